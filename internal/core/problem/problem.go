@@ -1,0 +1,102 @@
+// Package problem holds the error value of the whole program: what went wrong,
+// which device or line it concerns, and what the technician can do next.
+package problem
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// Kind says whose move it is; it decides the HTTP status and the exit code.
+type Kind string
+
+const (
+	Usage    Kind = "usage"    // the request itself is wrong: mend it and ask again
+	Missing  Kind = "missing"  // the thing named does not exist
+	Conflict Kind = "conflict" // the request does not fit the present state
+	SignIn   Kind = "sign-in"  // nobody is signed in, or the sign-in is wrong
+	Device   Kind = "device"   // a device did not do what was asked
+	Machine  Kind = "machine"  // this computer lacks something: rights, an interface, a port
+)
+
+// Cell is one complaint about one cell of a file that a person wrote.
+// Row counts from 1 with the header as row 1.
+type Cell struct {
+	Row    int    `json:"row"`
+	Column string `json:"column,omitempty"`
+	Value  string `json:"value,omitempty"`
+	Reason string `json:"reason"`
+}
+
+// String prints the cell as the technician would look for it.
+func (c Cell) String() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "row %d", c.Row)
+	if c.Column != "" {
+		fmt.Fprintf(&b, ", column %s", c.Column)
+	}
+	if c.Value != "" {
+		fmt.Fprintf(&b, ", %q", c.Value)
+	}
+	return b.String() + ": " + c.Reason
+}
+
+// Error is a failure in plain words. Cause is required; Subject names the
+// device, entry or file; Next says what to do; Cells lists every complaint
+// about a file.
+type Error struct {
+	Kind    Kind   `json:"kind"`
+	Cause   string `json:"cause"`
+	Subject string `json:"subject,omitempty"`
+	Next    string `json:"next,omitempty"`
+	Cells   []Cell `json:"cells,omitempty"`
+	Err     error  `json:"-"`
+}
+
+// New makes an error of a kind; next may be empty.
+func New(kind Kind, cause, next string) *Error {
+	return &Error{Kind: kind, Cause: cause, Next: next}
+}
+
+// About returns a copy that names the device, entry or file concerned.
+func (e *Error) About(subject string) *Error {
+	c := *e
+	c.Subject = subject
+	return &c
+}
+
+// Because returns a copy that wraps the underlying error.
+func (e *Error) Because(err error) *Error {
+	c := *e
+	c.Err = err
+	return &c
+}
+
+// Error prints subject, cause, underlying error and next step in one sentence or two.
+func (e *Error) Error() string {
+	var b strings.Builder
+	if e.Subject != "" {
+		b.WriteString(e.Subject + ": ")
+	}
+	b.WriteString(e.Cause)
+	if e.Err != nil {
+		b.WriteString(" (" + e.Err.Error() + ")")
+	}
+	if e.Next != "" {
+		b.WriteString(". " + strings.ToUpper(e.Next[:1]) + e.Next[1:] + ".")
+	}
+	return b.String()
+}
+
+// Unwrap gives the underlying error.
+func (e *Error) Unwrap() error { return e.Err }
+
+// KindOf finds the kind of the first Error in the chain; empty when there is none.
+func KindOf(err error) Kind {
+	var e *Error
+	if errors.As(err, &e) {
+		return e.Kind
+	}
+	return ""
+}

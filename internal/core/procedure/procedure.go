@@ -1,0 +1,115 @@
+// Package procedure works out what commissioning one device consists of: the
+// steps, their values and what they take. It says what to do; it does nothing.
+package procedure
+
+import (
+	"net/netip"
+	"strconv"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/plan"
+	"redstart/internal/core/profile"
+)
+
+// Values are what one device is to be given, frozen when a run begins so that
+// no device is ever set twice with different values. The password is not here:
+// it lives in the vault alone.
+type Values struct {
+	Name    string       `json:"name"`
+	Address netip.Prefix `json:"address"`
+	Gateway netip.Addr   `json:"gateway"`
+	User    string       `json:"user,omitempty"`
+}
+
+// For takes an entry's values out of the plan.
+func For(e plan.Entry, s plan.Subnet, p *profile.Profile) Values {
+	return Values{Name: e.Name, Address: netip.PrefixFrom(e.Address, s.Prefix.Bits()), Gateway: s.Gateway, User: p.User}
+}
+
+// Variables gives the values as a profile's moves name them.
+func (v Values) Variables() map[string]string {
+	gateway := "0.0.0.0"
+	if v.Gateway.IsValid() {
+		gateway = v.Gateway.String()
+	}
+	return map[string]string{
+		"name": v.Name, "user": v.User, "gateway": gateway,
+		"address": v.Address.Addr().String(),
+		"mask":    address.Mask(v.Address),
+		"bits":    strconv.Itoa(v.Address.Bits()),
+	}
+}
+
+// Kinds of steps that are not acts of a profile.
+const (
+	Reach   = "reach"   // find out where the device is
+	Confirm = "confirm" // read its identity back before any write
+	Return  = "return"  // wait until it is back, at the address it should have
+)
+
+// Step is one thing that a run does with one device, in its order.
+type Step struct {
+	Name string      `json:"name"` // an act of the profile, or reach, confirm, return
+	Act  profile.Act `json:"-"`
+	Then string      `json:"-"`
+	Text string      `json:"text"` // in plain words, for the rehearsal
+}
+
+// Steps lists what a run will do with a device of a profile.
+func Steps(p *profile.Profile, v Values) []Step {
+	steps := []Step{
+		{Name: Reach, Text: "find it by its MAC"},
+		{Name: Confirm, Text: "confirm MAC, model and serial"},
+	}
+	for _, s := range p.Order {
+		steps = append(steps, Step{string(s.Act), s.Act, s.Then, describe(s, v)})
+		switch s.Then {
+		case profile.Restarts:
+			steps = append(steps, Step{Name: Return, Then: profile.Restarts, Text: "wait until it is back at its address, about " + time.Duration(p.Restart.Takes).String()})
+		case profile.Moves:
+			steps = append(steps, Step{Name: Return, Then: profile.Moves, Text: "find it at " + v.Address.Addr().String()})
+		}
+	}
+	return steps
+}
+
+func describe(s profile.Stage, v Values) string {
+	text := map[profile.Act]string{
+		profile.Password: "set a new password for " + v.User + ", made and stored before it is sent",
+		profile.Name:     "set the name " + v.Name,
+		profile.Address:  "set the address " + v.Address.String() + gatewayText(v),
+		profile.Save:     "save the settings, so that they survive a power cut",
+		profile.Restart:  "restart it",
+	}[s.Act]
+	if text == "" {
+		text = string(s.Act)
+	}
+	if s.Then == profile.Restarts && s.Act != profile.Restart {
+		text += "; it restarts by itself"
+	}
+	return text
+}
+
+func gatewayText(v Values) string {
+	if !v.Gateway.IsValid() {
+		return ""
+	}
+	return ", gateway " + v.Gateway.String()
+}
+
+// perStep is what a step without a restart is reckoned to take before anything
+// was measured.
+const perStep = 300 * time.Millisecond
+
+// Takes reckons how long the steps take together.
+func Takes(p *profile.Profile, steps []Step) time.Duration {
+	var sum time.Duration
+	for _, s := range steps {
+		sum += perStep
+		if s.Name == Return && s.Then == profile.Restarts {
+			sum += time.Duration(p.Restart.Takes)
+		}
+	}
+	return sum
+}

@@ -1,0 +1,243 @@
+// Package profile is the description of one device model: how to recognise
+// it, its factory state, its rules, and how to talk to it. A profile is data;
+// no Go code names a model. The format is described in docs/profiles.md.
+package profile
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/naming"
+	"redstart/internal/core/secret"
+)
+
+// Format is the value of the first key of every profile document.
+const Format = "profile/1"
+
+// Act is one thing that can be done with a device. A profile says how, move by move.
+type Act string
+
+const (
+	Identify     Act = "identify"      // ask who it is, without a login; takes model, serial, firmware
+	SignIn       Act = "sign-in"       // prove that {user} and {password} are accepted
+	Password     Act = "password"      // set {password}; {old-password} is the factory one
+	Name         Act = "name"          // set {name}
+	Address      Act = "address"       // set {address}, {mask}, {bits}, {gateway}
+	Save         Act = "save"          // make the running settings the saved ones
+	Restart      Act = "restart"       // restart, or put staged settings into effect by restarting
+	Read         Act = "read"          // read back name, address, mask, gateway
+	FactoryEntry Act = "factory-entry" // try the way in that a factory-fresh device offers
+	Blink        Act = "blink"         // make the device show itself
+)
+
+var allActs = []Act{Identify, SignIn, Password, Name, Address, Save, Restart, Read, FactoryEntry, Blink}
+
+// Effects that an act may have on the device's presence on the segment.
+const (
+	Stays    = ""         // nothing happens on the segment
+	Moves    = "moves"    // the device answers at its new address at once
+	Restarts = "restarts" // the device disappears and comes back
+)
+
+// Profile is one parsed and checked document.
+type Profile struct {
+	Redstart  string         `yaml:"redstart" json:"-"`
+	ID        string         `yaml:"id" json:"id"`
+	Maker     string         `yaml:"maker" json:"maker"`
+	Model     string         `yaml:"model" json:"model"`
+	Kind      string         `yaml:"kind" json:"kind"`
+	About     string         `yaml:"about" json:"about"`
+	Recognise []Rule         `yaml:"recognise" json:"recognise"`
+	Factory   Factory        `yaml:"factory" json:"factory"`
+	User      string         `yaml:"user" json:"user"`
+	Name      naming.Rules   `yaml:"name" json:"name"`
+	Password  secret.Rules   `yaml:"password" json:"password"`
+	Restart   RestartTimes   `yaml:"restart" json:"restart"`
+	Ports     []uint16       `yaml:"ports" json:"ports"`
+	Web       Web            `yaml:"web" json:"web"`
+	Order     []Stage        `yaml:"order" json:"order"`
+	Acts      map[Act]Script `yaml:"acts" json:"-"`
+}
+
+// Script is the list of moves that make up an act.
+type Script []Move
+
+// Rule is one sign by which a model is recognised: a fact about a found
+// device and what its value must be. Sure is in percent.
+type Rule struct {
+	Fact   string `yaml:"fact" json:"fact"`
+	Is     string `yaml:"is" json:"is,omitempty"`
+	Begins string `yaml:"begins" json:"begins,omitempty"`
+	Within string `yaml:"within" json:"within,omitempty"`
+	Sure   int    `yaml:"sure" json:"sure"`
+}
+
+// Fits reports whether a fact's value satisfies the rule.
+func (r Rule) Fits(value string) bool {
+	switch {
+	case r.Is != "":
+		return strings.EqualFold(value, r.Is)
+	case r.Begins != "":
+		return strings.HasPrefix(strings.ToLower(value), strings.ToLower(r.Begins))
+	}
+	in, err := address.ParseRange(r.Within)
+	a, err2 := netip.ParseAddr(value)
+	return err == nil && err2 == nil && in.Contains(a)
+}
+
+// Factory is the state in which the model leaves the factory.
+type Factory struct {
+	Address FactoryAddress `yaml:"address" json:"address"`
+	Login   *Login         `yaml:"login" json:"-"` // nil: no password until first use
+}
+
+// Login is a user name with its password.
+type Login struct {
+	User     string `yaml:"user"`
+	Password string `yaml:"password"`
+}
+
+// FactoryAddress is the range of addresses that a factory-fresh device may
+// have and their prefix length. The zero value means that it has none.
+type FactoryAddress struct {
+	address.Range
+	Bits int
+}
+
+// UnmarshalText reads "none", "a.b.c.d/n" or "a.b.c.d-e.f.g.h/n".
+func (f *FactoryAddress) UnmarshalText(b []byte) error {
+	text := string(b)
+	if text == "none" {
+		*f = FactoryAddress{}
+		return nil
+	}
+	r, bits, ok := strings.Cut(text, "/")
+	if !ok {
+		return fmt.Errorf("factory address %q: write none, 192.0.2.1/24 or 192.0.2.1-192.0.2.9/24", text)
+	}
+	parsed, err := address.ParseRange(r)
+	if err != nil {
+		return err
+	}
+	if _, err := fmt.Sscanf(bits, "%d", &f.Bits); err != nil || f.Bits < 8 || f.Bits > 30 {
+		return fmt.Errorf("factory address %q: the prefix length must be 8 to 30", text)
+	}
+	if parsed.Size() > 256 {
+		return fmt.Errorf("factory address %q: at most 256 addresses", text)
+	}
+	f.Range = parsed
+	return nil
+}
+
+// MarshalText is the opposite of UnmarshalText.
+func (f FactoryAddress) MarshalText() ([]byte, error) {
+	if f.None() {
+		return []byte("none"), nil
+	}
+	return fmt.Appendf(nil, "%s/%d", f.Range, f.Bits), nil
+}
+
+// None reports whether a factory-fresh device has no address.
+func (f FactoryAddress) None() bool { return !f.From.IsValid() }
+
+// List gives every factory address.
+func (f FactoryAddress) List() []netip.Addr {
+	var list []netip.Addr
+	for i := range f.Size() {
+		list = append(list, address.FromNumber(address.Number(f.From)+uint32(i)))
+	}
+	return list
+}
+
+// RestartTimes say how long the model is away when it restarts.
+type RestartTimes struct {
+	Takes  Duration `yaml:"takes" json:"takes"`     // what to expect
+	AtMost Duration `yaml:"at-most" json:"at-most"` // after this it is given up
+}
+
+// Duration is a time.Duration written like "4s".
+type Duration time.Duration
+
+// UnmarshalText reads Go's duration notation.
+func (d *Duration) UnmarshalText(b []byte) error {
+	v, err := time.ParseDuration(string(b))
+	*d = Duration(v)
+	return err
+}
+
+// MarshalText prints Go's duration notation.
+func (d Duration) MarshalText() ([]byte, error) { return []byte(time.Duration(d).String()), nil }
+
+// Web says how the model's web server is reached.
+type Web struct {
+	Scheme string `yaml:"scheme" json:"scheme,omitempty"` // http or https
+	Port   uint16 `yaml:"port" json:"port,omitempty"`     // 0: the scheme's usual one
+	Auth   string `yaml:"auth" json:"auth,omitempty"`     // "", basic or digest; forms are written as moves
+}
+
+// Stage is one act in the order of commissioning, with what it does to the
+// device's presence.
+type Stage struct {
+	Act  Act    `yaml:"act" json:"act"`
+	Then string `yaml:"then" json:"then,omitempty"`
+}
+
+// Move is one exchange with the device, by one driver: DCP (dcp, keep) or a
+// web conversation (all other keys).
+type Move struct {
+	DCP  string `yaml:"dcp"`  // identify, set-name, set-address, signal
+	Keep bool   `yaml:"keep"` // DCP: ask the device to save what is set
+
+	Request string            `yaml:"request"` // "METHOD /path"
+	Form    map[string]string `yaml:"form"`    // body as application/x-www-form-urlencoded
+	JSON    map[string]any    `yaml:"json"`    // body as application/json
+	Expect  []int             `yaml:"expect"`  // statuses that mean success; none: any 2xx
+	Refused []int             `yaml:"refused"` // statuses that mean: the login is refused
+	Take    map[string]string `yaml:"take"`    // facts to take from the answer
+	Why     string            `yaml:"why"`     // where a failing answer gives its reason
+}
+
+// Usual port of the profile's web server; 0 when it has none.
+func (p *Profile) WebPort() uint16 {
+	switch {
+	case p.Web.Port != 0:
+		return p.Web.Port
+	case p.Web.Scheme == "https":
+		return 443
+	case p.Web.Scheme == "http":
+		return 80
+	}
+	return 0
+}
+
+// OnlyDCP reports whether an act needs no IP conversation.
+func (p *Profile) OnlyDCP(a Act) bool {
+	return !slices.ContainsFunc(p.Acts[a], func(m Move) bool { return m.DCP == "" })
+}
+
+// UsesDCP reports whether any act goes over DCP.
+func (p *Profile) UsesDCP() bool {
+	for _, s := range p.Acts {
+		if slices.ContainsFunc(s, func(m Move) bool { return m.DCP != "" }) {
+			return true
+		}
+	}
+	return false
+}
+
+// Sure says how certain it is, in percent, that a device with these facts is
+// of this model, and why. Independent signs add up; none ever makes it 100.
+func (p *Profile) Sure(facts func(key string) []string) (percent int, why []string) {
+	doubt := 1.0
+	for _, r := range p.Recognise {
+		if slices.ContainsFunc(facts(r.Fact), r.Fits) {
+			doubt *= 1 - float64(r.Sure)/100
+			why = append(why, r.Fact)
+		}
+	}
+	return min(99, int((1-doubt)*100+0.5)), why
+}

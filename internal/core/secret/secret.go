@@ -1,0 +1,107 @@
+// Package secret checks and generates device passwords under a family's rules.
+package secret
+
+import (
+	"fmt"
+	"io"
+	"math/big"
+	"strings"
+
+	"crypto/rand"
+)
+
+// Rules say which passwords a device accepts. The zero value accepts 8 to 32
+// letters and digits.
+type Rules struct {
+	Min     int      `json:"min,omitempty" yaml:"min"`         // fewest characters
+	Max     int      `json:"max,omitempty" yaml:"max"`         // most characters
+	Classes int      `json:"classes,omitempty" yaml:"classes"` // how many of lower, upper, digit, special must occur
+	Special string   `json:"special,omitempty" yaml:"special"` // special characters that are accepted
+	Digits  bool     `json:"digits,omitempty" yaml:"digits"`   // digits only
+	Refuse  []string `json:"refuse,omitempty" yaml:"refuse"`   // words that must not occur, in any case
+}
+
+// Alphabets without look-alikes (0 O, 1 l I), so that a password can be read off paper.
+const (
+	lower  = "abcdefghijkmnpqrstuvwxyz"
+	upper  = "ABCDEFGHJKLMNPQRSTUVWXYZ"
+	digits = "23456789"
+)
+
+func (r Rules) bounds() (low, high int) {
+	low, high = r.Min, r.Max
+	if low <= 0 {
+		low = 8
+	}
+	if high <= 0 {
+		high = max(32, low)
+	}
+	return low, high
+}
+
+// Check says why a password is refused, without repeating it; nil when it is accepted.
+func (r Rules) Check(password string) error {
+	low, high := r.bounds()
+	if n := len(password); n < low || n > high {
+		return fmt.Errorf("the password must have %d to %d characters, not %d", low, high, n)
+	}
+	seen := map[int]bool{}
+	for _, c := range password {
+		class := 3
+		switch {
+		case c >= 'a' && c <= 'z':
+			class = 0
+		case c >= 'A' && c <= 'Z':
+			class = 1
+		case c >= '0' && c <= '9':
+			class = 2
+		}
+		seen[class] = true
+		if class == 3 && !strings.ContainsRune(r.Special, c) {
+			return fmt.Errorf("the password holds a character that the device does not take")
+		}
+		if r.Digits && class != 2 {
+			return fmt.Errorf("the password may hold digits only")
+		}
+	}
+	if len(seen) < r.Classes {
+		return fmt.Errorf("the password needs %d of: small letters, capitals, digits, special characters", r.Classes)
+	}
+	for _, word := range r.Refuse {
+		if word != "" && strings.Contains(strings.ToLower(password), strings.ToLower(word)) {
+			return fmt.Errorf("the password must not contain the word %q", word)
+		}
+	}
+	return nil
+}
+
+// Generate makes a password of 16 characters, or as near as the rules let it,
+// from the random source (crypto/rand.Reader in earnest). It fails when the
+// rules contradict themselves.
+func (r Rules) Generate(random io.Reader) (string, error) {
+	low, high := r.bounds()
+	length := min(max(16, low), high)
+	sets := []string{lower, upper, digits}
+	if r.Special != "" {
+		sets = append(sets, r.Special)
+	}
+	if r.Digits {
+		sets = []string{"0123456789"}
+	}
+	all := strings.Join(sets, "")
+	// Refused words and missing classes are rare: draw again rather than repair.
+	for range 1000 {
+		b := make([]byte, length)
+		for i := range b {
+			n, err := rand.Int(random, big.NewInt(int64(len(all))))
+			if err != nil {
+				return "", err
+			}
+			b[i] = all[n.Int64()]
+		}
+		if r.Check(string(b)) == nil {
+			return string(b), nil
+		}
+	}
+	return "", fmt.Errorf("no password satisfies the rules: mend the profile's password section")
+}

@@ -1,0 +1,56 @@
+package profiles_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"redstart/profiles"
+)
+
+func TestBundledProfilesAreSound(t *testing.T) {
+	set, err := profiles.Load("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(set) < 3 {
+		t.Fatalf("%d bundled profiles, want at least 3", len(set))
+	}
+	for _, p := range set.Sorted() {
+		if p.Factory.Login != nil && p.Password.Check(p.Factory.Login.Password) == nil {
+			t.Errorf("%s: the factory password passes the rules for new ones", p.ID)
+		}
+	}
+}
+
+func TestOwnFolderReplacesAndRefuses(t *testing.T) {
+	dir := t.TempDir()
+	doc, err := os.ReadFile("ovalis-c20.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	own := strings.Replace(string(doc), "takes: 3s", "takes: 7s", 1)
+	if err := os.WriteFile(filepath.Join(dir, "mine.yaml"), []byte(own), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	set, err := profiles.Load(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, _ := set["ovalis-c20"].Restart.Takes.MarshalText(); string(got) != "7s" {
+		t.Errorf("own profile did not replace the bundled one: takes %s", got)
+	}
+
+	wrong := strings.Replace(string(doc), "kind: camera", "kindd: camera", 1)
+	if err := os.WriteFile(filepath.Join(dir, "wrong.yaml"), []byte(wrong), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	_, err = profiles.Load(dir)
+	if err == nil || !strings.Contains(err.Error(), "wrong.yaml") || !strings.Contains(err.Error(), "kindd") {
+		t.Errorf("want an error that names file and key, got %v", err)
+	}
+	if _, err := profiles.Load(filepath.Join(dir, "absent")); err != nil {
+		t.Errorf("an absent folder is an empty one, got %v", err)
+	}
+}
