@@ -1,0 +1,313 @@
+// Package bench holds conversations with devices by their MAC address. Each
+// conversation is a small TCP/IP host of its own on the port's segment, with a
+// source address next to the device's, so that devices which share an address
+// are talked to side by side and the computer's own address never changes.
+package bench
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/problem"
+	"redstart/internal/lan"
+	"redstart/internal/lan/netstack"
+	"redstart/internal/wire/ethernet"
+)
+
+const (
+	talkDepth = 256              // frames waiting for one conversation
+	provenFor = 60 * time.Second // how long an address that was shown to be free counts as ours
+)
+
+// Bench shares one port among conversations and listeners.
+type Bench struct {
+	port lan.Port
+	done chan struct{}
+
+	mu    sync.RWMutex
+	talks map[address.MAC][]*Conversation
+	ears  map[*Ear]struct{}
+
+	sources sync.Mutex
+	proven  map[netip.Addr]*proof
+
+	// Dropped counts frames that a full queue lost.
+	Dropped atomic.Uint64
+	// Sent counts frames that were put on the segment.
+	Sent atomic.Uint64
+}
+
+// New sets up a bench on a port, which then belongs to it.
+func New(port lan.Port) *Bench {
+	b := &Bench{port: port, done: make(chan struct{}), talks: map[address.MAC][]*Conversation{}, ears: map[*Ear]struct{}{}, proven: map[netip.Addr]*proof{}}
+	go b.receive()
+	return b
+}
+
+// MAC is the address that our frames come from.
+func (b *Bench) MAC() address.MAC { return b.port.MAC() }
+
+// Send puts one frame on the segment.
+func (b *Bench) Send(frame []byte) error {
+	b.Sent.Add(1)
+	return b.port.Send(frame)
+}
+
+// Close closes the port and waits until nothing is received any more.
+func (b *Bench) Close() error {
+	err := b.port.Close()
+	<-b.done
+	return err
+}
+
+// Done is closed when the port was closed, by us or from outside.
+func (b *Bench) Done() <-chan struct{} { return b.done }
+
+func (b *Bench) receive() {
+	defer close(b.done)
+	for {
+		raw, err := b.port.Receive()
+		if err == lan.ErrClosed {
+			return
+		}
+		if err != nil {
+			continue
+		}
+		frame, err := ethernet.Parse(raw)
+		if err != nil || frame.Source.IsGroup() {
+			continue
+		}
+		b.mu.RLock()
+		for _, c := range b.talks[frame.Source] {
+			b.queue(c.frames, raw)
+		}
+		for e := range b.ears {
+			if e.wants(frame) {
+				select {
+				case e.frames <- frame:
+				default:
+					b.Dropped.Add(1)
+				}
+			}
+		}
+		b.mu.RUnlock()
+	}
+}
+
+func (b *Bench) queue(to chan []byte, frame []byte) {
+	select {
+	case to <- frame:
+	default:
+		b.Dropped.Add(1)
+	}
+}
+
+// Ear is somebody who listens to the segment.
+type Ear struct {
+	bench  *Bench
+	frames chan ethernet.Frame
+	wants  func(ethernet.Frame) bool
+}
+
+// Listen hands out every frame that wants accepts, through a queue of depth
+// frames. wants runs in the receiving goroutine and must be quick.
+func (b *Bench) Listen(depth int, wants func(ethernet.Frame) bool) *Ear {
+	e := &Ear{b, make(chan ethernet.Frame, depth), wants}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.ears[e] = struct{}{}
+	return e
+}
+
+// Frames is where the frames arrive. It is never closed.
+func (e *Ear) Frames() <-chan ethernet.Frame { return e.frames }
+
+// Close stops listening.
+func (e *Ear) Close() {
+	e.bench.mu.Lock()
+	defer e.bench.mu.Unlock()
+	delete(e.bench.ears, e)
+}
+
+// Peer is the device to talk to.
+type Peer struct {
+	MAC     address.MAC
+	Address netip.Addr
+	Bits    int                   // prefix length to look for a source in; 0: 24
+	Avoid   func(netip.Addr) bool // addresses that are not ours to borrow; nil: none
+}
+
+// Conversation reaches one exact box.
+type Conversation struct {
+	bench  *Bench
+	peer   Peer
+	source netip.Addr
+	host   *netstack.Host
+	frames chan []byte
+	stop   chan struct{}
+	ended  sync.WaitGroup
+}
+
+// Open begins a conversation: it chooses a source address next to the
+// device's, shows that nobody uses it, and pins the device's MAC.
+func (b *Bench) Open(ctx context.Context, peer Peer) (*Conversation, error) {
+	if !peer.Address.Is4() {
+		return nil, problem.New(problem.Device, "the device has no address to talk to", "give it one first").About(peer.MAC.String())
+	}
+	source, err := b.borrow(ctx, peer)
+	if err != nil {
+		return nil, err
+	}
+	c := &Conversation{bench: b, peer: peer, source: source, frames: make(chan []byte, talkDepth), stop: make(chan struct{})}
+	// A /32 keeps the stack from sending anything to anybody but the pinned device.
+	c.host, err = netstack.New(b.MAC(), netip.PrefixFrom(source, 32), netip.Addr{}, func(frame []byte) {
+		_ = b.Send(frame) // a lost frame is TCP's to repair; a closed port ends the dialler
+	})
+	if err != nil {
+		return nil, err
+	}
+	if err := c.host.Pin(peer.Address, peer.MAC); err != nil {
+		c.host.Close()
+		return nil, err
+	}
+	c.ended.Add(1)
+	go c.deliver()
+	b.mu.Lock()
+	b.talks[peer.MAC] = append(b.talks[peer.MAC], c)
+	b.mu.Unlock()
+	return c, nil
+}
+
+func (c *Conversation) deliver() {
+	defer c.ended.Done()
+	for {
+		select {
+		case f := <-c.frames:
+			c.host.Deliver(f)
+		case <-c.stop:
+			return
+		}
+	}
+}
+
+// Source is the address that the conversation borrowed.
+func (c *Conversation) Source() netip.Addr { return c.source }
+
+// Dial opens a TCP connection to a port of the device.
+func (c *Conversation) Dial(ctx context.Context, port uint16) (net.Conn, error) {
+	return c.host.Dial(ctx, netip.AddrPortFrom(c.peer.Address, port))
+}
+
+// DialUDP opens a UDP conversation with a port of the device.
+func (c *Conversation) DialUDP(port uint16) (net.Conn, error) {
+	return c.host.DialUDP(netip.AddrPortFrom(c.peer.Address, port))
+}
+
+// Echo asks the device for an ICMP echo until it answers or the context ends.
+func (c *Conversation) Echo(ctx context.Context) error { return c.host.Echo(ctx, c.peer.Address) }
+
+// Close ends the conversation.
+func (c *Conversation) Close() {
+	b := c.bench
+	b.mu.Lock()
+	list := b.talks[c.peer.MAC]
+	for i, other := range list {
+		if other == c {
+			list = append(list[:i:i], list[i+1:]...)
+			break
+		}
+	}
+	if len(list) == 0 {
+		delete(b.talks, c.peer.MAC)
+	} else {
+		b.talks[c.peer.MAC] = list
+	}
+	b.mu.Unlock()
+	close(c.stop)
+	c.ended.Wait()
+	c.host.Close()
+}
+
+// proof is a source address with the time at which nobody used it.
+type proof struct {
+	once sync.Mutex // held while the address is probed
+	at   time.Time
+	free bool
+}
+
+// borrow finds a source address: near the device, not avoided, not in use by
+// another conversation with the same device, and shown to be free lately.
+// Conversations with different devices may share one, since each receives only
+// its own device's frames.
+func (b *Bench) borrow(ctx context.Context, peer Peer) (netip.Addr, error) {
+	bits := peer.Bits
+	if bits == 0 {
+		bits = 24
+	}
+	inUse := map[netip.Addr]bool{}
+	b.mu.RLock()
+	for _, c := range b.talks[peer.MAC] {
+		inUse[c.source] = true
+	}
+	b.mu.RUnlock()
+	var candidates []netip.Addr
+	for _, a := range address.Neighbours(peer.Address, bits) {
+		if !inUse[a] && (peer.Avoid == nil || !peer.Avoid(a)) {
+			candidates = append(candidates, a)
+		}
+	}
+	for _, a := range candidates {
+		if b.isProven(a) {
+			return a, nil
+		}
+	}
+	for _, a := range candidates {
+		free, err := b.prove(ctx, a)
+		if err != nil {
+			return netip.Addr{}, err
+		}
+		if free {
+			return a, nil
+		}
+	}
+	return netip.Addr{}, problem.New(problem.Device, fmt.Sprintf("no address near %s is free to talk from", peer.Address), "free one address of its subnet").About(peer.MAC.String())
+}
+
+func (b *Bench) isProven(a netip.Addr) bool {
+	b.sources.Lock()
+	defer b.sources.Unlock()
+	p := b.proven[a]
+	if p == nil || !p.once.TryLock() {
+		return false
+	}
+	defer p.once.Unlock()
+	return p.free && time.Since(p.at) < provenFor
+}
+
+// prove probes an address, once for all who ask at the same time.
+func (b *Bench) prove(ctx context.Context, a netip.Addr) (bool, error) {
+	b.sources.Lock()
+	p := b.proven[a]
+	if p == nil {
+		p = &proof{}
+		b.proven[a] = p
+	}
+	b.sources.Unlock()
+	p.once.Lock()
+	defer p.once.Unlock()
+	if time.Since(p.at) < provenFor {
+		return p.free, nil
+	}
+	holders, err := b.Holders(ctx, a)
+	if err != nil {
+		return false, err
+	}
+	p.at, p.free = time.Now(), len(holders) == 0
+	return p.free, nil
+}

@@ -1,0 +1,111 @@
+package bench_test
+
+import (
+	"context"
+	"encoding/json"
+	"net"
+	"net/http"
+	"net/netip"
+	"sync"
+	"testing"
+	"time"
+
+	"redstart/internal/lan/bench"
+	"redstart/internal/sim/skerry"
+	"redstart/internal/wire/ethernet"
+)
+
+// site starts simulated cameras and waits for each to announce itself.
+func site(t *testing.T, o skerry.Options) (*skerry.Site, *bench.Bench) {
+	t.Helper()
+	s := skerry.Start(o)
+	t.Cleanup(s.Close)
+	b := bench.New(s.Attach())
+	t.Cleanup(func() { b.Close() })
+	return s, b
+}
+
+func TestDevicesThatShareAnAddressAnswerSideBySide(t *testing.T) {
+	const n = 60
+	s, b := site(t, skerry.Options{Devices: n, Only: "C20", Pace: 0.01})
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	shared := netip.MustParseAddr("192.168.77.20")
+	var all sync.WaitGroup
+	for _, device := range s.Boxes {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			for {
+				here, err := b.Holds(ctx, device.MAC, shared)
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				if here {
+					break
+				}
+			}
+			c, err := b.Open(ctx, bench.Peer{MAC: device.MAC, Address: shared})
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			defer c.Close()
+			if err := c.Echo(ctx); err != nil {
+				t.Errorf("%s: %v", device.MAC, err)
+			}
+			client := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return c.Dial(ctx, 80) }}}
+			r, err := client.Get("http://" + shared.String() + "/about.json")
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			defer r.Body.Close()
+			var about struct{ Serial string }
+			if err := json.NewDecoder(r.Body).Decode(&about); err != nil || about.Serial != device.Serial {
+				t.Errorf("%s answered as %q (%v), want %q", device.MAC, about.Serial, err, device.Serial)
+			}
+		}()
+	}
+	all.Wait()
+	holders, err := b.Holders(ctx, shared)
+	if err != nil || len(holders) != n {
+		t.Errorf("%d holders of the shared address (%v), want %d", len(holders), err, n)
+	}
+}
+
+func TestSourceIsFreeNearAndNotPlanned(t *testing.T) {
+	s, b := site(t, skerry.Options{Devices: 2, Only: "C20", Pace: 0.01})
+	ctx := context.Background()
+	at := netip.MustParseAddr("192.168.77.20")
+	avoided := netip.MustParseAddr("192.168.77.17")
+	open := func() *bench.Conversation {
+		c, err := b.Open(ctx, bench.Peer{MAC: s.Boxes[0].MAC, Address: at, Avoid: func(a netip.Addr) bool { return a == avoided }})
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(c.Close)
+		return c
+	}
+	first, second := open(), open()
+	if first.Source() == at || first.Source() == avoided || !netip.PrefixFrom(at, 29).Masked().Contains(first.Source()) {
+		t.Errorf("source %s is not a free neighbour of %s", first.Source(), at)
+	}
+	if first.Source() == second.Source() {
+		t.Errorf("two conversations with one device share the source %s", first.Source())
+	}
+}
+
+func TestSlowListenerLosesFramesAndNobodyWaits(t *testing.T) {
+	_, b := site(t, skerry.Options{Devices: 5, Only: "C20", Pace: 0.01})
+	heard := make(chan struct{}, 100)
+	deaf := b.Listen(1, func(ethernet.Frame) bool { heard <- struct{}{}; return true })
+	defer deaf.Close()
+	for range 3 {
+		<-heard
+	}
+	if b.Dropped.Load() == 0 && len(deaf.Frames()) > 1 {
+		t.Error("a full queue neither dropped nor counted")
+	}
+}

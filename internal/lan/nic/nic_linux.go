@@ -1,0 +1,87 @@
+package nic
+
+import (
+	"errors"
+	"net"
+	"os"
+
+	"github.com/mdlayher/packet"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/problem"
+	"redstart/internal/lan"
+)
+
+// largest frame the kernel may hand over: local peers send segments of up to
+// 64 KiB before they are cut for the wire.
+const maxFrame = 1<<16 + 64
+
+const ethPAll = 3 // ETH_P_ALL of <linux/if_ether.h>
+
+// Port is a network interface, through a packet socket.
+type Port struct {
+	conn *packet.Conn
+	mac  address.MAC
+	buf  []byte
+}
+
+var _ lan.Port = (*Port)(nil)
+
+// Open takes frames from an interface and puts frames on it. The interface's
+// own addresses and the computer's routes are neither used nor changed. With
+// promiscuous, frames for any MAC are received. It needs CAP_NET_RAW.
+func Open(name string, promiscuous bool) (*Port, error) {
+	i, err := net.InterfaceByName(name)
+	if err != nil {
+		return nil, problem.New(problem.Machine, "there is no network interface "+name, "choose one of: "+names()).About("interface")
+	}
+	if len(i.HardwareAddr) != 6 {
+		return nil, problem.New(problem.Machine, name+" is not an Ethernet interface", "choose one of: "+names()).About("interface")
+	}
+	if i.Flags&net.FlagUp == 0 {
+		return nil, problem.New(problem.Machine, name+" is down", "plug in the cable, or switch it on with: ip link set "+name+" up").About("interface")
+	}
+	conn, err := packet.Listen(i, packet.Raw, ethPAll, nil)
+	if errors.Is(err, os.ErrPermission) {
+		return nil, problem.New(problem.Machine, "this program may not send raw frames on "+name, "allow it with: sudo setcap cap_net_raw+ep bin/redstart").About("interface")
+	}
+	if err != nil {
+		return nil, problem.New(problem.Machine, "cannot open "+name, "check the interface with: ip link").About("interface").Because(err)
+	}
+	if promiscuous {
+		if err := conn.SetPromiscuous(true); err != nil {
+			return nil, errors.Join(err, conn.Close())
+		}
+	}
+	return &Port{conn: conn, mac: address.MACFrom(i.HardwareAddr), buf: make([]byte, maxFrame)}, nil
+}
+
+// MAC implements lan.Port.
+func (p *Port) MAC() address.MAC { return p.mac }
+
+// Send implements lan.Port.
+func (p *Port) Send(frame []byte) error {
+	_, err := p.conn.WriteTo(frame, &packet.Addr{HardwareAddr: frame[:6]})
+	if errors.Is(err, net.ErrClosed) || errors.Is(err, os.ErrClosed) {
+		return lan.ErrClosed
+	}
+	return err
+}
+
+// Receive implements lan.Port. Frames that this computer itself sends are left out.
+func (p *Port) Receive() ([]byte, error) {
+	for {
+		n, _, err := p.conn.ReadFrom(p.buf)
+		switch {
+		case errors.Is(err, net.ErrClosed), errors.Is(err, os.ErrClosed):
+			return nil, lan.ErrClosed
+		case err != nil:
+			return nil, err
+		case n >= 14 && address.MACFrom(p.buf[6:]) != p.mac:
+			return append([]byte(nil), p.buf[:n]...), nil
+		}
+	}
+}
+
+// Close implements lan.Port.
+func (p *Port) Close() error { return p.conn.Close() }

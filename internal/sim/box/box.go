@@ -1,0 +1,333 @@
+// Package box is one simulated device: a real TCP/IP host with its own MAC on
+// the simulated segment, which keeps factory, running and saved settings
+// apart, truly disappears when it restarts, and comes back with what was saved.
+package box
+
+import (
+	"context"
+	"net/http"
+	"net/netip"
+	"sync"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/lan"
+	"redstart/internal/lan/netstack"
+	"redstart/internal/wire/arp"
+	"redstart/internal/wire/ethernet"
+)
+
+// Settings are what a device can be given. An invalid Address means none; an
+// empty Password means that none was ever set.
+type Settings struct {
+	Name     string
+	Address  netip.Prefix
+	Gateway  netip.Addr
+	Password string
+}
+
+// Faults are ways in which one device misbehaves.
+type Faults struct {
+	NeverReturns    bool // does not come back from a restart
+	OldAddress      bool // comes back at its factory address
+	RefusesPassword bool // takes no new password
+}
+
+// Spec is one device as it left the factory.
+type Spec struct {
+	MAC     address.MAC
+	Serial  string
+	Factory Settings
+	Away    time.Duration // how long a restart takes
+	Boot    time.Duration // how long after power-up it is first there
+	Faults  Faults
+}
+
+// Model is what the devices of one model have in common.
+type Model struct {
+	Maker, Name, Firmware string
+	Port                  uint16
+	TLS                   bool
+	// Handler makes the web server of a device, anew at each start.
+	Handler func(*Box) http.Handler
+	// Frame receives PROFINET frames; nil when the model ignores them.
+	Frame func(*Box, ethernet.Frame)
+}
+
+// Box is one device.
+type Box struct {
+	Spec
+	Model Model
+
+	port     lan.Port
+	commands chan command
+	cert     certificate
+
+	mu      sync.Mutex
+	running Settings
+	saved   Settings
+	live    *instance // nil while it is away
+	starts  int
+}
+
+type command int
+
+const (
+	restart command = iota
+	readdress
+)
+
+// New makes a device that is plugged into a port and not yet powered.
+func New(spec Spec, model Model, port lan.Port) *Box {
+	return &Box{Spec: spec, Model: model, port: port, commands: make(chan command, 16), saved: spec.Factory}
+}
+
+// Run powers the device until the context ends.
+func (b *Box) Run(ctx context.Context) {
+	var reading sync.WaitGroup
+	reading.Add(1)
+	go func() {
+		defer reading.Done()
+		b.read()
+	}()
+	defer reading.Wait()
+	defer b.port.Close()
+	defer b.down()
+
+	wake := time.NewTimer(b.Boot)
+	defer wake.Stop()
+	for {
+		select {
+		case <-wake.C:
+			b.up()
+		case c := <-b.commands:
+			switch {
+			case c == readdress && b.isLive():
+				b.down()
+				b.start()
+			case c == restart && b.isLive():
+				b.down()
+				if b.Faults.NeverReturns {
+					continue
+				}
+				wake.Reset(b.Away)
+			}
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// read takes frames off the segment. What a real adapter or stack would throw
+// away at once is thrown away here, to keep large sites cheap.
+func (b *Box) read() {
+	for {
+		raw, err := b.port.Receive()
+		if err == lan.ErrClosed {
+			return
+		}
+		f, err := ethernet.Parse(raw)
+		if err != nil || (f.Destination != b.MAC && !f.Destination.IsGroup()) {
+			continue
+		}
+		b.mu.Lock()
+		live, at := b.live, b.running.Address
+		b.mu.Unlock()
+		if live == nil {
+			continue
+		}
+		switch f.Type {
+		case ethernet.TypePROFINET:
+			if b.Model.Frame != nil {
+				b.Model.Frame(b, f)
+			}
+		case ethernet.TypeARP:
+			if p, err := arp.Parse(f.Payload); err == nil && p.TargetIP == at.Addr() {
+				live.host.Deliver(raw)
+			}
+		case ethernet.TypeIPv4:
+			live.host.Deliver(raw)
+		}
+	}
+}
+
+// Send puts a frame on the segment.
+func (b *Box) Send(frame []byte) { _ = b.port.Send(frame) } // a lost frame is part of the simulation
+
+// up begins with the saved settings.
+func (b *Box) up() {
+	b.mu.Lock()
+	b.running = b.saved
+	if b.Faults.OldAddress {
+		b.running.Address, b.running.Gateway = b.Factory.Address, b.Factory.Gateway
+	}
+	b.starts++
+	b.mu.Unlock()
+	b.start()
+}
+
+func (b *Box) start() {
+	s := b.Running()
+	i, err := newInstance(b, s)
+	if err != nil {
+		return // a device whose settings cannot work stays dark, as a real one does
+	}
+	b.mu.Lock()
+	b.live = i
+	b.mu.Unlock()
+	if s.Address.IsValid() {
+		// RFC 5227, 2.3: two announcements; a device that just started makes them at once.
+		b.Send(arp.Announcement(b.MAC, s.Address.Addr()))
+		b.Send(arp.Announcement(b.MAC, s.Address.Addr()))
+	}
+}
+
+func (b *Box) down() {
+	b.mu.Lock()
+	live := b.live
+	b.live = nil
+	b.mu.Unlock()
+	if live != nil {
+		live.close()
+	}
+}
+
+func (b *Box) isLive() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.live != nil
+}
+
+// Running gives the settings in force.
+func (b *Box) Running() Settings {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.running
+}
+
+// Saved gives the settings that survive a power cut.
+func (b *Box) Saved() Settings {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.saved
+}
+
+// Starts counts how often the device was powered up or restarted.
+func (b *Box) Starts() int {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.starts
+}
+
+// Change alters the running settings only.
+func (b *Box) Change(f func(*Settings)) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	f(&b.running)
+}
+
+// Store alters the saved settings only.
+func (b *Box) Store(f func(*Settings)) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	f(&b.saved)
+}
+
+// Save makes the running settings the saved ones.
+func (b *Box) Save() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.saved = b.running
+}
+
+// Restart makes the device disappear and come back with what is saved. It is
+// also what a power cut does.
+func (b *Box) Restart() { b.commands <- restart }
+
+// Readdress puts the running address into force without a restart.
+func (b *Box) Readdress() { b.commands <- readdress }
+
+// instance is the device between a start and the next.
+type instance struct {
+	host   *netstack.Host
+	server *http.Server
+	ended  sync.WaitGroup
+}
+
+func newInstance(b *Box, s Settings) (*instance, error) {
+	host, err := netstack.New(b.MAC, s.Address, s.Gateway, b.Send)
+	if err != nil {
+		return nil, err
+	}
+	i := &instance{host: host}
+	if !s.Address.IsValid() {
+		return i, nil
+	}
+	listener, err := host.ListenTCP(b.Model.Port)
+	if err != nil {
+		host.Close()
+		return nil, err
+	}
+	i.server = &http.Server{Handler: b.Model.Handler(b), ReadHeaderTimeout: 10 * time.Second, ErrorLog: quiet}
+	if b.Model.TLS {
+		i.server.TLSConfig, err = b.cert.config(b.Serial)
+		if err != nil {
+			host.Close()
+			return nil, err
+		}
+	}
+	i.ended.Add(1)
+	go func() {
+		defer i.ended.Done()
+		if b.Model.TLS {
+			_ = i.server.ServeTLS(listener, "", "") // ends with ErrServerClosed
+			return
+		}
+		_ = i.server.Serve(listener)
+	}()
+	return i, nil
+}
+
+func (i *instance) close() {
+	if i.server != nil {
+		_ = i.server.Close()
+	}
+	i.host.Close()
+	i.ended.Wait()
+}
+
+// answerTime is how long a device that restarts itself keeps its last answer
+// on the wire before it goes.
+const answerTime = 100 * time.Millisecond
+
+// RestartSoon restarts once the answer to the request is out.
+func (b *Box) RestartSoon(r *http.Request) { b.soon(r, restart) }
+
+// soon runs a command when the request was answered, or a little later, since
+// the answer must still cross the segment.
+func (b *Box) soon(r *http.Request, c command) {
+	context.AfterFunc(r.Context(), func() {
+		time.AfterFunc(answerTime, func() {
+			select {
+			case b.commands <- c:
+			default: // it is restarting over and over already
+			}
+		})
+	})
+}
+
+// Mask prints the mask of a prefix; "0.0.0.0" when there is none.
+func Mask(p netip.Prefix) string {
+	if !p.IsValid() {
+		return "0.0.0.0"
+	}
+	return address.Mask(p)
+}
+
+// AddrText prints an address; "0.0.0.0" when there is none.
+func AddrText(a netip.Addr) string {
+	if !a.IsValid() {
+		return "0.0.0.0"
+	}
+	return a.String()
+}

@@ -1,0 +1,169 @@
+// Package fs8 simulates the Fennmark FS8 field switch: no address until one is
+// given over DCP, then an HTTPS page whose first password must be set; what is
+// set is lost at a power cut until it is saved.
+package fs8
+
+import (
+	"fmt"
+	"html"
+	"html/template"
+	"net/http"
+	"sync/atomic"
+
+	"redstart/internal/core/naming"
+	"redstart/internal/core/secret"
+	"redstart/internal/sim/box"
+	"redstart/internal/wire/dcp"
+	"redstart/internal/wire/ethernet"
+)
+
+// User is the one login name.
+const User = "keeper"
+
+// Factory is the state in which every switch leaves the factory.
+var Factory = box.Settings{}
+
+var (
+	passwords = secret.Rules{Min: 8, Max: 24, Classes: 3, Refuse: []string{"admin"}}
+	names     = naming.Rules{Max: 48, Case: "lower", Extra: "."}
+)
+
+// Blinks counts DCP signals that any switch received.
+var Blinks atomic.Int64
+
+// Model is the switch.
+var Model = box.Model{Maker: "Fennmark Networks", Name: "FS8", Firmware: "2.6.0", Port: 443, TLS: true, Handler: handler, Frame: frame}
+
+// frame answers DCP (IEC 61158-6-10).
+func frame(b *box.Box, f ethernet.Frame) {
+	p, err := dcp.Parse(f.Payload)
+	if err != nil || p.ServiceType != dcp.TypeRequest {
+		return
+	}
+	answer := &dcp.PDU{FrameID: dcp.FrameGetSet, ServiceID: p.ServiceID, ServiceType: dcp.TypeSuccess, Xid: p.Xid}
+	switch {
+	case p.FrameID == dcp.FrameIdentifyRequest:
+		if _, all := p.Find(dcp.OptionAll, dcp.SubAll); !all {
+			return
+		}
+		answer.FrameID = dcp.FrameIdentifyResponse
+		answer.Blocks = describe(b)
+	case f.Destination != b.MAC:
+		return
+	case p.ServiceID == dcp.Get:
+		answer.Blocks = describe(b)
+	case p.ServiceID == dcp.Set:
+		for _, block := range p.Blocks {
+			answer.Blocks = append(answer.Blocks, dcp.ResponseBlock(block.Option, block.Suboption, set(b, block)))
+		}
+	default:
+		return
+	}
+	b.Send(answer.Frame(b.MAC, f.Source))
+}
+
+func describe(b *box.Box) []dcp.Block {
+	s := b.Running()
+	addressed := uint16(0)
+	if s.Address.IsValid() {
+		addressed = 1
+	}
+	return []dcp.Block{dcp.NameBlock(s.Name, 0), dcp.VendorBlock(b.Model.Name), dcp.AddressBlock(s.Address, s.Gateway, addressed)}
+}
+
+// set takes one block and gives its error code (IEC 61158-6-10, BlockError).
+func set(b *box.Box, block dcp.Block) byte {
+	const suboptionUnknown, impossible = 2, 5
+	keep := func() {
+		if block.Info == dcp.Permanent {
+			b.Save()
+		}
+	}
+	switch {
+	case block.Option == dcp.OptionDevice && block.Suboption == dcp.SubName:
+		name := string(block.Data)
+		if names.Check(name) != nil {
+			return impossible
+		}
+		b.Change(func(s *box.Settings) { s.Name = name })
+		keep()
+	case block.Option == dcp.OptionIP && block.Suboption == dcp.SubIPAddress:
+		at, gateway, err := block.Addressing()
+		if err != nil {
+			return impossible
+		}
+		b.Change(func(s *box.Settings) { s.Address, s.Gateway = at, gateway })
+		keep()
+		b.Readdress()
+	case block.Option == dcp.OptionControl && block.Suboption == dcp.SubSignal:
+		Blinks.Add(1)
+	default:
+		return suboptionUnknown
+	}
+	return 0
+}
+
+func handler(b *box.Box) http.Handler {
+	gate := &box.Gate{Cookie: "fs8"}
+	mux := http.NewServeMux()
+	page := func(w http.ResponseWriter, status int, body template.HTML) {
+		box.Page(w, status, "Fennmark FS8", "#a63", body)
+	}
+	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
+		page(w, http.StatusOK, `<p>Field switch, eight ports. <a href="/settings">Settings</a></p>`)
+	})
+	mux.HandleFunc("GET /first-use", func(w http.ResponseWriter, r *http.Request) {
+		if b.Running().Password != "" {
+			page(w, http.StatusGone, `<p>A password is set already.</p>`)
+			return
+		}
+		page(w, http.StatusOK, `<form method="post"><label>New password <input type="password" name="password"></label><label>Again <input type="password" name="again"></label><button>Set</button></form>`)
+	})
+	mux.HandleFunc("POST /first-use", func(w http.ResponseWriter, r *http.Request) {
+		r.Body = http.MaxBytesReader(w, r.Body, 4096)
+		next := r.PostFormValue("password")
+		err := passwords.Check(next)
+		switch {
+		case b.Running().Password != "":
+			page(w, http.StatusGone, `<p class="refusal">A password is set already.</p>`)
+		case b.Faults.RefusesPassword:
+			page(w, http.StatusUnprocessableEntity, `<p class="refusal">This password is not allowed.</p>`)
+		case next != r.PostFormValue("again"):
+			page(w, http.StatusUnprocessableEntity, `<p class="refusal">The two passwords differ.</p>`)
+		case err != nil:
+			page(w, http.StatusUnprocessableEntity, template.HTML(`<p class="refusal">`+html.EscapeString(err.Error())+`</p>`))
+		default:
+			b.Change(func(s *box.Settings) { s.Password = next })
+			http.Redirect(w, r, "/", http.StatusSeeOther)
+		}
+	})
+	mux.HandleFunc("POST /sign-in", func(w http.ResponseWriter, r *http.Request) {
+		r.Body = http.MaxBytesReader(w, r.Body, 4096)
+		password := b.Running().Password
+		if password == "" || r.PostFormValue("user") != User || r.PostFormValue("password") != password {
+			page(w, http.StatusUnauthorized, `<p class="refusal">Wrong user or password.</p>`)
+			return
+		}
+		gate.Admit(w)
+		http.Redirect(w, r, "/settings", http.StatusSeeOther)
+	})
+	mux.HandleFunc("GET /settings", gate.Inside(func(w http.ResponseWriter, r *http.Request) {
+		s := b.Running()
+		kept := "no"
+		if s == b.Saved() {
+			kept = "yes"
+		}
+		page(w, http.StatusOK, template.HTML(fmt.Sprintf(`<dl><dt>Name</dt><dd id="name">%s</dd><dt>Address</dt><dd id="address">%s</dd><dt>Mask</dt><dd id="mask">%s</dd>
+<dt>Gateway</dt><dd id="gateway">%s</dd><dt>Serial</dt><dd id="serial">%s</dd><dt>Firmware</dt><dd id="firmware">%s</dd><dt>Saved</dt><dd id="saved">%s</dd></dl>`,
+			html.EscapeString(s.Name), s.Address.Addr(), box.Mask(s.Address), box.AddrText(s.Gateway), b.Serial, b.Model.Firmware, kept)))
+	}))
+	mux.HandleFunc("POST /settings/save", gate.Inside(func(w http.ResponseWriter, r *http.Request) {
+		b.Save()
+		http.Redirect(w, r, "/settings", http.StatusSeeOther)
+	}))
+	mux.HandleFunc("POST /settings/restart", gate.Inside(func(w http.ResponseWriter, r *http.Request) {
+		page(w, http.StatusAccepted, `<p>Restarting.</p>`)
+		b.RestartSoon(r)
+	}))
+	return mux
+}

@@ -1,0 +1,202 @@
+// Package skerry is the simulated site, Skerry Point Ferry Terminal: a flat
+// segment with switches, cameras and controllers as they leave the factory.
+package skerry
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"strings"
+	"sync"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/plan"
+	"redstart/internal/lan"
+	"redstart/internal/lan/faults"
+	"redstart/internal/lan/segment"
+	"redstart/internal/sim/b4"
+	"redstart/internal/sim/box"
+	"redstart/internal/sim/c20"
+	"redstart/internal/sim/fs8"
+)
+
+// Devices is the size of the usual site: 6 switches, 10 cameras, 4 controllers.
+const Devices = 20
+
+// Options shape the site. The zero value is the usual one.
+type Options struct {
+	Devices int           // how many in all; 0: Devices
+	Seed    uint64        // serials, MACs, boot times
+	Pace    float64       // restart times are multiplied by this; 0: 1
+	Faults  faults.Faults // of every device's cable
+	// Only limits the site to one model, by its name; "" takes the mix.
+	Only string
+	// Broken gives single devices faults, by their position in Boxes.
+	Broken map[int]box.Faults
+}
+
+// Site is a running simulation.
+type Site struct {
+	Segment *segment.Segment
+	Boxes   []*box.Box
+
+	cancel context.CancelFunc
+	ended  sync.WaitGroup
+}
+
+// boxDepth is how many frames wait at a device; it is small, as in small devices.
+const boxDepth = 128
+
+// stock is what the mix is made of.
+type stock struct {
+	model   box.Model
+	share   int // parts of twenty
+	prefix  [3]byte
+	serial  string
+	away    time.Duration
+	factory func(serial string) box.Settings
+}
+
+var shelf = []stock{
+	{fs8.Model, 6, [3]byte{0x06, 0x46, 0x4e}, "FN8-%06d", 2 * time.Second, func(string) box.Settings { return fs8.Factory }},
+	{c20.Model, 10, [3]byte{0x0a, 0x4f, 0x56}, "OV20-%06d", 3 * time.Second, func(string) box.Settings { return c20.Factory }},
+	{b4.Model, 4, [3]byte{0x0e, 0x42, 0x34}, "BC4-%06d", 6 * time.Second, func(s string) box.Settings { return b4.Factory(s[len(s)-1] - '0') }},
+}
+
+// Start powers a site up. Close it when done.
+func Start(o Options) *Site {
+	if o.Devices <= 0 {
+		o.Devices = Devices
+	}
+	if o.Pace <= 0 {
+		o.Pace = 1
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	s := &Site{Segment: &segment.Segment{}, cancel: cancel}
+	random := rand.New(rand.NewPCG(o.Seed, 40))
+	used := map[string]bool{}
+	for i, item := range mix(o) {
+		spec := box.Spec{Away: scale(item.away, o.Pace), Faults: o.Broken[i]}
+		// Serials and MACs come in no order, as from a pallet.
+		spec.Serial = unused(used, func() string { return fmt.Sprintf(item.serial, random.IntN(1000000)) })
+		mac := unused(used, func() string {
+			return string(item.prefix[:]) + string([]byte{byte(random.UintN(256)), byte(random.UintN(256)), byte(random.UintN(256))})
+		})
+		spec.MAC = address.MACFrom([]byte(mac))
+		spec.Factory = item.factory(spec.Serial)
+		spec.Boot = scale(time.Duration(random.IntN(300))*time.Millisecond, o.Pace)
+		var port lan.Port = s.Segment.Attach(spec.MAC, boxDepth)
+		port = faults.On(port, o.Faults, o.Seed+uint64(i))
+		b := box.New(spec, item.model, port)
+		s.Boxes = append(s.Boxes, b)
+		s.ended.Add(1)
+		go func() {
+			defer s.ended.Done()
+			b.Run(ctx)
+		}()
+	}
+	return s
+}
+
+func scale(d time.Duration, by float64) time.Duration { return time.Duration(float64(d) * by) }
+
+func unused(used map[string]bool, make func() string) string {
+	for {
+		if s := make(); !used[s] {
+			used[s] = true
+			return s
+		}
+	}
+}
+
+// mix deals the devices out in the shares of the shelf.
+func mix(o Options) []stock {
+	var list []stock
+	for _, item := range shelf {
+		n := o.Devices * item.share / Devices
+		if item.model.Name == c20.Model.Name {
+			// Cameras take up what rounding leaves.
+			n = o.Devices - o.Devices*shelf[0].share/Devices - o.Devices*shelf[2].share/Devices
+		}
+		if o.Only != "" {
+			n = 0
+			if strings.EqualFold(o.Only, item.model.Name) {
+				n = o.Devices
+			}
+		}
+		for range n {
+			list = append(list, item)
+		}
+	}
+	return list
+}
+
+// Close cuts the power and waits until every device is down.
+func (s *Site) Close() {
+	s.cancel()
+	s.ended.Wait()
+}
+
+// Attach plugs something else into the site, such as the computer that
+// Redstart runs on.
+func (s *Site) Attach() lan.Port {
+	return s.Segment.Attach(address.MAC{0x02, 0x52, 0x53, 0, 0, 1}, 1<<14)
+}
+
+// Data is the made-up site's own data.
+func Data() plan.Site {
+	kept, _ := address.ParseRange("10.40.8.2-10.40.8.19")
+	return plan.Site{
+		Name: "Skerry Point Ferry Terminal",
+		Zone: "Europe/Oslo",
+		Subnet: plan.Subnet{
+			Prefix:   netip.MustParsePrefix("10.40.8.0/22"),
+			Gateway:  netip.MustParseAddr("10.40.8.1"),
+			NTP:      netip.MustParseAddr("10.40.8.5"),
+			KeptFree: []plan.Kept{{Range: kept, Reason: "for the terminal's servers"}},
+		},
+	}
+}
+
+var areas = []struct{ tag, place string }{
+	{"BERTH1", "Berth 1"}, {"BERTH2", "Berth 2"}, {"HALL", "Ticket hall"}, {"YARD", "Marshalling yard"}, {"SHOP", "Workshop"},
+}
+
+// Plan writes the plan for the site's devices as CSV: some entries name their
+// box by MAC, some by serial, most by nothing.
+func (s *Site) Plan() []byte {
+	var out bytes.Buffer
+	w := csv.NewWriter(&out)
+	_ = w.Write([]string{"tag", "kind", "profile", "place", "address", "name", "mac", "serial"})
+	count := map[string]int{}
+	for _, b := range s.Boxes {
+		area := areas[count[b.Model.Name]%len(areas)]
+		number := count[b.Model.Name]/len(areas) + 1
+		count[b.Model.Name]++
+		row := func(short, kind, profile, mac, serial, addr string) {
+			_ = w.Write([]string{fmt.Sprintf("%s-%s-%02d", area.tag, short, number), kind, profile, area.place, addr, "auto", mac, serial})
+		}
+		switch b.Model.Name {
+		case fs8.Model.Name:
+			mac := ""
+			if count[b.Model.Name]%3 == 1 {
+				mac = b.MAC.String()
+			}
+			row("SW", "switch", "fennmark-fs8", mac, "", "next")
+		case c20.Model.Name:
+			row("CAM", "camera", "ovalis-c20", "", "", "next")
+		case b4.Model.Name:
+			addr := "next"
+			if number == 1 && len(s.Boxes) <= Devices {
+				addr = fmt.Sprintf("10.40.9.%d", 9+count[b.Model.Name])
+			}
+			row("CTL", "controller", "brindlecap-b4", "", b.Serial, addr)
+		}
+	}
+	w.Flush()
+	return out.Bytes()
+}
