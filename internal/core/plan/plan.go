@@ -195,3 +195,15 @@ func ids(profiles profile.Set) []string {
 	slices.Sort(list)
 	return list
 }
+
+// Needs tells which addresses the plan needs for itself: those of entries, the
+// gateway, the time server and what is kept free.
+func Needs(site Site, entries []Entry) func(netip.Addr) bool {
+	planned := map[netip.Addr]bool{site.Subnet.Gateway: true, site.Subnet.NTP: true}
+	for _, e := range entries {
+		planned[e.Address] = true
+	}
+	return func(a netip.Addr) bool {
+		return planned[a] || slices.ContainsFunc(site.Subnet.KeptFree, func(k Kept) bool { return k.Range.Contains(a) })
+	}
+}

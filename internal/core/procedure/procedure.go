@@ -45,15 +45,16 @@ func (v Values) Variables() map[string]string {
 const (
 	Reach   = "reach"   // find out where the device is
 	Confirm = "confirm" // read its identity back before any write
-	Return  = "return"  // wait until it is back, at the address it should have
 )
 
 // Step is one thing that a run does with one device, in its order.
 type Step struct {
-	Name string      `json:"name"` // an act of the profile, or reach, confirm, return
+	Name string      `json:"name"` // an act of the profile, or reach, confirm, "return after …"; unique in a run
 	Act  profile.Act `json:"-"`
 	Then string      `json:"-"`
-	Text string      `json:"text"` // in plain words, for the rehearsal
+	// Return marks the wait for the device after an act that made it go.
+	Return bool   `json:"-"`
+	Text   string `json:"text"` // in plain words, for the rehearsal
 }
 
 // Steps lists what a run will do with a device of a profile.
@@ -63,16 +64,18 @@ func Steps(p *profile.Profile, v Values) []Step {
 		{Name: Confirm, Text: "confirm MAC, model and serial"},
 	}
 	for _, s := range p.Order {
-		steps = append(steps, Step{string(s.Act), s.Act, s.Then, describe(s, v)})
+		steps = append(steps, Step{Name: string(s.Act), Act: s.Act, Then: s.Then, Text: describe(s, v)})
 		switch s.Then {
 		case profile.Restarts:
-			steps = append(steps, Step{Name: Return, Then: profile.Restarts, Text: "wait until it is back at its address, about " + time.Duration(p.Restart.Takes).String()})
+			steps = append(steps, Step{Name: returnAfter(s.Act), Act: s.Act, Then: profile.Restarts, Return: true, Text: "wait until it is back at its address, about " + time.Duration(p.Restart.Takes).String()})
 		case profile.Moves:
-			steps = append(steps, Step{Name: Return, Then: profile.Moves, Text: "find it at " + v.Address.Addr().String()})
+			steps = append(steps, Step{Name: returnAfter(s.Act), Act: s.Act, Then: profile.Moves, Return: true, Text: "find it at " + v.Address.Addr().String()})
 		}
 	}
 	return steps
 }
+
+func returnAfter(a profile.Act) string { return "return after " + string(a) }
 
 func describe(s profile.Stage, v Values) string {
 	text := map[profile.Act]string{
@@ -107,9 +110,20 @@ func Takes(p *profile.Profile, steps []Step) time.Duration {
 	var sum time.Duration
 	for _, s := range steps {
 		sum += perStep
-		if s.Name == Return && s.Then == profile.Restarts {
+		if s.Return && s.Then == profile.Restarts {
 			sum += time.Duration(p.Restart.Takes)
 		}
 	}
 	return sum
+}
+
+// MovesLive reports whether the model takes its new address without a restart.
+// Where it does not, a device at its new address has restarted.
+func MovesLive(p *profile.Profile) bool {
+	for _, s := range p.Order {
+		if s.Act == profile.Address {
+			return s.Then == profile.Moves
+		}
+	}
+	return false
 }

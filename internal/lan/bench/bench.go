@@ -25,6 +25,9 @@ const (
 	provenFor = 60 * time.Second // how long an address that was shown to be free counts as ours
 )
 
+// ErrGone says that the port was closed under a conversation.
+var ErrGone = problem.New(problem.Machine, "the connection to the segment is gone", "check the cable and the interface, then start the service again")
+
 // Bench shares one port among conversations and listeners.
 type Bench struct {
 	port lan.Port

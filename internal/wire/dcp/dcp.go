@@ -287,3 +287,21 @@ func (p *PDU) SetError() error {
 	}
 	return nil
 }
+
+// Station gives what a station tells about itself in an identify or get
+// response: name, model (the type of station) and address, as far as given.
+func (p *PDU) Station() map[string]string {
+	facts := map[string]string{}
+	if b, ok := p.Find(OptionDevice, SubName); ok {
+		facts["name"] = string(b.Data)
+	}
+	if b, ok := p.Find(OptionDevice, SubVendor); ok {
+		facts["model"] = string(b.Data)
+	}
+	if b, ok := p.Find(OptionIP, SubIPAddress); ok {
+		if at, _, err := b.Addressing(); err == nil && at.IsValid() {
+			facts["address"] = at.Addr().String()
+		}
+	}
+	return facts
+}

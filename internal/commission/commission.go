@@ -1,0 +1,197 @@
+// Package commission carries out runs: it takes devices from factory state to
+// their planned settings, several side by side, with a journal that is written
+// before each act, so that a run which was cut off goes on by looking.
+package commission
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"sync"
+	"time"
+
+	"redstart/internal/core/plan"
+	"redstart/internal/core/problem"
+	"redstart/internal/core/procedure"
+	"redstart/internal/core/profile"
+	"redstart/internal/lan/bench"
+	"redstart/internal/store"
+	"redstart/internal/vault"
+)
+
+// SideBySide is how many devices are set at the same time.
+const SideBySide = 500
+
+// Runner carries out runs.
+type Runner struct {
+	Bench    *bench.Bench
+	Store    *store.Store
+	Vault    *vault.Vault
+	Profiles profile.Set
+	Log      *slog.Logger
+	// Notify is told whenever a device of a run moved on; it must be quick.
+	Notify func(store.RunDevice)
+}
+
+// Rehearsed is what a run would do with one device.
+type Rehearsed struct {
+	Tag     string           `json:"tag"`
+	MAC     string           `json:"mac"`
+	Profile string           `json:"profile"`
+	Given   procedure.Values `json:"given"`
+	Steps   []procedure.Step `json:"steps"`
+	Seconds float64          `json:"seconds"` // about how long
+}
+
+// Rehearsal is what a run would do, and what keeps entries out of it.
+type Rehearsal struct {
+	Devices []Rehearsed `json:"devices"`
+	Left    []LeftOut   `json:"left"`
+	Seconds float64     `json:"seconds"` // about how long, side by side
+}
+
+// LeftOut is an entry that the run cannot take.
+type LeftOut struct {
+	Tag string `json:"tag"`
+	Why string `json:"why"`
+}
+
+// Rehearse works out a run over entries without sending anything.
+func Rehearse(site plan.Site, entries []store.Entry, findings []plan.Finding, profiles profile.Set) Rehearsal {
+	stopped := map[string]string{}
+	for _, f := range findings {
+		if f.Level == plan.Stops {
+			stopped[f.Tag] = f.Field + ": " + f.Reason
+		}
+	}
+	r := Rehearsal{Devices: []Rehearsed{}, Left: []LeftOut{}}
+	for _, e := range entries {
+		p := profiles[e.Profile]
+		switch {
+		case e.Device.IsZero():
+			r.Left = append(r.Left, LeftOut{e.Tag, "no device is matched with it"})
+		case p == nil:
+			r.Left = append(r.Left, LeftOut{e.Tag, "there is no profile " + e.Profile})
+		case stopped[e.Tag] != "":
+			r.Left = append(r.Left, LeftOut{e.Tag, "the plan is wrong: " + stopped[e.Tag]})
+		default:
+			v := procedure.For(e.Entry, site.Subnet, p)
+			steps := procedure.Steps(p, v)
+			d := Rehearsed{e.Tag, e.Device.String(), p.ID, v, steps, procedure.Takes(p, steps).Seconds()}
+			r.Devices = append(r.Devices, d)
+			r.Seconds = max(r.Seconds, d.Seconds)
+		}
+	}
+	r.Seconds *= float64(1 + (len(r.Devices)-1)/SideBySide)
+	return r
+}
+
+// Prepare stores a run over what a rehearsal showed.
+func (r *Runner) Prepare(ctx context.Context, who string, rehearsal Rehearsal, entries []store.Entry) (store.Run, error) {
+	byTag := map[string]store.Entry{}
+	for _, e := range entries {
+		byTag[e.Tag] = e
+	}
+	var devices []store.RunDevice
+	for _, d := range rehearsal.Devices {
+		e := byTag[d.Tag]
+		devices = append(devices, store.RunDevice{Tag: d.Tag, MAC: e.Device, Profile: d.Profile, Serial: e.Serial, Given: d.Given, Steps: len(d.Steps)})
+	}
+	if len(devices) == 0 {
+		return store.Run{}, problem.New(problem.Conflict, "none of these entries can be commissioned", "match them with devices first: redstart match")
+	}
+	return r.Store.AddRun(ctx, who, devices)
+}
+
+// Carry carries a run out, or goes on with one that was cut off, until every
+// device is done or failed. Closing stop finishes the devices in hand and
+// begins no more. It returns early only when the context ends; then the run is
+// left as it is, for another Carry.
+func (r *Runner) Carry(ctx context.Context, run store.Run, avoid func(netip.Addr) bool, stop <-chan struct{}) error {
+	if err := r.Store.SetRunState(ctx, run.ID, store.Running); err != nil {
+		return err
+	}
+	slots := make(chan struct{}, SideBySide)
+	var all sync.WaitGroup
+	for _, d := range run.Devices {
+		if d.State == store.Done || d.State == store.Failed {
+			continue
+		}
+		stopped := false
+		select {
+		case <-stop:
+			stopped = true
+		default:
+			select {
+			case slots <- struct{}{}:
+			case <-stop:
+				stopped = true
+			case <-ctx.Done():
+				all.Wait()
+				return ctx.Err()
+			}
+		}
+		if stopped {
+			if err := r.leave(ctx, d); err != nil {
+				r.Log.Error("a device could not be left out", "tag", d.Tag, "error", err)
+			}
+			continue
+		}
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			defer func() { <-slots }()
+			r.device(ctx, d, avoid)
+		}()
+	}
+	all.Wait()
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	state := store.Done
+	select {
+	case <-stop:
+		state = store.Stopped
+	default:
+	}
+	return r.Store.SetRunState(ctx, run.ID, state)
+}
+
+// leave takes a device that was not begun out of a stopped run.
+func (r *Runner) leave(ctx context.Context, d store.RunDevice) error {
+	d.State = store.Stopped
+	if err := r.Store.SaveRunDevice(ctx, d); err != nil {
+		return err
+	}
+	err := r.Store.SetState(ctx, d.Tag, store.Matched, "", "run "+fmt.Sprint(d.Run))
+	r.Notify(d)
+	return err
+}
+
+// Left reckons how long a run still takes, from what the profiles say and what
+// earlier devices of the same profile took.
+func Left(run store.Run, profiles profile.Set, now time.Time) time.Duration {
+	took := map[string][]time.Duration{}
+	for _, d := range run.Devices {
+		if d.State == store.Done {
+			took[d.Profile] = append(took[d.Profile], d.EndedAt.Sub(d.StartedAt.Time))
+		}
+	}
+	var left time.Duration
+	for _, d := range run.Devices {
+		p := profiles[d.Profile]
+		if p == nil || d.State == store.Done || d.State == store.Failed || d.State == store.Stopped {
+			continue
+		}
+		expect := procedure.Takes(p, procedure.Steps(p, d.Given))
+		if past := took[d.Profile]; len(past) > 0 {
+			expect = past[len(past)-1]
+		}
+		if d.State == store.Running {
+			expect = max(expect-now.Sub(d.StartedAt.Time), time.Second)
+		}
+		left = max(left, expect)
+	}
+	return left
+}

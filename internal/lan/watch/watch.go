@@ -1,0 +1,148 @@
+// Package watch follows one box by its MAC on a segment: where it is, when it
+// goes, and when it is back.
+package watch
+
+import (
+	"context"
+	"errors"
+	"math/rand/v2"
+	"net/netip"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/lan/bench"
+	"redstart/internal/wire/arp"
+	"redstart/internal/wire/dcp"
+	"redstart/internal/wire/ethernet"
+)
+
+// Rounds of questions to a box that is being waited for.
+const (
+	round      = 100 * time.Millisecond
+	goneAfter  = 5  // silent rounds: it has gone
+	sureAfter  = 10 // silent rounds: what answers now is what came back
+	watchDepth = 64
+)
+
+// Why a box that was waited for is not where it should be.
+var (
+	ErrNoRestart  = errors.New("it did not restart")
+	ErrNoReturn   = errors.New("it did not come back")
+	ErrOldAddress = errors.New("it came back at its old address; the new one was not kept")
+)
+
+// Watch follows one box. Make it before whatever makes the box go.
+type Watch struct {
+	bench *bench.Bench
+	mac   address.MAC
+	ear   *bench.Ear
+}
+
+// New begins to follow a box. Close it when done.
+func New(b *bench.Bench, mac address.MAC) *Watch {
+	return &Watch{b, mac, b.Listen(watchDepth, func(f ethernet.Frame) bool {
+		return f.Source == mac && (f.Type == ethernet.TypeARP || f.Type == ethernet.TypePROFINET)
+	})}
+}
+
+// Close ends it.
+func (w *Watch) Close() { w.ear.Close() }
+
+func (w *Watch) ask(addresses ...netip.Addr) error {
+	for _, a := range addresses {
+		if err := w.bench.Send(arp.Probe(w.bench.MAC(), w.mac, a)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Find waits until the box shows itself, and tells its address. The address is
+// invalid for a box that is there over DCP but has none.
+func (w *Watch) Find(ctx context.Context, candidates []netip.Addr, overDCP bool) (netip.Addr, error) {
+	next := time.NewTicker(round)
+	defer next.Stop()
+	xid := rand.Uint32()
+	ask := func() error {
+		if overDCP {
+			if err := w.bench.Send(dcp.GetRequest(xid).Frame(w.bench.MAC(), w.mac)); err != nil {
+				return err
+			}
+		}
+		return w.ask(candidates...)
+	}
+	if err := ask(); err != nil {
+		return netip.Addr{}, err
+	}
+	for {
+		select {
+		case f := <-w.ear.Frames():
+			if p, ok := bench.ARP(f); ok && !p.SenderIP.IsUnspecified() {
+				return p.SenderIP, nil
+			}
+			if p, err := dcp.Parse(f.Payload); f.Type == ethernet.TypePROFINET && err == nil && p.Xid == xid && p.ServiceType == dcp.TypeSuccess {
+				at, _ := netip.ParseAddr(p.Station()["address"])
+				return at, nil
+			}
+		case <-next.C:
+			if err := ask(); err != nil {
+				return netip.Addr{}, err
+			}
+		case <-ctx.Done():
+			return netip.Addr{}, ctx.Err()
+		}
+	}
+}
+
+// Back waits until the box is at want after an act that made it restart. old
+// is where it was. Its going is seen by its silence or by its announcement
+// (RFC 5227) when it is back.
+func (w *Watch) Back(ctx context.Context, old, want netip.Addr) error {
+	next := time.NewTicker(round)
+	defer next.Stop()
+	ask := []netip.Addr{want}
+	if old.IsValid() && old != want {
+		ask = append(ask, old)
+	}
+	silent, longest, announced, heard, atOld := 0, 0, false, true, false
+	for {
+		select {
+		case f := <-w.ear.Frames():
+			p, ok := bench.ARP(f)
+			if !ok {
+				continue
+			}
+			longest, silent, heard = max(longest, silent), 0, true
+			announced = announced || p.IsAnnouncement()
+			switch p.SenderIP {
+			case want:
+				if old != want || announced || longest >= goneAfter {
+					return nil
+				}
+			case old:
+				atOld = true
+				if announced || longest >= sureAfter {
+					return ErrOldAddress
+				}
+			}
+		case <-next.C:
+			if !heard {
+				silent++
+			}
+			heard = false
+			if err := w.ask(ask...); err != nil {
+				return err
+			}
+		case <-ctx.Done():
+			switch {
+			case context.Cause(ctx) != context.DeadlineExceeded:
+				return ctx.Err()
+			case silent >= goneAfter:
+				return ErrNoReturn
+			case atOld && old != want:
+				return ErrOldAddress
+			}
+			return ErrNoRestart
+		}
+	}
+}

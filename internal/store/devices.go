@@ -1,0 +1,88 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/device"
+)
+
+// SaveDevice stores a found device with everything known of it.
+func (s *Store) SaveDevice(ctx context.Context, f *device.Found) error {
+	doc, err := json.Marshal(f)
+	if err != nil {
+		return err
+	}
+	return s.exec(ctx, `INSERT INTO devices (mac, seen, doc) VALUES (:mac, :seen, :doc) ON CONFLICT (mac) DO UPDATE SET seen = :seen, doc = :doc`,
+		map[string]any{"mac": f.MAC, "seen": Stamp{f.Last}, "doc": string(doc)})
+}
+
+// Devices lists every device ever found, by MAC.
+func (s *Store) Devices(ctx context.Context) ([]*device.Found, error) {
+	var docs []string
+	if err := s.db.SelectContext(ctx, &docs, `SELECT doc FROM devices ORDER BY mac`); err != nil {
+		return nil, err
+	}
+	list := make([]*device.Found, len(docs))
+	for i, doc := range docs {
+		list[i] = &device.Found{}
+		if err := json.Unmarshal([]byte(doc), list[i]); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// Conduct is what we did to a box and what it showed since.
+type Conduct struct {
+	MAC         address.MAC `db:"mac"`
+	Serial      string      `db:"serial"`       // as it told itself
+	Certificate string      `db:"certificate"`  // SHA-256 of the one it showed us
+	ChangedAt   Stamp       `db:"changed_at"`   // last write to it
+	RestartedAt Stamp       `db:"restarted_at"` // last time it was seen to come back
+}
+
+// Conduct gives what is known of a box; the zero value when nothing is.
+func (s *Store) Conduct(ctx context.Context, mac address.MAC) (Conduct, error) {
+	c := Conduct{MAC: mac}
+	_, err := s.one(ctx, &c, `SELECT * FROM conduct WHERE mac = ?`, mac)
+	return c, err
+}
+
+// SetConduct stores the parts of c that are not zero.
+func (s *Store) SetConduct(ctx context.Context, c Conduct) error {
+	return s.exec(ctx, `INSERT INTO conduct (mac, serial, certificate, changed_at, restarted_at)
+		VALUES (:mac, :serial, :certificate, :changed_at, :restarted_at)
+		ON CONFLICT (mac) DO UPDATE SET
+			serial = CASE :serial WHEN '' THEN serial ELSE :serial END,
+			certificate = CASE :certificate WHEN '' THEN certificate ELSE :certificate END,
+			changed_at = MAX(changed_at, :changed_at), restarted_at = MAX(restarted_at, :restarted_at)`, c)
+}
+
+// Credential is a sealed login of a box.
+type Credential struct {
+	ID     int64       `db:"id"`
+	MAC    address.MAC `db:"mac"`
+	User   string      `db:"user"`
+	Sealed []byte      `db:"sealed"`
+	MadeAt Stamp       `db:"made_at"`
+	Works  bool        `db:"works"` // the box accepted it
+}
+
+// AddCredential stores a credential; it is on disk when this returns.
+func (s *Store) AddCredential(ctx context.Context, c Credential) error {
+	return s.exec(ctx, `INSERT INTO credentials (mac, user, sealed, made_at) VALUES (:mac, :user, :sealed, :made_at)`, c)
+}
+
+// Credentials lists a box's credentials, newest first.
+func (s *Store) Credentials(ctx context.Context, mac address.MAC) ([]Credential, error) {
+	var list []Credential
+	err := s.db.SelectContext(ctx, &list, `SELECT * FROM credentials WHERE mac = ? ORDER BY id DESC`, mac)
+	return list, err
+}
+
+// CredentialWorks notes that the box accepted a credential.
+func (s *Store) CredentialWorks(ctx context.Context, id int64) error {
+	return s.exec(ctx, `UPDATE credentials SET works = 1 WHERE id = :id`, map[string]any{"id": id})
+}

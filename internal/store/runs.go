@@ -1,0 +1,184 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+
+	"github.com/jmoiron/sqlx"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/problem"
+	"redstart/internal/core/procedure"
+)
+
+// States of a run.
+const (
+	Running     = "running"
+	Interrupted = "interrupted" // the service ended while it ran
+	Stopped     = "stopped"     // a person stopped it
+	Done        = "done"
+)
+
+// States of a device in a run, besides Running, Stopped and Done.
+const (
+	Waiting = "waiting"
+	Failed  = "failed"
+)
+
+// Phases of a step in the journal.
+const (
+	Begin = "begin"
+)
+
+// Run is one bulk commissioning job.
+type Run struct {
+	ID        int64       `json:"id" db:"id"`
+	State     string      `json:"state" db:"state"`
+	Who       string      `json:"who" db:"who"`
+	StartedAt Stamp       `json:"startedAt" db:"started_at"`
+	EndedAt   Stamp       `json:"endedAt" db:"ended_at"`
+	Devices   []RunDevice `json:"devices" db:"-"`
+}
+
+// RunDevice is one device of a run with its frozen values.
+type RunDevice struct {
+	Run       int64            `json:"run" db:"run"`
+	Tag       string           `json:"tag" db:"tag"`
+	MAC       address.MAC      `json:"mac" db:"mac"`
+	Profile   string           `json:"profile" db:"profile"`
+	Serial    string           `json:"serial" db:"serial"` // as planned; "" when not
+	Given     procedure.Values `json:"given" db:"-"`
+	State     string           `json:"state" db:"state"`
+	Step      string           `json:"step" db:"step"`
+	Done      int              `json:"done" db:"done"`
+	Steps     int              `json:"steps" db:"steps"`
+	Error     string           `json:"error" db:"error"`
+	StartedAt Stamp            `json:"startedAt" db:"started_at"`
+	EndedAt   Stamp            `json:"endedAt" db:"ended_at"`
+}
+
+type runDeviceRow struct {
+	RunDevice
+	Given string `db:"given"`
+}
+
+// AddRun stores a run with its devices and moves their entries to configuring.
+func (s *Store) AddRun(ctx context.Context, who string, devices []RunDevice) (Run, error) {
+	r := Run{State: Running, Who: who, StartedAt: Now(), Devices: devices}
+	err := s.write(ctx, func(tx *sqlx.Tx) error {
+		result, err := tx.Exec(`INSERT INTO runs (state, who, started_at) VALUES (?, ?, ?)`, r.State, who, r.StartedAt)
+		if err != nil {
+			return err
+		}
+		if r.ID, err = result.LastInsertId(); err != nil {
+			return err
+		}
+		for i := range devices {
+			d := &devices[i]
+			d.Run, d.State = r.ID, Waiting
+			given, err := json.Marshal(d.Given)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.NamedExec(`INSERT INTO run_devices (run, tag, mac, profile, serial, given, state, steps)
+				VALUES (:run, :tag, :mac, :profile, :serial, :given, :state, :steps)`, runDeviceRow{*d, string(given)}); err != nil {
+				return err
+			}
+			if _, err := tx.Exec(`UPDATE entries SET state = ?, reason = '' WHERE tag = ?`, Configuring, d.Tag); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return r, err
+}
+
+// Run gives a run with its devices.
+func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
+	var r Run
+	ok, err := s.one(ctx, &r, `SELECT * FROM runs WHERE id = ?`, id)
+	if err != nil {
+		return r, err
+	}
+	if !ok {
+		return r, problem.New(problem.Missing, "there is no such run", "")
+	}
+	var rows []runDeviceRow
+	if err := s.db.SelectContext(ctx, &rows, `SELECT * FROM run_devices WHERE run = ? ORDER BY rowid`, id); err != nil {
+		return r, err
+	}
+	r.Devices = make([]RunDevice, len(rows))
+	for i, row := range rows {
+		r.Devices[i] = row.RunDevice
+		if err := json.Unmarshal([]byte(row.Given), &r.Devices[i].Given); err != nil {
+			return r, err
+		}
+	}
+	return r, nil
+}
+
+// LastRun gives the latest run; ok is false before the first.
+func (s *Store) LastRun(ctx context.Context) (r Run, ok bool, err error) {
+	var id int64
+	ok, err = s.one(ctx, &id, `SELECT id FROM runs ORDER BY id DESC LIMIT 1`)
+	if ok && err == nil {
+		r, err = s.Run(ctx, id)
+	}
+	return r, ok, err
+}
+
+// SetRunState notes that a run is running, or has ended in some way.
+func (s *Store) SetRunState(ctx context.Context, id int64, state string) error {
+	ended := Now()
+	if state == Running {
+		ended = Stamp{}
+	}
+	return s.exec(ctx, `UPDATE runs SET state = :state, ended_at = :ended WHERE id = :id`, map[string]any{"id": id, "state": state, "ended": ended})
+}
+
+// InterruptRuns marks what a service that was killed left running.
+func (s *Store) InterruptRuns(ctx context.Context) error {
+	return s.write(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.Exec(`UPDATE run_devices SET state = ?, step = '' WHERE state = ?`, Waiting, Running); err != nil {
+			return err
+		}
+		_, err := tx.Exec(`UPDATE runs SET state = ? WHERE state = ?`, Interrupted, Running)
+		return err
+	})
+}
+
+// SaveRunDevice stores how far a device is.
+func (s *Store) SaveRunDevice(ctx context.Context, d RunDevice) error {
+	return s.exec(ctx, `UPDATE run_devices SET state = :state, step = :step, done = :done, error = :error,
+		started_at = :started_at, ended_at = :ended_at WHERE run = :run AND tag = :tag`, d)
+}
+
+// Line is one line of the journal.
+type Line struct {
+	Run    int64       `db:"run"`
+	Tag    string      `db:"tag"`
+	MAC    address.MAC `db:"mac"`
+	Step   string      `db:"step"`
+	Phase  string      `db:"phase"`
+	Detail string      `db:"detail"`
+	At     Stamp       `db:"at"`
+}
+
+// AddLine writes to the journal; the line is on disk when this returns.
+func (s *Store) AddLine(ctx context.Context, l Line) error {
+	l.At = Now()
+	return s.exec(ctx, `INSERT INTO journal (run, tag, mac, step, phase, detail, at) VALUES (:run, :tag, :mac, :step, :phase, :detail, :at)`, l)
+}
+
+// Journal gives the last phase of each step that a device's run has begun.
+func (s *Store) Journal(ctx context.Context, run int64, tag string) (map[string]Line, error) {
+	var lines []Line
+	if err := s.db.SelectContext(ctx, &lines, `SELECT run, tag, mac, step, phase, detail, at FROM journal WHERE run = ? AND tag = ? ORDER BY id`, run, tag); err != nil {
+		return nil, err
+	}
+	last := map[string]Line{}
+	for _, l := range lines {
+		last[l.Step] = l
+	}
+	return last, nil
+}

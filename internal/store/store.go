@@ -1,0 +1,208 @@
+// Package store keeps the records in SQLite.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/gofrs/flock"
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver "sqlite", without cgo
+
+	"redstart/internal/core/problem"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is one open data folder. Writes go through one goroutine, which
+// commits what has gathered together; each caller returns after its own data
+// is on disk.
+type Store struct {
+	db     *sqlx.DB
+	lock   *flock.Flock
+	writes chan write
+	ended  chan struct{}
+}
+
+type write struct {
+	do   func(*sqlx.Tx) error
+	done chan error
+}
+
+const maxBatch = 256
+
+// Open opens the data folder, makes it if needed, and locks it: two services
+// on one folder would undo each other's work.
+func Open(ctx context.Context, dir string) (*Store, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, problem.New(problem.Machine, "the data folder cannot be made", "choose another with --data").About(dir).Because(err)
+	}
+	lock := flock.New(filepath.Join(dir, "lock"))
+	if got, err := lock.TryLock(); err != nil || !got {
+		return nil, problem.New(problem.Machine, "another Redstart service is using this data folder", "stop it, or choose another folder with --data").About(dir).Because(err)
+	}
+	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(dir, "redstart.db")+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(ON)&_pragma=secure_delete(ON)&_txlock=immediate")
+	if err != nil {
+		return nil, errors.Join(err, lock.Unlock())
+	}
+	s := &Store{db: db, lock: lock, writes: make(chan write), ended: make(chan struct{})}
+	if err := s.migrate(ctx); err != nil {
+		return nil, problem.New(problem.Machine, "the records cannot be opened", "check the folder's rights and free space").About(dir).Because(errors.Join(err, db.Close(), lock.Unlock()))
+	}
+	go s.writer()
+	return s, nil
+}
+
+func (s *Store) migrate(ctx context.Context) error {
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, s.db.DB, sub)
+	if err != nil {
+		return err
+	}
+	_, err = p.Up(ctx)
+	return err
+}
+
+// Close waits for writes under way and closes the folder.
+func (s *Store) Close() error {
+	close(s.writes)
+	<-s.ended
+	return errors.Join(s.db.Close(), s.lock.Unlock())
+}
+
+func (s *Store) writer() {
+	defer close(s.ended)
+	for first := range s.writes {
+		batch := []write{first}
+	gather:
+		for len(batch) < maxBatch {
+			select {
+			case w, open := <-s.writes:
+				if !open {
+					break gather
+				}
+				batch = append(batch, w)
+			default:
+				break gather
+			}
+		}
+		s.commit(batch)
+	}
+}
+
+// commit puts a batch into one transaction. If any part fails, each is tried
+// alone, so that one caller's mistake is no other's.
+func (s *Store) commit(batch []write) {
+	err := s.transact(func(tx *sqlx.Tx) error {
+		for _, w := range batch {
+			if err := w.do(tx); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	for _, w := range batch {
+		if err != nil && len(batch) > 1 {
+			w.done <- s.transact(w.do)
+			continue
+		}
+		w.done <- err
+	}
+}
+
+func (s *Store) transact(do func(*sqlx.Tx) error) error {
+	tx, err := s.db.Beginx()
+	if err != nil {
+		return err
+	}
+	if err := do(tx); err != nil {
+		return errors.Join(err, tx.Rollback())
+	}
+	return tx.Commit()
+}
+
+// write runs do in a transaction and returns once it is on disk.
+func (s *Store) write(ctx context.Context, do func(*sqlx.Tx) error) error {
+	w := write{do, make(chan error, 1)}
+	select {
+	case s.writes <- w:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	return <-w.done
+}
+
+// exec is a write of one statement with named parameters.
+func (s *Store) exec(ctx context.Context, statement string, arg any) error {
+	return s.write(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.NamedExec(statement, arg)
+		return err
+	})
+}
+
+// one reads one row; ok is false when there is none.
+func (s *Store) one(ctx context.Context, into any, query string, args ...any) (ok bool, err error) {
+	err = s.db.GetContext(ctx, into, query, args...)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// Stamp is a time that is stored in microseconds; the zero Stamp is stored as
+// 0 and printed as null.
+type Stamp struct{ time.Time }
+
+// Now is the present moment, as precise as it is stored.
+func Now() Stamp { return Stamp{time.Now().UTC().Truncate(time.Microsecond)} }
+
+// Value implements driver.Valuer.
+func (s Stamp) Value() (driver.Value, error) {
+	if s.IsZero() {
+		return int64(0), nil
+	}
+	return s.UnixMicro(), nil
+}
+
+// Scan implements sql.Scanner.
+func (s *Stamp) Scan(v any) error {
+	n, ok := v.(int64)
+	if !ok {
+		return fmt.Errorf("a time is stored as a number, not as %T", v)
+	}
+	s.Time = time.Time{}
+	if n != 0 {
+		s.Time = time.UnixMicro(n).UTC()
+	}
+	return nil
+}
+
+// MarshalJSON prints RFC 3339, or null.
+func (s Stamp) MarshalJSON() ([]byte, error) {
+	if s.IsZero() {
+		return []byte("null"), nil
+	}
+	return s.Time.MarshalJSON()
+}
+
+// UnmarshalJSON reads what MarshalJSON printed.
+func (s *Stamp) UnmarshalJSON(b []byte) error {
+	if string(b) == "null" {
+		*s = Stamp{}
+		return nil
+	}
+	return s.Time.UnmarshalJSON(b)
+}

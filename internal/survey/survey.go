@@ -1,0 +1,280 @@
+// Package survey finds devices on a segment, over a port. Each way of finding
+// is a prober in a file of its own; a survey runs them all, merges what they
+// tell by MAC, and ends when the segment has gone quiet.
+package survey
+
+import (
+	"context"
+	"iter"
+	"net/netip"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/device"
+	"redstart/internal/core/profile"
+	"redstart/internal/lan/bench"
+	"redstart/internal/wire/ethernet"
+)
+
+// Paces, in frames per second.
+const (
+	Normal = 1000
+	Gentle = 50
+)
+
+const (
+	passes   = 2
+	quiet    = 500 * time.Millisecond // no news for so long ends a survey
+	earDepth = 1 << 14
+	asking   = 64 // devices asked side by side who they are
+	askTries = 2
+)
+
+// Options shape a survey.
+type Options struct {
+	Sweep []netip.Addr // addresses to ask for besides the profiles' factory addresses
+	Pace  int          // frames per second; 0: Normal
+	// Ask asks a recognised device who it is; nil leaves that out. It is
+	// called from several goroutines.
+	Ask func(context.Context, device.Found) (map[string]string, error)
+	// Known are devices found before; a survey adds to them.
+	Known []*device.Found
+}
+
+// Progress is how far a survey is.
+type Progress struct {
+	Probes  int `json:"probes"`  // sent so far
+	Planned int `json:"planned"` // to be sent in all
+	Found   int `json:"found"`   // devices seen in this survey
+}
+
+// prober is one way of finding.
+type prober struct {
+	protocol string
+	// frames makes the questions of one pass; nil for a prober that only listens.
+	frames func(from address.MAC, sweep []netip.Addr) iter.Seq[[]byte]
+	// read understands an answer, or any other frame; facts may be empty.
+	read func(ethernet.Frame) (facts map[string]string, ok bool)
+}
+
+// probers are all ways of finding, the most telling first.
+var probers = []prober{dcpProber, arpProber, trafficProber}
+
+// Run surveys the segment until it has gone quiet or the context ends. Every
+// device that is new or told something new is handed to emit, from one
+// goroutine. Devices of Known that were not seen are not handed out.
+func Run(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options, emit func(*device.Found, Progress)) (Progress, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	s := &survey{bench: b, profiles: profiles, options: o, emit: emit, found: map[address.MAC]*device.Found{},
+		seen: map[address.MAC]bool{}, asked: map[address.MAC]int{}, answers: make(chan answer, asking), slots: make(chan struct{}, asking)}
+	for _, f := range o.Known {
+		s.found[f.MAC] = f
+	}
+	sweep := s.sweep()
+	for _, p := range probers {
+		if p.frames != nil {
+			for range p.frames(b.MAC(), sweep) {
+				s.progress.Planned += passes
+			}
+		}
+	}
+	ear := b.Listen(earDepth, func(ethernet.Frame) bool { return true })
+	defer ear.Close()
+
+	sent := make(chan int)
+	failed := make(chan error, 1)
+	var sending sync.WaitGroup
+	sending.Add(1)
+	go func() {
+		defer sending.Done()
+		defer close(sent)
+		if err := s.send(ctx, sweep, sent); err != nil {
+			failed <- err
+		}
+	}()
+	err := s.collect(ctx, ear, sent)
+	cancel()
+	sending.Wait()
+	s.asking.Wait()
+	select {
+	case err = <-failed:
+	default:
+	}
+	return s.progress, err
+}
+
+type survey struct {
+	bench    *bench.Bench
+	profiles profile.Set
+	options  Options
+	emit     func(*device.Found, Progress)
+	progress Progress
+	found    map[address.MAC]*device.Found
+	seen     map[address.MAC]bool
+
+	asked   map[address.MAC]int
+	open    int // asks under way
+	answers chan answer
+	slots   chan struct{}
+	asking  sync.WaitGroup
+}
+
+type answer struct {
+	mac   address.MAC
+	facts map[string]string
+	err   error
+}
+
+// sweep lists the addresses to ask for: factory addresses first, since fresh
+// boxes are what a survey is for.
+func (s *survey) sweep() []netip.Addr {
+	var list []netip.Addr
+	seen := map[netip.Addr]bool{}
+	add := func(a netip.Addr) {
+		if !seen[a] {
+			seen[a] = true
+			list = append(list, a)
+		}
+	}
+	for _, p := range s.profiles.Sorted() {
+		for _, a := range p.Factory.Address.List() {
+			add(a)
+		}
+	}
+	for _, a := range s.options.Sweep {
+		add(a)
+	}
+	return list
+}
+
+// send puts every pass's questions on the segment at the survey's pace.
+func (s *survey) send(ctx context.Context, sweep []netip.Addr, sent chan<- int) error {
+	pace := s.options.Pace
+	if pace <= 0 {
+		pace = Normal
+	}
+	// A burst of 10 ms keeps the pace exact where timers are coarse.
+	limit := rate.NewLimiter(rate.Limit(pace), max(1, pace/100))
+	count := 0
+	for range passes {
+		for _, p := range probers {
+			if p.frames == nil {
+				continue
+			}
+			for frame := range p.frames(s.bench.MAC(), sweep) {
+				if limit.Wait(ctx) != nil {
+					return nil // stopped
+				}
+				if err := s.bench.Send(frame); err != nil {
+					return err
+				}
+				if count++; count%100 == 0 {
+					select {
+					case sent <- count:
+					case <-ctx.Done():
+						return nil
+					}
+				}
+			}
+		}
+	}
+	select {
+	case sent <- count:
+	case <-ctx.Done():
+	}
+	return nil
+}
+
+// collect owns all that was found; nothing else touches it while it runs.
+func (s *survey) collect(ctx context.Context, ear *bench.Ear, sent <-chan int) error {
+	silence := time.NewTimer(quiet)
+	defer silence.Stop()
+	sending := true
+	for {
+		select {
+		case f := <-ear.Frames():
+			if s.hear(ctx, f) {
+				silence.Reset(quiet)
+			}
+		case a := <-s.answers:
+			s.open--
+			if a.err == nil {
+				s.merge(ctx, device.Sighting{MAC: a.mac, Protocol: "web", At: time.Now(), Facts: a.facts})
+			}
+			silence.Reset(quiet)
+		case n, more := <-sent:
+			if !more {
+				sending, sent = false, nil
+			} else {
+				s.progress.Probes = n
+			}
+			silence.Reset(quiet)
+		case <-silence.C:
+			if !sending && s.open == 0 {
+				return nil
+			}
+			silence.Reset(quiet)
+		case <-s.bench.Done():
+			return bench.ErrGone
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+func (s *survey) hear(ctx context.Context, f ethernet.Frame) (news bool) {
+	if f.Source == s.bench.MAC() {
+		return false
+	}
+	for _, p := range probers {
+		if facts, ok := p.read(f); ok {
+			return s.merge(ctx, device.Sighting{MAC: f.Source, Protocol: p.protocol, At: time.Now(), Facts: facts})
+		}
+	}
+	return false
+}
+
+// merge adds a sighting, recognises the device anew, and asks it who it is.
+func (s *survey) merge(ctx context.Context, sighting device.Sighting) (news bool) {
+	f := s.found[sighting.MAC]
+	if f == nil {
+		f = &device.Found{}
+		s.found[sighting.MAC] = f
+	}
+	news = f.Add(sighting) || !s.seen[f.MAC]
+	if !s.seen[f.MAC] {
+		s.seen[f.MAC] = true
+		s.progress.Found++
+	}
+	if news {
+		f.Recognise(s.profiles)
+		s.emit(f, s.progress)
+	}
+	s.ask(ctx, f)
+	return news
+}
+
+// ask has a recognised device asked who it is, unless it said so already.
+func (s *survey) ask(ctx context.Context, f *device.Found) {
+	p := s.profiles[f.Profile]
+	if s.options.Ask == nil || p == nil || p.OnlyDCP(profile.Identify) || f.Value(device.Serial) != "" ||
+		len(f.Addresses()) == 0 || s.asked[f.MAC] == askTries || s.open == asking {
+		return
+	}
+	s.asked[f.MAC]++
+	s.open++
+	s.asking.Add(1)
+	known := device.Found{MAC: f.MAC, Profile: f.Profile, Facts: append([]device.Fact(nil), f.Facts...)}
+	go func() {
+		defer s.asking.Done()
+		facts, err := s.options.Ask(ctx, known)
+		select {
+		case s.answers <- answer{known.MAC, facts, err}:
+		case <-ctx.Done():
+		}
+	}()
+}
