@@ -152,15 +152,11 @@ func (j *job) step(ctx context.Context, s procedure.Step) (detail string, err er
 // last, at a factory address, or on the segment without an address.
 func (j *job) reach(ctx context.Context) (string, error) {
 	candidates := append([]netip.Addr{j.want()}, j.p.Factory.Address.List()...)
-	devices, err := j.Store.Devices(ctx)
+	known, err := j.Store.Device(ctx, j.d.MAC)
 	if err != nil {
 		return "", err
 	}
-	for _, f := range devices {
-		if f.MAC == j.d.MAC {
-			candidates = append(candidates, f.Addresses()...)
-		}
-	}
+	candidates = append(candidates, known.Addresses()...)
 	slices.SortFunc(candidates, netip.Addr.Compare)
 	candidates = slices.Compact(candidates)
 	w := watch.New(j.Bench, j.d.MAC)
@@ -405,5 +401,6 @@ func (j *job) comeBack(ctx context.Context, s procedure.Step) (string, error) {
 	if err := j.converse().Answering(ctx); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("at %s after %.1f s", j.at, time.Since(began).Seconds()), j.Store.SetConduct(ctx, c)
+	sighting := device.Sighting{MAC: j.d.MAC, Protocol: "arp", At: time.Now().UTC(), Facts: map[string]string{device.Address: j.at.String()}}
+	return fmt.Sprintf("at %s after %.1f s", j.at, time.Since(began).Seconds()), errors.Join(j.Store.SetConduct(ctx, c), j.Store.Sight(ctx, sighting))
 }

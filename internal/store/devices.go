@@ -34,6 +34,27 @@ func (s *Store) Devices(ctx context.Context) ([]*device.Found, error) {
 	return list, nil
 }
 
+// Device gives a found device; a zero one when it was never found.
+func (s *Store) Device(ctx context.Context, mac address.MAC) (*device.Found, error) {
+	f := &device.Found{}
+	var doc string
+	ok, err := s.one(ctx, &doc, `SELECT doc FROM devices WHERE mac = ?`, mac)
+	if !ok || err != nil {
+		return f, err
+	}
+	return f, json.Unmarshal([]byte(doc), f)
+}
+
+// Sight adds what was seen of a device outside a survey.
+func (s *Store) Sight(ctx context.Context, sighting device.Sighting) error {
+	f, err := s.Device(ctx, sighting.MAC)
+	if err != nil {
+		return err
+	}
+	f.Add(sighting)
+	return s.SaveDevice(ctx, f)
+}
+
 // Conduct is what we did to a box and what it showed since.
 type Conduct struct {
 	MAC         address.MAC `db:"mac"`

@@ -1,0 +1,170 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"redstart/internal/client"
+	"redstart/internal/core/problem"
+	"redstart/internal/service"
+	"redstart/internal/store"
+	"redstart/internal/verify"
+)
+
+func (a *app) commission() *cobra.Command {
+	var rehearse, stop, giveUp bool
+	c := &cobra.Command{Use: "commission [TAG...]", Short: "Set matched devices to their planned values, side by side",
+		Long: `Starts a run over the given entries, or over all that are matched and not yet
+configured, and follows it. A run that was cut off goes on where it was, by
+looking at each device. --rehearse shows what would be done and sends nothing.`,
+		Args: cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, tags []string) error {
+			ctx := cmd.Context()
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			switch {
+			case stop:
+				if err := c.Stop(ctx); err != nil {
+					return err
+				}
+				a.say("The devices in hand are finished; no more are begun.")
+				return nil
+			case giveUp:
+				return a.giveUp(ctx, c)
+			case rehearse:
+				return a.rehearse(ctx, c, tags)
+			}
+			if err := a.commissionAll(ctx, c, tags); err != nil {
+				return err
+			}
+			a.say("Next: redstart verify")
+			return nil
+		}}
+	c.Flags().BoolVar(&rehearse, "rehearse", false, "only show what would be done")
+	c.Flags().BoolVar(&stop, "stop", false, "stop the run under way: finish the devices in hand, begin no more")
+	c.Flags().BoolVar(&giveUp, "give-up", false, "give up a run that was cut off")
+	c.MarkFlagsMutuallyExclusive("rehearse", "stop", "give-up")
+	return c
+}
+
+// commissionAll runs, or goes on with a run that was cut off, and prints how
+// each device ended. It returns errAttention unless all were configured.
+func (a *app) commissionAll(ctx context.Context, c *client.Client, tags []string) error {
+	start := func() (service.Activity, error) { return c.Commission(ctx, tags) }
+	run, ok, err := c.LatestRun(ctx)
+	if err != nil {
+		return err
+	}
+	if ok && run.State == store.Interrupted {
+		if len(tags) > 0 {
+			return problem.New(problem.Conflict, fmt.Sprintf("run %d was cut off", run.ID), "go on with it first: redstart commission; or give it up: redstart commission --give-up")
+		}
+		fmt.Fprintf(a.err, "Run %d was cut off; going on with it.\n", run.ID)
+		start = func() (service.Activity, error) { return c.Resume(ctx, run.ID) }
+	}
+	if _, err := a.follow(ctx, c, start); err != nil {
+		return err
+	}
+	if run, _, err = c.LatestRun(ctx); err != nil {
+		return err
+	}
+	var rows [][]any
+	count := map[string]int{}
+	for _, d := range run.Devices {
+		count[d.State]++
+		took := "–"
+		if !d.EndedAt.IsZero() {
+			took = fmt.Sprintf("%.1f s", d.EndedAt.Sub(d.StartedAt.Time).Seconds())
+		}
+		rows = append(rows, []any{d.Tag, d.Profile, d.MAC, d.Given.Address, d.Given.Name, d.State, took})
+	}
+	if err := a.list(run, []string{"Entry", "Profile", "MAC", "Address", "Name", "State", "Took"}, rows, ""); err != nil {
+		return err
+	}
+	if a.output == "table" {
+		a.say("\n%d of %d configured.", count[store.Done], len(run.Devices))
+		for _, d := range run.Devices {
+			if d.Error != "" {
+				a.say("  %s: %s", d.Tag, d.Error)
+			}
+		}
+	}
+	return attentionUnless(count[store.Done] == len(run.Devices))
+}
+
+func (a *app) giveUp(ctx context.Context, c *client.Client) error {
+	run, ok, err := c.LatestRun(ctx)
+	if err != nil {
+		return err
+	}
+	if !ok || run.State != store.Interrupted {
+		return problem.New(problem.Conflict, "no run was cut off", "")
+	}
+	if err := c.GiveUp(ctx, run.ID); err != nil {
+		return err
+	}
+	a.say("Run %d is given up. Its unfinished devices need attention.", run.ID)
+	return nil
+}
+
+func (a *app) rehearse(ctx context.Context, c *client.Client, tags []string) error {
+	r, err := c.Rehearse(ctx, tags)
+	if err != nil {
+		return err
+	}
+	var rows [][]any
+	for _, d := range r.Devices {
+		for i, s := range d.Steps {
+			tag, profile := d.Tag, d.Profile
+			if i > 0 && a.output == "table" {
+				tag, profile = "", ""
+			}
+			rows = append(rows, []any{tag, profile, i + 1, s.Name, s.Text})
+		}
+	}
+	if err := a.list(r, []string{"Entry", "Profile", "Step", "", "What"}, rows, ""); err != nil || a.output != "table" {
+		return err
+	}
+	a.say("")
+	for _, l := range r.Left {
+		a.say("Left out: %s: %s.", l.Tag, l.Why)
+	}
+	a.say("%s, about %s side by side. Nothing was sent. Next: redstart commission", plural(len(r.Devices), "device"), seconds(r.Seconds))
+	return nil
+}
+
+func (a *app) verify() *cobra.Command {
+	var restart string
+	c := &cobra.Command{Use: "verify [TAG...]", Short: "Look at configured devices afresh and compare them with the plan",
+		Long: `Opens a fresh conversation with each device and checks who holds the address,
+echo, ports, the new login, that the factory login is refused, name, address,
+mask and gateway, and that all of it was read after a restart that followed the
+last change. With one entry the checks are printed.`,
+		Args: cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, tags []string) error {
+			ctx := cmd.Context()
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if _, err := a.follow(ctx, c, func() (service.Activity, error) { return c.Verify(ctx, tags, restart) }); err != nil {
+				return err
+			}
+			verdict := a.printEntries(ctx, c, tags)
+			if len(tags) != 1 || verdict != nil && !errors.Is(verdict, errAttention) {
+				return verdict
+			}
+			d, err := c.Entry(ctx, tags[0])
+			if err != nil {
+				return err
+			}
+			return errors.Join(a.printChecks(d.Checks), verdict)
+		}}
+	c.Flags().StringVar(&restart, "restart", verify.Needed, "restart devices to show that settings survive: needed (when none was seen since the last change), always or never")
+	return c
+}

@@ -1,0 +1,93 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"redstart/internal/core/problem"
+	"redstart/internal/service"
+	"redstart/internal/sim/skerry"
+)
+
+func (a *app) demo() *cobra.Command {
+	var flags simFlags
+	var listen string
+	var walk bool
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Try everything on a simulated site, with nothing plugged in",
+		Long: `Starts the service and a simulated site in one process on loopback, with a
+temporary data folder, and prints a link that signs in once. With
+--walkthrough it does the whole job through the service's API instead, prints a
+table per stage, and exits 0 only if every entry was verified.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			o, err := flags.options()
+			if err != nil {
+				return err
+			}
+			if walk && !cmd.Flags().Changed("listen") {
+				listen = "127.0.0.1:0"
+			}
+			return a.demonstrate(cmd.Context(), o, listen, walk)
+		},
+	}
+	flags.add(c)
+	c.Flags().StringVar(&listen, "listen", usualAddress, "loopback `address` of console and API")
+	c.Flags().BoolVar(&walk, "walkthrough", false, "do the whole job and exit")
+	return c
+}
+
+func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, walk bool) (err error) {
+	l, err := listenAt(listen, "", "")
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	if a.data, err = os.MkdirTemp("", "redstart-demo-"); err != nil {
+		return problem.New(problem.Machine, "no temporary folder can be made", "free some space").Because(err)
+	}
+	defer os.RemoveAll(a.data)
+	site := skerry.Start(o)
+	defer site.Close()
+	s, err := service.Open(ctx, service.Config{Data: a.data, Port: site.Attach(), Segment: "simulated site", Log: a.log(true)})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if err := s.SetSite(ctx, skerry.Data()); err != nil {
+		return err
+	}
+	planFile := filepath.Join(a.data, "skerry-point.csv")
+	if err := os.WriteFile(planFile, site.Plan(), 0o600); err != nil {
+		return err
+	}
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	var walked error
+	served := a.run(ctx, s, l, "http://", func(url string) error {
+		a.say("Skerry Point Ferry Terminal, a made-up site. Everything on its network is simulated")
+		a.say("in this process: %s.", inventory(site))
+		a.say("Service, API and console are the real ones, on loopback only.\n")
+		if walk {
+			walked = a.walk(ctx, site.Plan())
+			stop()
+			return nil
+		}
+		token, err := s.OnceToken(ctx)
+		if err != nil {
+			return err
+		}
+		a.say("Console   %s/#once=%s   (signs in once)", url, token)
+		a.say("Plan      %s", planFile)
+		a.say("Commands  export REDSTART_DATA=%s\n", a.data)
+		a.say("Next: open the console and import the plan; or run, in another shell:")
+		a.say("  redstart plan import %s", planFile)
+		a.say("Ctrl-C ends the demo and forgets everything.")
+		return nil
+	})
+	return errors.Join(walked, served)
+}

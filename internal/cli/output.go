@@ -1,0 +1,184 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/netip"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/schollz/progressbar/v3"
+	"golang.org/x/term"
+
+	"redstart/internal/client"
+	"redstart/internal/service"
+	"redstart/internal/store"
+)
+
+// list prints rows as the --output option asks; as is what JSON shows.
+func (a *app) list(as any, header []string, rows [][]any, next string) error {
+	if a.output == "json" {
+		e := json.NewEncoder(a.out)
+		e.SetIndent("", "  ")
+		return e.Encode(as)
+	}
+	t := table.NewWriter()
+	t.SetOutputMirror(a.out)
+	style := table.StyleLight
+	style.Options = table.Options{SeparateHeader: true, DrawBorder: false, SeparateColumns: false}
+	style.Format.Header = text.FormatDefault
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	t.SetStyle(style)
+	head := table.Row{}
+	for _, h := range header {
+		head = append(head, h)
+	}
+	t.AppendHeader(head)
+	for _, r := range rows {
+		t.AppendRow(r)
+	}
+	if a.output == "csv" {
+		t.RenderCSV()
+		return nil
+	}
+	t.SuppressTrailingSpaces()
+	t.Render()
+	if next != "" {
+		a.say("\n%s", next)
+	}
+	return nil
+}
+
+func addr(a netip.Addr) string {
+	if !a.IsValid() {
+		return "–"
+	}
+	return a.String()
+}
+
+func dash(s string) string {
+	if s == "" {
+		return "–"
+	}
+	return s
+}
+
+// clock prints a time as today's technician reads it.
+func clock(t time.Time) string {
+	if t.IsZero() {
+		return "–"
+	}
+	return t.Local().Format("15:04:05")
+}
+
+func seconds(s float64) string {
+	return time.Duration(s * float64(time.Second)).Round(time.Second).String()
+}
+
+// plural says "1 device", "2 devices".
+func plural(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}
+
+// follow starts an activity and shows its progress until it ends: a bar on a
+// terminal, lines in a pipe. A cut (Ctrl-C) stops watching, not the work.
+func (a *app) follow(ctx context.Context, c *client.Client, start func() (service.Activity, error)) (service.Activity, error) {
+	var last service.Activity
+	var failed error
+	show := a.progress()
+	err := c.Follow(ctx, func(e client.Event) bool {
+		switch e.Kind {
+		case "hello":
+			if last, failed = start(); failed != nil {
+				return false
+			}
+			show.activity(last)
+		case "activity":
+			if failed = json.Unmarshal(e.Data, &last); failed != nil {
+				return false
+			}
+			show.activity(last)
+			return last.State == store.Running
+		case "run":
+			var d store.RunDevice
+			if failed = json.Unmarshal(e.Data, &d); failed != nil {
+				return false
+			}
+			show.device(d)
+		}
+		return true
+	})
+	show.end()
+	if failed != nil {
+		return last, failed
+	}
+	if ctx.Err() != nil {
+		a.say("Not watching any more; the work goes on in the service.")
+	}
+	return last, err
+}
+
+// progress shows how far an activity is.
+type progress struct {
+	out  io.Writer
+	bar  *progressbar.ProgressBar // nil in a pipe
+	text string
+}
+
+func (a *app) progress() *progress {
+	p := &progress{out: a.err}
+	if f, ok := a.err.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		p.bar = progressbar.NewOptions(1, progressbar.OptionSetWriter(f), progressbar.OptionSetWidth(30), progressbar.OptionClearOnFinish(),
+			progressbar.OptionSetPredictTime(false), progressbar.OptionSetTheme(progressbar.Theme{Saucer: "█", SaucerPadding: "░", BarStart: "", BarEnd: ""}))
+	}
+	return p
+}
+
+func (p *progress) activity(a service.Activity) {
+	line := a.Text
+	if a.Seconds >= 1 {
+		line += ", about " + seconds(a.Seconds) + " left"
+	}
+	if p.bar != nil {
+		p.bar.ChangeMax(max(a.Total, 1))
+		p.bar.Describe(line)
+		_ = p.bar.Set(a.Done) // an unwritable terminal is not the work's concern
+		return
+	}
+	// In a pipe, a line only when the words change.
+	if a.Text != p.text && a.Kind != service.Finding {
+		p.text = a.Text
+		fmt.Fprintln(p.out, line)
+	}
+}
+
+func (p *progress) device(d store.RunDevice) {
+	if p.bar != nil {
+		return
+	}
+	switch d.State {
+	case store.Running:
+		fmt.Fprintf(p.out, "  %-18s step %d of %d, %s\n", d.Tag, d.Done+1, d.Steps, d.Step)
+	case store.Failed:
+		fmt.Fprintf(p.out, "  %-18s failed: %s\n", d.Tag, d.Error)
+	default:
+		fmt.Fprintf(p.out, "  %-18s %s\n", d.Tag, d.State)
+	}
+}
+
+func (p *progress) end() {
+	if p.bar != nil {
+		_ = p.bar.Clear()
+	}
+}
+
+// wrap shortens a long text for a table.
+func wrap(s string, width int) string { return strings.TrimSpace(text.WrapSoft(s, width)) }

@@ -1,0 +1,145 @@
+package cli
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"net"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"redstart/internal/client"
+	"redstart/internal/core/address"
+	"redstart/internal/core/problem"
+	"redstart/internal/lan"
+	"redstart/internal/lan/nic"
+	"redstart/internal/lan/vxlan"
+	"redstart/internal/service"
+)
+
+const usualAddress = "127.0.0.1:8427"
+
+func (a *app) serve() *cobra.Command {
+	var listen, iface, tunnel, cert, key string
+	c := &cobra.Command{
+		Use:   "serve",
+		Short: "Run the service, with its console, on this computer",
+		Long: `Runs the service until it is stopped. With --interface it is plugged into the
+segment behind a network interface; it needs the right to send raw frames
+(CAP_NET_RAW) and never changes the computer's own addresses.`,
+		Example: "  redstart serve --interface eth1",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			port, segment, err := openPort(iface, tunnel)
+			if err != nil {
+				return err
+			}
+			l, err := listenAt(listen, cert, key)
+			if err != nil {
+				if port != nil {
+					err = errors.Join(err, port.Close())
+				}
+				return err
+			}
+			s, err := service.Open(cmd.Context(), service.Config{Data: a.data, Port: port, Segment: segment, Log: a.log(false)})
+			if err != nil {
+				return errors.Join(err, l.Close())
+			}
+			defer s.Close()
+			scheme := "http://"
+			if cert != "" {
+				scheme = "https://"
+			}
+			return a.run(cmd.Context(), s, l, scheme, func(url string) error {
+				password, err := s.FirstStart(cmd.Context())
+				if err != nil {
+					return err
+				}
+				a.say("Redstart serves %s", url)
+				if password != "" {
+					a.say("First start: sign in as %q with the password %s (shown only now).", service.Owner, password)
+				}
+				if segment == "" {
+					a.say("Not plugged into a segment: plan only. Start with --interface NAME to find devices.")
+				} else {
+					a.say("Segment: %s", segment)
+				}
+				return nil
+			})
+		},
+	}
+	c.Flags().StringVar(&listen, "listen", usualAddress, "`address` of console and API; other than loopback only with --certificate")
+	c.Flags().StringVarP(&iface, "interface", "i", "", "network interface that the devices are on")
+	c.Flags().StringVar(&tunnel, "vxlan", "", "loopback `address` of a simulated site (redstart sim --vxlan)")
+	c.Flags().StringVar(&cert, "certificate", "", "PEM `file` with the TLS certificate")
+	c.Flags().StringVar(&key, "key", "", "PEM `file` with the TLS key")
+	c.MarkFlagsMutuallyExclusive("interface", "vxlan")
+	c.MarkFlagsRequiredTogether("certificate", "key")
+	return c
+}
+
+// run serves until the context ends. ready is called with the console's
+// address once commands can reach the service.
+func (a *app) run(ctx context.Context, s *service.Service, l net.Listener, scheme string, ready func(url string) error) error {
+	token, err := s.LocalToken(ctx)
+	if err != nil {
+		return err
+	}
+	url := scheme + l.Addr().String()
+	remove, err := client.WriteHandle(a.data, client.Handle{URL: url, Token: token})
+	if err != nil {
+		return err
+	}
+	defer remove()
+	served := make(chan error, 1)
+	go func() { served <- s.Serve(ctx, l) }()
+	if err := ready(url); err != nil {
+		return errors.Join(err, l.Close(), <-served)
+	}
+	return <-served
+}
+
+// ourMAC is a locally administered address for ports that have none of their own.
+var ourMAC = address.MAC{0x02, 0x52, 0x53, 0, 0, 1}
+
+func openPort(iface, tunnel string) (lan.Port, string, error) {
+	switch {
+	case iface != "":
+		p, err := nic.Open(iface, false)
+		if err != nil {
+			return nil, "", err
+		}
+		return p, "interface " + iface, nil
+	case tunnel != "":
+		p, err := vxlan.Dial(tunnel, ourMAC)
+		if err != nil {
+			return nil, "", err
+		}
+		return p, "simulated site at " + tunnel, nil
+	}
+	return nil, "", nil
+}
+
+// listenAt opens the console's address. Other than loopback needs TLS.
+func listenAt(at, cert, key string) (net.Listener, error) {
+	host, _, err := net.SplitHostPort(at)
+	if err != nil {
+		return nil, problem.New(problem.Usage, at+" is not an address with a port", "write it like "+usualAddress).About("--listen")
+	}
+	ip := net.ParseIP(host)
+	if cert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return nil, problem.New(problem.Usage, "other computers may reach "+at+", and without TLS they could read everything", "give --certificate and --key, or listen on 127.0.0.1").About("--listen")
+	}
+	l, err := net.Listen("tcp", at)
+	if err != nil {
+		return nil, problem.New(problem.Machine, "cannot listen at "+at, "stop what uses it, or choose another with --listen").About("--listen").Because(err)
+	}
+	if cert == "" {
+		return l, nil
+	}
+	pair, err := tls.LoadX509KeyPair(cert, key)
+	if err != nil {
+		return nil, problem.New(problem.Usage, "the certificate and key do not fit or cannot be read", "give a PEM file for each").About(filepath.Base(cert)).Because(errors.Join(err, l.Close()))
+	}
+	return tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}), nil
+}

@@ -1,0 +1,146 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"redstart/internal/core/problem"
+	"redstart/internal/lan"
+	"redstart/internal/lan/nic"
+	"redstart/internal/lan/segment"
+	"redstart/internal/lan/vxlan"
+	"redstart/internal/sim/box"
+	"redstart/internal/sim/skerry"
+)
+
+// simFlags are the options of the simulated site.
+type simFlags struct {
+	skerry.Options
+	fault []string
+}
+
+func (f *simFlags) add(c *cobra.Command) {
+	c.Flags().IntVar(&f.Devices, "devices", skerry.Devices, "how many devices the simulated site has")
+	c.Flags().Uint64Var(&f.Seed, "seed", 1, "what serials, MACs and boot times are made from")
+	c.Flags().Float64Var(&f.Pace, "restarts", 1, "multiply the devices' restart times by this")
+	c.Flags().Float64Var(&f.Faults.Loss, "loss", 0, "part of the frames that are lost, 0 to 1")
+	c.Flags().Float64Var(&f.Faults.Duplicate, "double", 0, "part of the frames that arrive twice, 0 to 1")
+	c.Flags().DurationVar(&f.Faults.Delay, "delay", 0, "frames are late by up to this")
+	c.Flags().StringArrayVar(&f.fault, "fault", nil, "`N=WHAT`: device N never-returns, comes back at its old-address, or refuses-password; may be given again")
+}
+
+// options checks the flags.
+func (f *simFlags) options() (skerry.Options, error) {
+	o := f.Options
+	wrong := func(cause string) (skerry.Options, error) {
+		return o, problem.New(problem.Usage, cause, "see: redstart sim --help")
+	}
+	switch {
+	case o.Devices < 1 || o.Devices > 2000:
+		return wrong("--devices must be 1 to 2000")
+	case o.Faults.Loss < 0 || o.Faults.Loss > 0.9 || o.Faults.Duplicate < 0 || o.Faults.Duplicate > 1:
+		return wrong("--loss must be 0 to 0.9 and --double 0 to 1")
+	case o.Faults.Delay < 0 || o.Faults.Delay > time.Second:
+		return wrong("--delay must be at most 1s")
+	case o.Pace <= 0 || o.Pace > 100:
+		return wrong("--restarts must be above 0 and at most 100")
+	}
+	o.Broken = map[int]box.Faults{}
+	for _, text := range f.fault {
+		number, what, _ := strings.Cut(text, "=")
+		var n int
+		if _, err := fmt.Sscanf(number, "%d", &n); err != nil || n < 1 || n > o.Devices {
+			return wrong(fmt.Sprintf("--fault %s: the device must be 1 to %d", text, o.Devices))
+		}
+		b := o.Broken[n-1]
+		switch what {
+		case "never-returns":
+			b.NeverReturns = true
+		case "old-address":
+			b.OldAddress = true
+		case "refuses-password":
+			b.RefusesPassword = true
+		default:
+			return wrong(fmt.Sprintf("--fault %s: there are never-returns, old-address and refuses-password", text))
+		}
+		o.Broken[n-1] = b
+	}
+	return o, nil
+}
+
+func (a *app) sim() *cobra.Command {
+	var flags simFlags
+	var iface, tunnel, planFile string
+	c := &cobra.Command{
+		Use:   "sim",
+		Short: "Run the simulated site on a network interface or a tunnel",
+		Long: `Runs Skerry Point, a made-up site of factory-fresh devices, as real TCP/IP hosts
+with their own MACs: on a network interface (needs CAP_NET_RAW; use one that
+leads nowhere else), or in a VXLAN tunnel on loopback for a service on the same
+computer. Everything about the devices is simulated.`,
+		Example: "  redstart sim --vxlan 127.0.0.1:4789 --plan skerry-point.csv\n  redstart serve --vxlan 127.0.0.1:4789",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			o, err := flags.options()
+			if err != nil {
+				return err
+			}
+			var out lan.Port
+			where := ""
+			switch {
+			case iface != "":
+				p, err := nic.Open(iface, true)
+				if err != nil {
+					return err
+				}
+				out, where = p, "interface "+iface
+			case tunnel != "":
+				p, err := vxlan.Listen(tunnel, ourMAC)
+				if err != nil {
+					return err
+				}
+				out, where = p, "VXLAN at "+p.Addr().String()
+			default:
+				return problem.New(problem.Usage, "say where the simulated site should be", "give --interface NAME or --vxlan 127.0.0.1:4789; or run: redstart demo")
+			}
+			site := skerry.Start(o)
+			defer site.Close()
+			if planFile != "" {
+				if err := os.WriteFile(planFile, site.Plan(), 0o644); err != nil {
+					return problem.New(problem.Machine, "the plan cannot be written", "choose another file").About(planFile).Because(err)
+				}
+			}
+			a.say("Simulated site on %s: %s.", where, inventory(site))
+			a.say("Ctrl-C cuts its power.")
+			unhook := context.AfterFunc(cmd.Context(), func() { out.Close() })
+			defer unhook()
+			segment.Bridge(site.Attach(), out)
+			return nil
+		},
+	}
+	flags.add(c)
+	c.Flags().StringVarP(&iface, "interface", "i", "", "network interface to put the site on")
+	c.Flags().StringVar(&tunnel, "vxlan", "", "loopback `address` to offer the site at")
+	c.Flags().StringVar(&planFile, "plan", "", "write the plan that fits the site to this `file`")
+	c.MarkFlagsMutuallyExclusive("interface", "vxlan")
+	return c
+}
+
+// inventory says what a simulated site consists of.
+func inventory(s *skerry.Site) string {
+	count := map[string]int{}
+	for _, b := range s.Boxes {
+		count[b.Model.Maker+" "+b.Model.Name]++
+	}
+	var parts []string
+	for name, n := range count {
+		parts = append(parts, fmt.Sprintf("%d %s", n, name))
+	}
+	sort.Strings(parts)
+	return plural(len(s.Boxes), "simulated device") + " (" + strings.Join(parts, ", ") + ")"
+}

@@ -1,0 +1,90 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"redstart/internal/core/profile"
+	"redstart/internal/service"
+	"redstart/internal/store"
+)
+
+// walk does the whole job through the API, as a technician would. It returns
+// errAttention unless every entry ends up verified.
+func (a *app) walk(ctx context.Context, csv []byte) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	a.say("PLAN")
+	entries, err := c.Import(ctx, csv, false, false)
+	if err != nil {
+		return err
+	}
+	profiles, err := c.Profiles(ctx)
+	if err != nil {
+		return err
+	}
+	if err := a.printByProfile(profiles, countPlanned(entries)); err != nil {
+		return err
+	}
+	site, err := c.Site(ctx)
+	if err != nil {
+		return err
+	}
+	a.say("%s planned in %s, gateway %s.\n", plural(len(entries), "entry"), site.Subnet.Prefix, site.Subnet.Gateway)
+
+	a.say("FIND")
+	if _, err := a.follow(ctx, c, func() (service.Activity, error) { return c.Find(ctx, 0) }); err != nil {
+		return err
+	}
+	if err := a.printDevices(ctx, c); err != nil {
+		return err
+	}
+
+	a.say("\nMATCH")
+	accepted, err := c.Accept(ctx, nil)
+	if err != nil {
+		return err
+	}
+	if err := a.printProposals(service.Proposals{Proposals: accepted}, fmt.Sprintf("%d matched.", len(accepted))); err != nil {
+		return err
+	}
+
+	a.say("\nCOMMISSION")
+	rehearsal, err := c.Rehearse(ctx, nil)
+	if err != nil {
+		return err
+	}
+	a.say("Rehearsed: %s, about %s side by side.", plural(len(rehearsal.Devices), "device"), seconds(rehearsal.Seconds))
+	if err := a.commissionAll(ctx, c, nil); err != nil {
+		return err
+	}
+
+	a.say("\nVERIFY")
+	if _, err := a.follow(ctx, c, func() (service.Activity, error) { return c.Verify(ctx, nil, "") }); err != nil {
+		return err
+	}
+	return a.printEntries(ctx, c, nil)
+}
+
+// printByProfile prints how many entries each profile has.
+func (a *app) printByProfile(profiles []*profile.Profile, count map[string]int) error {
+	var rows [][]any
+	for _, p := range profiles {
+		if count[p.ID] > 0 {
+			rows = append(rows, []any{p.Kind, p.Maker + " " + p.Model, count[p.ID]})
+		}
+	}
+	return a.list(count, []string{"Kind", "Model", "Entries"}, rows, "")
+}
+
+// allVerified reports whether nothing is left to do.
+func allVerified(entries []service.EntryView) bool {
+	for _, e := range entries {
+		if e.State != store.Verified {
+			return false
+		}
+	}
+	return len(entries) > 0
+}

@@ -1,0 +1,423 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"sync"
+	"time"
+
+	"redstart/internal/commission"
+	"redstart/internal/core/address"
+	"redstart/internal/core/check"
+	"redstart/internal/core/device"
+	"redstart/internal/core/plan"
+	"redstart/internal/core/problem"
+	"redstart/internal/core/profile"
+	"redstart/internal/driver"
+	"redstart/internal/store"
+	"redstart/internal/survey"
+)
+
+// Kinds of activity.
+const (
+	Finding       = "find"
+	Commissioning = "commission"
+	Verifying     = "verify"
+)
+
+// Activity is the long work under way, or the last one. There is one at a time.
+type Activity struct {
+	Kind    string    `json:"kind"`  // "" before the first
+	State   string    `json:"state"` // running, done, stopped, failed
+	Done    int       `json:"done"`
+	Total   int       `json:"total"`
+	Failed  int       `json:"failed"`
+	Seconds float64   `json:"seconds"` // about how long it still takes; 0: unknown
+	Text    string    `json:"text"`    // one line on what is happening or how it ended
+	Run     int64     `json:"run,omitempty"`
+	Began   time.Time `json:"began"`
+}
+
+const verifySideBySide = 100
+
+var errNoSegment = problem.New(problem.Machine, "the service is not plugged into a segment", "start it with --interface NAME, or use: redstart demo")
+
+// Activity gives the work under way or the last one.
+func (s *Service) Activity() Activity {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.activity
+}
+
+// begin starts an activity in a goroutine of its own, unless one is under way.
+// prepare may complete the activity or prevent it; nil does neither. work gets
+// a context that ends with the service, and a channel that closes when a
+// person stops it.
+func (s *Service) begin(a Activity, prepare func(*Activity) error, work func(ctx context.Context, stop <-chan struct{}) error) (Activity, error) {
+	if s.bench == nil {
+		return Activity{}, errNoSegment
+	}
+	s.mu.Lock()
+	if s.stop != nil {
+		defer s.mu.Unlock()
+		return Activity{}, problem.New(problem.Conflict, fmt.Sprintf("a %s is under way", s.activity.Kind), "wait until it is done, or stop it")
+	}
+	stop := make(chan struct{})
+	s.stop = stop
+	s.mu.Unlock()
+	if prepare != nil {
+		if err := prepare(&a); err != nil {
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			s.stop = nil
+			return Activity{}, err
+		}
+	}
+	a.State, a.Began = store.Running, time.Now().UTC()
+	s.mu.Lock()
+	s.activity = a
+	s.mu.Unlock()
+	s.hub.publish("activity", a)
+	s.log.Info("work began", "kind", a.Kind, "total", a.Total)
+	s.work.Add(1)
+	go func() {
+		defer s.work.Done()
+		err := work(s.life, stop)
+		s.progress(func(a *Activity) {
+			a.State, a.Seconds = store.Done, 0
+			select {
+			case <-stop:
+				a.State = store.Stopped
+			default:
+			}
+			if err != nil && !errors.Is(err, context.Canceled) {
+				a.State, a.Text = store.Failed, err.Error()
+			}
+			s.stop = nil
+		})
+		a := s.Activity()
+		s.log.Info("work ended", "kind", a.Kind, "state", a.State, "done", a.Done, "failed", a.Failed, "text", a.Text)
+	}()
+	return a, nil
+}
+
+// progress changes the activity and tells everyone.
+func (s *Service) progress(change func(*Activity)) {
+	s.mu.Lock()
+	change(&s.activity)
+	a := s.activity
+	s.mu.Unlock()
+	s.hub.publish("activity", a)
+}
+
+// Stop asks the activity under way to stop.
+func (s *Service) Stop() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.stop == nil {
+		return problem.New(problem.Conflict, "nothing is under way", "")
+	}
+	select {
+	case <-s.stop:
+	default:
+		close(s.stop)
+	}
+	return nil
+}
+
+// until gives a context that ends when the channel closes.
+func until(ctx context.Context, stop <-chan struct{}) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(ctx)
+	go func() {
+		select {
+		case <-stop:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, cancel
+}
+
+// Find starts a survey.
+func (s *Service) Find(ctx context.Context, pace int) (Activity, error) {
+	site, entries, avoid, err := s.planned(ctx)
+	if err != nil {
+		return Activity{}, err
+	}
+	known, err := s.store.Devices(ctx)
+	if err != nil {
+		return Activity{}, err
+	}
+	tags := tagsByDevice(entries)
+	return s.begin(Activity{Kind: Finding, Text: "asking the segment who is there"}, nil, func(ctx context.Context, stop <-chan struct{}) error {
+		ctx, cancel := until(ctx, stop)
+		defer cancel()
+		o := survey.Options{Sweep: hosts(site), Pace: pace, Known: known, Ask: func(ctx context.Context, f device.Found) (map[string]string, error) {
+			return s.askIdentity(ctx, f, avoid)
+		}}
+		var saved sync.WaitGroup
+		final, err := survey.Run(ctx, s.bench, s.profiles, o, func(f *device.Found, p survey.Progress) {
+			copied := *f
+			copied.Facts = append([]device.Fact(nil), f.Facts...)
+			saved.Add(1)
+			go func() {
+				defer saved.Done()
+				if err := s.store.SaveDevice(s.life, &copied); err != nil {
+					s.log.Error("a found device could not be stored", "mac", copied.MAC.String(), "error", err)
+				}
+			}()
+			s.hub.publish("device", DeviceView{Found: &copied, Tag: tags[f.MAC], Present: first(copied.Addresses())})
+			s.progress(func(a *Activity) {
+				a.Done, a.Total = p.Probes, p.Planned
+				a.Text = fmt.Sprintf("%d devices so far", p.Found)
+			})
+		})
+		saved.Wait()
+		s.progress(func(a *Activity) {
+			a.Done, a.Total = final.Probes, final.Planned
+			a.Text = fmt.Sprintf("%d devices on the segment", final.Found)
+		})
+		s.publishEntries()
+		return err
+	})
+}
+
+// hosts lists every host address of the site's subnet, for the sweep.
+func hosts(site plan.Site) []netip.Addr {
+	if !site.Subnet.Prefix.IsValid() || site.Subnet.Prefix.Bits() < 16 {
+		return nil
+	}
+	var list []netip.Addr
+	r := address.Hosts(site.Subnet.Prefix)
+	for n := address.Number(r.From); n <= address.Number(r.To); n++ {
+		list = append(list, address.FromNumber(n))
+	}
+	return list
+}
+
+const askTime = 10 * time.Second
+
+// askIdentity asks a recognised device who it is, as its profile says.
+func (s *Service) askIdentity(ctx context.Context, f device.Found, avoid func(netip.Addr) bool) (map[string]string, error) {
+	ctx, cancel := context.WithTimeout(ctx, askTime)
+	defer cancel()
+	p := s.profiles[f.Profile]
+	talk := driver.New(s.bench, driver.Target{MAC: f.MAC, Address: f.Addresses()[0], Bits: p.Factory.Address.Bits, Profile: p, Avoid: avoid})
+	defer talk.Close()
+	return talk.Do(ctx, profile.Identify, nil)
+}
+
+// Commission starts a run over entries; no tags mean all that are matched and
+// not yet verified.
+func (s *Service) Commission(ctx context.Context, who string, tags []string) (Activity, error) {
+	if s.bench == nil {
+		return Activity{}, errNoSegment
+	}
+	if last, ok, err := s.store.LastRun(ctx); err != nil {
+		return Activity{}, err
+	} else if ok && last.State == store.Interrupted {
+		return Activity{}, problem.New(problem.Conflict, fmt.Sprintf("run %d was cut off", last.ID), "go on with it, or give it up")
+	}
+	rehearsal, entries, err := s.Rehearse(ctx, tags)
+	if err != nil {
+		return Activity{}, err
+	}
+	return s.carry(ctx, func() (store.Run, error) { return s.runner.Prepare(ctx, who, rehearsal, entries) })
+}
+
+// Resume goes on with a run that was cut off.
+func (s *Service) Resume(ctx context.Context, id int64) (Activity, error) {
+	return s.carry(ctx, func() (store.Run, error) {
+		run, err := s.store.Run(ctx, id)
+		if err == nil && run.State != store.Interrupted {
+			err = problem.New(problem.Conflict, fmt.Sprintf("run %d was not cut off; it is %s", id, run.State), "start a new one: redstart commission")
+		}
+		return run, err
+	})
+}
+
+// GiveUp ends a run that was cut off; its unfinished devices need attention.
+func (s *Service) GiveUp(ctx context.Context, id int64, who string) error {
+	run, err := s.store.Run(ctx, id)
+	if err != nil {
+		return err
+	}
+	if run.State != store.Interrupted {
+		return problem.New(problem.Conflict, fmt.Sprintf("run %d was not cut off; it is %s", id, run.State), "")
+	}
+	for _, d := range run.Devices {
+		if d.State != store.Waiting {
+			continue
+		}
+		d.State = store.Stopped
+		state, reason := store.Matched, ""
+		if !d.StartedAt.IsZero() {
+			state, reason = store.Attention, "its run was given up half way; commission it again"
+		}
+		if err := errors.Join(s.store.SaveRunDevice(ctx, d), s.store.SetState(ctx, d.Tag, state, reason, who)); err != nil {
+			return err
+		}
+	}
+	defer s.publishEntries()
+	return s.store.SetRunState(ctx, id, store.Stopped)
+}
+
+// carry carries out the run that prepare gives.
+func (s *Service) carry(ctx context.Context, prepare func() (store.Run, error)) (Activity, error) {
+	_, _, avoid, err := s.planned(ctx)
+	if err != nil {
+		return Activity{}, err
+	}
+	var run store.Run
+	a, err := s.begin(Activity{Kind: Commissioning, Text: "setting the devices"}, func(a *Activity) (err error) {
+		if run, err = prepare(); err == nil {
+			a.Run, a.Total = run.ID, len(run.Devices)
+			a.Seconds = commission.Left(run, s.profiles, time.Now()).Seconds()
+		}
+		return err
+	}, func(ctx context.Context, stop <-chan struct{}) error {
+		ticking, cancel := context.WithCancel(ctx)
+		var ticker sync.WaitGroup
+		ticker.Add(1)
+		go func() {
+			defer ticker.Done()
+			s.countDown(ticking, run.ID)
+		}()
+		err := s.runner.Carry(ctx, run, avoid, stop)
+		cancel()
+		ticker.Wait()
+		s.count(s.life, run.ID)
+		return err
+	})
+	if err == nil {
+		s.publishEntries()
+	}
+	return a, err
+}
+
+// countDown tells once a second how far a run is and how long it still takes.
+func (s *Service) countDown(ctx context.Context, run int64) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			s.count(ctx, run)
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+func (s *Service) count(ctx context.Context, id int64) {
+	run, err := s.store.Run(ctx, id)
+	if err != nil {
+		return // the service is ending
+	}
+	done, failed := 0, 0
+	for _, d := range run.Devices {
+		switch d.State {
+		case store.Done:
+			done++
+		case store.Failed:
+			failed++
+		}
+	}
+	s.progress(func(a *Activity) {
+		a.Done, a.Failed = done, failed
+		a.Seconds = commission.Left(run, s.profiles, time.Now()).Seconds()
+		a.Text = fmt.Sprintf("%d of %d configured", done, len(run.Devices))
+	})
+}
+
+// deviceMoved tells everyone that a device of a run moved on.
+func (s *Service) deviceMoved(d store.RunDevice) {
+	s.hub.publish("run", d)
+	if d.State == store.Done || d.State == store.Failed || d.State == store.Stopped {
+		s.publishEntry(d.Tag)
+	}
+}
+
+// Rehearse works out what a run would do.
+func (s *Service) Rehearse(ctx context.Context, tags []string) (commission.Rehearsal, []store.Entry, error) {
+	site, all, _, err := s.planned(ctx)
+	if err != nil {
+		return commission.Rehearsal{}, nil, err
+	}
+	entries, err := choose(all, tags)
+	if err != nil {
+		return commission.Rehearsal{}, nil, err
+	}
+	if len(tags) == 0 {
+		var open []store.Entry
+		for _, e := range entries {
+			if e.State != store.Verified && e.State != store.Configured {
+				open = append(open, e)
+			}
+		}
+		entries = open
+	}
+	return commission.Rehearse(site, entries, plan.Check(site, lines(all), s.profiles), s.profiles), entries, nil
+}
+
+// Verify starts a verification; no tags mean all that a run has configured.
+func (s *Service) Verify(ctx context.Context, who string, tags []string, restart string) (Activity, error) {
+	site, all, avoid, err := s.planned(ctx)
+	if err != nil {
+		return Activity{}, err
+	}
+	chosen, err := choose(all, tags)
+	if err != nil {
+		return Activity{}, err
+	}
+	var entries []store.Entry
+	for _, e := range chosen {
+		switch {
+		case len(tags) > 0 && e.Device.IsZero():
+			return Activity{}, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(e.Tag)
+		case len(tags) > 0, e.State == store.Configured, e.State == store.Verified, e.State == store.Attention && !e.Device.IsZero():
+			entries = append(entries, e)
+		}
+	}
+	if len(entries) == 0 {
+		return Activity{}, problem.New(problem.Conflict, "nothing is configured yet", "commission first: redstart commission")
+	}
+	return s.begin(Activity{Kind: Verifying, Total: len(entries), Text: "looking at the devices afresh"}, nil, func(ctx context.Context, stop <-chan struct{}) error {
+		slots := make(chan struct{}, verifySideBySide)
+		var all sync.WaitGroup
+		for _, e := range entries {
+			select {
+			case slots <- struct{}{}:
+			case <-stop:
+				all.Wait()
+				return nil
+			case <-ctx.Done():
+				all.Wait()
+				return ctx.Err()
+			}
+			all.Add(1)
+			go func() {
+				defer all.Done()
+				defer func() { <-slots }()
+				list, err := s.verifier.Entry(ctx, site, e, restart, avoid, who)
+				if err != nil && ctx.Err() == nil {
+					s.log.Error("a device could not be verified", "tag", e.Tag, "error", err)
+				}
+				s.publishEntry(e.Tag)
+				s.progress(func(a *Activity) {
+					a.Done++
+					if !check.Passed(list) {
+						a.Failed++
+					}
+					// What the rest takes, judged by what this much took.
+					a.Seconds = time.Since(a.Began).Seconds() / float64(a.Done) * float64(a.Total-a.Done)
+					a.Text = fmt.Sprintf("%d of %d verified", a.Done-a.Failed, a.Total)
+				})
+			}()
+		}
+		all.Wait()
+		return nil
+	})
+}
