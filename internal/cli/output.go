@@ -80,8 +80,11 @@ func seconds(s float64) string {
 	return time.Duration(s * float64(time.Second)).Round(time.Second).String()
 }
 
-// plural says "1 device", "2 devices".
+// plural says "1 device", "2 devices", "2 entries".
 func plural(n int, one string) string {
+	if stem, y := strings.CutSuffix(one, "y"); y && n != 1 {
+		one = stem + "ie"
+	}
 	if n == 1 {
 		return "1 " + one
 	}

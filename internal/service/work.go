@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -157,31 +159,75 @@ func (s *Service) Find(ctx context.Context, pace int) (Activity, error) {
 		o := survey.Options{Sweep: hosts(site), Pace: pace, Known: known, Ask: func(ctx context.Context, f device.Found) (map[string]string, error) {
 			return s.askIdentity(ctx, f, avoid)
 		}}
-		var saved sync.WaitGroup
+		keep := s.keepDevices()
 		final, err := survey.Run(ctx, s.bench, s.profiles, o, func(f *device.Found, p survey.Progress) {
 			copied := *f
 			copied.Facts = append([]device.Fact(nil), f.Facts...)
-			saved.Add(1)
-			go func() {
-				defer saved.Done()
-				if err := s.store.SaveDevice(s.life, &copied); err != nil {
-					s.log.Error("a found device could not be stored", "mac", copied.MAC.String(), "error", err)
-				}
-			}()
+			keep.add(&copied)
 			s.hub.publish("device", DeviceView{Found: &copied, Tag: tags[f.MAC], Present: first(copied.Addresses())})
 			s.progress(func(a *Activity) {
 				a.Done, a.Total = p.Probes, p.Planned
-				a.Text = fmt.Sprintf("%d devices so far", p.Found)
+				a.Text = plural(p.Found, "device") + " so far"
 			})
 		})
-		saved.Wait()
+		keep.close()
 		s.progress(func(a *Activity) {
 			a.Done, a.Total = final.Probes, final.Planned
-			a.Text = fmt.Sprintf("%d devices on the segment", final.Found)
+			a.Text = plural(final.Found, "device") + " on the segment"
 		})
 		s.publishEntries()
 		return err
 	})
+}
+
+// keeper stores devices while a survey runs, each as it was last, without
+// making the survey wait for the disk.
+type keeper struct {
+	mu      sync.Mutex
+	pending map[address.MAC]*device.Found
+	wake    chan struct{} // holds one token when something is pending
+	ended   chan struct{}
+}
+
+func (s *Service) keepDevices() *keeper {
+	k := &keeper{pending: map[address.MAC]*device.Found{}, wake: make(chan struct{}, 1), ended: make(chan struct{})}
+	go func() {
+		defer close(k.ended)
+		for range k.wake {
+			k.mu.Lock()
+			list := slices.Collect(maps.Values(k.pending))
+			clear(k.pending)
+			k.mu.Unlock()
+			// The service waits for its work before it closes the records.
+			if err := s.store.SaveDevices(context.WithoutCancel(s.life), list...); err != nil {
+				s.log.Error("found devices could not be stored", "count", len(list), "error", err)
+			}
+		}
+	}()
+	return k
+}
+
+func (k *keeper) add(f *device.Found) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.pending[f.MAC] = f
+	select {
+	case k.wake <- struct{}{}:
+	default:
+	}
+}
+
+// close waits until everything is stored.
+func (k *keeper) close() {
+	close(k.wake)
+	<-k.ended
+}
+
+func plural(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
 }
 
 // hosts lists every host address of the site's subnet, for the sweep.
@@ -206,7 +252,11 @@ func (s *Service) askIdentity(ctx context.Context, f device.Found, avoid func(ne
 	p := s.profiles[f.Profile]
 	talk := driver.New(s.bench, driver.Target{MAC: f.MAC, Address: f.Addresses()[0], Bits: p.Factory.Address.Bits, Profile: p, Avoid: avoid})
 	defer talk.Close()
-	return talk.Do(ctx, profile.Identify, nil)
+	facts, err := talk.Do(ctx, profile.Identify, nil)
+	if err != nil {
+		s.log.Warn("a device did not say who it is", "mac", f.MAC.String(), "error", err)
+	}
+	return facts, err
 }
 
 // Commission starts a run over entries; no tags mean all that are matched and

@@ -4,18 +4,27 @@ import (
 	"context"
 	"encoding/json"
 
+	"github.com/jmoiron/sqlx"
+
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 )
 
-// SaveDevice stores a found device with everything known of it.
-func (s *Store) SaveDevice(ctx context.Context, f *device.Found) error {
-	doc, err := json.Marshal(f)
-	if err != nil {
-		return err
-	}
-	return s.exec(ctx, `INSERT INTO devices (mac, seen, doc) VALUES (:mac, :seen, :doc) ON CONFLICT (mac) DO UPDATE SET seen = :seen, doc = :doc`,
-		map[string]any{"mac": f.MAC, "seen": Stamp{f.Last}, "doc": string(doc)})
+// SaveDevices stores found devices with everything known of them.
+func (s *Store) SaveDevices(ctx context.Context, list ...*device.Found) error {
+	return s.write(ctx, func(tx *sqlx.Tx) error {
+		for _, f := range list {
+			doc, err := json.Marshal(f)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.Exec(`INSERT INTO devices (mac, seen, doc) VALUES (?, ?, ?) ON CONFLICT (mac) DO UPDATE SET seen = excluded.seen, doc = excluded.doc`,
+				f.MAC, Stamp{f.Last}, string(doc)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Devices lists every device ever found, by MAC.
@@ -52,7 +61,7 @@ func (s *Store) Sight(ctx context.Context, sighting device.Sighting) error {
 		return err
 	}
 	f.Add(sighting)
-	return s.SaveDevice(ctx, f)
+	return s.SaveDevices(ctx, f)
 }
 
 // Conduct is what we did to a box and what it showed since.

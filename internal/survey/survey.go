@@ -70,7 +70,7 @@ func Run(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options, e
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	s := &survey{bench: b, profiles: profiles, options: o, emit: emit, found: map[address.MAC]*device.Found{},
-		seen: map[address.MAC]bool{}, asked: map[address.MAC]int{}, answers: make(chan answer, asking), slots: make(chan struct{}, asking)}
+		seen: map[address.MAC]bool{}, asked: map[address.MAC]int{}, busy: map[address.MAC]bool{}, answers: make(chan answer, asking)}
 	for _, f := range o.Known {
 		s.found[f.MAC] = f
 	}
@@ -116,10 +116,10 @@ type survey struct {
 	found    map[address.MAC]*device.Found
 	seen     map[address.MAC]bool
 
-	asked   map[address.MAC]int
-	open    int // asks under way
+	asked   map[address.MAC]int  // how often
+	busy    map[address.MAC]bool // being asked, or waiting for it
+	open    int                  // asks under way
 	answers chan answer
-	slots   chan struct{}
 	asking  sync.WaitGroup
 }
 
@@ -202,8 +202,17 @@ func (s *survey) collect(ctx context.Context, ear *bench.Ear, sent <-chan int) e
 			}
 		case a := <-s.answers:
 			s.open--
+			delete(s.busy, a.mac)
 			if a.err == nil {
 				s.merge(ctx, device.Sighting{MAC: a.mac, Protocol: "web", At: time.Now(), Facts: a.facts})
+			} else {
+				s.ask(ctx, s.found[a.mac])
+			}
+			if len(s.waiting) > 0 {
+				next := s.waiting[0]
+				s.waiting = s.waiting[1:]
+				delete(s.busy, next.MAC)
+				s.ask(ctx, next)
 			}
 			silence.Reset(quiet)
 		case n, more := <-sent:
@@ -262,7 +271,12 @@ func (s *survey) merge(ctx context.Context, sighting device.Sighting) (news bool
 func (s *survey) ask(ctx context.Context, f *device.Found) {
 	p := s.profiles[f.Profile]
 	if s.options.Ask == nil || p == nil || p.OnlyDCP(profile.Identify) || f.Value(device.Serial) != "" ||
-		len(f.Addresses()) == 0 || s.asked[f.MAC] == askTries || s.open == asking {
+		len(f.Addresses()) == 0 || s.asked[f.MAC] == askTries || s.busy[f.MAC] {
+		return
+	}
+	s.busy[f.MAC] = true
+	if s.open == asking {
+		s.waiting = append(s.waiting, f)
 		return
 	}
 	s.asked[f.MAC]++

@@ -39,6 +39,7 @@ type Bench struct {
 
 	sources sync.Mutex
 	proven  map[netip.Addr]*proof
+	lent    map[loan]bool
 
 	// Dropped counts frames that a full queue lost.
 	Dropped atomic.Uint64
@@ -48,7 +49,7 @@ type Bench struct {
 
 // New sets up a bench on a port, which then belongs to it.
 func New(port lan.Port) *Bench {
-	b := &Bench{port: port, done: make(chan struct{}), talks: map[address.MAC][]*Conversation{}, ears: map[*Ear]struct{}{}, proven: map[netip.Addr]*proof{}}
+	b := &Bench{port: port, done: make(chan struct{}), talks: map[address.MAC][]*Conversation{}, ears: map[*Ear]struct{}{}, proven: map[netip.Addr]*proof{}, lent: map[loan]bool{}}
 	go b.receive()
 	return b
 }
@@ -173,10 +174,12 @@ func (b *Bench) Open(ctx context.Context, peer Peer) (*Conversation, error) {
 		_ = b.Send(frame) // a lost frame is TCP's to repair; a closed port ends the dialler
 	})
 	if err != nil {
+		b.giveBack(peer.MAC, source)
 		return nil, err
 	}
 	if err := c.host.Pin(peer.Address, peer.MAC); err != nil {
 		c.host.Close()
+		b.giveBack(peer.MAC, source)
 		return nil, err
 	}
 	c.ended.Add(1)
@@ -235,6 +238,7 @@ func (c *Conversation) Close() {
 	close(c.stop)
 	c.ended.Wait()
 	c.host.Close()
+	b.giveBack(c.peer.MAC, c.source)
 }
 
 // proof is a source address with the time at which nobody used it.
@@ -242,6 +246,30 @@ type proof struct {
 	once sync.Mutex // held while the address is probed
 	at   time.Time
 	free bool
+}
+
+// loan is a source address in use towards one device. Two conversations with
+// one device must not share a source: each would reset the other's connections.
+type loan struct {
+	mac    address.MAC
+	source netip.Addr
+}
+
+func (b *Bench) giveBack(mac address.MAC, source netip.Addr) {
+	b.sources.Lock()
+	defer b.sources.Unlock()
+	delete(b.lent, loan{mac, source})
+}
+
+// take lends a source that was shown to be free, unless it is lent already.
+func (b *Bench) take(mac address.MAC, source netip.Addr) bool {
+	b.sources.Lock()
+	defer b.sources.Unlock()
+	if b.lent[loan{mac, source}] {
+		return false
+	}
+	b.lent[loan{mac, source}] = true
+	return true
 }
 
 // borrow finds a source address: near the device, not avoided, not in use by
@@ -253,20 +281,14 @@ func (b *Bench) borrow(ctx context.Context, peer Peer) (netip.Addr, error) {
 	if bits == 0 {
 		bits = 24
 	}
-	inUse := map[netip.Addr]bool{}
-	b.mu.RLock()
-	for _, c := range b.talks[peer.MAC] {
-		inUse[c.source] = true
-	}
-	b.mu.RUnlock()
 	var candidates []netip.Addr
 	for _, a := range address.Neighbours(peer.Address, bits) {
-		if !inUse[a] && (peer.Avoid == nil || !peer.Avoid(a)) {
+		if peer.Avoid == nil || !peer.Avoid(a) {
 			candidates = append(candidates, a)
 		}
 	}
 	for _, a := range candidates {
-		if b.isProven(a) {
+		if b.isProven(a) && b.take(peer.MAC, a) {
 			return a, nil
 		}
 	}
@@ -275,7 +297,7 @@ func (b *Bench) borrow(ctx context.Context, peer Peer) (netip.Addr, error) {
 		if err != nil {
 			return netip.Addr{}, err
 		}
-		if free {
+		if free && b.take(peer.MAC, a) {
 			return a, nil
 		}
 	}
