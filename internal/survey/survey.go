@@ -119,6 +119,7 @@ type survey struct {
 	asked   map[address.MAC]int  // how often
 	busy    map[address.MAC]bool // being asked, or waiting for it
 	open    int                  // asks under way
+	waiting []*device.Found      // for a free place to be asked
 	answers chan answer
 	asking  sync.WaitGroup
 }
@@ -208,7 +209,7 @@ func (s *survey) collect(ctx context.Context, ear *bench.Ear, sent <-chan int) e
 			} else {
 				s.ask(ctx, s.found[a.mac])
 			}
-			if len(s.waiting) > 0 {
+			for len(s.waiting) > 0 && s.open < asking {
 				next := s.waiting[0]
 				s.waiting = s.waiting[1:]
 				delete(s.busy, next.MAC)
