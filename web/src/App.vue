@@ -1,0 +1,16 @@
+<script setup lang="ts">
+import { dateEnGB, enGB, NConfigProvider, NDialogProvider, NGlobalStyle, NMessageProvider } from 'naive-ui'
+import { watchEffect } from 'vue'
+import Shell from './components/Shell.vue'
+import { useTheme } from './theme'
+
+const { theme, overrides, isDark } = useTheme()
+watchEffect(() => document.documentElement.classList.toggle('dark', isDark.value))
+</script>
+
+<template>
+  <NConfigProvider :theme="theme" :theme-overrides="overrides" :locale="enGB" :date-locale="dateEnGB" style="height: 100%">
+    <NGlobalStyle />
+    <NMessageProvider><NDialogProvider><Shell /></NDialogProvider></NMessageProvider>
+  </NConfigProvider>
+</template>

@@ -1,0 +1,35 @@
+<script setup lang="ts">
+import { NButton } from 'naive-ui'
+import { computed } from 'vue'
+import { plural } from '../format'
+import { useSite } from '../site'
+
+// What needs a person, before everything else.
+const site = useSite()
+const emit = defineEmits<{ show: [tag: string]; filter: [state: string] }>()
+const failing = computed(() => site.entries.filter((e) => e.state === 'needs attention'))
+const stops = computed(() => site.planFindings.filter((f) => f.level === 'stops'))
+// A shared address matters until its holders are set.
+const shared = computed(() => site.segmentFindings.filter((f) => f.kind === 'shared-address'))
+const any = computed(() => failing.value.length + stops.value.length + shared.value.length > 0)
+</script>
+
+<template>
+  <section v-if="any" class="attention" aria-label="Needs a person">
+    <p v-for="f in shared" :key="f.address" class="note" data-test="finding"><span aria-hidden="true">◆</span> {{ f.text }}. They are told apart by MAC.</p>
+    <p v-for="f in stops.slice(0, 3)" :key="f.tag + f.field" class="bad">
+      <span aria-hidden="true">▲</span> <button class="link" @click="emit('show', f.tag)">{{ f.tag }}</button> {{ f.field }}: {{ f.reason }}
+    </p>
+    <p v-for="e in failing.slice(0, 3)" :key="e.tag" class="bad">
+      <span aria-hidden="true">▲</span> <button class="link" @click="emit('show', e.tag)">{{ e.tag }}</button> {{ e.reason }}
+    </p>
+    <p v-if="failing.length > 3"><NButton text size="small" @click="emit('filter', 'needs attention')">All {{ plural(failing.length, 'entry') }} that need attention</NButton></p>
+  </section>
+</template>
+
+<style scoped>
+.attention { margin-top: 8px; padding: 6px 10px; background: var(--card); border: 1px solid var(--line); border-left: 3px solid var(--warn); border-radius: 4px; }
+p { margin: 2px 0; }
+.bad > span { color: var(--bad); }
+.note > span { color: var(--warn); }
+</style>

@@ -1,0 +1,136 @@
+<script setup lang="ts">
+import { useMediaQuery } from '@vueuse/core'
+import { NAlert, NButton, NDataTable, NDescriptions, NDescriptionsItem, NDrawer, NDrawerContent, NSelect, NTable, NTimeline, NTimelineItem } from 'naive-ui'
+import type { DataTableColumns } from 'naive-ui'
+import { computed, ref, watch } from 'vue'
+import { call, entryPath } from '../api'
+import type { Check, Detail } from '../api'
+import { clock } from '../format'
+import { useSite } from '../site'
+import StateMark from './StateMark.vue'
+
+const tag = defineModel<string>('tag', { required: true })
+const emit = defineEmits<{ attempt: [what: () => Promise<unknown>] }>()
+const site = useSite()
+const narrow = useMediaQuery('(max-width: 900px)')
+const detail = ref<Detail | null>(null)
+const wrong = ref('')
+const login = ref<{ user: string; password: string } | null>(null)
+const show = computed({ get: () => tag.value !== '', set: (open) => { if (!open) tag.value = '' } })
+
+async function load() {
+  const asked = tag.value
+  if (!asked) return
+  try {
+    const d = await call<Detail>('GET', entryPath(asked))
+    if (tag.value === asked) detail.value = d
+    wrong.value = ''
+  } catch (e) {
+    wrong.value = (e as Error).message
+  }
+}
+watch(tag, () => {
+  detail.value = null
+  login.value = null
+  void load()
+})
+watch(() => [site.revision, site.steps[tag.value]?.step], load)
+
+// Boxes that this entry could be: of its profile, or of none known.
+const candidates = computed(() => site.devices
+  .filter((d) => !d.tag && (!d.profile || d.profile === detail.value?.entry.profile))
+  .map((d) => ({ label: `${d.mac}  ${d.present || 'no address'}`, value: d.mac })))
+const mayMatch = computed(() => ['planned', 'matched', 'needs attention'].includes(detail.value?.entry.state ?? ''))
+
+function match(mac: string) {
+  emit('attempt', async () => {
+    await call('PUT', entryPath(tag.value) + '/match', { mac })
+    await Promise.all([site.loadAll(), load()])
+  })
+}
+function unmatch() {
+  emit('attempt', async () => {
+    await call('DELETE', entryPath(tag.value) + '/match')
+    await Promise.all([site.loadAll(), load()])
+  })
+}
+function reveal() {
+  emit('attempt', async () => {
+    login.value = await call('POST', entryPath(tag.value) + '/reveal')
+    await load()
+  })
+}
+
+const columns: DataTableColumns<Check> = [
+  { title: 'Check', key: 'name', width: 130 },
+  { title: 'Expected', key: 'expected', minWidth: 120 },
+  { title: 'Observed', key: 'observed', minWidth: 120 },
+  { title: 'Verdict', key: 'verdict', width: 80, render: (c) => (c.verdict === 'pass' ? '✓ pass' : '▲ fail') },
+]
+</script>
+
+<template>
+  <NDrawer v-model:show="show" :width="narrow ? '100%' : 620" placement="right">
+    <NDrawerContent :title="tag" closable :native-scrollbar="false">
+      <NAlert v-if="wrong" type="error" :show-icon="false">{{ wrong }}</NAlert>
+      <template v-if="detail">
+        <div class="top">
+          <StateMark :state="detail.entry.state" />
+          <span v-if="detail.entry.reason" class="bad">{{ detail.entry.reason }}</span>
+        </div>
+        <NDescriptions :column="narrow ? 1 : 2" size="small" label-placement="left" bordered>
+          <NDescriptionsItem label="Place">{{ detail.entry.place || '–' }}</NDescriptionsItem>
+          <NDescriptionsItem label="Profile">{{ detail.entry.profile }}</NDescriptionsItem>
+          <NDescriptionsItem label="Planned"><span class="mono">{{ detail.entry.address }}</span></NDescriptionsItem>
+          <NDescriptionsItem label="Present"><span class="mono">{{ detail.entry.present || '–' }}</span></NDescriptionsItem>
+          <NDescriptionsItem label="Name">{{ detail.entry.name }}</NDescriptionsItem>
+          <NDescriptionsItem label="Serial">{{ detail.entry.boxSerial || detail.entry.serial || '–' }}</NDescriptionsItem>
+          <NDescriptionsItem label="MAC"><span class="mono">{{ detail.entry.device || detail.entry.mac || '–' }}</span></NDescriptionsItem>
+          <NDescriptionsItem label="Last heard">{{ clock(detail.entry.seen) }}</NDescriptionsItem>
+          <NDescriptionsItem label="Match" :span="2">{{ detail.entry.matchedWhy || 'none' }}
+            <NButton v-if="detail.entry.device && mayMatch" size="tiny" :disabled="site.busy" style="margin-left: 8px" @click="unmatch">Undo</NButton>
+          </NDescriptionsItem>
+          <NDescriptionsItem label="Login" :span="2">
+            <template v-if="login"><span class="mono">{{ login.user }} / {{ login.password }}</span> <NButton size="tiny" @click="login = null">Hide</NButton></template>
+            <template v-else-if="detail.login">{{ detail.login }}, password stored <NButton size="tiny" style="margin-left: 8px" @click="reveal">Show (recorded)</NButton></template>
+            <template v-else>none stored</template>
+          </NDescriptionsItem>
+        </NDescriptions>
+        <NSelect v-if="!detail.entry.device && mayMatch" :options="candidates" filterable placeholder="Match by hand: choose a box" class="gap" :value="null" @update:value="match" />
+
+        <h3>Checks</h3>
+        <NDataTable v-if="detail.checks?.length" :columns="columns" :data="detail.checks" size="small" data-test="checks"
+          :row-props="(c: Check) => ({ class: c.verdict === 'pass' ? '' : 'failing' })" />
+        <p v-else class="faint">Not verified yet.</p>
+
+        <template v-if="detail.device?.facts?.length">
+          <h3>Found</h3>
+          <NTable size="small" :bordered="false" :single-line="true">
+            <tbody>
+              <tr v-for="f in detail.device.facts" :key="f.key + f.value + f.protocol"><td>{{ f.key }}</td><td class="mono">{{ f.value }}</td><td class="faint">{{ f.protocol }}, {{ clock(f.last) }}</td></tr>
+            </tbody>
+          </NTable>
+        </template>
+
+        <template v-if="!detail.checks?.length">
+          <h3>What commissioning does</h3>
+          <ol class="steps"><li v-for="s in detail.steps" :key="s.name">{{ s.text }}</li></ol>
+        </template>
+
+        <h3>History</h3>
+        <NTimeline size="medium">
+          <NTimelineItem v-for="(n, i) in [...detail.history].reverse()" :key="i" :content="n.what" :time="`${clock(n.at)}, ${n.who}`" :type="n.what.includes('failed') || n.what.startsWith('needs') ? 'error' : 'default'" />
+        </NTimeline>
+      </template>
+    </NDrawerContent>
+  </NDrawer>
+</template>
+
+<style scoped>
+.top { display: flex; flex-wrap: wrap; gap: 4px 12px; margin-bottom: 10px; }
+.bad { color: var(--bad); }
+.gap { margin-top: 10px; }
+.steps { margin: 0; padding-left: 1.4rem; }
+h3 { font-size: 14px; margin: 16px 0 6px; }
+:deep(.failing td) { color: var(--bad); font-weight: 600; }
+</style>

@@ -1,0 +1,112 @@
+<script setup lang="ts">
+import { useMediaQuery } from '@vueuse/core'
+import { NButton, NDataTable, NInput, NSelect } from 'naive-ui'
+import type { DataTableColumns } from 'naive-ui'
+import { computed, h, ref } from 'vue'
+import type { Entry } from '../api'
+import { clock, plural, states } from '../format'
+import { useSite } from '../site'
+import StateMark from './StateMark.vue'
+
+const site = useSite()
+const emit = defineEmits<{ show: [tag: string]; commission: [tags: string[]]; verify: [tags: string[]]; unmatch: [tags: string[]]; import: [] }>()
+const stateFilter = defineModel<string[]>('states', { required: true })
+const search = ref('')
+const kinds = ref<string[]>([])
+const selected = ref<string[]>([])
+const narrow = useMediaQuery('(max-width: 900px)')
+
+const options = (values: string[]) => values.map((v) => ({ label: v, value: v }))
+const kindOptions = computed(() => options([...new Set(site.entries.map((e) => e.kind))].sort()))
+const rows = computed(() => {
+  const words = search.value.toLowerCase().split(/\s+/).filter(Boolean)
+  return site.entries.filter((e) => {
+    if (stateFilter.value.length && !stateFilter.value.includes(e.state)) return false
+    if (kinds.value.length && !kinds.value.includes(e.kind)) return false
+    const text = `${e.tag} ${e.state} ${e.kind} ${e.place} ${e.name} ${e.address} ${e.present} ${e.device} ${e.boxSerial || e.serial}`.toLowerCase()
+    return words.every((w) => text.includes(w))
+  })
+})
+// Only what is both selected and still shown is acted on.
+const acting = computed(() => {
+  const visible = new Set(rows.value.map((e) => e.tag))
+  return selected.value.filter((t) => visible.has(t))
+})
+
+function doing(e: Entry): string {
+  const d = site.steps[e.tag]
+  if (e.state === 'needs attention') return e.reason
+  if (!site.busy || site.activity.kind !== 'commission' || !d) return ''
+  if (d.state === 'running') return `${d.step} (${d.done + 1} of ${d.steps})`
+  return d.state === 'waiting' ? 'waiting for its turn' : ''
+}
+
+// While a run is under way its devices count as being configured.
+function shownState(e: Entry): string {
+  return site.busy && site.activity.kind === 'commission' && site.steps[e.tag]?.state === 'running' ? 'configuring' : e.state
+}
+
+const by = (key: keyof Entry) => (a: Entry, b: Entry) => String(a[key] ?? '').localeCompare(String(b[key] ?? ''), 'en', { numeric: true })
+const mono = (text: string) => h('span', { class: 'mono' }, text || '–')
+const columns = computed<DataTableColumns<Entry>>(() => {
+  const tag = {
+    title: 'Tag', key: 'tag', width: narrow.value ? undefined : 148, sorter: by('tag'), fixed: narrow.value ? undefined : ('left' as const),
+    render: (e: Entry) => [
+      h('button', { class: 'link', 'data-test': 'tag', onClick: () => emit('show', e.tag) }, e.tag),
+      narrow.value ? h('div', { class: 'faint' }, `${e.place}, ${e.present || e.address}`) : null,
+      narrow.value && doing(e) ? h('div', { class: 'faint' }, doing(e)) : null,
+    ],
+  }
+  const state = {
+    title: 'State', key: 'state', width: narrow.value ? 150 : 145, sorter: (a: Entry, b: Entry) => states.indexOf(a.state) - states.indexOf(b.state),
+    render: (e: Entry) => h(StateMark, { state: shownState(e) }),
+  }
+  const select = { type: 'selection' as const, width: 40, fixed: narrow.value ? undefined : ('left' as const) }
+  if (narrow.value) return [select, tag, state]
+  return [
+    select, tag, state,
+    { title: 'Place', key: 'place', minWidth: 110, sorter: by('place'), ellipsis: { tooltip: true } },
+    { title: 'Kind', key: 'kind', width: 95, sorter: by('kind') },
+    { title: 'Planned', key: 'address', width: 120, sorter: by('address'), render: (e) => mono(e.address) },
+    { title: 'Present', key: 'present', width: 130, sorter: by('present'), render: (e) => h('span', { class: ['mono', e.present && e.present !== e.address ? 'other' : ''] }, e.present || '–') },
+    { title: 'MAC', key: 'device', width: 150, sorter: by('device'), render: (e) => mono(e.device) },
+    { title: 'Now', key: 'reason', minWidth: 160, ellipsis: { tooltip: true }, render: (e) => doing(e) },
+    { title: 'Last check', key: 'checkedAt', width: 105, sorter: by('checkedAt'), render: (e) => clock(e.checkedAt) },
+  ]
+})
+</script>
+
+<template>
+  <div class="wrap">
+    <div class="tools">
+      <NInput v-model:value="search" clearable size="small" placeholder="Search tag, place, address, MAC, serial" class="search" :input-props="{ 'aria-label': 'Search entries' }" />
+      <NSelect v-model:value="stateFilter" multiple clearable size="small" :options="options(states)" placeholder="Any state" max-tag-count="responsive" class="filter" />
+      <NSelect v-model:value="kinds" multiple clearable size="small" :options="kindOptions" placeholder="Any kind" max-tag-count="responsive" class="filter" />
+      <template v-if="acting.length">
+        <strong>{{ plural(acting.length, 'entry') }} selected</strong>
+        <NButton size="small" :disabled="site.busy" @click="emit('commission', acting)">Commission</NButton>
+        <NButton size="small" :disabled="site.busy" @click="emit('verify', acting)">Verify</NButton>
+        <NButton size="small" :disabled="site.busy" @click="emit('unmatch', acting)">Undo match</NButton>
+      </template>
+      <span v-else class="faint">{{ rows.length === site.entries.length ? '' : `${rows.length} of ${site.entries.length} shown` }}</span>
+    </div>
+    <div v-if="!site.entries.length" class="empty">
+      <p>The plan is empty. Import a CSV file with one row per device.</p>
+      <NButton type="primary" @click="emit('import')">Import the plan</NButton>
+    </div>
+    <NDataTable v-else v-model:checked-row-keys="selected" :columns="columns" :data="rows" :row-key="(e: Entry) => e.tag" size="small" :bordered="false"
+      virtual-scroll :flex-height="!narrow" :max-height="narrow ? 560 : undefined" :scroll-x="narrow ? undefined : 1180" :min-row-height="34" class="table" />
+  </div>
+</template>
+
+<style scoped>
+.wrap { height: 100%; display: flex; flex-direction: column; gap: 8px; }
+.tools { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; }
+.search { width: 290px; }
+.filter { width: 170px; }
+.table { flex: 1; min-height: 160px; }
+.table :deep(.other) { color: var(--warn); }
+.table :deep(td) { font-variant-numeric: tabular-nums; }
+.empty { text-align: center; padding: 48px 0; }
+@media (max-width: 900px) { .search { width: 100%; } .filter { width: calc(50% - 4px); } }
+</style>

@@ -1,0 +1,71 @@
+<script setup lang="ts">
+import { NAlert, NButton, NCollapse, NCollapseItem, NModal, NSpin } from 'naive-ui'
+import { computed, ref, watch } from 'vue'
+import { call } from '../api'
+import type { Rehearsal } from '../api'
+import { plural } from '../format'
+import { useSite } from '../site'
+
+const show = defineModel<boolean>('show', { required: true })
+const props = defineProps<{ tags: string[] }>()
+const site = useSite()
+const rehearsal = ref<Rehearsal | null>(null)
+const wrong = ref('')
+const restarts = computed(() => rehearsal.value?.devices.filter((d) => d.steps.some((s) => s.text.includes('restart'))).length ?? 0)
+watch(show, async (open) => {
+  if (!open) return
+  rehearsal.value = null
+  wrong.value = ''
+  try {
+    rehearsal.value = await call<Rehearsal>('POST', 'rehearsals', { tags: props.tags })
+  } catch (e) {
+    wrong.value = (e as Error).message
+  }
+})
+
+async function begin() {
+  try {
+    await call('POST', 'runs', { tags: rehearsal.value!.devices.map((d) => d.tag) })
+    show.value = false
+  } catch (e) {
+    wrong.value = (e as Error).message
+  }
+}
+
+// A very long rehearsal is shown in part; the command line prints all of it.
+const most = 200
+const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.kind ?? id
+</script>
+
+<template>
+  <NModal v-model:show="show" preset="card" title="Rehearsal" style="max-width: 860px">
+    <NAlert v-if="wrong" type="error" :show-icon="false" role="alert">{{ wrong }}</NAlert>
+    <NSpin v-else-if="!rehearsal" />
+    <template v-else>
+      <p class="sum"><strong>{{ plural(rehearsal.devices.length, 'device') }}</strong> would be set side by side in about {{ Math.ceil(rehearsal.seconds) }} s; {{ restarts }} would restart. Nothing was sent yet.</p>
+      <p v-for="l in rehearsal.left" :key="l.tag" class="sum"><strong>Left out:</strong> {{ l.tag }}: {{ l.why }}</p>
+      <div class="list">
+        <NCollapse :default-expanded-names="rehearsal.devices[0]?.tag">
+          <NCollapseItem v-for="d in rehearsal.devices.slice(0, most)" :key="d.tag" :name="d.tag">
+            <template #header><strong>{{ d.tag }}</strong>&nbsp;<span class="faint">{{ profileOf(d.profile) }}, {{ d.mac }}</span></template>
+            <ol class="steps"><li v-for="s in d.steps" :key="s.name">{{ s.text }}</li></ol>
+          </NCollapseItem>
+        </NCollapse>
+        <p v-if="rehearsal.devices.length > most" class="faint">and {{ rehearsal.devices.length - most }} more of the same kinds</p>
+      </div>
+    </template>
+    <template #footer>
+      <div class="foot">
+        <NButton @click="show = false">Cancel</NButton>
+        <NButton type="primary" :disabled="!rehearsal?.devices.length" data-test="run-begin" @click="begin">Commission {{ plural(rehearsal?.devices.length ?? 0, 'device') }}</NButton>
+      </div>
+    </template>
+  </NModal>
+</template>
+
+<style scoped>
+.sum { margin: 0 0 8px; }
+.list { max-height: 55vh; overflow: auto; }
+.steps { margin: 0; padding-left: 1.4rem; }
+.foot { display: flex; justify-content: flex-end; gap: 8px; }
+</style>

@@ -1,0 +1,79 @@
+<script setup lang="ts">
+import { NButton, NProgress } from 'naive-ui'
+import { computed } from 'vue'
+import { left, plural } from '../format'
+import { useSite } from '../site'
+
+// The five stages of the work in their order, each with how far it is and the
+// one button that moves it on.
+const site = useSite()
+const emit = defineEmits<{ plan: []; find: []; match: []; commission: []; verify: []; stop: []; resume: []; giveUp: [] }>()
+
+const total = computed(() => site.entries.length)
+const n = (...states: string[]) => states.reduce((sum, s) => sum + (site.counts[s] ?? 0), 0)
+const matched = computed(() => site.entries.filter((e) => e.device).length)
+const stages = computed(() => [
+  { key: 'plan', title: 'Plan', text: total.value ? plural(total.value, 'entry') : 'empty', button: 'Import', ready: true, done: total.value > 0 },
+  { key: 'find', title: 'Find', text: site.devices.length ? plural(site.devices.length, 'device') : 'nothing yet', button: 'Find', ready: !!site.segment, done: site.devices.length > 0 },
+  { key: 'match', title: 'Match', text: `${matched.value} of ${total.value}`, button: site.proposals.proposals.length ? `Review ${site.proposals.proposals.length}` : 'Review',
+    ready: total.value > 0 && (site.proposals.proposals.length > 0 || site.proposals.open.length > 0), done: total.value > 0 && matched.value === total.value },
+  { key: 'commission', title: 'Commission', text: `${n('configured', 'verified')} of ${total.value}`, button: 'Rehearse', ready: n('matched', 'needs attention') > 0 && !site.interrupted,
+    done: total.value > 0 && n('configured', 'verified') === total.value },
+  { key: 'verify', title: 'Verify', text: `${n('verified')} of ${total.value}`, button: 'Verify', ready: n('configured', 'verified', 'needs attention') > 0,
+    done: total.value > 0 && n('verified') === total.value },
+] as const)
+// The next stage is the first that is ready and not done.
+const next = computed(() => stages.value.find((s) => s.ready && !s.done)?.key)
+const titles = { find: 'Finding', commission: 'Commissioning', verify: 'Verifying', '': '' }
+const percent = computed(() => (site.activity.total ? Math.floor((100 * site.activity.done) / site.activity.total) : 0))
+</script>
+
+<template>
+  <section aria-label="Stages">
+    <ol class="stages">
+      <li v-for="(s, i) in stages" :key="s.key" :class="{ done: s.done, next: next === s.key }">
+        <span class="title"><span class="number" aria-hidden="true">{{ s.done ? '✓' : i + 1 }}</span>{{ s.title }}</span>
+        <span class="faint text" :data-test="'count-' + s.key">{{ s.text }}</span>
+        <NButton size="small" :type="next === s.key ? 'primary' : 'default'" :disabled="!s.ready || site.busy" :data-test="'stage-' + s.key"
+          @click="emit(s.key as 'plan')">{{ s.button }}</NButton>
+      </li>
+    </ol>
+    <div v-if="site.interrupted" class="strip" role="alert">
+      <strong>Run {{ site.interrupted.id }} was cut off.</strong>
+      <span>Going on looks at each device first; nothing is set twice with different values.</span>
+      <NButton size="small" type="primary" data-test="resume" @click="emit('resume')">Go on</NButton>
+      <NButton size="small" @click="emit('giveUp')">Give it up</NButton>
+    </div>
+    <div v-if="site.activity.kind" class="strip" role="status" data-test="activity" :data-state="site.activity.state">
+      <strong>{{ titles[site.activity.kind] }}{{ site.busy ? '' : ': ' + site.activity.state }}</strong>
+      <NProgress v-if="site.busy" type="line" :percentage="percent" :show-indicator="false" :height="8" class="bar" />
+      <span>{{ site.activity.text }}</span>
+      <span v-if="site.activity.failed" class="bad">{{ site.activity.failed }} failed</span>
+      <span v-if="site.busy" class="faint">{{ left(site.activity.seconds) }}</span>
+      <NButton v-if="site.busy" size="tiny" @click="emit('stop')">Stop</NButton>
+    </div>
+  </section>
+</template>
+
+<style scoped>
+.stages { display: grid; grid-template-columns: repeat(5, 1fr); gap: 8px; list-style: none; margin: 0; padding: 0; }
+.stages li { display: grid; grid-template-columns: 1fr auto; align-items: center; gap: 2px 8px; padding: 8px 10px; background: var(--card); border: 1px solid var(--line); border-radius: 4px; border-top: 3px solid var(--line); }
+.stages li.done { border-top-color: var(--ok); }
+.stages li.next { border-top-color: #c65a2e; }
+.title { font-weight: 600; display: flex; gap: 6px; align-items: center; }
+.number { color: var(--faint); font-weight: 400; }
+.done .number { color: var(--ok); font-weight: 700; }
+.text { grid-row: 2; font-size: 13px; white-space: nowrap; }
+.stages li :deep(.n-button) { grid-row: 1 / 3; grid-column: 2; }
+.strip { display: flex; flex-wrap: wrap; align-items: center; gap: 4px 12px; margin-top: 8px; padding: 6px 10px; background: var(--card); border: 1px solid var(--line); border-radius: 4px; }
+.bar { width: 180px; }
+.bad { color: var(--bad); font-weight: 600; }
+@media (max-width: 900px) {
+  .stages { grid-template-columns: 1fr; gap: 4px; }
+  .stages li { grid-template-columns: 8rem 1fr auto; padding: 4px 8px; border-top-width: 1px; border-left-width: 3px; }
+  .stages li.done { border-left-color: var(--ok); border-top-color: var(--line); }
+  .stages li.next { border-left-color: #c65a2e; border-top-color: var(--line); }
+  .text { grid-row: 1; }
+  .stages li :deep(.n-button) { grid-row: 1; grid-column: 3; }
+}
+</style>

@@ -1,0 +1,26 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+// A state is told by its word, by a shape, and by colour last.
+const props = defineProps<{ state: string }>()
+const shapes: Record<string, [string, string]> = {
+  planned: ['M8 2.5a5.5 5.5 0 1 0 0 11a5.5 5.5 0 1 0 0-11z', 'var(--faint)'],
+  matched: ['M8 2.5a5.5 5.5 0 1 0 0 11a5.5 5.5 0 1 0 0-11zM8 2.5v11M8 5h4.9M8 8h5.5M8 11h4.9', 'var(--faint)'],
+  configuring: ['M8 2.5a5.5 5.5 0 1 1-5.5 5.5M8 5v3l2.5 1.5', 'var(--busy)'],
+  configured: ['M2.5 2.5h11v11h-11zM5.5 8h5', 'var(--busy)'],
+  verified: ['M2 8.5l4 4l8-9', 'var(--ok)'],
+  'needs attention': ['M8 2l6.5 11.5h-13zM8 6v4M8 11.5v1', 'var(--bad)'],
+}
+const shape = computed(() => shapes[props.state] ?? shapes.planned)
+</script>
+
+<template>
+  <span class="state" :style="{ color: shape[1] }">
+    <svg viewBox="0 0 16 16" width="14" height="14" aria-hidden="true"><path :d="shape[0]" fill="none" stroke="currentColor" stroke-width="1.7" stroke-linejoin="round" stroke-linecap="round" /></svg>
+    {{ state }}
+  </span>
+</template>
+
+<style scoped>
+.state { display: inline-flex; align-items: center; gap: 6px; white-space: nowrap; font-weight: 500; }
+</style>

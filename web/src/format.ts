@@ -1,0 +1,23 @@
+import type { State } from './api'
+
+const time = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', second: '2-digit' })
+const dayTime = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', second: '2-digit' })
+
+/** A time of today as a clock, any other with its day; a dash for none. */
+export function clock(at: string | null | undefined): string {
+  if (!at || at.startsWith('0001')) return '–'
+  const d = new Date(at)
+  return (d.toDateString() === new Date().toDateString() ? time : dayTime).format(d)
+}
+
+export function left(seconds: number): string {
+  if (seconds < 1) return ''
+  return seconds < 90 ? `about ${Math.round(seconds)} s left` : `about ${Math.round(seconds / 60)} min left`
+}
+
+export function plural(n: number, one: string): string {
+  if (n === 1) return '1 ' + one
+  return `${n} ${one.endsWith('y') ? one.slice(0, -1) + 'ies' : one + 's'}`
+}
+
+export const states: State[] = ['needs attention', 'planned', 'matched', 'configuring', 'configured', 'verified']

@@ -1,0 +1,98 @@
+<script setup lang="ts">
+import { NTabPane, NTabs, useDialog, useMessage } from 'naive-ui'
+import { ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { call } from '../api'
+import Attention from '../components/Attention.vue'
+import DeviceTable from '../components/DeviceTable.vue'
+import EntryDrawer from '../components/EntryDrawer.vue'
+import EntryTable from '../components/EntryTable.vue'
+import ImportDialog from '../components/ImportDialog.vue'
+import MatchDialog from '../components/MatchDialog.vue'
+import RehearsalDialog from '../components/RehearsalDialog.vue'
+import StageBar from '../components/StageBar.vue'
+import { useSite } from '../site'
+
+defineProps<{ tab: string }>()
+const site = useSite()
+const router = useRouter()
+const message = useMessage()
+const dialog = useDialog()
+const importing = ref(false)
+const matching = ref(false)
+const rehearsing = ref(false)
+const chosen = ref<string[]>([])
+const shown = ref('')
+const stateFilter = ref<string[]>([])
+
+/** Does something and says in words what went wrong, if anything did. */
+async function attempt(what: () => Promise<unknown>) {
+  try {
+    await what()
+  } catch (e) {
+    message.error((e as Error).message, { duration: 8000, closable: true })
+  }
+}
+
+function commission(tags: string[]) {
+  chosen.value = tags
+  rehearsing.value = true
+}
+
+function verify(tags: string[]) {
+  void attempt(() => call('POST', 'verifications', { tags }))
+}
+
+function unmatch(tags: string[]) {
+  void attempt(async () => {
+    for (const tag of tags) await call('DELETE', `entries/${encodeURIComponent(tag)}/match`)
+    await site.loadPlan()
+  })
+}
+
+function find() {
+  void router.push('/devices')
+  void attempt(() => call('POST', 'surveys'))
+}
+
+function giveUp() {
+  dialog.warning({
+    title: 'Give up the run?',
+    content: 'Devices that were not finished stay as they are and will need attention. Nothing is undone on them.',
+    positiveText: 'Give it up',
+    negativeText: 'Keep it',
+    onPositiveClick: () => attempt(async () => {
+      await call('POST', `runs/${site.interrupted!.id}/give-up`)
+      await site.loadAll()
+    }),
+  })
+}
+</script>
+
+<template>
+  <div class="home">
+    <StageBar @plan="importing = true" @find="find" @match="matching = true" @commission="commission([])" @verify="verify([])"
+      @stop="attempt(() => call('POST', 'activity/stop'))" @resume="attempt(() => call('POST', `runs/${site.interrupted!.id}/resume`))" @give-up="giveUp" />
+    <Attention @show="shown = $event" @filter="stateFilter = [$event]" />
+    <NTabs :value="tab" type="line" size="small" class="tabs" pane-class="pane" @update:value="router.push($event === 'entries' ? '/' : '/' + $event)">
+      <NTabPane name="entries" :tab="`Entries ${site.entries.length}`" display-directive="if">
+        <EntryTable v-model:states="stateFilter" @show="shown = $event" @commission="commission" @verify="verify" @unmatch="unmatch" @import="importing = true" />
+      </NTabPane>
+      <NTabPane name="devices" :tab="`Found on the segment ${site.devices.length}`" display-directive="if">
+        <DeviceTable @show="shown = $event" @attempt="attempt" />
+      </NTabPane>
+    </NTabs>
+    <ImportDialog v-model:show="importing" />
+    <MatchDialog v-model:show="matching" />
+    <RehearsalDialog v-model:show="rehearsing" :tags="chosen" />
+    <EntryDrawer v-model:tag="shown" @attempt="attempt" />
+  </div>
+</template>
+
+<style scoped>
+.home { height: 100%; display: flex; flex-direction: column; padding: 10px 16px; box-sizing: border-box; }
+.tabs { flex: 1; min-height: 0; margin-top: 4px; }
+.tabs :deep(.n-tabs-pane-wrapper), .tabs :deep(.pane) { height: 100%; }
+.tabs :deep(.pane) { padding-top: 8px !important; box-sizing: border-box; }
+@media (max-width: 900px) { .home { height: auto; min-height: 100%; padding: 6px 8px; } }
+</style>

@@ -1,0 +1,40 @@
+import { usePreferredDark, useStorage } from '@vueuse/core'
+import { darkTheme } from 'naive-ui'
+import type { GlobalThemeOverrides } from 'naive-ui'
+import { computed } from 'vue'
+
+// Slate and rust, after the bird: quiet surfaces, one warm accent.
+const shared = {
+  borderRadius: '4px',
+  fontFamily: 'system-ui, "Segoe UI", "DejaVu Sans", sans-serif',
+  fontFamilyMono: 'ui-monospace, "DejaVu Sans Mono", monospace',
+  fontSize: '14px',
+}
+
+const light: GlobalThemeOverrides = {
+  common: {
+    ...shared, primaryColor: '#a8451f', primaryColorHover: '#bf5629', primaryColorPressed: '#8c3816', primaryColorSuppl: '#bf5629',
+    bodyColor: '#f4f3f0', cardColor: '#ffffff', textColorBase: '#1f2a33', borderColor: '#d5d3cd', tableHeaderColor: '#eceae5',
+    successColor: '#1d6b45', warningColor: '#8a5a00', errorColor: '#a3182b', infoColor: '#2c5c85',
+  },
+}
+
+const dark: GlobalThemeOverrides = {
+  common: {
+    ...shared, primaryColor: '#e58a5f', primaryColorHover: '#f0a07a', primaryColorPressed: '#cc744b', primaryColorSuppl: '#e58a5f',
+    bodyColor: '#151b20', cardColor: '#1d252b', modalColor: '#1d252b', popoverColor: '#232c33', tableColor: '#1d252b', tableHeaderColor: '#232c33',
+    successColor: '#6cc495', warningColor: '#e0b050', errorColor: '#f08a94', infoColor: '#8fbbe0',
+  },
+}
+
+export function useTheme() {
+  const prefersDark = usePreferredDark()
+  const choice = useStorage<'auto' | 'light' | 'dark'>('redstart-theme', 'auto')
+  const isDark = computed(() => choice.value === 'dark' || (choice.value === 'auto' && prefersDark.value))
+  return {
+    isDark,
+    theme: computed(() => (isDark.value ? darkTheme : null)),
+    overrides: computed(() => (isDark.value ? dark : light)),
+    toggle: () => (choice.value = isDark.value ? 'light' : 'dark'),
+  }
+}
