@@ -178,7 +178,7 @@ those for the given tags, are taken.`,
 func (a *app) printProposals(p service.Proposals, next string) error {
 	var rows [][]any
 	for _, m := range p.Proposals {
-		rows = append(rows, []any{m.Tag, m.MAC, dash(m.Serial), "by " + m.By, fmt.Sprintf("%d %%", m.Sure), m.Why})
+		rows = append(rows, []any{m.Tag, m.MAC, dash(m.Serial), "by " + strings.Replace(m.By, "mac", "MAC", 1), fmt.Sprintf("%d %%", m.Sure), m.Why})
 	}
 	if len(rows) == 0 && a.output == "table" {
 		next = "Nothing to match."

@@ -427,7 +427,7 @@ func (s *Service) Verify(ctx context.Context, who string, tags []string, restart
 		switch {
 		case len(tags) > 0 && e.Device.IsZero():
 			return Activity{}, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(e.Tag)
-		case len(tags) > 0, e.State == store.Configured, e.State == store.Verified, e.State == store.Attention && !e.Device.IsZero():
+		case len(tags) > 0, e.State == store.Configured, e.State == store.Verified, e.State == store.Attention && !e.CheckedAt.IsZero():
 			entries = append(entries, e)
 		}
 	}

@@ -8,9 +8,11 @@ import (
 	"errors"
 	"maps"
 	"net/netip"
+	"slices"
 	"time"
 
 	"redstart/internal/core/check"
+	"redstart/internal/core/device"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
@@ -28,6 +30,8 @@ const (
 	Always = "always"
 	Never  = "never"
 )
+
+var errAway = errors.New("it is not at its planned address")
 
 const echoTime = 5 * time.Second
 
@@ -66,9 +70,18 @@ func (v *Verifier) Entry(ctx context.Context, site plan.Site, e store.Entry, res
 		state = store.Attention
 		for _, c := range list {
 			if c.Verdict != check.Pass {
-				reason = "verify: " + c.Name + " should be " + c.Expected + ", but: " + c.Observed
+				reason = "verify, " + c.Name + ": expected " + c.Expected + ", observed " + c.Observed
 				break
 			}
+		}
+	}
+	if read := saw.Facts[device.Serial] != "" || saw.Facts[device.Name] != ""; read {
+		heard := device.Sighting{MAC: e.Device, Protocol: "web", At: saw.FactsReadAt, Facts: map[string]string{}}
+		for _, key := range []string{device.Address, device.Name, device.Serial, device.Firmware} {
+			heard.Facts[key] = saw.Facts[key]
+		}
+		if err := v.Store.Sight(ctx, heard); err != nil {
+			return nil, err
 		}
 	}
 	return list, v.Store.SetChecks(ctx, e.Tag, list, state, reason, who)
@@ -101,8 +114,12 @@ func (l *look) close() {
 // the device's: what the device does wrong is part of the observation.
 func (l *look) observe(ctx context.Context, conduct store.Conduct, restart string) (saw check.Observation, err error) {
 	saw.LastChange, saw.RestartedAt = conduct.ChangedAt.Time, conduct.RestartedAt.Time
+	here, err := l.Bench.Holds(ctx, l.e.Device, l.e.Address)
+	if err != nil {
+		return saw, err
+	}
 	seen := saw.RestartedAt.After(saw.LastChange)
-	if canRestart := len(l.p.Acts[profile.Restart]) > 0; canRestart && (restart == Always || restart == Needed && !seen) {
+	if canRestart := len(l.p.Acts[profile.Restart]) > 0; canRestart && here && (restart == Always || restart == Needed && !seen) {
 		// A device that does not come back shows as such in what follows.
 		if l.restart(ctx) == nil {
 			saw.RestartedAt = store.Now().Time
@@ -113,6 +130,16 @@ func (l *look) observe(ctx context.Context, conduct store.Conduct, restart strin
 	}
 	if saw.Holders, err = l.Bench.Holders(ctx, l.e.Address); err != nil {
 		return saw, err
+	}
+	if !slices.Contains(saw.Holders, l.e.Device) {
+		// Nothing else can be asked; waiting for each answer would only take long.
+		saw.Echo, saw.NewLogin, saw.ReadError = errAway, errAway, errAway
+		saw.FactoryLogin = errAway.Error()
+		saw.Ports = map[uint16]error{}
+		for _, port := range l.p.Ports {
+			saw.Ports[port] = errAway
+		}
+		return saw, ctx.Err()
 	}
 	talk := l.fresh()
 	echo, cancel := context.WithTimeout(ctx, echoTime)

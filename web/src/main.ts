@@ -2,6 +2,10 @@ import { createPinia } from 'pinia'
 import { createApp } from 'vue'
 import App from './App.vue'
 import { router } from './router'
+import { useSite } from './site'
 import './style.css'
 
-createApp(App).use(createPinia()).use(router).mount('#app')
+const pinia = createPinia()
+// The token of a one-time link leaves the address bar before the router reads it.
+useSite(pinia).takeLink()
+createApp(App).use(pinia).use(router).mount('#app')

@@ -134,13 +134,17 @@ export const useSite = defineStore('site', () => {
     }
   }
 
+  let link = ''
+  function takeLink() {
+    link = /^#once=(.+)$/.exec(location.hash)?.[1] ?? ''
+    if (link) history.replaceState(null, '', location.pathname)
+  }
+
   async function start() {
     try {
-      const once = /^#once=(.+)$/.exec(location.hash)
-      if (once) {
-        history.replaceState(null, '', location.pathname)
-        await call('POST', 'session', { link: once[1] })
-      }
+      const once = link
+      link = ''
+      if (once) await call('POST', 'session', { link: once })
       user.value = (await call<{ user: string }>('GET', 'session')).user
       listen()
     } catch (e) {
@@ -168,6 +172,6 @@ export const useSite = defineStore('site', () => {
 
   return {
     user, live, site, entries, devices, segment, segmentFindings, planFindings, activity, proposals, run, steps, revision,
-    busy, interrupted, counts, start, signIn, signOut, loadPlan, loadAll,
+    busy, interrupted, counts, takeLink, start, signIn, signOut, loadPlan, loadAll,
   }
 })

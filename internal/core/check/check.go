@@ -85,9 +85,9 @@ func Judge(want Expectation, saw Observation, now time.Time) []Check {
 	kept := !saw.LastChange.IsZero() && saw.RestartedAt.After(saw.LastChange) && saw.FactsReadAt.After(saw.RestartedAt)
 	observed := "no restart was seen after the last change"
 	if kept {
-		observed = "restarted after the last change; read again since"
+		observed = "read again after it"
 	}
-	add("kept over a restart", "restarted after the last change; read again since", observed, kept)
+	add("kept over a restart", "read again after it", observed, kept)
 	return list
 }
 

@@ -71,7 +71,11 @@ func ReadCSV(file []byte, site Site, existing []Entry, profiles profile.Set) ([]
 }
 
 func refused(cells []problem.Cell) error {
-	e := problem.New(problem.Usage, fmt.Sprintf("the plan was refused whole; %d thing(s) to mend, nothing was changed", len(cells)), "mend the rows and import the file again")
+	count := fmt.Sprintf("%d mistakes", len(cells))
+	if len(cells) == 1 {
+		count = "one mistake"
+	}
+	e := problem.New(problem.Usage, "the plan was refused whole because of "+count+"; nothing was changed", "mend the rows and import the file again")
 	e.Subject, e.Cells = "plan file", cells
 	return e
 }

@@ -59,7 +59,7 @@ const columns = computed<DataTableColumns<Device>>(() => {
       {{ site.busy ? 'Asking the segment who is there.' : 'Nothing was found yet. Plug the devices in, then press Find.' }}
     </div>
     <NDataTable v-else :columns="columns" :data="rows" :row-key="(d: Device) => d.mac" size="small" :bordered="false" virtual-scroll
-      :flex-height="!narrow" :max-height="narrow ? 560 : undefined" :scroll-x="narrow ? undefined : 1140" :min-row-height="34" class="table" />
+      :flex-height="!narrow" :max-height="narrow ? 560 : undefined" :scroll-x="narrow ? undefined : 1140" :min-row-height="31" class="table" />
   </div>
 </template>
 

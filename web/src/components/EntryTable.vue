@@ -71,7 +71,7 @@ const columns = computed<DataTableColumns<Entry>>(() => {
     { title: 'Present', key: 'present', width: 130, sorter: by('present'), render: (e) => h('span', { class: ['mono', e.present && e.present !== e.address ? 'other' : ''] }, e.present || '–') },
     { title: 'MAC', key: 'device', width: 150, sorter: by('device'), render: (e) => mono(e.device) },
     { title: 'Now', key: 'reason', minWidth: 160, ellipsis: { tooltip: true }, render: (e) => doing(e) },
-    { title: 'Last check', key: 'checkedAt', width: 105, sorter: by('checkedAt'), render: (e) => clock(e.checkedAt) },
+    { title: 'Last check', key: 'checkedAt', width: 120, sorter: by('checkedAt'), render: (e) => clock(e.checkedAt) },
   ]
 })
 </script>
@@ -95,14 +95,14 @@ const columns = computed<DataTableColumns<Entry>>(() => {
       <NButton type="primary" @click="emit('import')">Import the plan</NButton>
     </div>
     <NDataTable v-else v-model:checked-row-keys="selected" :columns="columns" :data="rows" :row-key="(e: Entry) => e.tag" size="small" :bordered="false"
-      virtual-scroll :flex-height="!narrow" :max-height="narrow ? 560 : undefined" :scroll-x="narrow ? undefined : 1180" :min-row-height="34" class="table" />
+      virtual-scroll :flex-height="!narrow" :max-height="narrow ? 560 : undefined" :scroll-x="narrow ? undefined : 1180" :min-row-height="31" class="table" />
   </div>
 </template>
 
 <style scoped>
 .wrap { height: 100%; display: flex; flex-direction: column; gap: 8px; }
 .tools { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; }
-.search { width: 290px; }
+.search { width: 330px; }
 .filter { width: 170px; }
 .table { flex: 1; min-height: 160px; }
 .table :deep(.other) { color: var(--warn); }

@@ -31,7 +31,7 @@ const columns: DataTableColumns<Proposal> = [
   { title: 'Entry', key: 'tag', width: 150, sorter: 'default' },
   { title: 'MAC', key: 'mac', width: 160 },
   { title: 'Serial', key: 'serial', width: 130, render: (p) => p.serial || '–' },
-  { title: 'Matched', key: 'by', width: 100, sorter: 'default', render: (p) => 'by ' + p.by },
+  { title: 'Matched', key: 'by', width: 100, sorter: 'default', render: (p) => 'by ' + (p.by === 'mac' ? 'MAC' : p.by) },
   { title: 'Sure', key: 'sure', width: 80, sorter: 'default', render: (p) => `${p.sure} %` },
   { title: 'Why', key: 'why' },
 ]

@@ -43,6 +43,7 @@ onMounted(() => site.start().catch((e: Error) => message.error(e.message, { dura
 .header { display: flex; align-items: center; gap: 10px; padding: 6px 16px; }
 .where { display: flex; gap: 8px; align-items: baseline; min-width: 0; overflow: hidden; white-space: nowrap; text-overflow: ellipsis; }
 .grow { flex: 1; }
+.header [role="status"] { white-space: nowrap; }
 .lost { color: var(--bad); font-weight: 600; }
 .main { flex: 1; min-height: 0; }
 @media (max-width: 700px) { .wide { display: none; } .header { padding: 6px 8px; gap: 6px; } }

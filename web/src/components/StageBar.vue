@@ -19,7 +19,7 @@ const stages = computed(() => [
     ready: total.value > 0 && (site.proposals.proposals.length > 0 || site.proposals.open.length > 0), done: total.value > 0 && matched.value === total.value },
   { key: 'commission', title: 'Commission', text: `${n('configured', 'verified')} of ${total.value}`, button: 'Rehearse', ready: n('matched', 'needs attention') > 0 && !site.interrupted,
     done: total.value > 0 && n('configured', 'verified') === total.value },
-  { key: 'verify', title: 'Verify', text: `${n('verified')} of ${total.value}`, button: 'Verify', ready: n('configured', 'verified', 'needs attention') > 0,
+  { key: 'verify', title: 'Verify', text: `${n('verified')} of ${total.value}`, button: 'Verify', ready: n('configured', 'verified') > 0 || site.entries.some((e) => e.checkedAt),
     done: total.value > 0 && n('verified') === total.value },
 ] as const)
 // The next stage is the first that is ready and not done.
@@ -73,7 +73,8 @@ const percent = computed(() => (site.activity.total ? Math.floor((100 * site.act
   .stages li { grid-template-columns: 8rem 1fr auto; padding: 4px 8px; border-top-width: 1px; border-left-width: 3px; }
   .stages li.done { border-left-color: var(--ok); border-top-color: var(--line); }
   .stages li.next { border-left-color: #c65a2e; border-top-color: var(--line); }
-  .text { grid-row: 1; }
+  .title { grid-row: 1; grid-column: 1; }
+  .text { grid-row: 1; grid-column: 2; }
   .stages li :deep(.n-button) { grid-row: 1; grid-column: 3; }
 }
 </style>

@@ -75,10 +75,10 @@ function giveUp() {
       @stop="attempt(() => call('POST', 'activity/stop'))" @resume="attempt(() => call('POST', `runs/${site.interrupted!.id}/resume`))" @give-up="giveUp" />
     <Attention @show="shown = $event" @filter="stateFilter = [$event]" />
     <NTabs :value="tab" type="line" size="small" class="tabs" pane-class="pane" @update:value="router.push($event === 'entries' ? '/' : '/' + $event)">
-      <NTabPane name="entries" :tab="`Entries ${site.entries.length}`" display-directive="if">
+      <NTabPane name="entries" tab="Entries" display-directive="if">
         <EntryTable v-model:states="stateFilter" @show="shown = $event" @commission="commission" @verify="verify" @unmatch="unmatch" @import="importing = true" />
       </NTabPane>
-      <NTabPane name="devices" :tab="`Found on the segment ${site.devices.length}`" display-directive="if">
+      <NTabPane name="devices" tab="Found on the segment" display-directive="if">
         <DeviceTable @show="shown = $event" @attempt="attempt" />
       </NTabPane>
     </NTabs>

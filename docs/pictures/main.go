@@ -1,0 +1,159 @@
+// Command pictures makes the screenshots in docs/screenshots from the demo
+// data: it runs the simulated site and the service, and walks through the
+// console in headless Chromium.
+package main
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"html"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"redstart/internal/browser"
+	"redstart/internal/cli"
+	"redstart/internal/service"
+	"redstart/internal/sim/box"
+	"redstart/internal/sim/skerry"
+)
+
+const folder = "docs/screenshots"
+
+func main() {
+	if err := run(context.Background()); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context) error {
+	dir, err := os.MkdirTemp("", "redstart-pictures-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	b, stop, err := browser.Open(ctx, 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	if err := console(ctx, b, dir); err != nil {
+		return err
+	}
+	return terminal(ctx, b, dir)
+}
+
+const (
+	settle   = 700 * time.Millisecond // how long movements on a page take
+	patience = 20 * time.Second       // for one picture
+)
+
+// shot does the steps and takes a picture.
+func shot(b context.Context, name string, steps ...browser.Step) error {
+	limited, cancel := context.WithTimeout(b, patience)
+	defer cancel()
+	for i, s := range steps {
+		if err := chromedp.Do(limited, s); err != nil {
+			if png, err := chromedp.Run(b, chromedp.CaptureScreenshot()); err == nil {
+				_ = os.WriteFile(filepath.Join(os.TempDir(), "failed.png"), png, 0o600) // what it looked like
+			}
+			return fmt.Errorf("%s, step %d: %w", name, i+1, err)
+		}
+	}
+	time.Sleep(settle)
+	png, err := chromedp.Run(b, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	fmt.Println(name)
+	return os.WriteFile(filepath.Join(folder, name+".png"), png, 0o644)
+}
+
+func console(ctx context.Context, b context.Context, dir string) error {
+	// One camera takes no password, so that the pictures show what a failure looks like.
+	site := skerry.Start(skerry.Options{Seed: 1, Broken: map[int]box.Faults{8: {RefusesPassword: true}}})
+	defer site.Close()
+	s, err := service.Open(ctx, service.Config{Data: dir, Port: site.Attach(), Segment: "simulated site", Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if err := s.SetSite(ctx, skerry.Data()); err != nil {
+		return err
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	serving, stop := context.WithCancel(ctx)
+	defer stop()
+	go s.Serve(serving, l)
+	token, err := s.OnceToken(ctx)
+	if err != nil {
+		return err
+	}
+	planFile := filepath.Join(dir, "plan.csv")
+	if err := os.WriteFile(planFile, site.Plan(), 0o600); err != nil {
+		return err
+	}
+	wrong := bytes.Replace(site.Plan(), []byte("next"), []byte("10.40.8.300"), 1)
+	wrong = bytes.Replace(wrong, []byte("ovalis-c20"), []byte("ovalis-c21"), 1)
+	wrongFile := filepath.Join(dir, "wrong.csv")
+	if err := os.WriteFile(wrongFile, wrong, 0o600); err != nil {
+		return err
+	}
+	chose := browser.Mark("plan-file")
+	for _, step := range []struct {
+		name  string
+		steps []browser.Step
+	}{
+		{"import-refused", []browser.Step{chromedp.Navigate("http://" + l.Addr().String() + "/#once=" + token),
+			browser.Press("stage-plan"), chromedp.SetUploadFiles(chose, []string{wrongFile}), chromedp.WaitVisible(browser.Mark("import-error"))}},
+		{"home-before", []browser.Step{chromedp.SetUploadFiles(chose, []string{planFile}), chromedp.WaitEnabled(browser.Mark("import-apply")), browser.Answer("import-apply"), chromedp.WaitVisible(browser.Mark("tag"))}},
+		{"found", []browser.Step{browser.Press("stage-find"), browser.Ended("Finding"), chromedp.WaitEnabled(browser.Mark("stage-match"))}},
+		{"match", []browser.Step{browser.Press("stage-match"), chromedp.WaitEnabled(browser.Mark("match-accept"))}},
+		{"rehearsal", []browser.Step{browser.Answer("match-accept"), chromedp.WaitEnabled(browser.Mark("stage-commission")), browser.Press("stage-commission"), chromedp.WaitEnabled(browser.Mark("run-begin"))}},
+		{"home-during", []browser.Step{browser.Answer("run-begin"), chromedp.Click(chromedp.CSS(`[data-name="entries"]`)),
+			chromedp.WaitVisible(chromedp.Search(`//*[contains(text(), "return after address")]`))}},
+		{"home-after", []browser.Step{browser.Ended("Commissioning"), browser.Press("stage-verify"), browser.Ended("Verifying")}},
+		{"detail", []browser.Step{chromedp.Click(chromedp.Search(`//button[@data-test="tag" and text()="HALL-SW-01"]`)), chromedp.WaitVisible(browser.Mark("checks"))}},
+		{"home-dark", []browser.Step{chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(browser.Mark("checks")), browser.Press("theme")}},
+		{"home-phone", []browser.Step{browser.Press("theme"), chromedp.EmulateViewport(390, 800, chromedp.EmulateMobile, chromedp.EmulateScale(2))}},
+	} {
+		if err := shot(b, step.name, step.steps...); err != nil {
+			return err
+		}
+	}
+	return chromedp.Do(b, chromedp.EmulateViewport(1280, 800))
+}
+
+// terminal draws what the walk-through prints.
+func terminal(ctx context.Context, b context.Context, dir string) error {
+	var out bytes.Buffer
+	if code := cli.Main(ctx, []string{"demo", "--walkthrough", "--devices", "8"}, &out, new(bytes.Buffer)); code != 0 {
+		return fmt.Errorf("the walk-through ended with %d", code)
+	}
+	text := "$ redstart demo --walkthrough --devices 8\n" + strings.TrimRight(out.String(), "\n")
+	page := `<!doctype html><meta charset="utf-8"><style>body{margin:0;background:#1b2229;color:#dfe5e8;padding:14px 18px}
+pre{font:11.2px/1.32 "DejaVu Sans Mono",monospace;margin:0}</style><pre>` + html.EscapeString(text) + `</pre>`
+	file := filepath.Join(dir, "terminal.html")
+	if err := os.WriteFile(file, []byte(page), 0o600); err != nil {
+		return err
+	}
+	if err := chromedp.Do(b, chromedp.EmulateViewport(1280, 800), chromedp.Navigate("file://"+file)); err != nil {
+		return err
+	}
+	png, err := chromedp.Run(b, chromedp.FullScreenshot(100))
+	if err != nil {
+		return err
+	}
+	fmt.Println("walkthrough")
+	return os.WriteFile(filepath.Join(folder, "walkthrough.png"), png, 0o644)
+}
