@@ -17,6 +17,10 @@ import (
 	"redstart/internal/wire/ethernet"
 )
 
+// answerTime is how long a device that restarts itself keeps its last answer
+// on the wire before it goes.
+const answerTime = 100 * time.Millisecond
+
 // Settings are what a device can be given. An invalid Address means none; an
 // empty Password means that none was ever set.
 type Settings struct {
@@ -295,10 +299,6 @@ func (i *instance) close() {
 	i.host.Close()
 	i.ended.Wait()
 }
-
-// answerTime is how long a device that restarts itself keeps its last answer
-// on the wire before it goes.
-const answerTime = 100 * time.Millisecond
 
 // RestartSoon restarts once the answer to the request is out.
 func (b *Box) RestartSoon(r *http.Request) { b.soon(r, restart) }

@@ -18,12 +18,18 @@ const narrow = useMediaQuery('(max-width: 900px)')
 
 const options = (values: string[]) => values.map((v) => ({ label: v, value: v }))
 const kindOptions = computed(() => options([...new Set(site.entries.map((e) => e.kind))].sort()))
+// A row is an entry with what is happening to it right now.
+interface Row extends Entry { shown: string; now: string }
+const all = computed<Row[]>(() => site.entries.map((e) => {
+  const now = doing(e)
+  return { ...e, now, shown: now && e.state !== 'needs attention' ? 'configuring' : e.state }
+}))
 const rows = computed(() => {
   const words = search.value.toLowerCase().split(/\s+/).filter(Boolean)
-  return site.entries.filter((e) => {
-    if (stateFilter.value.length && !stateFilter.value.includes(e.state)) return false
+  return all.value.filter((e) => {
+    if (stateFilter.value.length && !stateFilter.value.includes(e.shown)) return false
     if (kinds.value.length && !kinds.value.includes(e.kind)) return false
-    const text = `${e.tag} ${e.state} ${e.kind} ${e.place} ${e.name} ${e.address} ${e.present} ${e.device} ${e.boxSerial || e.serial}`.toLowerCase()
+    const text = `${e.tag} ${e.shown} ${e.kind} ${e.place} ${e.name} ${e.address} ${e.present} ${e.device} ${e.boxSerial || e.serial}`.toLowerCase()
     return words.every((w) => text.includes(w))
   })
 })
@@ -37,41 +43,36 @@ function doing(e: Entry): string {
   const d = site.steps[e.tag]
   if (e.state === 'needs attention') return e.reason
   if (!site.busy || site.activity.kind !== 'commission' || !d) return ''
-  if (d.state === 'running') return `${d.step} (${d.done + 1} of ${d.steps})`
+  if (d.state === 'running') return `${d.done + 1}/${d.steps} ${d.step}`
   return d.state === 'waiting' ? 'waiting for its turn' : ''
 }
 
-// While a run is under way its devices count as being configured.
-function shownState(e: Entry): string {
-  return site.busy && site.activity.kind === 'commission' && site.steps[e.tag]?.state === 'running' ? 'configuring' : e.state
-}
-
-const by = (key: keyof Entry) => (a: Entry, b: Entry) => String(a[key] ?? '').localeCompare(String(b[key] ?? ''), 'en', { numeric: true })
+const by = (key: keyof Row) => (a: Row, b: Row) => String(a[key] ?? '').localeCompare(String(b[key] ?? ''), 'en', { numeric: true })
 const mono = (text: string) => h('span', { class: 'mono' }, text || '–')
-const columns = computed<DataTableColumns<Entry>>(() => {
+const columns = computed<DataTableColumns<Row>>(() => {
   const tag = {
     title: 'Tag', key: 'tag', width: narrow.value ? undefined : 148, sorter: by('tag'), fixed: narrow.value ? undefined : ('left' as const),
-    render: (e: Entry) => [
+    render: (e: Row) => [
       h('button', { class: 'link', 'data-test': 'tag', onClick: () => emit('show', e.tag) }, e.tag),
       narrow.value ? h('div', { class: 'faint' }, `${e.place}, ${e.present || e.address}`) : null,
-      narrow.value && doing(e) ? h('div', { class: 'faint' }, doing(e)) : null,
+      narrow.value && e.now ? h('div', { class: 'faint' }, e.now) : null,
     ],
   }
   const state = {
-    title: 'State', key: 'state', width: narrow.value ? 150 : 145, sorter: (a: Entry, b: Entry) => states.indexOf(a.state) - states.indexOf(b.state),
-    render: (e: Entry) => h(StateMark, { state: shownState(e) }),
+    title: 'State', key: 'state', width: narrow.value ? 150 : 135, sorter: (a: Row, b: Row) => states.indexOf(a.state) - states.indexOf(b.state),
+    render: (e: Row) => h(StateMark, { state: e.shown }),
   }
   const select = { type: 'selection' as const, width: 40, fixed: narrow.value ? undefined : ('left' as const) }
   if (narrow.value) return [select, tag, state]
   return [
     select, tag, state,
-    { title: 'Place', key: 'place', minWidth: 110, sorter: by('place'), ellipsis: { tooltip: true } },
-    { title: 'Kind', key: 'kind', width: 95, sorter: by('kind') },
-    { title: 'Planned', key: 'address', width: 120, sorter: by('address'), render: (e) => mono(e.address) },
-    { title: 'Present', key: 'present', width: 130, sorter: by('present'), render: (e) => h('span', { class: ['mono', e.present && e.present !== e.address ? 'other' : ''] }, e.present || '–') },
+    { title: 'Place', key: 'place', width: 130, sorter: by('place'), ellipsis: { tooltip: true } },
+    { title: 'Kind', key: 'kind', width: 92, sorter: by('kind') },
+    { title: 'Planned', key: 'address', width: 108, sorter: by('address'), render: (e) => mono(e.address) },
+    { title: 'Present', key: 'present', width: 125, sorter: by('present'), render: (e) => h('span', { class: ['mono', e.present && e.present !== e.address ? 'other' : ''] }, e.present || '–') },
     { title: 'MAC', key: 'device', width: 150, sorter: by('device'), render: (e) => mono(e.device) },
-    { title: 'Now', key: 'reason', minWidth: 160, ellipsis: { tooltip: true }, render: (e) => doing(e) },
-    { title: 'Last check', key: 'checkedAt', width: 120, sorter: by('checkedAt'), render: (e) => clock(e.checkedAt) },
+    { title: 'Now', key: 'now', minWidth: 200, ellipsis: { tooltip: true } },
+    { title: 'Last check', key: 'checkedAt', width: 112, sorter: by('checkedAt'), render: (e) => clock(e.checkedAt) },
   ]
 })
 </script>
@@ -94,8 +95,8 @@ const columns = computed<DataTableColumns<Entry>>(() => {
       <p>The plan is empty. Import a CSV file with one row per device.</p>
       <NButton type="primary" @click="emit('import')">Import the plan</NButton>
     </div>
-    <NDataTable v-else v-model:checked-row-keys="selected" :columns="columns" :data="rows" :row-key="(e: Entry) => e.tag" size="small" :bordered="false"
-      virtual-scroll :flex-height="!narrow" :max-height="narrow ? 560 : undefined" :scroll-x="narrow ? undefined : 1180" :min-row-height="31" class="table" />
+    <NDataTable v-else v-model:checked-row-keys="selected" :columns="columns" :data="rows" :row-key="(e: Row) => e.tag" size="small" :bordered="false"
+      virtual-scroll :flex-height="!narrow" :max-height="narrow ? 560 : undefined" :scroll-x="narrow ? undefined : 1140" :min-row-height="31" class="table" />
   </div>
 </template>
 
