@@ -1,0 +1,124 @@
+package profile_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"redstart/internal/core/profile"
+)
+
+// sound is a small whole profile; tests replace parts of it.
+const sound = `redstart: profile/1
+id: north-x1
+maker: Northlight
+model: X1
+kind: lamp
+recognise:
+  - {fact: mac, begins: "02:aa", sure: 60}
+  - {fact: model, is: x1, sure: 90}
+factory:
+  address: 192.168.5.10-192.168.5.19/24
+  login: {user: root, password: lamp}
+user: root
+restart: {takes: 1s, at-most: 5s}
+web: {scheme: http, auth: basic}
+order:
+  - {act: password}
+  - {act: address, then: restarts}
+acts:
+  identify: [{request: GET /id, take: {model: json /m}}]
+  sign-in: [{request: GET /in, refused: [401]}]
+  password: [{request: POST /pw, form: {p: "{password}"}}]
+  address: [{request: POST /ip, json: {ip: "{address}"}}]
+  read: [{request: GET /all, take: {name: css #n}}]
+`
+
+func TestParseReadsAWholeProfile(t *testing.T) {
+	p, err := profile.Parse([]byte(strings.Replace(sound, "css #n", `"css #n"`, 1)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p.WebPort() != 80 || p.UsesDCP() || p.OnlyDCP(profile.Identify) {
+		t.Errorf("port %d, DCP %t", p.WebPort(), p.UsesDCP())
+	}
+	if got := p.Factory.Address.List(); len(got) != 10 || got[9].String() != "192.168.5.19" {
+		t.Errorf("factory addresses %v", got)
+	}
+	text, err := p.Factory.Address.MarshalText()
+	if err != nil || string(text) != "192.168.5.10-192.168.5.19/24" {
+		t.Errorf("the factory address prints as %s, %v", text, err)
+	}
+	facts := map[string][]string{"mac": {"02:AA:00:00:00:01"}, "model": {"X1"}}
+	if sure, why := p.Sure(func(k string) []string { return facts[k] }); sure != 96 || len(why) != 2 {
+		t.Errorf("two signs of 60 and 90 make %d %% by %v, want 96", sure, why)
+	}
+	if sure, _ := p.Sure(func(string) []string { return nil }); sure != 0 {
+		t.Errorf("no facts make %d %%", sure)
+	}
+}
+
+func TestParseSaysWhatIsWrong(t *testing.T) {
+	good := strings.Replace(sound, "css #n", `"css #n"`, 1)
+	for _, c := range []struct{ old, new, want string }{
+		{"redstart: profile/1", "redstart: profile/9", "profile/1"},
+		{"id: north-x1", "id: North X1", "small letters"},
+		{"maker: Northlight\n", "", "maker is missing"},
+		{"kind: lamp", "kindle: lamp", "kindle"},
+		{"sure: 60", "sure: 160", "sign 1"},
+		{"fact: mac", "fact: smell", "sign 1"},
+		{`begins: "02:aa"`, `begins: "02:aa", is: x`, "sign 1"},
+		{"192.168.5.10-192.168.5.19/24", "192.168.5.10", "factory address"},
+		{"192.168.5.10-192.168.5.19/24", "10.0.0.1-10.0.9.1/8", "at most 256"},
+		{"takes: 1s", "takes: soon", "soon"},
+		{"at-most: 5s", "at-most: 0.5s", "at-most"},
+		{"at-most: 5s", "at-most: 2h", "hour"},
+		{"scheme: http,", "scheme: gopher,", "web.scheme"},
+		{"auth: basic", "auth: magic", "web.auth"},
+		{"request: GET /id", "request: FETCH /id", "request must look like"},
+		{"take: {model: json /m}", "take: {model: m}", "take model"},
+		{`form: {p: "{password}"}`, `form: {p: x}, json: {p: x}`, "not both"},
+		{"then: restarts", "then: explodes", "then must be"},
+		{"{act: address, then: restarts}", "{act: name}", "name is named twice or has no moves"},
+		{"  - {act: address, then: restarts}\n", "", "address is missing"},
+		{"  identify: [{request: GET /id, take: {model: json /m}}]\n", "", "identify is missing"},
+		{"user: root\nrestart", "restart", "needs user"},
+		{"  sign-in:", "  dance:", `no act "dance"`},
+		{"[{request: GET /in, refused: [401]}]", "[{dcp: wave}]", "dcp must be"},
+		{"[{request: GET /in, refused: [401]}]", "[{dcp: signal, request: GET /x}]", "either dcp or"},
+	} {
+		doc := strings.Replace(good, c.old, c.new, 1)
+		if doc == good {
+			t.Fatalf("nothing replaced by %q", c.old)
+		}
+		_, err := profile.Parse([]byte(doc))
+		if err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%q for %q: got %v, want something about %q", c.new, c.old, err, c.want)
+		}
+	}
+	if _, err := profile.Parse(make([]byte, profile.MaxSize+1)); err == nil {
+		t.Error("an oversized document was read")
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add([]byte(sound))
+	files, err := filepath.Glob("../../../profiles/*.yaml")
+	if err != nil || len(files) < 3 {
+		f.Fatalf("%d bundled profiles for the corpus: %v", len(files), err)
+	}
+	for _, file := range files {
+		doc, err := os.ReadFile(file)
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(doc)
+	}
+	f.Fuzz(func(t *testing.T, doc []byte) {
+		p, err := profile.Parse(doc)
+		if err == nil && (p.ID == "" || len(p.Order) == 0) {
+			t.Errorf("a profile without id or order was accepted: %q", doc)
+		}
+	})
+}

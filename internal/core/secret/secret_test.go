@@ -1,0 +1,69 @@
+package secret_test
+
+import (
+	"crypto/rand"
+	"strings"
+	"testing"
+
+	"redstart/internal/core/secret"
+)
+
+func TestGeneratedPasswordsKeepTheRules(t *testing.T) {
+	for name, rules := range map[string]secret.Rules{
+		"zero":          {},
+		"three classes": {Min: 8, Max: 24, Classes: 3, Refuse: []string{"admin"}},
+		"four classes":  {Min: 8, Max: 12, Classes: 4, Special: "!#%"},
+		"digits":        {Min: 6, Max: 6, Digits: true},
+		"short":         {Min: 4, Max: 5},
+		"long":          {Min: 20, Max: 40, Classes: 2},
+	} {
+		seen := map[string]bool{}
+		for range 200 {
+			p, err := rules.Generate(rand.Reader)
+			if err != nil {
+				t.Fatalf("%s: %v", name, err)
+			}
+			if err := rules.Check(p); err != nil {
+				t.Fatalf("%s: generated a password that the rules refuse: %v", name, err)
+			}
+			if !rules.Digits && strings.ContainsAny(p, "0O1lI") {
+				t.Errorf("%s: a look-alike character in a generated password", name)
+			}
+			seen[p] = true
+		}
+		if len(seen) < 190 && name != "digits" {
+			t.Errorf("%s: only %d different passwords of 200", name, len(seen))
+		}
+	}
+}
+
+func TestPasswordsThatAreRefused(t *testing.T) {
+	rules := secret.Rules{Min: 8, Max: 12, Classes: 3, Special: "!", Refuse: []string{"admin"}}
+	for password, why := range map[string]string{
+		"Ab1":           "8 to 12",
+		"Abcdefgh12345": "8 to 12",
+		"abcdefgh1":     "needs 3",
+		"Abcdef?12":     "does not take",
+		"xAdMin123A":    `"admin"`,
+	} {
+		err := rules.Check(password)
+		if err == nil || !strings.Contains(err.Error(), why) {
+			t.Errorf("%v, want something about %s", err, why)
+		}
+		if err != nil && strings.Contains(err.Error(), password) {
+			t.Error("the complaint repeats the password")
+		}
+	}
+	if err := (secret.Rules{Digits: true, Min: 6, Max: 6}).Check("12345a"); err == nil {
+		t.Error("a letter passed as a digit")
+	}
+	if err := rules.Check("Abcdef!12"); err != nil {
+		t.Errorf("a good password was refused: %v", err)
+	}
+}
+
+func TestContradictoryRulesAreSaid(t *testing.T) {
+	if _, err := (secret.Rules{Digits: true, Classes: 2}).Generate(rand.Reader); err == nil {
+		t.Error("digits only with two classes cannot be made")
+	}
+}
