@@ -220,11 +220,13 @@ func TestSiteCheck(t *testing.T) {
 		t.Fatal(err)
 	}
 	for want, change := range map[string]func(*plan.Site){
-		"name":          func(s *plan.Site) { s.Name = " " },
-		"prefix":        func(s *plan.Site) { s.Subnet.Prefix = netip.Prefix{} },
-		"host bits":     func(s *plan.Site) { s.Subnet.Prefix = netip.MustParsePrefix("10.1.0.1/28") },
-		"the gateway":   func(s *plan.Site) { s.Subnet.Gateway = netip.MustParseAddr("10.1.0.15") },
-		"the kept-free": func(s *plan.Site) { s.Subnet.Prefix, s.Subnet.Gateway = netip.MustParsePrefix("10.9.0.0/24"), netip.Addr{} },
+		"name":        func(s *plan.Site) { s.Name = " " },
+		"prefix":      func(s *plan.Site) { s.Subnet.Prefix = netip.Prefix{} },
+		"host bits":   func(s *plan.Site) { s.Subnet.Prefix = netip.MustParsePrefix("10.1.0.1/28") },
+		"the gateway": func(s *plan.Site) { s.Subnet.Gateway = netip.MustParseAddr("10.1.0.15") },
+		"the kept-free": func(s *plan.Site) {
+			s.Subnet.Prefix, s.Subnet.Gateway = netip.MustParsePrefix("10.9.0.0/24"), netip.Addr{}
+		},
 	} {
 		s := small()
 		change(&s)

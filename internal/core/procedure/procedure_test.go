@@ -1,0 +1,67 @@
+package procedure_test
+
+import (
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"redstart/internal/core/plan"
+	"redstart/internal/core/procedure"
+	"redstart/profiles"
+)
+
+func TestStepsFollowTheProfile(t *testing.T) {
+	set, err := profiles.Load("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	subnet := plan.Subnet{Prefix: netip.MustParsePrefix("10.40.8.0/22"), Gateway: netip.MustParseAddr("10.40.8.1")}
+	for id, want := range map[string]string{
+		"ovalis-c20":    "reach confirm password name address return-after-address",
+		"fennmark-fs8":  "reach confirm name address return-after-address password save restart return-after-restart",
+		"brindlecap-b4": "reach confirm password name address restart return-after-restart",
+	} {
+		p := set[id]
+		v := procedure.For(plan.Entry{Tag: "X", Name: "box-1", Address: netip.MustParseAddr("10.40.8.30")}, subnet, p)
+		steps := procedure.Steps(p, v)
+		var names []string
+		var text strings.Builder
+		seen := map[string]bool{}
+		for _, s := range steps {
+			names = append(names, strings.ReplaceAll(s.Name, " ", "-"))
+			text.WriteString(s.Text + "\n")
+			if seen[s.Name] {
+				t.Errorf("%s: the step %s occurs twice; the journal could not tell them apart", id, s.Name)
+			}
+			seen[s.Name] = true
+		}
+		if got := strings.Join(names, " "); got != want {
+			t.Errorf("%s:\n got %s\nwant %s", id, got, want)
+		}
+		for _, value := range []string{"box-1", "10.40.8.30/22", "gateway 10.40.8.1", p.User} {
+			if !strings.Contains(text.String(), value) {
+				t.Errorf("%s: the rehearsal does not say %s:\n%s", id, value, text.String())
+			}
+		}
+		if took := procedure.Takes(p, steps); took < time.Duration(p.Restart.Takes) || took > time.Duration(p.Restart.Takes)+5*time.Second {
+			t.Errorf("%s: reckoned %s for a restart of %s", id, took, time.Duration(p.Restart.Takes))
+		}
+	}
+	if !procedure.MovesLive(set["fennmark-fs8"]) || procedure.MovesLive(set["ovalis-c20"]) {
+		t.Error("which model takes its address without a restart is wrong")
+	}
+}
+
+func TestVariables(t *testing.T) {
+	v := procedure.Values{Name: "n", Address: netip.MustParsePrefix("10.40.8.30/22"), User: "u"}
+	got := v.Variables()
+	for key, want := range map[string]string{"name": "n", "user": "u", "address": "10.40.8.30", "mask": "255.255.252.0", "bits": "22", "gateway": "0.0.0.0"} {
+		if got[key] != want {
+			t.Errorf("%s = %q, want %q", key, got[key], want)
+		}
+	}
+	if _, has := got["password"]; has {
+		t.Error("a password among the plain values")
+	}
+}
