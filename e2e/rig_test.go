@@ -1,0 +1,274 @@
+// Package e2e drives the real interfaces: the service on loopback through its
+// client, its API, the command line and the console, on the simulated site.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"redstart/internal/cli"
+	"redstart/internal/client"
+	"redstart/internal/lan"
+	"redstart/internal/service"
+	"redstart/internal/sim/box"
+	"redstart/internal/sim/skerry"
+	"redstart/internal/store"
+)
+
+// asCLI makes the test binary act as the redstart command in a process of its own.
+const asCLI = "REDSTART_E2E_AS_CLI"
+
+func TestMain(m *testing.M) {
+	if os.Getenv(asCLI) != "" {
+		ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+		code := cli.Main(ctx, os.Args[1:], os.Stdout, os.Stderr)
+		stop()
+		os.Exit(code)
+	}
+	os.Exit(m.Run())
+}
+
+// quick makes restarts of the simulated devices short.
+const quick = 0.1
+
+// buffer is a bytes.Buffer that several goroutines may write.
+type buffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (b *buffer) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.b.Write(p)
+}
+
+func (b *buffer) String() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.b.String()
+}
+
+// rig is a service on loopback with the simulated site plugged in.
+type rig struct {
+	t    testing.TB
+	dir  string
+	url  string
+	site *skerry.Site
+	s    *service.Service
+	c    *client.Client
+	log  *buffer
+}
+
+// start sets a rig up. Profiles given by name and text replace or add to the bundled ones.
+func start(t testing.TB, o skerry.Options, profiles ...string) *rig {
+	t.Helper()
+	if o.Pace == 0 {
+		o.Pace = quick
+	}
+	r := &rig{t: t, dir: t.TempDir(), log: &buffer{}}
+	r.site = skerry.Start(o)
+	t.Cleanup(r.site.Close)
+	for i, doc := range profiles {
+		r.write(filepath.Join("profiles", fmt.Sprintf("own-%d.yaml", i)), doc)
+	}
+	r.serve(r.site.Attach())
+	return r
+}
+
+func (r *rig) write(name, text string) string {
+	r.t.Helper()
+	path := filepath.Join(r.dir, name)
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		r.t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		r.t.Fatal(err)
+	}
+	return path
+}
+
+// serve opens a service on the rig's data folder.
+func (r *rig) serve(port lan.Port) {
+	t := r.t
+	t.Helper()
+	log := slog.New(slog.NewTextHandler(r.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
+	s, err := service.Open(context.Background(), service.Config{Data: r.dir, Port: port, Segment: "simulated site", Log: log})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.s = s
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	served := make(chan error, 1)
+	go func() { served <- s.Serve(ctx, l) }()
+	t.Cleanup(func() {
+		stop()
+		if err := <-served; err != nil {
+			t.Error(err)
+		}
+		if err := s.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	if err := s.SetSite(ctx, skerry.Data()); err != nil {
+		t.Fatal(err)
+	}
+	token, err := s.LocalToken(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.url = "http://" + l.Addr().String()
+	h := client.Handle{URL: r.url, Token: token}
+	remove, err := client.WriteHandle(r.dir, h)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(remove)
+	r.c = client.New(h)
+}
+
+// patience bounds every wait for something that must happen.
+func patience(t testing.TB) context.Context {
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	t.Cleanup(cancel)
+	return ctx
+}
+
+// do starts an activity and waits until it has ended.
+func (r *rig) do(begin func(context.Context) (service.Activity, error)) service.Activity {
+	r.t.Helper()
+	return follow(r.t, r.c, begin, nil)
+}
+
+// follow starts an activity, hands each event to see, and waits for the end.
+func follow(t testing.TB, c *client.Client, begin func(context.Context) (service.Activity, error), see func(client.Event)) service.Activity {
+	t.Helper()
+	ctx := patience(t)
+	var began, last service.Activity
+	err := c.Follow(ctx, func(e client.Event) bool {
+		if see != nil {
+			see(e)
+		}
+		switch e.Kind {
+		case "hello":
+			a, err := begin(ctx)
+			if err != nil {
+				t.Fatal(err)
+			}
+			began = a
+		case "activity":
+			decode(t, e.Data, &last)
+			return last.State == store.Running || last.Began.Before(began.Began)
+		}
+		return true
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return last
+}
+
+func (r *rig) find() service.Activity {
+	r.t.Helper()
+	return r.do(func(ctx context.Context) (service.Activity, error) { return r.c.Find(ctx, 0) })
+}
+
+func (r *rig) commission(tags ...string) service.Activity {
+	r.t.Helper()
+	return r.do(func(ctx context.Context) (service.Activity, error) { return r.c.Commission(ctx, tags) })
+}
+
+func (r *rig) verify(tags ...string) service.Activity {
+	r.t.Helper()
+	return r.do(func(ctx context.Context) (service.Activity, error) { return r.c.Verify(ctx, tags, "") })
+}
+
+// upToMatch imports the plan of the site, finds everything and accepts all proposals.
+func (r *rig) upToMatch() {
+	r.t.Helper()
+	ctx := patience(r.t)
+	if _, err := r.c.Import(ctx, r.site.Plan(), false, false); err != nil {
+		r.t.Fatal(err)
+	}
+	r.find()
+	accepted, err := r.c.Accept(ctx, nil)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	if len(accepted) != len(r.site.Boxes) {
+		r.t.Fatalf("%d of %d matched", len(accepted), len(r.site.Boxes))
+	}
+}
+
+// entries gives the plan by tag.
+func (r *rig) entries() map[string]service.EntryView {
+	r.t.Helper()
+	list, err := r.c.Entries(patience(r.t))
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	m := map[string]service.EntryView{}
+	for _, e := range list {
+		m[e.Tag] = e
+	}
+	return m
+}
+
+// entryOf gives the entry that a box is matched with.
+func (r *rig) entryOf(b *box.Box) service.EntryView {
+	r.t.Helper()
+	for _, e := range r.entries() {
+		if e.Device == b.MAC {
+			return e
+		}
+	}
+	r.t.Fatalf("no entry is matched with %s", b.MAC)
+	return service.EntryView{}
+}
+
+// expectPlanned compares what a simulated device really has, running and
+// saved, with its entry.
+func expectPlanned(t testing.TB, b *box.Box, e service.EntryView) {
+	t.Helper()
+	site := skerry.Data()
+	for what, s := range map[string]box.Settings{"running": b.Running(), "saved": b.Saved()} {
+		if s.Name != e.Name || s.Address.Addr() != e.Address || s.Address.Bits() != site.Subnet.Prefix.Bits() || s.Gateway != site.Subnet.Gateway {
+			t.Errorf("%s: %s name %q, address %s, gateway %s; planned %q, %s", e.Tag, what, s.Name, s.Address, s.Gateway, e.Name, e.Address)
+		}
+		if s.Password == b.Factory.Password || len(s.Password) < 8 {
+			t.Errorf("%s: %s has no password of its own", e.Tag, what)
+		}
+	}
+}
+
+// run runs one command in process and gives what it printed and its exit code.
+func run(args ...string) (out, errs string, code int) {
+	var o, e bytes.Buffer
+	code = cli.Main(context.Background(), args, &o, &e)
+	return o.String(), e.String(), code
+}
+
+// has complains about everything that a text lacks.
+func has(t testing.TB, what, text string, wanted ...string) {
+	t.Helper()
+	for _, w := range wanted {
+		if !strings.Contains(text, w) {
+			t.Errorf("%s: %q is not in:\n%s", what, w, text)
+		}
+	}
+}
