@@ -28,6 +28,7 @@ type job struct {
 	steps   []procedure.Step
 	journal map[string]store.Line
 
+	here   bool       // it is on the segment
 	at     netip.Addr // where it is now; invalid: it has no address
 	old    netip.Addr // where it was before the act that makes it go
 	watch  *watch.Watch
@@ -69,7 +70,7 @@ func (j *job) explain(err error) string {
 	switch {
 	case j.at.IsValid():
 		where = "It was last seen at " + j.at.String()
-	case j.d.Done > 0 && j.p.UsesDCP():
+	case j.here:
 		where = "It has no address"
 	}
 	text := err.Error()
@@ -166,6 +167,7 @@ func (j *job) reach(ctx context.Context) (string, error) {
 	if j.at, err = w.Find(ctx, candidates, j.p.UsesDCP()); err != nil {
 		return "", problem.New(problem.Device, "it is not on the segment", "check its cable and power, then commission it again").About(j.d.MAC.String()).Because(err)
 	}
+	j.here = true
 	if !j.at.IsValid() {
 		return "no address yet", nil
 	}
@@ -387,9 +389,9 @@ func (j *job) comeBack(ctx context.Context, s procedure.Step) (string, error) {
 		}
 	}
 	if err != nil {
-		j.at = netip.Addr{}
+		j.here, j.at = false, netip.Addr{}
 		if errors.Is(err, watch.ErrOldAddress) || errors.Is(err, watch.ErrNoRestart) {
-			j.at = j.old
+			j.here, j.at = true, j.old
 		}
 		return "", problem.New(problem.Device, fmt.Sprintf("%s within %s", err, time.Duration(j.p.Restart.AtMost)), "look at the box; switch it off and on if it is dark, then commission it again").About(j.d.MAC.String())
 	}

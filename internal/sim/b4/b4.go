@@ -116,7 +116,7 @@ func (c *controller) access(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case r.PostFormValue("old") != c.Running().Password:
 		c.refuse(w, "The old password is wrong.")
-	case c.Faults.RefusesPassword:
+	case c.Has().RefusesPassword:
 		c.refuse(w, "This password is not allowed.")
 	case err != nil:
 		c.refuse(w, err.Error())

@@ -72,6 +72,7 @@ type Box struct {
 	saved   Settings
 	live    *instance // nil while it is away
 	starts  int
+	faults  Faults
 }
 
 type command int
@@ -83,7 +84,7 @@ const (
 
 // New makes a device that is plugged into a port and not yet powered.
 func New(spec Spec, model Model, port lan.Port) *Box {
-	return &Box{Spec: spec, Model: model, port: port, commands: make(chan command, 16), saved: spec.Factory}
+	return &Box{Spec: spec, Model: model, port: port, commands: make(chan command, 16), saved: spec.Factory, faults: spec.Faults}
 }
 
 // Run powers the device until the context ends.
@@ -111,7 +112,7 @@ func (b *Box) Run(ctx context.Context) {
 				b.start()
 			case c == restart && b.isLive():
 				b.down()
-				if b.Faults.NeverReturns {
+				if b.Has().NeverReturns {
 					continue
 				}
 				wake.Reset(b.Away)
@@ -162,7 +163,7 @@ func (b *Box) Send(frame []byte) { _ = b.port.Send(frame) } // a lost frame is p
 func (b *Box) up() {
 	b.mu.Lock()
 	b.running = b.saved
-	if b.Faults.OldAddress {
+	if b.faults.OldAddress {
 		b.running.Address, b.running.Gateway = b.Factory.Address, b.Factory.Gateway
 	}
 	b.starts++
@@ -214,6 +215,20 @@ func (b *Box) Saved() Settings {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.saved
+}
+
+// SetFaults changes how the device misbehaves from now on.
+func (b *Box) SetFaults(f Faults) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.faults = f
+}
+
+// Has gives how the device misbehaves.
+func (b *Box) Has() Faults {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.faults
 }
 
 // Starts counts how often the device was powered up or restarted.

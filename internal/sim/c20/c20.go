@@ -107,7 +107,7 @@ func (c *camera) setSecret(w http.ResponseWriter, r *http.Request) {
 	switch err := rules.Check(in.New); {
 	case in.Old != c.Running().Password:
 		refuse(w, http.StatusUnauthorized, "the old password is wrong")
-	case c.Faults.RefusesPassword:
+	case c.Has().RefusesPassword:
 		refuse(w, http.StatusUnprocessableEntity, "this password is not allowed")
 	case err != nil:
 		refuse(w, http.StatusUnprocessableEntity, err.Error())

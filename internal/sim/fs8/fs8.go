@@ -126,7 +126,7 @@ func handler(b *box.Box) http.Handler {
 		switch {
 		case b.Running().Password != "":
 			page(w, http.StatusGone, `<p class="refusal">A password is set already.</p>`)
-		case b.Faults.RefusesPassword:
+		case b.Has().RefusesPassword:
 			page(w, http.StatusUnprocessableEntity, `<p class="refusal">This password is not allowed.</p>`)
 		case next != r.PostFormValue("again"):
 			page(w, http.StatusUnprocessableEntity, `<p class="refusal">The two passwords differ.</p>`)

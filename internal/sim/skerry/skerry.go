@@ -135,6 +135,9 @@ func mix(o Options) []stock {
 	return list
 }
 
+// Mend takes the faults of one device away, by its position in Boxes.
+func (s *Site) Mend(i int) { s.Boxes[i].SetFaults(box.Faults{}) }
+
 // Close cuts the power and waits until every device is down.
 func (s *Site) Close() {
 	s.cancel()

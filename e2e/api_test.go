@@ -1,0 +1,287 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"slices"
+	"strings"
+	"testing"
+
+	"redstart/internal/client"
+	"redstart/internal/service"
+	"redstart/internal/sim/skerry"
+)
+
+// browserLike is a client with cookies and no token.
+func browserLike(t *testing.T) *http.Client {
+	t.Helper()
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &http.Client{Jar: jar}
+}
+
+// send makes a request and reads the whole answer.
+func send(t *testing.T, c *http.Client, method, to, body string, headers ...string) (int, http.Header, string) {
+	t.Helper()
+	request, err := http.NewRequest(method, to, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	request.Header.Set("Content-Type", "application/json")
+	for i := 0; i < len(headers); i += 2 {
+		request.Header.Set(headers[i], headers[i+1])
+	}
+	response, err := c.Do(request)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	answer, err := io.ReadAll(response.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return response.StatusCode, response.Header, string(answer)
+}
+
+func TestSignIn(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 1})
+	ctx := patience(t)
+	password, err := r.s.FirstStart(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again, err := r.s.FirstStart(ctx); err != nil || again != "" {
+		t.Errorf("a second start made another owner: %q, %v", again, err)
+	}
+	c := browserLike(t)
+	session := r.url + "/api/session"
+	for name, body := range map[string]string{
+		"wrong password": `{"user":"owner","password":"nope"}`,
+		"unknown user":   `{"user":"admin","password":"nope"}`,
+		"nothing":        `{}`,
+		"wrong link":     `{"link":"ABCDEF"}`,
+	} {
+		status, header, answer := send(t, c, "POST", session, body)
+		if status != http.StatusUnauthorized || header.Get("Content-Type") != "application/problem+json" || len(header["Set-Cookie"]) != 0 {
+			t.Errorf("%s: %d, %s", name, status, answer)
+		}
+	}
+	if status, _, _ := send(t, c, "GET", r.url+"/api/entries", ""); status != http.StatusUnauthorized {
+		t.Errorf("the plan is shown to strangers: %d", status)
+	}
+	body, _ := json.Marshal(map[string]string{"user": "owner", "password": password})
+	status, header, answer := send(t, c, "POST", session, string(body))
+	cookie := header.Get("Set-Cookie")
+	if status != http.StatusOK || !strings.Contains(answer, `"owner"`) {
+		t.Fatalf("%d, %s", status, answer)
+	}
+	for _, want := range []string{"HttpOnly", "SameSite=Strict", "Path=/"} {
+		if !strings.Contains(cookie, want) {
+			t.Errorf("the cookie lacks %s", want)
+		}
+	}
+	if status, header, _ := send(t, c, "GET", r.url+"/api/entries", ""); status != http.StatusOK || header.Get("Cache-Control") != "no-store" || header.Get("X-Frame-Options") != "DENY" {
+		t.Errorf("signed in: %d, %v", status, header)
+	}
+	if status, _, _ := send(t, c, "POST", r.url+"/api/surveys", "", "Origin", "http://elsewhere.example", "Sec-Fetch-Site", "cross-site"); status != http.StatusForbidden {
+		t.Errorf("a page from elsewhere may act: %d", status)
+	}
+	if status, _, _ := send(t, c, "DELETE", session, ""); status != http.StatusNoContent {
+		t.Errorf("signing out: %d", status)
+	}
+	// The old cookie is worthless even if somebody kept it.
+	token, _, _ := strings.Cut(strings.TrimPrefix(cookie, "redstart="), ";")
+	if status, _, _ := send(t, browserLike(t), "GET", r.url+"/api/entries", "", "Cookie", "redstart="+token); status != http.StatusUnauthorized {
+		t.Errorf("a session outlives signing out: %d", status)
+	}
+}
+
+func TestALinkSignsInOnce(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 1})
+	token, err := r.s.OnceToken(patience(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if status, _, _ := send(t, http.DefaultClient, "GET", r.url+"/api/entries", "", "Authorization", "Bearer "+token); status != http.StatusUnauthorized {
+		t.Error("the token of a link works by itself")
+	}
+	body := `{"link":"` + token + `"}`
+	if status, _, answer := send(t, browserLike(t), "POST", r.url+"/api/session", body); status != http.StatusOK {
+		t.Fatalf("%d %s", status, answer)
+	}
+	status, _, answer := send(t, browserLike(t), "POST", r.url+"/api/session", body)
+	if status != http.StatusUnauthorized || !strings.Contains(answer, "used already") {
+		t.Errorf("a second time: %d %s", status, answer)
+	}
+}
+
+func TestGuessingPasswordsIsSlowedDown(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 1})
+	for range 40 {
+		if status, _, _ := send(t, http.DefaultClient, "POST", r.url+"/api/session", `{"link":"X"}`); status == http.StatusTooManyRequests {
+			return
+		}
+	}
+	t.Error("forty tries in a row were all answered")
+}
+
+// The OpenAPI document lists exactly the routes that exist, and none but the
+// open ones answers without signing in.
+func TestOpenAPIAgreesWithTheRoutes(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 1})
+	_, _, answer := send(t, http.DefaultClient, "GET", r.url+"/api/openapi.json", "")
+	var doc struct {
+		OpenAPI string
+		Paths   map[string]map[string]struct {
+			Summary  string
+			Security *[]any
+		}
+	}
+	decode(t, []byte(answer), &doc)
+	if !strings.HasPrefix(doc.OpenAPI, "3.1") || len(doc.Paths) < 20 {
+		t.Fatalf("version %s, %d paths", doc.OpenAPI, len(doc.Paths))
+	}
+	var open []string
+	for path, methods := range doc.Paths {
+		for method, operation := range methods {
+			if operation.Summary == "" {
+				t.Errorf("%s %s has no summary", method, path)
+			}
+			if operation.Security != nil {
+				open = append(open, method+" "+path)
+				continue
+			}
+			real := r.url + strings.NewReplacer("{tag}", "X", "{mac}", "020000000001", "{id}", "1").Replace(path)
+			status, _, answer := send(t, http.DefaultClient, strings.ToUpper(method), real, "")
+			if status != http.StatusUnauthorized || !strings.Contains(answer, "not signed in") {
+				t.Errorf("%s %s without signing in: %d %s", method, path, status, answer)
+			}
+		}
+	}
+	slices.Sort(open)
+	if want := []string{"get /api/health", "get /api/openapi.json", "post /api/session"}; !slices.Equal(open, want) {
+		t.Errorf("open to everybody: %v", open)
+	}
+	if status, _, _ := send(t, http.DefaultClient, "GET", r.url+"/api/nothing", ""); status != http.StatusNotFound {
+		t.Errorf("a route that is not there: %d", status)
+	}
+}
+
+func TestProblemsSayWhatToDo(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 2, Only: "C20"})
+	token, err := r.s.LocalToken(patience(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		want               string
+	}{
+		{"GET", "/api/entries/NOBODY", "", 404, "there is no such entry"},
+		{"GET", "/api/entries/" + url.PathEscape("../../etc/passwd"), "", 404, "no such entry"},
+		{"POST", "/api/entries", "tag,colour\nA,red\n", 422, `"column":"colour"`},
+		{"POST", "/api/entries", "tag,profile\n" + strings.Repeat("x", 6<<20), 413, "larger than 4 MiB"},
+		{"PUT", "/api/site", `{"name":"","subnet":{}}`, 422, "needs a name"},
+		{"PUT", "/api/site", `{"name":`, 400, ""},
+		{"PUT", "/api/site", `{"name":"x","subnet":{"prefix":"10.0.0.0/33"}}`, 400, ""},
+		{"POST", "/api/runs", "", 409, "none of these entries can be commissioned"},
+		{"POST", "/api/runs", `{"tags":["NOBODY"]}`, 404, "NOBODY"},
+		{"POST", "/api/runs/7/resume", "", 404, "no such run"},
+		{"POST", "/api/runs/x/resume", "", 404, "no such run"},
+		{"GET", "/api/runs/latest", "", 404, "no run yet"},
+		{"POST", "/api/verifications", "", 409, "nothing is configured yet"},
+		{"POST", "/api/verifications", `{"restart":"often"}`, 422, "needed, always or never"},
+		{"POST", "/api/surveys", `{"pace":-1}`, 422, "pace"},
+		{"POST", "/api/activity/stop", "", 409, "nothing is under way"},
+		{"POST", "/api/devices/zz/blink", "", 422, "not a MAC"},
+		{"PUT", "/api/entries/X/match", `{"mac":""}`, 422, "no MAC"},
+		{"POST", "/api/entries/X/reveal", "", 404, "no such entry"},
+		{"POST", "/api/matches", `{"tags":["X"]}`, 409, "no proposal"},
+	} {
+		status, header, answer := send(t, http.DefaultClient, c.method, r.url+c.path, c.body, "Authorization", "Bearer "+token)
+		if status != c.status || header.Get("Content-Type") != "application/problem+json" || !strings.Contains(answer, c.want) {
+			t.Errorf("%s %s: %d %s; want %d with %q", c.method, c.path, status, answer, c.status, c.want)
+		}
+		var p service.Problem
+		decode(t, []byte(answer), &p)
+		if p.Status != c.status || p.Title == "" || p.Detail == "" || p.Type == "" {
+			t.Errorf("%s %s: not a whole problem document: %s", c.method, c.path, answer)
+		}
+	}
+	if e := r.entries(); len(e) != 0 {
+		t.Errorf("a refused request left %d entries", len(e))
+	}
+}
+
+func TestOneThingAtATimeAndStop(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 6, Pace: 1})
+	r.upToMatch()
+	ctx := patience(t)
+	if _, err := r.c.Commission(ctx, nil); err != nil {
+		t.Fatal(err)
+	}
+	_, err := r.c.Find(ctx, 0)
+	if err == nil || !strings.Contains(err.Error(), "a commission is under way") {
+		t.Errorf("a survey during a run: %v", err)
+	}
+	for _, e := range r.entries() {
+		if err := r.c.Unmatch(ctx, e.Tag); err == nil {
+			t.Errorf("%s lost its match during the run", e.Tag)
+		}
+		break
+	}
+	stopped := false
+	last := follow(t, r.c, r.c.Activity, func(e client.Event) {
+		if !stopped && bytes.Contains(e.Data, []byte(`"running"`)) {
+			stopped = true
+			if err := r.c.Stop(ctx); err != nil {
+				t.Error(err)
+			}
+		}
+	})
+	if last.State != "stopped" {
+		t.Errorf("ended as %s", last.State)
+	}
+	run, _, err := r.c.LatestRun(ctx)
+	if err != nil || run.State != "stopped" {
+		t.Errorf("the run is %s, %v", run.State, err)
+	}
+	for _, d := range run.Devices {
+		if d.State != "done" && d.State != "stopped" {
+			t.Errorf("%s was left %s", d.Tag, d.State)
+		}
+	}
+}
+
+func TestReplacingThePlan(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 4, Seed: 9})
+	ctx := patience(t)
+	preview, err := r.c.Import(ctx, r.site.Plan(), false, true)
+	if err != nil || len(preview) != 4 || len(r.entries()) != 0 {
+		t.Fatalf("a preview: %d shown, %d stored, %v", len(preview), len(r.entries()), err)
+	}
+	if _, err := r.c.Import(ctx, r.site.Plan(), false, false); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.c.Import(ctx, r.site.Plan(), false, false); err == nil || !strings.Contains(err.Error(), "mistakes") {
+		t.Errorf("the same plan twice: %v", err)
+	}
+	if _, err := r.c.Import(ctx, r.site.Plan(), true, false); err != nil || len(r.entries()) != 4 {
+		t.Errorf("replacing: %v, %d entries", err, len(r.entries()))
+	}
+	r.find()
+	if _, err := r.c.Accept(ctx, nil); err != nil {
+		t.Fatal(err)
+	}
+	r.commission()
+	if _, err := r.c.Import(ctx, r.site.Plan(), true, false); err == nil || !strings.Contains(err.Error(), "was set already") {
+		t.Errorf("a plan with configured devices was replaced: %v", err)
+	}
+}

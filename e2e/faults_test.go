@@ -1,0 +1,253 @@
+package e2e
+
+import (
+	"context"
+	"net/http"
+	"net/netip"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/lan"
+	"redstart/internal/lan/faults"
+	"redstart/internal/lan/netstack"
+	"redstart/internal/sim/box"
+	"redstart/internal/sim/skerry"
+	"redstart/internal/store"
+)
+
+// impatient is a bundled profile whose devices are given up sooner.
+func impatient(t testing.TB, id string) string {
+	t.Helper()
+	doc, err := os.ReadFile("../profiles/" + id + ".yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := string(doc)
+	for _, old := range []string{"at-most: 30s", "at-most: 60s"} {
+		text = strings.Replace(text, old, "at-most: 8s", 1)
+	}
+	if text == string(doc) {
+		t.Fatal("the profile's patience was not found")
+	}
+	return text
+}
+
+// One device of each trouble: the others go on, and each failure says what
+// happened, where the box is, and what to do.
+func TestTroubledDevicesFailAloneAndSayWhy(t *testing.T) {
+	// With 20 devices: 0-5 switches, 6-15 cameras, 16-19 controllers.
+	r := start(t, skerry.Options{Seed: 3, Broken: map[int]box.Faults{
+		1: {NeverReturns: true}, 7: {NeverReturns: true}, 8: {OldAddress: true}, 9: {RefusesPassword: true}, 17: {OldAddress: true}, 18: {RefusesPassword: true},
+	}}, impatient(t, "fennmark-fs8"), impatient(t, "ovalis-c20"), impatient(t, "brindlecap-b4"))
+	r.upToMatch()
+	ended := r.commission()
+	if ended.Failed != 6 || ended.Done != 14 {
+		t.Errorf("the run says %d done, %d failed", ended.Done, ended.Failed)
+	}
+	for i, b := range r.site.Boxes {
+		e := r.entryOf(b)
+		want := map[int][]string{
+			1:  {"return after restart", "did not come back within 8s", "not on the segment", "switch it off and on"},
+			7:  {"return after address", "did not come back within 8s", "switch it off and on"},
+			8:  {"return after address", "came back at its old address", "last seen at 192.168.77.20"},
+			9:  {"password", "it refused: this password is not allowed", "last seen at 192.168.77.20", "commission it again"},
+			17: {"return after restart", "came back at its old address", "last seen at 192.168.66."},
+			18: {"password", "it refused: This password is not allowed", "last seen at 192.168.66."},
+		}[i]
+		if want == nil {
+			if e.State != store.Configured {
+				t.Errorf("%s is %s: %s", e.Tag, e.State, e.Reason)
+			}
+			expectPlanned(t, b, e)
+			continue
+		}
+		if e.State != store.Attention {
+			t.Errorf("%s is %s, want it to need attention", e.Tag, e.State)
+		}
+		has(t, e.Tag, e.Reason, want...)
+	}
+	// A device whose trouble is over goes on from what is set: here one that
+	// has its new password but not its address.
+	stuck := r.site.Boxes[8]
+	password := stuck.Running().Password
+	tag := r.entryOf(stuck).Tag
+	r.site.Mend(8)
+	if ended := r.commission(tag); ended.Failed != 0 {
+		t.Fatalf("%s: %s", tag, r.entries()[tag].Reason)
+	}
+	r.verify(tag)
+	if e := r.entries()[tag]; e.State != store.Verified || stuck.Running().Password != password {
+		t.Errorf("%s is %s: %s; the password was kept: %t", tag, e.State, e.Reason, stuck.Running().Password == password)
+	}
+}
+
+// A planned address that somebody holds is not given out.
+func TestAPlannedAddressInUseIsNotGivenOut(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 2, Only: "C20", Seed: 5})
+	r.upToMatch()
+	first := r.entryOf(r.site.Boxes[0])
+	plug(t, r.site, address.MAC{2, 0xbb, 0, 0, 0, 1}, netip.PrefixFrom(first.Address, 22))
+	r.commission()
+	e := r.entries()[first.Tag]
+	if e.State != store.Attention {
+		t.Fatalf("%s is %s", e.Tag, e.State)
+	}
+	has(t, "reason", e.Reason, "address: the address "+first.Address.String()+" is in use by 02:bb:00:00:00:01", "Free the address or plan another")
+	if at := r.site.Boxes[0].Running().Address.Addr().String(); at != "192.168.77.20" {
+		t.Errorf("it was moved to %s all the same", at)
+	}
+	if e := r.entryOf(r.site.Boxes[1]); e.State != store.Configured {
+		t.Errorf("the other one is %s", e.State)
+	}
+}
+
+// plug puts a plain host on the site's segment.
+func plug(t testing.TB, site *skerry.Site, mac address.MAC, at netip.Prefix) {
+	t.Helper()
+	port := site.Segment.Attach(mac, 64)
+	host, err := netstack.New(mac, at, netip.Addr{}, func(f []byte) { _ = port.Send(f) })
+	if err != nil {
+		t.Fatal(err)
+	}
+	var reading sync.WaitGroup
+	reading.Add(1)
+	go func() {
+		defer reading.Done()
+		for {
+			f, err := port.Receive()
+			if err == lan.ErrClosed {
+				return
+			}
+			host.Deliver(f)
+		}
+	}()
+	t.Cleanup(func() {
+		port.Close()
+		reading.Wait()
+		host.Close()
+	})
+}
+
+func TestABadCableOnlyCostsTime(t *testing.T) {
+	r := start(t, skerry.Options{Seed: 6, Faults: faults.Faults{Loss: 0.02, Duplicate: 0.05, Delay: 5 * time.Millisecond}})
+	r.upToMatch()
+	r.commission()
+	r.verify()
+	for tag, e := range r.entries() {
+		if e.State != store.Verified {
+			t.Errorf("%s is %s: %s", tag, e.State, e.Reason)
+		}
+	}
+}
+
+// beacon is a model that no Go code outside this test knows.
+const beacon = `redstart: profile/1
+id: lumen-k7
+maker: Lumen Works
+model: K7
+kind: beacon
+about: A made-up fourth model.
+recognise:
+  - {fact: mac, begins: "02:4b:37", sure: 60}
+factory:
+  address: 192.168.55.5/24
+  login: {user: root, password: light}
+user: root
+name: {max: 20, case: lower}
+password: {min: 6, max: 6, digits: true}
+restart: {takes: 1s, at-most: 20s}
+ports: [8080]
+web: {scheme: http, port: 8080, auth: basic}
+order:
+  - {act: password}
+  - {act: name}
+  - {act: address, then: restarts}
+acts:
+  identify: [{request: GET /label, take: {model: header X-Model, serial: header X-Serial}}]
+  sign-in: [{request: GET /all, refused: [401]}]
+  password: [{request: "POST /set/secret", form: {to: "{password}"}, refused: [401]}]
+  name: [{request: "POST /set/name", form: {to: "{name}"}, refused: [401]}]
+  address: [{request: "POST /set/address", form: {to: "{address}/{bits}", via: "{gateway}"}, refused: [401]}]
+  read:
+    - {request: GET /all, refused: [401], take: {name: json /name, address: json /net/0, mask: json /net/1, gateway: json /net/2}}
+`
+
+// A fourth web-configured model needs a YAML file alone.
+func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 3, Seed: 7}, beacon)
+	spec := box.Spec{MAC: address.MAC{2, 0x4b, 0x37, 0, 0, 9}, Serial: "K7-000042", Away: 100 * time.Millisecond,
+		Factory: box.Settings{Name: "k7", Address: netip.MustParsePrefix("192.168.55.5/24"), Password: "light"}}
+	fourth := box.New(spec, box.Model{Maker: "Lumen Works", Name: "K7", Port: 8080, Handler: beaconPages}, r.site.Segment.Attach(spec.MAC, 64))
+	ctx, stop := context.WithCancel(context.Background())
+	var running sync.WaitGroup
+	running.Add(1)
+	go func() {
+		defer running.Done()
+		fourth.Run(ctx)
+	}()
+	t.Cleanup(func() {
+		stop()
+		running.Wait()
+	})
+	csv := string(r.site.Plan()) + "YARD-BCN-01,beacon,lumen-k7,Marshalling yard,next,auto,,K7-000042\n"
+	if _, err := r.c.Import(patience(t), []byte(csv), false, false); err != nil {
+		t.Fatal(err)
+	}
+	r.find()
+	if _, err := r.c.Accept(patience(t), nil); err != nil {
+		t.Fatal(err)
+	}
+	r.commission()
+	r.verify()
+	e := r.entries()["YARD-BCN-01"]
+	if e.State != store.Verified || e.MatchedBy != "serial" {
+		t.Fatalf("%s by %s: %s", e.State, e.MatchedBy, e.Reason)
+	}
+	s := fourth.Running()
+	if s.Name != "yard-bcn-01" || s.Address.Addr() != e.Address || len(s.Password) != 6 || strings.Trim(s.Password, "0123456789") != "" {
+		t.Errorf("the device has %q at %s", s.Name, s.Address)
+	}
+}
+
+// beaconPages is the web server of the fourth model.
+func beaconPages(b *box.Box) http.Handler {
+	mux := http.NewServeMux()
+	inside := func(h http.HandlerFunc) http.HandlerFunc {
+		return func(w http.ResponseWriter, r *http.Request) {
+			if user, password, ok := r.BasicAuth(); !ok || user != "root" || password != b.Running().Password {
+				w.WriteHeader(http.StatusUnauthorized)
+				return
+			}
+			h(w, r)
+		}
+	}
+	mux.HandleFunc("GET /label", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("X-Model", "K7")
+		w.Header().Set("X-Serial", b.Serial)
+	})
+	mux.HandleFunc("GET /all", inside(func(w http.ResponseWriter, _ *http.Request) {
+		s := b.Running()
+		_, _ = w.Write([]byte(`{"name":"` + s.Name + `","net":["` + s.Address.Addr().String() + `","` + box.Mask(s.Address) + `","` + box.AddrText(s.Gateway) + `"]}`))
+	}))
+	mux.HandleFunc("POST /set/{what}", inside(func(w http.ResponseWriter, r *http.Request) {
+		to := r.PostFormValue("to")
+		set := map[string]func(*box.Settings){
+			"secret": func(s *box.Settings) { s.Password = to },
+			"name":   func(s *box.Settings) { s.Name = to },
+			"address": func(s *box.Settings) {
+				s.Address, s.Gateway = netip.MustParsePrefix(to), netip.MustParseAddr(r.PostFormValue("via"))
+			},
+		}[r.PathValue("what")]
+		b.Store(set)
+		if r.PathValue("what") == "address" {
+			b.RestartSoon(r)
+			return
+		}
+		b.Change(set)
+	}))
+	return mux
+}
