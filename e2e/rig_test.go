@@ -144,7 +144,7 @@ func (r *rig) serve(port lan.Port) {
 
 // patience bounds every wait for something that must happen.
 func patience(t testing.TB) context.Context {
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	t.Cleanup(cancel)
 	return ctx
 }

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -60,8 +61,8 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 		if p.Kind == problem.Usage {
 			return ExitUsage
 		}
-	case errors.As(err, new(*usageError)):
-		fmt.Fprintf(errs, "redstart: %s. Try: redstart %s\n", err, "--help")
+	case errors.As(err, new(*usageError)), strings.HasPrefix(err.Error(), "unknown command"): // cobra has no type for it
+		fmt.Fprintf(errs, "redstart: %s. Try: redstart --help\n", strings.TrimSpace(err.Error()))
 		return ExitUsage
 	default:
 		fmt.Fprintln(errs, "redstart:", err)

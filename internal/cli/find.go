@@ -109,6 +109,9 @@ func protocols(f *device.Found) string {
 			list = append(list, fact.Protocol)
 		}
 	}
+	if list == nil {
+		return "traffic"
+	}
 	return strings.Join(list, ",")
 }
 

@@ -1,11 +1,11 @@
 import { createPinia } from 'pinia'
 import { createApp } from 'vue'
 import App from './App.vue'
-import { router } from './router'
+import { makeRouter } from './router'
 import { useSite } from './site'
 import './style.css'
 
 const pinia = createPinia()
 // The token of a one-time link leaves the address bar before the router reads it.
 useSite(pinia).takeLink()
-createApp(App).use(pinia).use(router).mount('#app')
+createApp(App).use(pinia).use(makeRouter()).mount('#app')

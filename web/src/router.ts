@@ -1,7 +1,8 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import Home from './pages/Home.vue'
 
-export const router = createRouter({
+// Made on demand: it reads the address bar when it is made.
+export const makeRouter = () => createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', component: Home, props: { tab: 'entries' } },

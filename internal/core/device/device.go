@@ -190,7 +190,11 @@ func Findings(all []*Found) []Finding {
 	}
 	slices.SortFunc(list, func(a, b Finding) int { return strings.Compare(a.Address, b.Address) })
 	if len(unknown) > 0 {
-		list = append(list, Finding{"unknown-device", "", unknown, fmt.Sprintf("%d device(s) fit no profile", len(unknown))})
+		text := fmt.Sprintf("%d devices fit no profile", len(unknown))
+		if len(unknown) == 1 {
+			text = "one device fits no profile"
+		}
+		list = append(list, Finding{"unknown-device", "", unknown, text})
 	}
 	return list
 }

@@ -1,0 +1,203 @@
+package e2e
+
+import (
+	"bufio"
+	"context"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"testing"
+
+	"redstart/internal/client"
+	"redstart/internal/core/address"
+	"redstart/internal/lan/segment"
+	"redstart/internal/lan/vxlan"
+	"redstart/internal/service"
+	"redstart/internal/sim/skerry"
+	"redstart/internal/store"
+)
+
+// process is the redstart command in a process of its own.
+type process struct {
+	cmd   *exec.Cmd
+	lines *buffer
+	ready chan struct{} // closes when the process said the awaited word
+	done  chan struct{} // closes when it has ended
+}
+
+// spawn starts a process and waits until it prints a line with word.
+func spawn(t testing.TB, word, dir string, command ...string) *process {
+	t.Helper()
+	p := &process{cmd: exec.Command(command[0], command[1:]...), lines: &buffer{}, ready: make(chan struct{}), done: make(chan struct{})}
+	p.cmd.Env = append(os.Environ(), asCLI+"=1", "REDSTART_DATA="+dir)
+	out, err := p.cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.cmd.Stderr = p.lines
+	if err := p.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	go func() {
+		defer close(p.done)
+		said := false
+		for lines := bufio.NewScanner(out); lines.Scan(); {
+			_, _ = p.lines.Write(append(lines.Bytes(), '\n'))
+			if !said && strings.Contains(lines.Text(), word) {
+				said = true
+				close(p.ready)
+			}
+		}
+		_ = p.cmd.Wait() // being killed is the point
+	}()
+	t.Cleanup(p.kill)
+	select {
+	case <-p.ready:
+	case <-p.done:
+		t.Fatalf("%v ended:\n%s", command, p.lines)
+	case <-patience(t).Done():
+		t.Fatalf("%v never said %q:\n%s", command, word, p.lines)
+	}
+	return p
+}
+
+// kill ends the process as a power cut would.
+func (p *process) kill() {
+	_ = p.cmd.Process.Kill() // it may have ended already
+	<-p.done
+}
+
+// offer puts a simulated site into a tunnel on loopback and gives its address.
+func offer(t testing.TB, site *skerry.Site) string {
+	t.Helper()
+	end, err := vxlan.Listen("127.0.0.1:0", address.MAC{2, 0x52, 0x53, 0, 0, 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var bridging sync.WaitGroup
+	bridging.Add(1)
+	go func() {
+		defer bridging.Done()
+		segment.Bridge(site.Attach(), end)
+	}()
+	t.Cleanup(func() {
+		end.Close()
+		bridging.Wait()
+	})
+	return end.Addr().String()
+}
+
+// The service is killed in the middle of a run, again and again, at points that
+// lie in different steps. Every time, commission goes on and loses nothing.
+func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
+	site := skerry.Start(skerry.Options{Seed: 11, Pace: quick})
+	t.Cleanup(site.Close)
+	tunnel, dir := offer(t, site), t.TempDir()
+	serve := []string{os.Args[0], "serve", "--listen", "127.0.0.1:0", "--vxlan", tunnel}
+	p := spawn(t, "Segment:", dir, serve...)
+	if !strings.Contains(p.lines.String(), "First start: sign in as \"owner\"") {
+		t.Errorf("the first start showed no sign-in:\n%s", p.lines)
+	}
+	c := open(t, dir)
+	ctx := patience(t)
+	if err := c.SetSite(ctx, skerry.Data()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Import(ctx, site.Plan(), false, false); err != nil {
+		t.Fatal(err)
+	}
+	follow(t, c, func(ctx context.Context) (service.Activity, error) { return c.Find(ctx, 0) }, nil)
+	if _, err := c.Accept(ctx, nil); err != nil {
+		t.Fatal(err)
+	}
+
+	begin := func(ctx context.Context) (service.Activity, error) { return c.Commission(ctx, nil) }
+	for _, moves := range []int{3, 25, 60, 90} {
+		killAfter(t, p, c, begin, moves)
+		p = spawn(t, "Segment:", dir, serve...)
+		c = open(t, dir)
+		run, ok, err := c.LatestRun(ctx)
+		if err != nil || !ok || run.ID != 1 {
+			t.Fatalf("the run is lost: %+v, %v", run, err)
+		}
+		if run.State == store.Done {
+			t.Logf("the run was done before %d moves", moves)
+			break
+		}
+		if run.State != store.Interrupted {
+			t.Errorf("after kill -9 the run is %s", run.State)
+		}
+		begin = func(ctx context.Context) (service.Activity, error) { return c.Resume(ctx, 1) }
+	}
+	// The last time through the command line, as a technician would go on.
+	out, errs, code := run("commission", "--data", dir)
+	if code != 0 {
+		t.Fatalf("commission after the kill: exit code %d\n%s%s", code, out, errs)
+	}
+	has(t, "commission", out+errs, "20 of 20 configured")
+	if out, errs, code = run("verify", "--data", dir); code != 0 {
+		t.Fatalf("verify: exit code %d\n%s%s", code, out, errs)
+	}
+	entries, err := c.Entries(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range entries {
+		if e.State != store.Verified {
+			t.Errorf("%s is %s: %s", e.Tag, e.State, e.Reason)
+		}
+		for _, b := range site.Boxes {
+			if b.MAC != e.Device {
+				continue
+			}
+			expectPlanned(t, b, e)
+			// Promise 3: a stored credential opens every device.
+			if _, password, err := c.Reveal(ctx, e.Tag); err != nil || password != b.Running().Password {
+				t.Errorf("%s: the stored password is not the device's (%v)", e.Tag, err)
+			}
+		}
+	}
+	// Stopped in the ordinary way, the service takes its handle with it.
+	_ = p.cmd.Process.Signal(os.Interrupt) // checked by what follows
+	<-p.done
+	if _, err := client.Open(dir); err == nil {
+		t.Error("the handle of a stopped service is still there")
+	}
+}
+
+func open(t testing.TB, dir string) *client.Client {
+	t.Helper()
+	c, err := client.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// killAfter begins or goes on with a run and kills the service after the
+// devices have moved on so often.
+func killAfter(t testing.TB, p *process, c *client.Client, begin func(context.Context) (service.Activity, error), moves int) {
+	t.Helper()
+	var failed error
+	// The error that the client reports is that the service went away.
+	_ = c.Follow(patience(t), func(e client.Event) bool {
+		switch e.Kind {
+		case "hello":
+			_, failed = begin(patience(t))
+		case "run":
+			moves--
+		case "activity":
+			var a service.Activity
+			decode(t, e.Data, &a)
+			if a.Kind == service.Commissioning && a.State == store.Done {
+				return false
+			}
+		}
+		return failed == nil && moves > 0
+	})
+	if failed != nil {
+		t.Fatal(failed)
+	}
+	p.kill()
+}

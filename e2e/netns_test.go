@@ -1,0 +1,134 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"redstart/internal/sim/skerry"
+)
+
+// spaces are network namespaces that this test makes, with no way out: a hub
+// with a bridge, and one for each of the site, the service and a bystander.
+type spaces struct {
+	t      *testing.T
+	prefix string
+}
+
+func (s *spaces) name(role string) string { return s.prefix + role }
+
+// ip runs the ip command.
+func (s *spaces) ip(args ...string) string {
+	s.t.Helper()
+	out, err := exec.Command("ip", args...).CombinedOutput()
+	if err != nil {
+		s.t.Fatalf("ip %s: %v\n%s", strings.Join(args, " "), err, out)
+	}
+	return string(out)
+}
+
+// in runs a command inside a namespace.
+func (s *spaces) in(role string, command ...string) (string, error) {
+	cmd := exec.Command("ip", append([]string{"netns", "exec", s.name(role)}, command...)...)
+	cmd.Env = append(os.Environ(), asCLI+"=1")
+	out, err := cmd.CombinedOutput()
+	return string(out), err
+}
+
+func makeSpaces(t *testing.T) *spaces {
+	t.Helper()
+	s := &spaces{t, fmt.Sprintf("rs%d-", os.Getpid())}
+	if os.Geteuid() != 0 {
+		t.Skip("skipped: making network namespaces needs root")
+	}
+	if out, err := exec.Command("ip", "netns", "add", s.name("hub")).CombinedOutput(); err != nil {
+		t.Skipf("skipped: network namespaces cannot be made here: %v %s", err, out)
+	}
+	t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", s.name("hub")).Run() }) // nothing more can be done about it
+	s.silence("hub")
+	s.ip("-n", s.name("hub"), "link", "add", "br0", "type", "bridge")
+	s.ip("-n", s.name("hub"), "link", "set", "br0", "up")
+	for _, role := range []string{"site", "serve", "kernel"} {
+		s.ip("netns", "add", s.name(role))
+		t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", s.name(role)).Run() })
+		s.silence(role)
+		s.ip("-n", s.name("hub"), "link", "add", role, "type", "veth", "peer", "name", "wire0", "netns", s.name(role))
+		s.ip("-n", s.name("hub"), "link", "set", role, "master", "br0", "up")
+		s.ip("-n", s.name(role), "link", "set", "lo", "up")
+		s.ip("-n", s.name(role), "link", "set", "wire0", "up")
+	}
+	return s
+}
+
+// silence keeps a kernel from speaking unasked, so that only the site's
+// devices are found.
+func (s *spaces) silence(role string) {
+	s.t.Helper()
+	for _, which := range []string{"all", "default"} {
+		if out, err := s.in(role, "sh", "-c", "echo 1 > /proc/sys/net/ipv6/conf/"+which+"/disable_ipv6"); err != nil {
+			s.t.Fatalf("IPv6 cannot be switched off in a namespace: %v %s", err, out)
+		}
+	}
+}
+
+var inet = regexp.MustCompile(`\binet \S+`)
+
+// The simulated site on one real interface, the service on another, and the
+// kernel of a third namespace as the witness.
+func TestOnRealInterfaces(t *testing.T) {
+	s := makeSpaces(t)
+	dir := t.TempDir()
+	planFile := filepath.Join(dir, "plan.csv")
+	self := os.Args[0]
+	site := spawn(t, "cuts its power", dir, "ip", "netns", "exec", s.name("site"), self, "sim", "--interface", "wire0", "--restarts", "0.1", "--seed", "13", "--plan", planFile)
+	data := filepath.Join(dir, "data")
+	service := spawn(t, "Segment: interface wire0", data, "ip", "netns", "exec", s.name("serve"), self, "serve", "--interface", "wire0", "--listen", "127.0.0.1:0")
+
+	untouched := func(when string) {
+		t.Helper()
+		if got := inet.FindString(s.ip("-n", s.name("serve"), "-4", "addr", "show", "dev", "wire0")); got != "" {
+			t.Errorf("%s the service's interface has %s", when, got)
+		}
+		for _, table := range [][]string{{"-4", "route", "show"}, {"-4", "neigh", "show"}} {
+			if got := s.ip(append([]string{"-n", s.name("serve")}, table...)...); strings.TrimSpace(got) != "" {
+				t.Errorf("%s the computer's own %s has: %s", when, table[1], got)
+			}
+		}
+	}
+	redstart := func(wanted string, args ...string) {
+		t.Helper()
+		out, err := s.in("serve", append([]string{self, "--data", data}, args...)...)
+		if err != nil || !strings.Contains(out, wanted) {
+			t.Fatalf("redstart %s: %v\n%s\nservice: %s\nsite: %s", strings.Join(args, " "), err, out, service.lines, site.lines)
+		}
+	}
+	untouched("at first")
+	d := skerry.Data()
+	redstart("10.40.8.0/22", "site", "set", "--name", d.Name, "--subnet", d.Subnet.Prefix.String(), "--gateway", d.Subnet.Gateway.String(), "--keep-free", "10.40.8.2-10.40.8.19")
+	redstart("20 entries added", "plan", "import", planFile)
+	redstart("20 devices.", "find")
+	redstart("20 matched", "match", "--accept")
+	redstart("20 of 20 configured", "commission")
+	untouched("after the run")
+	redstart("20 entries: 20 verified", "verify")
+	untouched("in the end")
+
+	s.ip("-n", s.name("kernel"), "addr", "add", "10.40.11.250/22", "dev", "wire0")
+	for _, at := range []string{"10.40.8.20", "10.40.8.26", "10.40.8.35", "10.40.9.10", "10.40.9.13"} {
+		if out, err := s.in("kernel", "ping", "-c", "1", "-W", "5", at); err != nil {
+			t.Errorf("the kernel cannot ping %s: %v\n%s", at, err, out)
+		}
+	}
+	for page, want := range map[string]string{"http://10.40.8.26/about.json": `"model":"C20"`, "https://10.40.8.20/": "Fennmark FS8", "http://10.40.9.10/": "Brindlecap B4"} {
+		if out, err := s.in("kernel", "curl", "--silent", "--insecure", "--max-time", "10", page); err != nil || !strings.Contains(out, want) {
+			t.Errorf("the kernel cannot read %s: %v\n%s", page, err, out)
+		}
+	}
+	if out, err := s.in("kernel", "ping", "-c", "1", "-W", "1", "192.168.77.20"); err == nil {
+		t.Errorf("somebody still holds the factory address:\n%s", out)
+	}
+}
