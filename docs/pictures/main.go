@@ -121,7 +121,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		{"match", []browser.Step{browser.Press("stage-match"), chromedp.WaitEnabled(browser.Mark("match-accept"))}},
 		{"rehearsal", []browser.Step{browser.Answer("match-accept"), chromedp.WaitEnabled(browser.Mark("stage-commission")), browser.Press("stage-commission"), chromedp.WaitEnabled(browser.Mark("run-begin"))}},
 		{"home-during", []browser.Step{browser.Answer("run-begin"), chromedp.Click(chromedp.CSS(`[data-name="entries"]`)),
-			chromedp.Sleep(1200*time.Millisecond)}},
+			chromedp.Sleep(1200 * time.Millisecond)}},
 		{"home-after", []browser.Step{browser.Ended("Commissioning"), browser.Press("stage-verify"), browser.Ended("Verifying")}},
 		{"detail", []browser.Step{chromedp.Click(chromedp.Search(`//button[@data-test="tag" and text()="HALL-SW-01"]`)), chromedp.WaitVisible(browser.Mark("checks"))}},
 		{"home-dark", []browser.Step{chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(browser.Mark("checks")), browser.Press("theme")}},

@@ -105,6 +105,8 @@ computer. Everything about the devices is simulated.`,
 					return err
 				}
 				out, where = p, "VXLAN at "+p.Addr().String()
+			case planFile != "":
+				// Only the plan is wanted.
 			default:
 				return problem.New(problem.Usage, "say where the simulated site should be", "give --interface NAME or --vxlan 127.0.0.1:4789; or run: redstart demo")
 			}
@@ -114,6 +116,9 @@ computer. Everything about the devices is simulated.`,
 				if err := os.WriteFile(planFile, site.Plan(), 0o644); err != nil {
 					return problem.New(problem.Machine, "the plan cannot be written", "choose another file").About(planFile).Because(err)
 				}
+			}
+			if out == nil {
+				return nil
 			}
 			a.say("Simulated site on %s: %s.", where, inventory(site))
 			a.say("Ctrl-C cuts its power.")
@@ -126,7 +131,7 @@ computer. Everything about the devices is simulated.`,
 	flags.add(c)
 	c.Flags().StringVarP(&iface, "interface", "i", "", "network interface to put the site on")
 	c.Flags().StringVar(&tunnel, "vxlan", "", "loopback `address` to offer the site at")
-	c.Flags().StringVar(&planFile, "plan", "", "write the plan that fits the site to this `file`")
+	c.Flags().StringVar(&planFile, "plan", "", "write the plan that fits the site to this `file`; alone, only do that")
 	c.MarkFlagsMutuallyExclusive("interface", "vxlan")
 	return c
 }

@@ -1,0 +1,65 @@
+# make demo and make test are all that a newcomer needs; both install what is
+# missing. The rest is for people who change the program.
+
+SHELL := /bin/bash
+.DEFAULT_GOAL := build
+.PHONY: build demo test bench fmt lint pictures tools test-tools clean
+
+DIST := internal/service/console/dist
+CONSOLE := $(DIST)/index.html
+WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/package.json web/vite.config.ts web/tsconfig.json
+SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+
+# Go and Node come with the machine: Debian's are too old.
+tools:
+	@command -v go >/dev/null || { echo "Go 1.26 or newer is needed: https://go.dev/dl"; exit 1; }
+	@command -v npm >/dev/null || { echo "Node.js 20.19 or newer is needed: https://nodejs.org"; exit 1; }
+
+# What the tests need from Debian: a browser, network namespaces, a second opinion on pages.
+test-tools: tools
+	@missing=""; \
+	for pair in chromium:chromium ip:iproute2 ping:iputils-ping curl:curl gcc:gcc; do \
+	  command -v $${pair%%:*} >/dev/null || missing="$$missing $${pair##*:}"; \
+	done; \
+	if [ -n "$$missing" ]; then \
+	  echo "Installing$$missing"; \
+	  $(SUDO) apt-get update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
+	fi
+
+web/node_modules/.package-lock.json: web/package-lock.json web/package.json | tools
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+
+$(CONSOLE): $(WEB) web/node_modules/.package-lock.json
+	cd web && npm run --silent build
+
+# Leaves bin/redstart with the console inside.
+build: $(CONSOLE)
+	go build -trimpath -o bin/redstart ./cmd/redstart
+
+demo: build
+	./bin/redstart demo $(ARGS)
+
+test: test-tools build lint
+	go test -race -timeout 11m ./...
+
+# Ratios within one run; docs/measurements.md holds the figures.
+bench: build
+	go test -run '^$$' -bench . -benchtime 1x -timeout 30m ./e2e ./internal/survey ./internal/lan/bench
+
+fmt:
+	gofmt -w $$(git ls-files '*.go')
+
+lint: $(CONSOLE)
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not formatted: run make fmt"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	go vet ./...
+
+# The plan that fits the usual simulated site.
+demo/skerry-point.csv: build
+	./bin/redstart sim --plan $@
+
+# The screenshots in docs, from the demo data.
+pictures: test-tools build
+	go run ./docs/pictures
+
+clean:
+	rm -rf bin web/node_modules $(DIST)/assets $(DIST)/*.html $(DIST)/*.svg
