@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -31,8 +32,13 @@ type Store struct {
 	db     *sqlx.DB
 	lock   *flock.Flock
 	writes chan write
-	ended  chan struct{}
+	once   sync.Once
+	ending chan struct{} // closes when the store does
+	ended  chan struct{} // closes when the last write is done
 }
+
+// ErrClosed is what writes to a closed store return.
+var ErrClosed = errors.New("the records are closed")
 
 type write struct {
 	do   func(*sqlx.Tx) error
@@ -55,7 +61,7 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	if err != nil {
 		return nil, errors.Join(err, lock.Unlock())
 	}
-	s := &Store{db: db, lock: lock, writes: make(chan write), ended: make(chan struct{})}
+	s := &Store{db: db, lock: lock, writes: make(chan write), ending: make(chan struct{}), ended: make(chan struct{})}
 	if err := s.migrate(ctx); err != nil {
 		return nil, problem.New(problem.Machine, "the records cannot be opened", "check the folder's rights and free space").About(dir).Because(errors.Join(err, db.Close(), lock.Unlock()))
 	}
@@ -76,24 +82,30 @@ func (s *Store) migrate(ctx context.Context) error {
 	return err
 }
 
-// Close waits for writes under way and closes the folder.
-func (s *Store) Close() error {
-	close(s.writes)
-	<-s.ended
-	return errors.Join(s.db.Close(), s.lock.Unlock())
+// Close waits for writes under way and closes the folder. Closing again does nothing.
+func (s *Store) Close() (err error) {
+	s.once.Do(func() {
+		close(s.ending)
+		<-s.ended
+		err = errors.Join(s.db.Close(), s.lock.Unlock())
+	})
+	return err
 }
 
 func (s *Store) writer() {
 	defer close(s.ended)
-	for first := range s.writes {
-		batch := []write{first}
+	for {
+		var batch []write
+		select {
+		case w := <-s.writes:
+			batch = append(batch, w)
+		case <-s.ending:
+			return
+		}
 	gather:
 		for len(batch) < maxBatch {
 			select {
-			case w, open := <-s.writes:
-				if !open {
-					break gather
-				}
+			case w := <-s.writes:
 				batch = append(batch, w)
 			default:
 				break gather
@@ -139,6 +151,8 @@ func (s *Store) write(ctx context.Context, do func(*sqlx.Tx) error) error {
 	w := write{do, make(chan error, 1)}
 	select {
 	case s.writes <- w:
+	case <-s.ending:
+		return ErrClosed
 	case <-ctx.Done():
 		return ctx.Err()
 	}

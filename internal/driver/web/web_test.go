@@ -1,0 +1,188 @@
+package web_test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"redstart/internal/core/profile"
+	"redstart/internal/driver/web"
+)
+
+// device is a web server that a client reaches whatever address it names.
+func device(t *testing.T, w profile.Web, login profile.Login, h http.HandlerFunc) *web.Client {
+	t.Helper()
+	server := httptest.NewUnstartedServer(h)
+	if w.Scheme == "https" {
+		server.StartTLS()
+	} else {
+		server.Start()
+	}
+	t.Cleanup(server.Close)
+	c := web.New(w, netip.MustParseAddr("192.168.77.20"), login, func(ctx context.Context) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, "tcp", server.Listener.Addr().String())
+	})
+	t.Cleanup(c.Close)
+	return c
+}
+
+var plain = profile.Web{Scheme: "http"}
+
+func TestFormsCookiesAndTokens(t *testing.T) {
+	c := device(t, plain, profile.Login{}, func(w http.ResponseWriter, r *http.Request) {
+		switch r.Method + " " + r.URL.Path {
+		case "GET /door":
+			http.SetCookie(w, &http.Cookie{Name: "s", Value: "1"})
+			_, _ = io.WriteString(w, `<form><input name="other" value="no"><input type="hidden" name="ticket" value="a&amp;b"></form>`)
+		case "POST /door":
+			if _, err := r.Cookie("s"); err != nil || r.PostFormValue("ticket") != "a&b" || r.PostFormValue("password") != "p&=%+ ä" {
+				w.WriteHeader(http.StatusTeapot)
+				return
+			}
+			http.Redirect(w, r, "/elsewhere", http.StatusSeeOther)
+		default:
+			t.Errorf("%s %s was asked for: redirects must not be followed", r.Method, r.URL)
+		}
+	})
+	ctx := context.Background()
+	vars := map[string]string{"password": "p&=%+ ä"}
+	taken, err := c.Do(ctx, profile.Move{Request: "GET /door", Take: map[string]string{"ticket": "css input[name=ticket]@value"}}, vars)
+	if err != nil || taken["ticket"] != "a&b" {
+		t.Fatalf("%v, %v", taken, err)
+	}
+	vars["ticket"] = taken["ticket"]
+	if _, err := c.Do(ctx, profile.Move{Request: "POST /door", Form: map[string]string{"ticket": "{ticket}", "password": "{password}"}, Expect: []int{303}}, vars); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestJSONIsFilledInSafely(t *testing.T) {
+	var got map[string]any
+	c := device(t, plain, profile.Login{}, func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.EscapedPath() != "/set/a%2Fb" || r.Header.Get("Content-Type") != "application/json" {
+			t.Errorf("%s as %s", r.URL.EscapedPath(), r.Header.Get("Content-Type"))
+		}
+		if err := json.NewDecoder(r.Body).Decode(&got); err != nil {
+			t.Error(err)
+		}
+	})
+	nasty := `quote " backslash \ brace {user}`
+	_, err := c.Do(context.Background(), profile.Move{Request: "PUT /set/{name}", JSON: map[string]any{"v": "{nasty}", "list": []any{"x{name}", uint64(7), true}}},
+		map[string]string{"name": "a/b", "nasty": nasty})
+	if err != nil {
+		t.Fatal(err)
+	}
+	list, _ := got["list"].([]any)
+	if got["v"] != nasty || len(list) != 3 || list[0] != "xa/b" || list[1] != 7.0 || list[2] != true {
+		t.Errorf("the device received %v", got)
+	}
+	if _, err := c.Do(context.Background(), profile.Move{Request: "PUT /x", JSON: map[string]any{"p": "{password}"}}, nil); err == nil || !strings.Contains(err.Error(), "no value here") {
+		t.Errorf("a literal {password} was sent: %v", err)
+	}
+}
+
+func TestAnswersAreJudged(t *testing.T) {
+	status, body := 200, ""
+	c := device(t, plain, profile.Login{}, func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("X-Model", "Z9")
+		w.WriteHeader(status)
+		_, _ = io.WriteString(w, body)
+	})
+	for _, q := range []struct {
+		status int
+		body   string
+		move   profile.Move
+		want   string
+	}{
+		{200, "", profile.Move{}, ""},
+		{204, "", profile.Move{}, ""},
+		{302, "", profile.Move{}, "answered 302 Found"},
+		{500, "", profile.Move{}, "answered 500 Internal Server Error"},
+		{200, "", profile.Move{Expect: []int{201, 202}}, "answered 200"},
+		{202, "", profile.Move{Expect: []int{201, 202}}, ""},
+		{401, "", profile.Move{Refused: []int{401}}, web.ErrLogin.Error()},
+		{422, `{"reason":"too short"}`, profile.Move{Why: "json /reason"}, "it refused: too short"},
+		{422, `<p class="refusal"> Too <b>short</b> </p>`, profile.Move{Why: "css .refusal"}, "it refused: Too short"},
+		{422, `nothing`, profile.Move{Why: "css .refusal"}, "answered 422"},
+		{200, `{"a":{"b/c":[10,"x",true,null]}}`, profile.Move{Take: map[string]string{"v": "json /a/b~1c/0"}}, "v=10"},
+		{200, `{"a":{"b/c":[10,"x",true,null]}}`, profile.Move{Take: map[string]string{"v": "json /a/b~1c/2"}}, "v=true"},
+		{200, `{"a":{"b/c":[10,"x",true,null]}}`, profile.Move{Take: map[string]string{"v": "json /a/b~1c/3"}}, "no plain value"},
+		{200, `{"a":{"b/c":[10,"x",true,null]}}`, profile.Move{Take: map[string]string{"v": "json /a/b~1c/9"}}, "there is nothing"},
+		{200, `{"a":1}`, profile.Move{Take: map[string]string{"v": "json /a/b"}}, "there is nothing"},
+		{200, `<html>`, profile.Move{Take: map[string]string{"v": "json /a"}}, "not JSON"},
+		{200, `<i id="x" t="7">hi</i>`, profile.Move{Take: map[string]string{"v": "css #x@t"}}, "v=7"},
+		{200, `<i id="x">hi</i>`, profile.Move{Take: map[string]string{"v": "css #x@t"}}, `has no "t"`},
+		{200, `<i>`, profile.Move{Take: map[string]string{"v": "css #x"}}, "nothing on the page"},
+		{200, ``, profile.Move{Take: map[string]string{"v": "header X-Model"}}, "v=Z9"},
+		{200, ``, profile.Move{Take: map[string]string{"v": "tea leaves"}}, "says nothing about where"},
+	} {
+		status, body = q.status, q.body
+		q.move.Request = "GET /"
+		taken, err := c.Do(context.Background(), q.move, nil)
+		switch {
+		case strings.HasPrefix(q.want, "v="):
+			if err != nil || taken["v"] != q.want[2:] {
+				t.Errorf("%d %s: %v, %v; want %s", q.status, q.body, taken, err, q.want)
+			}
+		case q.want == "" && err != nil, q.want != "" && (err == nil || !strings.Contains(err.Error(), q.want)):
+			t.Errorf("%d %s: %v; want %q", q.status, q.body, err, q.want)
+		}
+		if errors.Is(err, web.ErrLogin) != (q.status == 401) {
+			t.Errorf("%d: refused login told wrongly: %v", q.status, err)
+		}
+	}
+}
+
+func TestBasicLoginAndCertificate(t *testing.T) {
+	c := device(t, profile.Web{Scheme: "https", Auth: "basic"}, profile.Login{User: "u", Password: "p"}, func(w http.ResponseWriter, r *http.Request) {
+		if user, password, ok := r.BasicAuth(); !ok || user != "u" || password != "p" {
+			w.WriteHeader(http.StatusUnauthorized)
+		}
+	})
+	if c.Certificate() != "" {
+		t.Error("a certificate before anything was asked")
+	}
+	if _, err := c.Do(context.Background(), profile.Move{Request: "GET /", Refused: []int{401}}, nil); err != nil {
+		t.Error(err)
+	}
+	if len(c.Certificate()) != 64 {
+		t.Errorf("certificate %q", c.Certificate())
+	}
+}
+
+func TestAHostileServerCostsLittle(t *testing.T) {
+	c := device(t, plain, profile.Login{}, func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/break" {
+			conn, _, err := http.NewResponseController(w).Hijack()
+			if err == nil {
+				conn.Close()
+			}
+			return
+		}
+		chunk := strings.Repeat("x", 1<<16)
+		for range 64 { // 4 MiB, of which only the first is read
+			if _, err := io.WriteString(w, chunk); err != nil {
+				return
+			}
+		}
+	})
+	if _, err := c.Do(context.Background(), profile.Move{Request: "GET /long", Take: map[string]string{"v": "json /a"}}, nil); err == nil || !strings.Contains(err.Error(), "not JSON") {
+		t.Errorf("an endless answer: %v", err)
+	}
+	_, err := c.Do(context.Background(), profile.Move{Request: "GET /break?secret={password}"}, map[string]string{"password": "hunter-2"})
+	if err == nil || strings.Contains(err.Error(), "hunter-2") || !strings.Contains(err.Error(), "no answer from its web server") {
+		t.Errorf("a broken connection: %v", err)
+	}
+	gone, cancel := context.WithCancel(context.Background())
+	cancel()
+	if _, err := c.Do(gone, profile.Move{Request: "GET /"}, nil); !errors.Is(err, context.Canceled) {
+		t.Errorf("a cancelled move: %v", err)
+	}
+}
