@@ -8,6 +8,7 @@ import (
 	"iter"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -26,11 +27,13 @@ const (
 )
 
 const (
-	passes   = 2
-	quiet    = 500 * time.Millisecond // no news for so long ends a survey
-	earDepth = 1 << 14
-	asking   = 64 // devices asked side by side who they are
-	askTries = 2
+	leastPasses = 2
+	mostPasses  = 5
+	passGap     = 400 * time.Millisecond // from the last question of a pass to the next pass: a box that was busy may answer then
+	quiet       = 500 * time.Millisecond // no news for so long ends a survey
+	earDepth    = 1 << 14
+	asking      = 64 // devices asked side by side who they are
+	askTries    = 2
 )
 
 // Options shape a survey.
@@ -75,13 +78,15 @@ func Run(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options, e
 		s.found[f.MAC] = f
 	}
 	sweep := s.sweep()
+	onePass := 0
 	for _, p := range probers {
 		if p.frames != nil {
 			for range p.frames(b.MAC(), sweep) {
-				s.progress.Planned += passes
+				onePass++
 			}
 		}
 	}
+	s.progress.Planned = leastPasses * onePass
 	ear := b.Listen(earDepth, func(ethernet.Frame) bool { return true })
 	defer ear.Close()
 
@@ -115,6 +120,7 @@ type survey struct {
 	progress Progress
 	found    map[address.MAC]*device.Found
 	seen     map[address.MAC]bool
+	total    atomic.Int64 // devices seen, for the sender to read
 
 	asked   map[address.MAC]int  // how often
 	busy    map[address.MAC]bool // being asked, or waiting for it
@@ -159,9 +165,12 @@ func (s *survey) send(ctx context.Context, sweep []netip.Addr, sent chan<- int) 
 		pace = Normal
 	}
 	// A burst of 10 ms keeps the pace exact where timers are coarse.
+	gap := time.NewTimer(passGap)
+	defer gap.Stop()
 	limit := rate.NewLimiter(rate.Limit(pace), max(1, pace/100))
 	count := 0
-	for range passes {
+	for pass := 1; pass <= mostPasses; pass++ {
+		before := s.total.Load()
 		for _, p := range probers {
 			if p.frames == nil {
 				continue
@@ -173,21 +182,36 @@ func (s *survey) send(ctx context.Context, sweep []netip.Addr, sent chan<- int) 
 				if err := s.bench.Send(frame); err != nil {
 					return err
 				}
-				if count++; count%100 == 0 {
-					select {
-					case sent <- count:
-					case <-ctx.Done():
-						return nil
-					}
+				if count++; count%100 == 0 && !tell(ctx, sent, count) {
+					return nil
 				}
 			}
 		}
-	}
-	select {
-	case sent <- count:
-	case <-ctx.Done():
+		if !tell(ctx, sent, count) {
+			return nil
+		}
+		gap.Reset(passGap)
+		select {
+		case <-gap.C:
+		case <-ctx.Done():
+			return nil
+		}
+		// A pass that brought nobody new says that the passes before missed
+		// nobody; one that did says that it may have missed some itself.
+		if pass >= leastPasses && s.total.Load() == before {
+			return nil
+		}
 	}
 	return nil
+}
+
+func tell(ctx context.Context, sent chan<- int, count int) bool {
+	select {
+	case sent <- count:
+		return true
+	case <-ctx.Done():
+		return false
+	}
 }
 
 // collect owns all that was found; nothing else touches it while it runs.
@@ -219,9 +243,10 @@ func (s *survey) collect(ctx context.Context, ear *bench.Ear, sent <-chan int) e
 		case n, more := <-sent:
 			if !more {
 				sending, sent = false, nil
-			} else {
-				s.progress.Probes = n
+				continue
 			}
+			s.progress.Probes = n
+			s.progress.Planned = max(n, s.progress.Planned)
 			silence.Reset(quiet)
 		case <-silence.C:
 			if !sending && s.open == 0 {
@@ -259,6 +284,7 @@ func (s *survey) merge(ctx context.Context, sighting device.Sighting) (news bool
 	if !s.seen[f.MAC] {
 		s.seen[f.MAC] = true
 		s.progress.Found++
+		s.total.Add(1)
 	}
 	if news {
 		f.Recognise(s.profiles)

@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"runtime"
 	"sync"
 	"testing"
 	"time"
@@ -107,5 +108,44 @@ func TestSlowListenerLosesFramesAndNobodyWaits(t *testing.T) {
 	}
 	if b.Dropped.Load() == 0 && len(deaf.Frames()) > 1 {
 		t.Error("a full queue neither dropped nor counted")
+	}
+}
+
+// BenchmarkConversations opens conversations with 500 devices that share an
+// address, side by side, and tells what one costs.
+func BenchmarkConversations(b *testing.B) {
+	const n = 500
+	s := skerry.Start(skerry.Options{Devices: n, Only: "C20", Pace: 0.01})
+	b.Cleanup(s.Close)
+	on := bench.New(s.Attach())
+	b.Cleanup(func() { on.Close() })
+	ctx := context.Background()
+	at := netip.MustParseAddr("192.168.77.20")
+	for _, device := range s.Boxes {
+		for here := false; !here; {
+			here, _ = on.Holds(ctx, device.MAC, at)
+		}
+	}
+	for range b.N {
+		var before, after runtime.MemStats
+		runtime.GC()
+		runtime.ReadMemStats(&before)
+		open := make([]*bench.Conversation, n)
+		for i, device := range s.Boxes {
+			c, err := on.Open(ctx, bench.Peer{MAC: device.MAC, Address: at})
+			if err != nil {
+				b.Fatal(err)
+			}
+			if err := c.Echo(ctx); err != nil {
+				b.Fatal(err)
+			}
+			open[i] = c
+		}
+		runtime.GC()
+		runtime.ReadMemStats(&after)
+		b.ReportMetric(float64(after.HeapAlloc-before.HeapAlloc)/n/1024, "KiB/conversation")
+		for _, c := range open {
+			c.Close()
+		}
 	}
 }

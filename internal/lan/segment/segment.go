@@ -97,8 +97,13 @@ func (p *Port) Send(frame []byte) error {
 	return nil
 }
 
-// Receive implements lan.Port.
+// Receive implements lan.Port. What was delivered before Close is still received.
 func (p *Port) Receive() ([]byte, error) {
+	select {
+	case f := <-p.queue:
+		return f, nil
+	default:
+	}
 	select {
 	case f := <-p.queue:
 		return f, nil

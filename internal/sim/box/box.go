@@ -166,9 +166,11 @@ func (b *Box) up() {
 	if b.faults.OldAddress {
 		b.running.Address, b.running.Gateway = b.Factory.Address, b.Factory.Gateway
 	}
-	b.starts++
 	b.mu.Unlock()
 	b.start()
+	b.mu.Lock()
+	b.starts++
+	b.mu.Unlock()
 }
 
 func (b *Box) start() {

@@ -1,0 +1,208 @@
+package survey_test
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/device"
+	"redstart/internal/core/profile"
+	"redstart/internal/lan/bench"
+	"redstart/internal/lan/faults"
+	"redstart/internal/sim/skerry"
+	"redstart/internal/survey"
+	"redstart/internal/wire/arp"
+	"redstart/internal/wire/dcp"
+	"redstart/internal/wire/ethernet"
+	"redstart/profiles"
+)
+
+func load(t testing.TB) profile.Set {
+	t.Helper()
+	set, err := profiles.Load("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return set
+}
+
+// up starts a site and waits until every device has powered up.
+func up(t testing.TB, o skerry.Options) (*skerry.Site, *bench.Bench) {
+	t.Helper()
+	site := skerry.Start(o)
+	t.Cleanup(site.Close)
+	b := bench.New(site.Attach())
+	t.Cleanup(func() { b.Close() })
+	tick := time.NewTicker(5 * time.Millisecond)
+	defer tick.Stop()
+	for _, device := range site.Boxes {
+		for device.Starts() == 0 {
+			<-tick.C
+		}
+	}
+	return site, b
+}
+
+func TestASurveyFindsEveryBoxOnALossySegment(t *testing.T) {
+	site, b := up(t, skerry.Options{Devices: 200, Seed: 3, Pace: 0.05, Faults: faults.Faults{Loss: 0.02}})
+	found := map[address.MAC]*device.Found{}
+	var asked atomic.Int32
+	o := survey.Options{Ask: func(_ context.Context, f device.Found) (map[string]string, error) {
+		asked.Add(1)
+		if f.MAC == site.Boxes[199].MAC {
+			return nil, errors.New("it is shy")
+		}
+		return map[string]string{"serial": "S-" + f.MAC.String()}, nil
+	}}
+	last := 0
+	p, err := survey.Run(context.Background(), b, load(t), o, func(f *device.Found, p survey.Progress) {
+		found[f.MAC] = f
+		if p.Found < last {
+			t.Errorf("the count of found devices fell from %d to %d", last, p.Found)
+		}
+		last = p.Found
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p.Found != 200 || p.Probes != p.Planned {
+		t.Errorf("%d devices, %d of %d probes", p.Found, p.Probes, p.Planned)
+	}
+	for i, device := range site.Boxes {
+		f := found[device.MAC]
+		if f == nil {
+			t.Errorf("%s was not found", device.MAC)
+			continue
+		}
+		want := map[string]string{"FS8": "fennmark-fs8", "C20": "ovalis-c20", "B4": "brindlecap-b4"}[device.Model.Name]
+		if f.Profile != want {
+			t.Errorf("%s is taken for a %q, want %s", device.MAC, f.Profile, want)
+		}
+		if hasSerial := f.Value("serial") != ""; hasSerial != (device.Model.Name != "FS8" && i != 199) {
+			t.Errorf("%s, a %s: serial %q", device.MAC, device.Model.Name, f.Value("serial"))
+		}
+	}
+	if n := asked.Load(); n != 141 {
+		t.Errorf("%d devices were asked, want 139 once and the shy one twice", n)
+	}
+	shared := device.Findings([]*device.Found{found[site.Boxes[60].MAC], found[site.Boxes[61].MAC]})
+	if len(shared) != 1 || shared[0].Address != "192.168.77.20" {
+		t.Errorf("%+v", shared)
+	}
+}
+
+// A survey only asks: it must contain no frame that could write to a device,
+// and must keep to its pace.
+func TestASurveyIsQuietAndHarmless(t *testing.T) {
+	site := skerry.Start(skerry.Options{Devices: 1})
+	t.Cleanup(site.Close)
+	b := bench.New(site.Attach())
+	t.Cleanup(func() { b.Close() })
+	witness := site.Segment.Attach(address.MAC{2, 0xee, 0, 0, 0, 1}, 1<<14)
+	const pace = 400
+	sweep := []netip.Addr{}
+	for n := range 250 {
+		sweep = append(sweep, netip.AddrFrom4([4]byte{10, 40, 8, byte(n)}))
+	}
+	began := time.Now()
+	p, err := survey.Run(context.Background(), b, load(t), survey.Options{Sweep: sweep, Pace: pace}, func(*device.Found, survey.Progress) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	// The pace is an upper bound; how long it really took depends on the machine.
+	if least := time.Duration(p.Probes-pace/100) * time.Second / pace; time.Since(began) < least {
+		t.Errorf("%d probes took only %s; at %d a second they take %s", p.Probes, time.Since(began), pace, least)
+	}
+	witness.Close()
+	asked := map[netip.Addr]int{}
+	identify := 0
+	for {
+		raw, err := witness.Receive()
+		if err != nil {
+			break
+		}
+		f, err := ethernet.Parse(raw)
+		if err != nil || f.Source != b.MAC() {
+			continue
+		}
+		switch f.Type {
+		case ethernet.TypeARP:
+			q, err := arp.Parse(f.Payload)
+			if err != nil || q.Operation != arp.Request || !q.SenderIP.IsUnspecified() {
+				t.Fatalf("an ARP packet that is no probe: %+v, %v", q, err)
+			}
+			asked[q.TargetIP]++
+		case ethernet.TypePROFINET:
+			q, err := dcp.Parse(f.Payload)
+			if err != nil || q.ServiceID != dcp.Identify || q.ServiceType != dcp.TypeRequest {
+				t.Fatalf("a DCP frame that is no identify request: %+v, %v", q, err)
+			}
+			identify++
+		default:
+			t.Errorf("a frame of type %#x", f.Type)
+		}
+	}
+	if identify != 2 || len(asked) != 250+11 {
+		t.Errorf("the witness saw %d identify requests and %d addresses; want 2, and the sweep with 11 factory addresses", identify, len(asked))
+	}
+	for a, n := range asked {
+		if n != 2 {
+			t.Errorf("%s was asked for %d times in two passes", a, n)
+		}
+	}
+}
+
+func TestASurveyCanBeStoppedAndKeepsWhatItKnows(t *testing.T) {
+	site, b := up(t, skerry.Options{Devices: 20, Pace: 0.05})
+	known := &device.Found{}
+	known.Add(device.Sighting{MAC: site.Boxes[7].MAC, Protocol: "arp", At: time.Unix(1, 0), Facts: map[string]string{"address": "10.0.0.9"}})
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	count := 0
+	p, err := survey.Run(ctx, b, load(t), survey.Options{Pace: 10, Known: []*device.Found{known}}, func(*device.Found, survey.Progress) {
+		if count++; count == 6 {
+			stop()
+		}
+	})
+	if !errors.Is(err, context.Canceled) || p.Found < 6 || p.Probes >= p.Planned {
+		t.Errorf("%+v, %v", p, err)
+	}
+	p, err = survey.Run(context.Background(), b, load(t), survey.Options{Known: []*device.Found{known}}, func(*device.Found, survey.Progress) {})
+	if err != nil || p.Found != 20 {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	if got := known.Addresses(); len(got) != 2 || got[0].String() != "192.168.77.20" || got[1].String() != "10.0.0.9" {
+		t.Errorf("a known device has %v", got)
+	}
+	b.Close()
+	if _, err := survey.Run(context.Background(), b, load(t), survey.Options{}, func(*device.Found, survey.Progress) {}); err == nil {
+		t.Error("a survey over a closed port ended well")
+	}
+}
+
+// BenchmarkSurvey finds 1,000 devices and tells when the first came and how
+// long after the last one the survey ended.
+func BenchmarkSurvey(b *testing.B) {
+	_, on := up(b, skerry.Options{Devices: 1000, Seed: 3, Pace: 0.05})
+	set := load(b)
+	for range b.N {
+		began := time.Now()
+		var first, last time.Duration
+		p, err := survey.Run(context.Background(), on, set, survey.Options{}, func(*device.Found, survey.Progress) {
+			last = time.Since(began)
+			if first == 0 {
+				first = last
+			}
+		})
+		if err != nil || p.Found != 1000 {
+			b.Fatalf("%d of 1000 found, %v", p.Found, err)
+		}
+		b.ReportMetric(float64(first.Milliseconds()), "ms-to-first")
+		b.ReportMetric(float64((time.Since(began) - last).Milliseconds()), "ms-from-last-to-end")
+		b.ReportMetric(float64(p.Probes)/time.Since(began).Seconds(), "probes/s")
+	}
+}
