@@ -105,6 +105,43 @@ func TestAPlannedAddressInUseIsNotGivenOut(t *testing.T) {
 	}
 }
 
+// A box that is not the one the plan names is not written to.
+func TestTheWrongBoxIsNotWrittenTo(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 2, Only: "B4", Seed: 8})
+	csv := "tag,profile,serial\nA-CTL-01,brindlecap-b4,BC4-000000\n"
+	ctx := patience(t)
+	if _, err := r.c.Import(ctx, []byte(csv), false, false); err != nil {
+		t.Fatal(err)
+	}
+	r.find()
+	wrong := r.site.Boxes[0]
+	before := wrong.Running()
+	if err := r.c.Match(ctx, "A-CTL-01", wrong.MAC); err != nil {
+		t.Fatal(err)
+	}
+	r.commission()
+	e := r.entries()["A-CTL-01"]
+	has(t, "reason", e.Reason, "confirm: it has the serial "+wrong.Serial+", but the plan says BC4-000000", "Undo the match")
+	if e.State != store.Attention || wrong.Running() != before || wrong.Saved() != before || wrong.Starts() != 1 {
+		t.Errorf("%s; the box was touched: %t", e.State, wrong.Running() != before)
+	}
+}
+
+// "It answers" is not enough: somebody else at the address fails verification.
+func TestVerifyNoticesASecondHolder(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 1, Only: "C20", Seed: 8})
+	r.upToMatch()
+	r.commission()
+	e := r.entryOf(r.site.Boxes[0])
+	plug(t, r.site, address.MAC{2, 0xbb, 0, 0, 0, 2}, netip.PrefixFrom(e.Address, 22))
+	r.verify()
+	e = r.entryOf(r.site.Boxes[0])
+	if e.State != store.Attention {
+		t.Errorf("it is %s although two hold its address", e.State)
+	}
+	has(t, "reason", e.Reason, "address held by: expected "+e.Device.String()+", observed 02:bb:00:00:00:02, "+e.Device.String())
+}
+
 // plug puts a plain host on the site's segment.
 func plug(t testing.TB, site *skerry.Site, mac address.MAC, at netip.Prefix) {
 	t.Helper()

@@ -28,6 +28,7 @@ func Open(ctx context.Context, width, height int) (context.Context, context.Canc
 		chromedp.WindowSize(width, height),
 		chromedp.WSURLReadTimeout(time.Minute),
 		chromedp.Flag("disable-quic", true),
+		chromedp.Flag("force-prefers-reduced-motion", true), // the console then moves nothing
 		chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"),
 	)
@@ -52,13 +53,34 @@ type Step = chromedp.Action[chromedp.Void]
 
 // Press clicks what the console marks, once it can be clicked.
 func Press(name string) Step {
-	return chromedp.Steps(chromedp.WaitEnabled(Mark(name)), chromedp.Click(Mark(name)))
+	return chromedp.Steps(chromedp.WaitEnabled(Mark(name)), still(name), chromedp.Click(Mark(name)))
 }
 
-// Answer presses a button of a dialog and waits until the dialog is gone: a
-// dialog that is still fading takes clicks for itself.
+// still waits until an element stays where it is from one frame to the next: a
+// click goes to a place, not to an element.
+func still(name string) Step {
+	script := `new Promise(done => {
+		let last = ''
+		const look = () => {
+			const e = document.querySelector('[data-test="` + name + `"]')
+			const r = e ? e.getBoundingClientRect() : {}
+			const now = [r.x, r.y, r.width, r.height].join()
+			if (e && now === last) return done(true)
+			last = now
+			requestAnimationFrame(look)
+		}
+		look()
+	})`
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		_, err := chromedp.Evaluate[bool](script, chromedp.EvalAwaitPromise)(ctx, t)
+		return chromedp.Void{}, err
+	}
+}
+
+// Answer presses a button of a dialog and waits until the dialog is gone, with
+// the veil that it lays over the page and that takes clicks for itself.
 func Answer(name string) Step {
-	return chromedp.Steps(Press(name), chromedp.WaitNotPresent(Mark(name)))
+	return chromedp.Steps(Press(name), chromedp.WaitNotPresent(Mark(name)), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")))
 }
 
 // Ended waits until the console shows that work of a kind, by its title, is done.

@@ -97,6 +97,9 @@ func (a *app) printDevices(ctx context.Context, c *client.Client) error {
 	for _, f := range s.Findings {
 		a.say("Note: %s.", f.Text)
 	}
+	if s.Dropped > 0 {
+		a.say("Note: %d frames came faster than they could be taken; find again, or use --gentle.", s.Dropped)
+	}
 	a.say("Next: redstart match")
 	return nil
 }

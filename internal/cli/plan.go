@@ -223,13 +223,13 @@ func (a *app) printEntries(ctx context.Context, c *client.Client, tags []string)
 	count := map[string]int{}
 	for _, e := range entries {
 		count[e.State]++
-		rows = append(rows, []any{e.Tag, e.State, e.Kind, e.Place, e.Address, addr(e.Present), e.Name, dash(e.Device.String()), clock(e.CheckedAt.Time)})
+		rows = append(rows, []any{e.Tag, e.State, e.Kind, e.Place, e.Address, addr(e.Present), dash(e.Device.String()), clock(e.CheckedAt.Time)})
 	}
 	if len(entries) == 0 && a.output == "table" {
 		a.say("The plan is empty. Next: redstart plan import FILE.csv")
 		return nil
 	}
-	if err := a.list(entries, []string{"Tag", "State", "Kind", "Place", "Planned", "Present", "Name", "MAC", "Checked"}, rows, ""); err != nil {
+	if err := a.list(entries, []string{"Tag", "State", "Kind", "Place", "Planned", "Present", "MAC", "Checked"}, rows, ""); err != nil {
 		return err
 	}
 	if a.output != "table" {

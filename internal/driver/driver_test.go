@@ -149,7 +149,8 @@ func TestACameraWantsItsPasswordFirst(t *testing.T) {
 	if !strings.HasPrefix(err.Error(), device.MAC.String()) {
 		t.Errorf("the error does not name the device: %v", err)
 	}
-	for password, want := range map[string]string{"short": "10 to 20", "ovalisOVALIS1": "must not contain the word", "CorrectHorse9": ""} {
+	for _, c := range [][2]string{{"short", "10 to 20"}, {"ovalisOVALIS1", "must not contain the word"}, {"CorrectHorse9", ""}} {
+		password, want := c[0], c[1]
 		_, err := camera.Do(ctx, profile.Password, map[string]string{"old-password": c20.FactoryPassword, "password": password})
 		if (want == "") != (err == nil) || err != nil && (!strings.Contains(err.Error(), want) || strings.Contains(err.Error(), password)) {
 			t.Errorf("%d characters: %v, want %q", len(password), err, want)

@@ -73,17 +73,22 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 }
 
 func open(ctx context.Context, c Config, b *bench.Bench) (*Service, error) {
-	set, err := profiles.Load(filepath.Join(c.Data, "profiles"))
-	if err != nil {
-		return nil, problem.New(problem.Usage, err.Error(), "mend the profile or move it away").About("profiles")
-	}
 	records, err := store.Open(ctx, c.Data)
 	if err != nil {
 		return nil, err
 	}
+	set, err := profiles.Load(filepath.Join(c.Data, "profiles"))
+	if err != nil {
+		err = problem.New(problem.Usage, err.Error(), "mend the profile or move it away").About("profiles")
+		return nil, errors.Join(err, records.Close())
+	}
 	v, err := vault.Open(c.Data, records)
 	if err == nil {
 		err = records.InterruptRuns(ctx)
+	}
+	if err == nil {
+		// What an earlier service gave to commands on this computer ended with it.
+		err = records.EndSessionsOf(ctx, LocalUser)
 	}
 	if err != nil {
 		return nil, errors.Join(err, records.Close())

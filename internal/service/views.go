@@ -89,7 +89,9 @@ func tagsByDevice(entries []store.Entry) map[address.MAC]string {
 
 // Segment is everything found on the segment and what a person should know of it.
 type Segment struct {
-	Name     string           `json:"name"` // what the service is plugged into; "" for nothing
+	Name     string           `json:"name"`    // what the service is plugged into; "" for nothing
+	Sent     uint64           `json:"sent"`    // frames that we put on it since the service started
+	Dropped  uint64           `json:"dropped"` // frames that came faster than we could take them
 	Devices  []DeviceView     `json:"devices"`
 	Findings []device.Finding `json:"findings"`
 }
@@ -106,6 +108,9 @@ func (s *Service) Devices(ctx context.Context) (Segment, error) {
 	}
 	tags := tagsByDevice(entries)
 	out := Segment{Name: s.config.Segment, Devices: []DeviceView{}, Findings: device.Findings(found)}
+	if s.bench != nil {
+		out.Sent, out.Dropped = s.bench.Sent.Load(), s.bench.Dropped.Load()
+	}
 	for _, f := range found {
 		out.Devices = append(out.Devices, DeviceView{f, tags[f.MAC], first(f.Addresses())})
 	}

@@ -36,6 +36,11 @@ func (s *Store) AddSession(ctx context.Context, session Session) error {
 	return s.exec(ctx, `INSERT INTO sessions (hash, user, once, expires_at) VALUES (:hash, :user, :once, :expires_at)`, session)
 }
 
+// EndSessionsOf forgets every session of a user.
+func (s *Store) EndSessionsOf(ctx context.Context, user string) error {
+	return s.exec(ctx, `DELETE FROM sessions WHERE user = :user`, map[string]any{"user": user})
+}
+
 // Session finds a session that has not expired; ok is false when there is none.
 func (s *Store) Session(ctx context.Context, hash string) (session Session, ok bool, err error) {
 	ok, err = s.one(ctx, &session, `SELECT * FROM sessions WHERE hash = ? AND expires_at > ?`, hash, Now())
