@@ -66,7 +66,7 @@ const columns = computed<DataTableColumns<Row>>(() => {
   if (narrow.value) return [select, tag, state]
   return [
     select, tag, state,
-    { title: 'Place', key: 'place', width: 130, sorter: by('place'), ellipsis: { tooltip: true } },
+    { title: 'Place', key: 'place', width: 150, sorter: by('place'), ellipsis: { tooltip: true } },
     { title: 'Kind', key: 'kind', width: 92, sorter: by('kind') },
     { title: 'Planned', key: 'address', width: 108, sorter: by('address'), render: (e) => mono(e.address) },
     { title: 'Present', key: 'present', width: 125, sorter: by('present'), render: (e) => h('span', { class: ['mono', e.present && e.present !== e.address ? 'other' : ''] }, e.present || '–') },

@@ -25,7 +25,9 @@ const stages = computed(() => [
 // The next stage is the first that is ready and not done.
 const next = computed(() => stages.value.find((s) => s.ready && !s.done)?.key)
 const titles = { find: 'Finding', commission: 'Commissioning', verify: 'Verifying', '': '' }
-const percent = computed(() => (site.activity.total ? Math.floor((100 * site.activity.done) / site.activity.total) : 0))
+// A verification counts what failed among what is done; a run counts it apart.
+const ended = computed(() => site.activity.done + (site.activity.kind === 'commission' ? site.activity.failed : 0))
+const percent = computed(() => (site.activity.total ? Math.floor((100 * ended.value) / site.activity.total) : 0))
 </script>
 
 <template>
