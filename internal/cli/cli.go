@@ -144,6 +144,17 @@ func defaultData() string {
 
 func (a *app) client() (*client.Client, error) { return client.Open(a.data) }
 
+// with is a command that needs the running service.
+func (a *app) with(do func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		return do(cmd.Context(), c, args)
+	}
+}
+
 func (a *app) log(quiet bool) *slog.Logger {
 	level := slog.LevelInfo
 	if quiet {

@@ -21,17 +21,13 @@ func (a *app) find() *cobra.Command {
 		Long: `Asks the segment who is there: every factory address and the planned subnet over
 ARP, every station over DCP, and listens. Devices that share an address are
 found one by one, by their MACs. Nothing is written to any device.`,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
 			pace := survey.Normal
 			if gentle {
 				pace = survey.Gentle
 			}
 			if !again {
-				ended, err := a.follow(cmd.Context(), c, func() (service.Activity, error) { return c.Find(cmd.Context(), pace) })
+				ended, err := a.follow(ctx, c, func() (service.Activity, error) { return c.Find(ctx, pace) })
 				if err != nil {
 					return err
 				}
@@ -39,8 +35,8 @@ found one by one, by their MACs. Nothing is written to any device.`,
 					return problem.New(problem.Machine, ended.Text, "")
 				}
 			}
-			return a.printDevices(cmd.Context(), c)
-		}}
+			return a.printDevices(ctx, c)
+		})}
 	c.Flags().BoolVar(&gentle, "gentle", false, fmt.Sprintf("at most %d frames per second, for a live plant", survey.Gentle))
 	c.Flags().BoolVar(&again, "known", false, "send nothing; list what was found before")
 	blink := &cobra.Command{Use: "blink MAC", Short: "Make a device show itself", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
@@ -125,29 +121,25 @@ func (a *app) match() *cobra.Command {
 order within a profile where the counts agree. With --accept the proposals, or
 those for the given tags, are taken.`,
 		Args: cobra.ArbitraryArgs,
-		RunE: func(cmd *cobra.Command, tags []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
 			if accept {
-				accepted, err := c.Accept(cmd.Context(), tags)
+				accepted, err := c.Accept(ctx, tags)
 				if err != nil {
 					return err
 				}
-				left, err := c.Proposals(cmd.Context())
+				left, err := c.Proposals(ctx)
 				if err != nil {
 					return err
 				}
 				left.Proposals = accepted
 				return a.printProposals(left, fmt.Sprintf("%d matched. Next: redstart commission --rehearse", len(accepted)))
 			}
-			p, err := c.Proposals(cmd.Context())
+			p, err := c.Proposals(ctx)
 			if err != nil {
 				return err
 			}
 			return a.printProposals(p, fmt.Sprintf("%d proposed. Next: redstart match --accept", len(p.Proposals)))
-		}}
+		})}
 	c.Flags().BoolVar(&accept, "accept", false, "take the proposals")
 	set := &cobra.Command{Use: "set TAG MAC", Short: "Match an entry by hand", Args: cobra.ExactArgs(2), RunE: func(cmd *cobra.Command, args []string) error {
 		mac, err := macArg(args[1])
@@ -164,19 +156,15 @@ those for the given tags, are taken.`,
 		a.say("%s is %s.", args[0], mac)
 		return nil
 	}}
-	undo := &cobra.Command{Use: "undo TAG...", Short: "Undo matches", Args: cobra.MinimumNArgs(1), RunE: func(cmd *cobra.Command, tags []string) error {
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
+	undo := &cobra.Command{Use: "undo TAG...", Short: "Undo matches", Args: cobra.MinimumNArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
 		for _, tag := range tags {
-			if err := c.Unmatch(cmd.Context(), tag); err != nil {
+			if err := c.Unmatch(ctx, tag); err != nil {
 				return err
 			}
 			a.say("%s is matched with nothing.", tag)
 		}
 		return nil
-	}}
+	})}
 	c.AddCommand(set, undo)
 	return c
 }

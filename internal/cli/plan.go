@@ -22,13 +22,9 @@ import (
 )
 
 func (a *app) site() *cobra.Command {
-	show := &cobra.Command{Use: "show", Short: "Show the site's data", RunE: func(cmd *cobra.Command, _ []string) error {
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
-		return a.printSite(cmd.Context(), c)
-	}}
+	show := &cobra.Command{Use: "show", Short: "Show the site's data", RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
+		return a.printSite(ctx, c)
+	})}
 	var name, zone, subnet, gateway, ntp string
 	var keep []string
 	set := &cobra.Command{Use: "set", Short: "Set the site's data; what is not given stays",
@@ -144,29 +140,17 @@ MAC and serial may be left out. A file with any mistake is refused whole.`,
 		}}
 	imp.Flags().BoolVar(&replace, "replace", false, "make the file the whole plan, if nothing was commissioned yet")
 	imp.Flags().BoolVar(&preview, "preview", false, "only show what would be added")
-	list := &cobra.Command{Use: "list [TAG...]", Short: "List the plan with what is known of each box", Args: cobra.ArbitraryArgs, RunE: func(cmd *cobra.Command, tags []string) error {
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
-		if err := a.printEntries(cmd.Context(), c, tags); !errors.Is(err, errAttention) {
+	list := &cobra.Command{Use: "list [TAG...]", Short: "List the plan with what is known of each box", Args: cobra.ArbitraryArgs, RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
+		if err := a.printEntries(ctx, c, tags); !errors.Is(err, errAttention) {
 			return err
 		}
 		return nil // a plan that is not finished is no failure of listing it
-	}}
-	show := &cobra.Command{Use: "show TAG", Short: "Show everything known of one entry", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
-		return a.printDetail(cmd.Context(), c, args[0])
-	}}
-	checkCmd := &cobra.Command{Use: "check", Short: "Check the plan as a whole", RunE: func(cmd *cobra.Command, _ []string) error {
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
-		findings, err := c.Findings(cmd.Context())
+	})}
+	show := &cobra.Command{Use: "show TAG", Short: "Show everything known of one entry", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+		return a.printDetail(ctx, c, args[0])
+	})}
+	checkCmd := &cobra.Command{Use: "check", Short: "Check the plan as a whole", RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
+		findings, err := c.Findings(ctx)
 		if err != nil {
 			return err
 		}
@@ -182,7 +166,7 @@ MAC and serial may be left out. A file with any mistake is refused whole.`,
 			return err
 		}
 		return errAttention
-	}}
+	})}
 	return group("plan", "The list of devices that should exist", imp, list, show, checkCmd)
 }
 

@@ -1,22 +1,20 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"redstart/internal/client"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
 )
 
 func (a *app) profile() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List the device profiles", RunE: func(cmd *cobra.Command, _ []string) error {
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
-		profiles, err := c.Profiles(cmd.Context())
+	list := &cobra.Command{Use: "list", Short: "List the device profiles", RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
+		profiles, err := c.Profiles(ctx)
 		if err != nil {
 			return err
 		}
@@ -26,10 +24,10 @@ func (a *app) profile() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			rows = append(rows, []any{p.ID, p.Kind, p.Maker, p.Model, string(factory), p.About})
+			rows = append(rows, []any{p.ID, p.Kind, p.Maker, p.Model, string(factory), wrap(p.About, 60)})
 		}
 		return a.list(profiles, []string{"Profile", "Kind", "Maker", "Model", "Factory address", "About"}, rows, "")
-	}}
+	})}
 	check := &cobra.Command{Use: "check FILE.yaml", Short: "Check a profile document; needs no service", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
 		doc, err := readFile(args[0])
 		if err != nil {
@@ -51,16 +49,12 @@ func (a *app) profile() *cobra.Command {
 }
 
 func (a *app) vault() *cobra.Command {
-	reveal := &cobra.Command{Use: "reveal TAG", Short: "Show the login of an entry's device; recorded in its history", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
-		user, password, err := c.Reveal(cmd.Context(), args[0])
+	reveal := &cobra.Command{Use: "reveal TAG", Short: "Show the login of an entry's device; recorded in its history", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+		user, password, err := c.Reveal(ctx, args[0])
 		if err != nil {
 			return err
 		}
 		return a.list(map[string]string{"user": user, "password": password}, []string{"User", "Password"}, [][]any{{user, password}}, fmt.Sprintf("Shown on purpose; the history of %s says so.", args[0]))
-	}}
+	})}
 	return group("vault", "The stored passwords of devices", reveal)
 }

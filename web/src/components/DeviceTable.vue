@@ -5,13 +5,14 @@ import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref } from 'vue'
 import { call } from '../api'
 import type { Device } from '../api'
-import { clock } from '../format'
+import { clock, plural } from '../format'
 import { useSite } from '../site'
 
 const site = useSite()
 const emit = defineEmits<{ show: [tag: string]; attempt: [what: () => Promise<unknown>] }>()
 const search = ref('')
 const profiles = ref<string[]>([])
+const selected = ref<string[]>([])
 const narrow = useMediaQuery('(max-width: 900px)')
 
 const latest = (d: Device, key: string) =>
@@ -29,11 +30,15 @@ const rows = computed(() => {
 })
 const text = (f: (d: Device) => string) => (a: Device, b: Device) => f(a).localeCompare(f(b), 'en', { numeric: true })
 const mono = (s: string) => h('span', { class: 'mono' }, s || '–')
-function blink(d: Device) {
-  emit('attempt', () => call('POST', `devices/${d.mac}/blink`))
+// Devices that were heard over DCP can be asked to blink.
+const canBlink = (d: Device) => !!d.profile && (d.facts ?? []).some((f) => f.protocol === 'dcp')
+const blinking = computed(() => rows.value.filter((d) => selected.value.includes(d.mac) && canBlink(d)))
+function blink(list: Device[]) {
+  emit('attempt', () => Promise.all(list.map((d) => call('POST', `devices/${d.mac}/blink`))))
 }
 const columns = computed<DataTableColumns<Device>>(() => {
   const all: DataTableColumns<Device> = [
+    { type: 'selection', width: 40 },
     { title: 'MAC', key: 'mac', width: 155, sorter: text((d) => d.mac), render: (d) => mono(d.mac) },
     { title: 'Address', key: 'present', width: 130, sorter: text((d) => d.present), render: (d) => mono(d.present) },
     { title: 'Profile', key: 'profile', width: 190, sorter: text(model), render: (d) => [model(d), d.profile ? h('span', { class: 'faint' }, ` ${d.sure} %`) : ''] },
@@ -42,7 +47,7 @@ const columns = computed<DataTableColumns<Device>>(() => {
     { title: 'Heard by', key: 'heard', width: 105, render: heard },
     { title: 'Last', key: 'last', width: 95, sorter: text((d) => d.last), render: (d) => clock(d.last) },
     { title: 'Entry', key: 'tag', width: 145, sorter: text((d) => d.tag), render: (d) => (d.tag ? h('button', { class: 'link', onClick: () => emit('show', d.tag) }, d.tag) : '–') },
-    { title: '', key: 'blink', width: 75, render: (d) => (d.profile && (d.facts ?? []).some((f) => f.protocol === 'dcp') ? h(NButton, { size: 'tiny', onClick: () => blink(d) }, () => 'Blink') : null) },
+    { title: '', key: 'blink', width: 75, render: (d) => (canBlink(d) ? h(NButton, { size: 'tiny', onClick: () => blink([d]) }, () => 'Blink') : null) },
   ]
   return narrow.value ? all.filter((c) => 'key' in c && ['mac', 'present', 'tag'].includes(String(c.key))).map((c) => ({ ...c, width: undefined })) : all
 })
@@ -53,13 +58,17 @@ const columns = computed<DataTableColumns<Device>>(() => {
     <div class="tools">
       <NInput v-model:value="search" clearable size="small" placeholder="Search MAC, address, serial, name" class="search" :input-props="{ 'aria-label': 'Search devices' }" />
       <NSelect v-model:value="profiles" multiple clearable size="small" :options="profileOptions" placeholder="Any profile" max-tag-count="responsive" class="filter" />
-      <span class="faint">{{ rows.length === site.devices.length ? '' : `${rows.length} of ${site.devices.length} shown` }}</span>
+      <template v-if="selected.length">
+        <strong>{{ plural(selected.length, 'device') }} selected</strong>
+        <NButton size="small" :disabled="!blinking.length" @click="blink(blinking)">Blink {{ blinking.length }}</NButton>
+      </template>
+      <span v-else class="faint">{{ rows.length === site.devices.length ? '' : `${rows.length} of ${site.devices.length} shown` }}</span>
     </div>
     <div v-if="!site.devices.length" class="empty faint">
       {{ site.busy ? 'Asking the segment who is there.' : 'Nothing was found yet. Plug the devices in, then press Find.' }}
     </div>
-    <NDataTable v-else :columns="columns" :data="rows" :row-key="(d: Device) => d.mac" size="small" :bordered="false" virtual-scroll
-      :flex-height="!narrow" :max-height="narrow ? 560 : undefined" :scroll-x="narrow ? undefined : 1140" :min-row-height="31" class="table" />
+    <NDataTable v-else v-model:checked-row-keys="selected" :columns="columns" :data="rows" :row-key="(d: Device) => d.mac" size="small" :bordered="false" virtual-scroll
+      :flex-height="!narrow" :max-height="narrow ? 560 : undefined" :scroll-x="narrow ? undefined : 1180" :min-row-height="31" class="table" />
   </div>
 </template>
 
