@@ -181,6 +181,27 @@ func TestABadCableOnlyCostsTime(t *testing.T) {
 	}
 }
 
+// A device may go before its answer is out. What counts is where it comes back.
+func TestAnAnswerLostWithTheDeviceIsNoFailure(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 2, Only: "C20", Seed: 12, Broken: map[int]box.Faults{0: {Mute: true}}})
+	r.upToMatch()
+	r.commission()
+	r.verify()
+	e := r.entryOf(r.site.Boxes[0])
+	if e.State != store.Verified {
+		t.Fatalf("%s: %s", e.State, e.Reason)
+	}
+	detail, err := r.c.Entry(patience(t), e.Tag)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var history strings.Builder
+	for _, n := range detail.History {
+		history.WriteString(n.What + "\n")
+	}
+	has(t, "history", history.String(), "no answer came, so looking for it", "return after address done")
+}
+
 // beacon is a model that no Go code outside this test knows.
 const beacon = `redstart: profile/1
 id: lumen-k7

@@ -32,7 +32,7 @@ func (f *simFlags) add(c *cobra.Command) {
 	c.Flags().Float64Var(&f.Faults.Loss, "loss", 0, "part of the frames that are lost, 0 to 1")
 	c.Flags().Float64Var(&f.Faults.Duplicate, "double", 0, "part of the frames that arrive twice, 0 to 1")
 	c.Flags().DurationVar(&f.Faults.Delay, "delay", 0, "frames are late by up to this")
-	c.Flags().StringArrayVar(&f.fault, "fault", nil, "`N=WHAT`: device N never-returns, comes back at its old-address, or refuses-password; may be given again")
+	c.Flags().StringArrayVar(&f.fault, "fault", nil, "`N=WHAT`: device N never-returns, comes back at its old-address, refuses-password, or is mute when it restarts; may be given again")
 }
 
 // options checks the flags.
@@ -66,8 +66,10 @@ func (f *simFlags) options() (skerry.Options, error) {
 			b.OldAddress = true
 		case "refuses-password":
 			b.RefusesPassword = true
+		case "mute":
+			b.Mute = true
 		default:
-			return wrong(fmt.Sprintf("--fault %s: there are never-returns, old-address and refuses-password", text))
+			return wrong(fmt.Sprintf("--fault %s: there are never-returns, old-address, refuses-password and mute", text))
 		}
 		o.Broken[n-1] = b
 	}

@@ -347,13 +347,20 @@ func (j *job) act(ctx context.Context, s procedure.Step) (string, error) {
 			return "", err
 		}
 	}
-	if _, err := j.converse().Do(ctx, s.Act, j.variables()); err != nil {
+	detail := s.Text
+	_, err := j.converse().Do(ctx, s.Act, j.variables())
+	if s.Then != profile.Stays && errors.Is(err, driver.ErrNoAnswer) && ctx.Err() == nil {
+		// The answer of a device that goes can be lost with it, and cannot be
+		// sent again. Whether it did as asked shows in where it comes back.
+		detail, err = detail+"; no answer came, so looking for it", nil
+	}
+	if err != nil {
 		return "", err
 	}
-	if s.Act != profile.Restart {
-		return s.Text, j.changing(ctx)
+	if s.Then == profile.Stays {
+		return detail, j.changing(ctx)
 	}
-	return s.Text, nil
+	return detail, nil
 }
 
 // showFree shows that nobody else holds the planned address, immediately

@@ -23,6 +23,10 @@ import (
 // ErrLogin says that the device refused the login, or asked for one.
 var ErrLogin = web.ErrLogin
 
+// ErrNoAnswer says that a request went out and no whole answer came back: the
+// device may or may not have done what was asked.
+var ErrNoAnswer = web.ErrNoAnswer
+
 // Target is the device to talk to. An invalid Address limits the talk to DCP.
 type Target struct {
 	MAC     address.MAC
@@ -169,11 +173,15 @@ func (t *Talk) explain(act profile.Act, err error, vars map[string]string) error
 		}
 	}
 	e := problem.New(problem.Device, text, "").About(t.target.MAC.String() + ", " + string(act))
-	// Only the kind of the error is kept, not its text.
-	for _, kind := range []error{ErrLogin, context.Canceled, context.DeadlineExceeded} {
+	// Only the kinds of the error are kept, not its text.
+	var kinds []error
+	for _, kind := range []error{ErrLogin, ErrNoAnswer, context.Canceled, context.DeadlineExceeded} {
 		if errors.Is(err, kind) {
-			return e.Because(kind)
+			kinds = append(kinds, kind)
 		}
 	}
-	return e
+	if kinds == nil {
+		return e
+	}
+	return e.Kinds(kinds...)
 }

@@ -22,7 +22,8 @@ type Port interface {
 	MAC() address.MAC
 	// Send puts a frame on the segment. It does not keep the slice.
 	Send(frame []byte) error
-	// Receive waits for a frame, which then belongs to the caller. It returns
+	// Receive waits for a frame, which must not be changed: other ports may
+	// have received the same one. It returns
 	// ErrClosed once the port is closed; any other error is worth another try.
 	Receive() ([]byte, error)
 	// Close ends the port and wakes Receive.

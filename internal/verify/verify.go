@@ -245,7 +245,7 @@ func (l *look) restart(ctx context.Context) error {
 	}
 	w := watch.New(l.Bench, l.e.Device)
 	defer w.Close()
-	if _, err := talk.Do(ctx, profile.Restart, l.given.Variables()); err != nil {
+	if _, err := talk.Do(ctx, profile.Restart, l.given.Variables()); err != nil && !errors.Is(err, driver.ErrNoAnswer) {
 		return err
 	}
 	l.close()

@@ -5,6 +5,7 @@ package problem
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -52,6 +53,8 @@ type Error struct {
 	Next    string `json:"next,omitempty"`
 	Cells   []Cell `json:"cells,omitempty"`
 	Err     error  `json:"-"`
+
+	kinds []error
 }
 
 // New makes an error of a kind; next may be empty.
@@ -72,6 +75,17 @@ func (e *Error) Because(err error) *Error {
 	c.Err = err
 	return &c
 }
+
+// Kinds returns a copy that errors.Is finds to be each of the given errors,
+// without showing their texts.
+func (e *Error) Kinds(kinds ...error) *Error {
+	c := *e
+	c.kinds = kinds
+	return &c
+}
+
+// Is implements what errors.Is asks.
+func (e *Error) Is(target error) bool { return slices.Contains(e.kinds, target) }
 
 // Error prints subject, cause, underlying error and next step in one sentence or two.
 func (e *Error) Error() string {

@@ -30,6 +30,10 @@ import (
 // ErrLogin says that the device refused the login, or asked for one.
 var ErrLogin = errors.New("the login was refused")
 
+// ErrNoAnswer says that a request went out and no whole answer came back: the
+// device may or may not have done what was asked.
+var ErrNoAnswer = errors.New("no answer from its web server")
+
 const (
 	maxBody  = 1 << 20 // bytes of an answer that are read
 	moveTime = 15 * time.Second
@@ -111,12 +115,15 @@ func (c *Client) Do(ctx context.Context, m profile.Move, vars map[string]string)
 		if errors.As(err, &outer) {
 			err = outer.Err // the URL may hold a secret
 		}
-		return nil, fmt.Errorf("no answer from its web server: %w", err)
+		if errors.Is(err, context.DeadlineExceeded) {
+			return nil, fmt.Errorf("%w within %s", ErrNoAnswer, moveTime)
+		}
+		return nil, fmt.Errorf("%w: %w", ErrNoAnswer, err)
 	}
 	defer response.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(response.Body, maxBody))
 	if err != nil {
-		return nil, fmt.Errorf("its answer broke off: %w", err)
+		return nil, fmt.Errorf("%w: it broke off: %w", ErrNoAnswer, err)
 	}
 	if slices.Contains(m.Refused, response.StatusCode) {
 		return nil, ErrLogin

@@ -50,6 +50,7 @@ func (s *Segment) forward(in *Port, frame []byte) {
 	if err != nil || f.Source.IsGroup() {
 		return
 	}
+	frame = append([]byte(nil), frame...) // one copy for all who receive it
 	s.mu.RLock()
 	known := s.table[f.Source] == in
 	s.mu.RUnlock()
@@ -76,7 +77,7 @@ func (s *Segment) forward(in *Port, frame []byte) {
 // deliver never waits: a full queue loses the frame, as a real port does.
 func (s *Segment) deliver(out *Port, frame []byte) {
 	select {
-	case out.queue <- append([]byte(nil), frame...):
+	case out.queue <- frame:
 		s.Forwarded.Add(1)
 	default:
 		s.Dropped.Add(1)

@@ -35,6 +35,7 @@ type Faults struct {
 	NeverReturns    bool // does not come back from a restart
 	OldAddress      bool // comes back at its factory address
 	RefusesPassword bool // takes no new password
+	Mute            bool // restarts before its answer is out
 }
 
 // Spec is one device as it left the factory.

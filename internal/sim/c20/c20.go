@@ -150,6 +150,11 @@ func (c *camera) setNetwork(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	c.Store(func(s *box.Settings) { s.Address, s.Gateway = netip.PrefixFrom(a, bits), gateway })
+	if c.Has().Mute {
+		c.Restart()
+		<-r.Context().Done() // the connection ends with the restart
+		return
+	}
 	answer(w, http.StatusAccepted, map[string]string{"status": "restarting"})
 	c.RestartSoon(r)
 }
