@@ -165,7 +165,10 @@ func (j *job) reach(ctx context.Context) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Duration(j.p.Restart.AtMost))
 	defer cancel()
 	if j.at, err = w.Find(ctx, candidates, j.p.UsesDCP()); err != nil {
-		return "", problem.New(problem.Device, "it is not on the segment", "check its cable and power, then commission it again").About(j.d.MAC.String()).Because(err)
+		if !errors.Is(err, watch.ErrAbsent) {
+			return "", err
+		}
+		return "", problem.New(problem.Device, err.Error(), "check its cable and power, then commission it again").About(j.d.MAC.String())
 	}
 	j.here = true
 	if !j.at.IsValid() {

@@ -77,10 +77,12 @@ func (f *Found) Add(s Sighting) (news bool) {
 			f.Facts[i].Last = later(f.Facts[i].Last, s.At)
 			continue
 		}
-		if len(f.Facts) < maxFacts {
-			f.Facts = append(f.Facts, Fact{key, value, s.Protocol, s.At, s.At})
-			news = true
+		if len(f.Facts) == maxFacts {
+			oldest := slices.MinFunc(f.Facts, func(a, b Fact) int { return a.Last.Compare(b.Last) })
+			f.Facts = slices.DeleteFunc(f.Facts, func(x Fact) bool { return x == oldest })
 		}
+		f.Facts = append(f.Facts, Fact{key, value, s.Protocol, s.At, s.At})
+		news = true
 	}
 	slices.SortFunc(f.Facts, func(a, b Fact) int {
 		return cmp.Or(cmp.Compare(a.Key, b.Key), a.First.Compare(b.First), cmp.Compare(a.Value, b.Value), cmp.Compare(a.Protocol, b.Protocol))

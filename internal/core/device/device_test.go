@@ -57,10 +57,10 @@ func TestHostileFactsAreBounded(t *testing.T) {
 		t.Errorf("kept %d runes: %q", len([]rune(v)), v[:20])
 	}
 	for i := range 500 {
-		f.Add(sighting(1, "dcp", 0, "name", fmt.Sprint("n", i)))
+		f.Add(sighting(1, "dcp", time.Duration(i)*time.Second, "name", fmt.Sprint("n", i)))
 	}
-	if len(f.Facts) > 64 {
-		t.Errorf("%d facts are kept of one MAC", len(f.Facts))
+	if len(f.Facts) > 64 || f.Value("name") != "n499" {
+		t.Errorf("%d facts are kept of one MAC, the latest name is %s", len(f.Facts), f.Value("name"))
 	}
 	f.Add(sighting(1, "arp", 0, "address", "not an address"))
 	if len(f.Addresses()) != 0 {

@@ -26,6 +26,7 @@ const (
 
 // Why a box that was waited for is not where it should be.
 var (
+	ErrAbsent     = errors.New("it does not show itself on the segment")
 	ErrNoRestart  = errors.New("it did not restart")
 	ErrNoReturn   = errors.New("it did not come back")
 	ErrOldAddress = errors.New("it came back at its old address; the new one was not kept")
@@ -57,7 +58,8 @@ func (w *Watch) ask(addresses ...netip.Addr) error {
 	return nil
 }
 
-// Find waits until the box shows itself, and tells its address. The address is
+// Find waits until the box shows itself, and tells its address. It returns
+// ErrAbsent at the context's deadline. The address is
 // invalid for a box that is there over DCP but has none.
 func (w *Watch) Find(ctx context.Context, candidates []netip.Addr, overDCP bool) (netip.Addr, error) {
 	next := time.NewTicker(round)
@@ -89,6 +91,9 @@ func (w *Watch) Find(ctx context.Context, candidates []netip.Addr, overDCP bool)
 				return netip.Addr{}, err
 			}
 		case <-ctx.Done():
+			if context.Cause(ctx) == context.DeadlineExceeded {
+				return netip.Addr{}, ErrAbsent
+			}
 			return netip.Addr{}, ctx.Err()
 		}
 	}

@@ -92,7 +92,7 @@ func TestFindTellsWhereTheBoxIs(t *testing.T) {
 	a.at <- netip.Addr{}
 	absent := watch.New(b, address.MAC{2, 9, 9, 9, 9, 9})
 	defer absent.Close()
-	if _, err := absent.Find(limited(t, 300*time.Millisecond), []netip.Addr{old}, true); !errors.Is(err, context.DeadlineExceeded) {
+	if _, err := absent.Find(limited(t, 300*time.Millisecond), []netip.Addr{old}, true); !errors.Is(err, watch.ErrAbsent) {
 		t.Errorf("an absent box was found: %v", err)
 	}
 }
