@@ -49,7 +49,11 @@ const columns = computed<DataTableColumns<Device>>(() => {
     { title: 'Entry', key: 'tag', width: 145, sorter: text((d) => d.tag), render: (d) => (d.tag ? h('button', { class: 'link', onClick: () => emit('show', d.tag) }, d.tag) : '–') },
     { title: '', key: 'blink', width: 75, render: (d) => (canBlink(d) ? h(NButton, { size: 'tiny', onClick: () => blink([d]) }, () => 'Blink') : null) },
   ]
-  return narrow.value ? all.filter((c) => 'key' in c && ['mac', 'present', 'tag'].includes(String(c.key))).map((c) => ({ ...c, width: undefined })) : all
+  if (!narrow.value) return all
+  return [
+    { title: 'Device', key: 'mac', sorter: text((d) => d.mac), render: (d) => [mono(d.mac), h('div', { class: 'faint' }, `${d.present || 'no address'}, ${model(d)}`)] },
+    { title: 'Entry', key: 'tag', width: 150, sorter: text((d) => d.tag), render: (d) => (d.tag ? h('button', { class: 'link', onClick: () => emit('show', d.tag) }, d.tag) : '–') },
+  ]
 })
 </script>
 
@@ -79,4 +83,5 @@ const columns = computed<DataTableColumns<Device>>(() => {
 .filter { width: 220px; }
 .table { flex: 1; min-height: 160px; }
 .empty { text-align: center; padding: 48px 0; }
+@media (max-width: 900px) { .search, .filter { width: 100%; } }
 </style>

@@ -2,7 +2,7 @@
 import { useMediaQuery } from '@vueuse/core'
 import { NAlert, NButton, NDataTable, NDescriptions, NDescriptionsItem, NDrawer, NDrawerContent, NSelect, NTable, NTimeline, NTimelineItem } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
-import { computed, ref, watch } from 'vue'
+import { computed, h, ref, watch } from 'vue'
 import { call, entryPath } from '../api'
 import type { Check, Detail } from '../api'
 import { clock } from '../format'
@@ -61,12 +61,16 @@ function reveal() {
   })
 }
 
-const columns: DataTableColumns<Check> = [
+const verdict = { title: 'Verdict', key: 'verdict', width: 80, render: (c: Check) => (c.verdict === 'pass' ? '✓ pass' : '▲ fail') }
+const columns = computed<DataTableColumns<Check>>(() => narrow.value ? [
+  { title: 'Check', key: 'name', render: (c) => [c.name, h('div', { class: 'faint' }, c.verdict === 'pass' ? c.observed : `expected ${c.expected}, observed ${c.observed}`)] },
+  verdict,
+] : [
   { title: 'Check', key: 'name', width: 130 },
   { title: 'Expected', key: 'expected', minWidth: 120 },
   { title: 'Observed', key: 'observed', minWidth: 120 },
-  { title: 'Verdict', key: 'verdict', width: 80, render: (c) => (c.verdict === 'pass' ? '✓ pass' : '▲ fail') },
-]
+  verdict,
+])
 </script>
 
 <template>
@@ -132,5 +136,6 @@ const columns: DataTableColumns<Check> = [
 .gap { margin-top: 10px; }
 .steps { margin: 0; padding-left: 1.4rem; }
 h3 { font-size: 14px; margin: 16px 0 6px; }
+:deep(.n-descriptions-table-header) { white-space: nowrap; }
 :deep(.failing td) { color: var(--bad); font-weight: 600; }
 </style>
