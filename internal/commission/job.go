@@ -19,6 +19,9 @@ import (
 	"redstart/internal/store"
 )
 
+// attempts is how often a device that falls silent is looked for anew.
+const attempts = 3
+
 // job is the work on one device.
 type job struct {
 	*Runner
@@ -45,6 +48,14 @@ func (r *Runner) device(ctx context.Context, d store.RunDevice, avoid func(netip
 	}
 	j := &job{Runner: r, d: d, p: r.Profiles[d.Profile], avoid: avoid}
 	err := j.run(ctx)
+	// A box that falls silent in the middle may just be restarting, from before
+	// the run was cut off or by itself. Since acts say what should be, looking
+	// again and repeating them does no harm.
+	for attempt := 1; attempt < attempts && errors.Is(err, driver.ErrNoAnswer) && ctx.Err() == nil; attempt++ {
+		j.hangUp()
+		j.login = nil
+		err = j.run(ctx)
+	}
 	j.hangUp()
 	if ctx.Err() != nil {
 		return // cut off, not failed: the next Carry goes on by looking

@@ -180,6 +180,9 @@ func (t *Talk) explain(act profile.Act, err error, vars map[string]string) error
 			kinds = append(kinds, kind)
 		}
 	}
+	if errors.Is(err, dcp.ErrSilent) {
+		kinds = append(kinds, ErrNoAnswer)
+	}
 	if kinds == nil {
 		return e
 	}
