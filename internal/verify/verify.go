@@ -6,6 +6,7 @@ package verify
 import (
 	"context"
 	"errors"
+	"fmt"
 	"maps"
 	"net/netip"
 	"slices"
@@ -66,14 +67,8 @@ func (v *Verifier) Entry(ctx context.Context, site plan.Site, e store.Entry, res
 	}
 	list := check.Judge(check.Expectation{MAC: e.Device, Serial: serial, Certificate: conduct.Certificate, Values: l.given, Ports: p.Ports}, saw, time.Now().UTC())
 	state, reason := store.Verified, ""
-	if !check.Passed(list) {
-		state = store.Attention
-		for _, c := range list {
-			if c.Verdict != check.Pass {
-				reason = "verify, " + c.Name + ": expected " + c.Expected + ", observed " + c.Observed
-				break
-			}
-		}
+	if failing := check.Failing(list); len(failing) > 0 {
+		state, reason = store.Attention, fmt.Sprintf("verify, %s: expected %s, observed %s", failing[0].Name, failing[0].Expected, failing[0].Observed)
 	}
 	if read := saw.Facts[device.Serial] != "" || saw.Facts[device.Name] != ""; read {
 		heard := device.Sighting{MAC: e.Device, Protocol: "web", At: saw.FactsReadAt, Facts: map[string]string{}}

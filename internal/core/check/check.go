@@ -92,19 +92,17 @@ func Judge(want Expectation, saw Observation, now time.Time) []Check {
 }
 
 // Passed reports whether there are checks and all of them passed.
-func Passed(list []Check) bool {
-	return len(list) > 0 && !slices.ContainsFunc(list, func(c Check) bool { return c.Verdict != Pass })
-}
+func Passed(list []Check) bool { return len(list) > 0 && len(Failing(list)) == 0 }
 
-// Failing names the checks that did not pass.
-func Failing(list []Check) []string {
-	var names []string
+// Failing gives the checks that did not pass.
+func Failing(list []Check) []Check {
+	var failing []Check
 	for _, c := range list {
 		if c.Verdict != Pass {
-			names = append(names, c.Name)
+			failing = append(failing, c)
 		}
 	}
-	return names
+	return failing
 }
 
 func fact(saw Observation, key string) string {

@@ -32,10 +32,17 @@ func good() check.Observation {
 	}
 }
 
+func names(list []check.Check) (n []string) {
+	for _, c := range list {
+		n = append(n, c.Name)
+	}
+	return n
+}
+
 func TestEverythingAsPlannedPasses(t *testing.T) {
 	list := check.Judge(want(), good(), noon)
 	if !check.Passed(list) || len(list) != 12 {
-		t.Errorf("%d checks, failing: %v", len(list), check.Failing(list))
+		t.Errorf("%d checks, failing: %v", len(list), names(check.Failing(list)))
 	}
 	if check.Passed(nil) {
 		t.Error("no checks at all count as passed")
@@ -60,7 +67,7 @@ func TestEachDeviationFailsItsOwnCheck(t *testing.T) {
 	} {
 		saw := good()
 		change(&saw)
-		if got := check.Failing(check.Judge(want(), saw, noon)); !slices.Equal(got, []string{failing}) {
+		if got := names(check.Failing(check.Judge(want(), saw, noon))); !slices.Equal(got, []string{failing}) {
 			t.Errorf("want only %q to fail, got %v", failing, got)
 		}
 	}
@@ -75,7 +82,7 @@ func TestNothingIsKeptBeforeItWasReadAgain(t *testing.T) {
 	} {
 		saw := good()
 		change(&saw)
-		if got := check.Failing(check.Judge(want(), saw, noon)); !slices.Equal(got, []string{"kept over a restart"}) {
+		if got := names(check.Failing(check.Judge(want(), saw, noon))); !slices.Equal(got, []string{"kept over a restart"}) {
 			t.Errorf("%s: %v", name, got)
 		}
 	}

@@ -116,14 +116,3 @@ func Takes(p *profile.Profile, steps []Step) time.Duration {
 	}
 	return sum
 }
-
-// MovesLive reports whether the model takes its new address without a restart.
-// Where it does not, a device at its new address has restarted.
-func MovesLive(p *profile.Profile) bool {
-	for _, s := range p.Order {
-		if s.Act == profile.Address {
-			return s.Then == profile.Moves
-		}
-	}
-	return false
-}

@@ -11,7 +11,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/gopacket/gopacket"
+	"github.com/gopacket/gopacket/layers"
+
+	"redstart/internal/core/address"
 	"redstart/internal/lan/bench"
+	"redstart/internal/lan/segment"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/wire/ethernet"
 )
@@ -98,16 +103,83 @@ func TestSourceIsFreeNearAndNotPlanned(t *testing.T) {
 	}
 }
 
+// The other side is an independent decoder and encoder: it reads our datagram
+// and sends it back.
+func TestUDPReachesTheDevice(t *testing.T) {
+	var wire segment.Segment
+	b := bench.New(wire.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 64))
+	t.Cleanup(func() { b.Close() })
+	mac, at := address.MAC{0x0a, 0x4f, 0x56, 0, 0, 1}, netip.MustParseAddr("192.168.77.20")
+	device := wire.Attach(mac, 64)
+	t.Cleanup(func() { device.Close() })
+	go func() {
+		for {
+			raw, err := device.Receive()
+			if err != nil {
+				return
+			}
+			packet := gopacket.NewPacket(raw, layers.LayerTypeEthernet, gopacket.Default)
+			udp, ok := packet.Layer(layers.LayerTypeUDP).(*layers.UDP)
+			if !ok {
+				continue
+			}
+			ip := packet.Layer(layers.LayerTypeIPv4).(*layers.IPv4)
+			eth := packet.Layer(layers.LayerTypeEthernet).(*layers.Ethernet)
+			back := &layers.UDP{SrcPort: udp.DstPort, DstPort: udp.SrcPort}
+			over := &layers.IPv4{Version: 4, TTL: 64, Protocol: layers.IPProtocolUDP, SrcIP: ip.DstIP, DstIP: ip.SrcIP}
+			_ = back.SetNetworkLayerForChecksum(over) // never fails for IPv4
+			buffer := gopacket.NewSerializeBuffer()
+			if gopacket.SerializeLayers(buffer, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true},
+				&layers.Ethernet{SrcMAC: eth.DstMAC, DstMAC: eth.SrcMAC, EthernetType: layers.EthernetTypeIPv4}, over, back, gopacket.Payload(append([]byte("back: "), udp.Payload...))) == nil {
+				_ = device.Send(buffer.Bytes())
+			}
+		}
+	}()
+	c, err := b.Open(context.Background(), bench.Peer{MAC: mac, Address: at})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	u, err := c.DialUDP(47808)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer u.Close()
+	if err := u.SetDeadline(time.Now().Add(30 * time.Second)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := u.Write([]byte("who is")); err != nil {
+		t.Fatal(err)
+	}
+	got := make([]byte, 64)
+	if n, err := u.Read(got); err != nil || string(got[:n]) != "back: who is" {
+		t.Errorf("%q, %v", got[:n], err)
+	}
+}
+
 func TestSlowListenerLosesFramesAndNobodyWaits(t *testing.T) {
-	_, b := site(t, skerry.Options{Devices: 5, Only: "C20", Pace: 0.01})
+	s, b := site(t, skerry.Options{Devices: 5, Only: "C20", Pace: 0.01})
+	at := netip.MustParseAddr("192.168.77.20")
+	for _, device := range s.Boxes {
+		for here := false; !here; {
+			here, _ = b.Holds(context.Background(), device.MAC, at)
+		}
+	}
 	heard := make(chan struct{}, 100)
 	deaf := b.Listen(1, func(ethernet.Frame) bool { heard <- struct{}{}; return true })
 	defer deaf.Close()
-	for range 3 {
+	// Three probes to five holders make fifteen answers; one fits the queue.
+	if holders, err := b.Holders(context.Background(), at); err != nil || len(holders) != 5 {
+		t.Fatalf("%d holders, %v", len(holders), err)
+	}
+	for range 10 {
 		<-heard
 	}
-	if b.Dropped.Load() == 0 && len(deaf.Frames()) > 1 {
-		t.Error("a full queue neither dropped nor counted")
+	for b.Dropped.Load() < 9 { // counted right after each frame was offered
+		runtime.Gosched()
+	}
+	if len(deaf.Frames()) != 1 {
+		t.Errorf("%d frames wait in a queue of one", len(deaf.Frames()))
 	}
 }
 
