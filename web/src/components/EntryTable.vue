@@ -71,7 +71,7 @@ const columns = computed<DataTableColumns<Row>>(() => {
     { title: 'Planned', key: 'address', width: 108, sorter: by('address'), render: (e) => mono(e.address) },
     { title: 'Present', key: 'present', width: 125, sorter: by('present'), render: (e) => h('span', { class: ['mono', e.present && e.present !== e.address ? 'other' : ''] }, e.present || '–') },
     { title: 'MAC', key: 'device', width: 150, sorter: by('device'), render: (e) => mono(e.device) },
-    { title: 'Now', key: 'now', minWidth: 200, ellipsis: { tooltip: true } },
+    { title: 'Now', key: 'now', minWidth: 180, ellipsis: { tooltip: true } },
     { title: 'Last check', key: 'checkedAt', width: 112, sorter: by('checkedAt'), render: (e) => clock(e.checkedAt) },
   ]
 })
