@@ -42,7 +42,7 @@ table per stage, and exits 0 only if every entry was verified.`,
 }
 
 func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, walk bool) (err error) {
-	l, err := listenAt(listen, "", "")
+	l, _, err := listenAt(listen, "", "")
 	if err != nil {
 		return err
 	}
@@ -68,7 +68,7 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	var walked error
-	served := a.run(ctx, s, l, "http://", func(url string) error {
+	served := a.run(ctx, s, l, "", func(url string) error {
 		a.say("Skerry Point Ferry Terminal, a made-up site. Everything on its network is simulated")
 		a.say("in this process: %s.", inventory(site))
 		a.say("Service, API and console are the real ones, on loopback only.\n")

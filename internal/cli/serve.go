@@ -34,7 +34,7 @@ segment behind a network interface; it needs the right to send raw frames
 			if err != nil {
 				return err
 			}
-			l, err := listenAt(listen, cert, key)
+			l, pin, err := listenAt(listen, cert, key)
 			if err != nil {
 				if port != nil {
 					err = errors.Join(err, port.Close())
@@ -46,11 +46,7 @@ segment behind a network interface; it needs the right to send raw frames
 				return errors.Join(err, l.Close())
 			}
 			defer s.Close()
-			scheme := "http://"
-			if cert != "" {
-				scheme = "https://"
-			}
-			return a.run(cmd.Context(), s, l, scheme, func(url string) error {
+			return a.run(cmd.Context(), s, l, pin, func(url string) error {
 				password, err := s.FirstStart(cmd.Context())
 				if err != nil {
 					return err
@@ -78,15 +74,18 @@ segment behind a network interface; it needs the right to send raw frames
 	return c
 }
 
-// run serves until the context ends. ready is called with the console's
-// address once commands can reach the service.
-func (a *app) run(ctx context.Context, s *service.Service, l net.Listener, scheme string, ready func(url string) error) error {
+// run serves until the context ends, over TLS if pin names a certificate. ready
+// is called with the console's address once commands can reach the service.
+func (a *app) run(ctx context.Context, s *service.Service, l net.Listener, pin string, ready func(url string) error) error {
 	token, err := s.LocalToken(ctx)
 	if err != nil {
 		return err
 	}
-	url := scheme + l.Addr().String()
-	remove, err := client.WriteHandle(a.data, client.Handle{URL: url, Token: token})
+	url := "http://" + l.Addr().String()
+	if pin != "" {
+		url = "https://" + l.Addr().String()
+	}
+	remove, err := client.WriteHandle(a.data, client.Handle{URL: url, Token: token, Pin: pin})
 	if err != nil {
 		return err
 	}
@@ -120,26 +119,27 @@ func openPort(iface, tunnel string) (lan.Port, string, error) {
 	return nil, "", nil
 }
 
-// listenAt opens the console's address. Other than loopback needs TLS.
-func listenAt(at, cert, key string) (net.Listener, error) {
+// listenAt opens the console's address, and gives the pin of its certificate if
+// it has one. Other than loopback needs TLS.
+func listenAt(at, cert, key string) (l net.Listener, pin string, err error) {
 	host, _, err := net.SplitHostPort(at)
 	if err != nil {
-		return nil, problem.New(problem.Usage, at+" is not an address with a port", "write it like "+usualAddress).About("--listen")
+		return nil, "", problem.New(problem.Usage, at+" is not an address with a port", "write it like "+usualAddress).About("--listen")
 	}
 	ip := net.ParseIP(host)
 	if cert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, problem.New(problem.Usage, "other computers may reach "+at+", and without TLS they could read everything", "give --certificate and --key, or listen on 127.0.0.1").About("--listen")
+		return nil, "", problem.New(problem.Usage, "other computers may reach "+at+", and without TLS they could read everything", "give --certificate and --key, or listen on 127.0.0.1").About("--listen")
 	}
-	l, err := net.Listen("tcp", at)
+	l, err = net.Listen("tcp", at)
 	if err != nil {
-		return nil, problem.New(problem.Machine, "cannot listen at "+at, "stop what uses it, or choose another with --listen").About("--listen").Because(err)
+		return nil, "", problem.New(problem.Machine, "cannot listen at "+at, "stop what uses it, or choose another with --listen").About("--listen").Because(err)
 	}
 	if cert == "" {
-		return l, nil
+		return l, "", nil
 	}
 	pair, err := tls.LoadX509KeyPair(cert, key)
 	if err != nil {
-		return nil, problem.New(problem.Usage, "the certificate and key do not fit or cannot be read", "give a PEM file for each").About(filepath.Base(cert)).Because(errors.Join(err, l.Close()))
+		return nil, "", problem.New(problem.Usage, "the certificate and key do not fit or cannot be read", "give a PEM file for each").About(filepath.Base(cert)).Because(errors.Join(err, l.Close()))
 	}
-	return tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}), nil
+	return tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}), client.Pin(pair.Certificate[0]), nil
 }
