@@ -35,6 +35,7 @@ type app struct {
 	out, err io.Writer
 	data     string // the data folder
 	output   string // table, json or csv
+	siteKey  string // "" for the only site
 }
 
 // Main runs one command and gives its exit code.
@@ -91,10 +92,11 @@ verifies the result. The order of work is:
 		},
 	}
 	root.PersistentFlags().StringVar(&a.data, "data", defaultData(), "data `folder` of the service (or set REDSTART_DATA)")
+	root.PersistentFlags().StringVar(&a.siteKey, "site", os.Getenv("REDSTART_SITE"), "`key` of the site, if there are several (or set REDSTART_SITE)")
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "how to print lists: table, json or csv")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err} })
 	root.CompletionOptions.DisableDefaultCmd = true
-	root.AddCommand(a.serve(), a.demo(), a.sim(), a.site(), a.plan(), a.find(), a.match(), a.commission(), a.verify(), a.profile(), a.vault())
+	root.AddCommand(a.serve(), a.demo(), a.sim(), a.site(), a.plan(), a.find(), a.match(), a.commission(), a.verify(), a.profile(), a.vault(), a.user())
 	for _, c := range root.Commands() {
 		wrapArgs(c)
 	}
@@ -142,12 +144,57 @@ func defaultData() string {
 	return filepath.Join(home, ".local", "share", "redstart")
 }
 
-func (a *app) client() (*client.Client, error) { return client.Open(a.data) }
+// service reaches the running service: the one that the environment names, or
+// the one on the data folder.
+func (a *app) service() (*client.Client, error) {
+	if url := os.Getenv("REDSTART_URL"); url != "" {
+		return client.New(client.Handle{URL: strings.TrimRight(url, "/"), Token: os.Getenv("REDSTART_TOKEN"), Pin: os.Getenv("REDSTART_PIN")}), nil
+	}
+	return client.Open(a.data)
+}
 
-// with is a command that needs the running service.
+var errNoSite = problem.New(problem.Conflict, "there is no site yet", "make one: redstart site set --name NAME --subnet 10.40.8.0/22 --gateway 10.40.8.1")
+
+// client reaches the running service, about the site that is meant.
+func (a *app) client(ctx context.Context) (*client.Client, error) {
+	c, err := a.service()
+	if err != nil {
+		return nil, err
+	}
+	if a.siteKey != "" {
+		return c.At(a.siteKey), nil
+	}
+	sites, err := c.Sites(ctx)
+	switch {
+	case err != nil:
+		return nil, err
+	case len(sites) == 0:
+		return nil, errNoSite
+	case len(sites) > 1:
+		var keys []string
+		for _, s := range sites {
+			keys = append(keys, s.Key)
+		}
+		return nil, problem.New(problem.Usage, "there are several sites: "+strings.Join(keys, ", "), "say which with --site KEY, or set REDSTART_SITE")
+	}
+	return c.At(sites[0].Key), nil
+}
+
+// with is a command about a site of the running service.
 func (a *app) with(do func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, args []string) error {
-		c, err := a.client()
+		c, err := a.client(cmd.Context())
+		if err != nil {
+			return err
+		}
+		return do(cmd.Context(), c, args)
+	}
+}
+
+// anywhere is a command about the running service, whatever the site.
+func (a *app) anywhere(do func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		c, err := a.service()
 		if err != nil {
 			return err
 		}

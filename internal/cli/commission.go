@@ -23,7 +23,7 @@ looking at each device. --rehearse shows what would be done and sends nothing.`,
 		Args: cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, tags []string) error {
 			ctx := cmd.Context()
-			c, err := a.client()
+			c, err := a.client(ctx)
 			if err != nil {
 				return err
 			}
@@ -148,7 +148,7 @@ last change. With one entry the checks are printed.`,
 		Args: cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, tags []string) error {
 			ctx := cmd.Context()
-			c, err := a.client()
+			c, err := a.client(ctx)
 			if err != nil {
 				return err
 			}

@@ -58,11 +58,11 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 		return err
 	}
 	defer s.Close()
-	if err := s.SetSite(ctx, skerry.Data()); err != nil {
+	if _, err := s.AddSite(ctx, skerry.Data(), "demo"); err != nil {
 		return err
 	}
 	planFile := filepath.Join(a.data, "skerry-point.csv")
-	if err := os.WriteFile(planFile, site.Plan(), 0o600); err != nil {
+	if err := os.WriteFile(planFile, site.WholePlan(), 0o600); err != nil {
 		return err
 	}
 	ctx, stop := context.WithCancel(ctx)
@@ -73,7 +73,7 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 		a.say("in this process: %s.", inventory(site))
 		a.say("Service, API and console are the real ones, on loopback only.\n")
 		if walk {
-			walked = a.walk(ctx, site.Plan())
+			walked = a.walk(ctx, site.WholePlan())
 			stop()
 			return nil
 		}

@@ -44,7 +44,7 @@ found one by one, by their MACs. Nothing is written to any device.`,
 		if err != nil {
 			return err
 		}
-		c, err := a.client()
+		c, err := a.client(cmd.Context())
 		if err != nil {
 			return err
 		}
@@ -146,7 +146,7 @@ those for the given tags, are taken.`,
 		if err != nil {
 			return err
 		}
-		c, err := a.client()
+		c, err := a.client(cmd.Context())
 		if err != nil {
 			return err
 		}

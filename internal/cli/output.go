@@ -76,6 +76,14 @@ func clock(t time.Time) string {
 	return t.Local().Format("15:04:05")
 }
 
+// dayClock prints a time with its day.
+func dayClock(t time.Time) string {
+	if t.IsZero() {
+		return "–"
+	}
+	return t.Local().Format("2 Jan 2006 15:04:05")
+}
+
 func seconds(s float64) string {
 	return time.Duration(s * float64(time.Second)).Round(time.Second).String()
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -13,7 +12,7 @@ import (
 )
 
 func (a *app) profile() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List the device profiles", RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
+	list := &cobra.Command{Use: "list", Short: "List the device profiles", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
 		profiles, err := c.Profiles(ctx)
 		if err != nil {
 			return err
@@ -41,20 +40,59 @@ func (a *app) profile() *cobra.Command {
 		for _, s := range p.Order {
 			order = append(order, string(s.Act))
 		}
-		a.say("%s is sound: %s %s, a %s. Order: %s.", p.ID, p.Maker, p.Model, p.Kind, strings.Join(order, ", "))
+		a.say("%s is sound: %s %s, a %s. %s", p.ID, p.Maker, p.Model, p.Kind, plural(len(p.Settings), "setting")+" declared.")
+		if p.Sets() {
+			a.say("Order: %s.", strings.Join(order, ", "))
+		} else {
+			a.say("It does not say how to set the model: entries can be planned and found, not commissioned.")
+		}
 		a.say("Next: put it into %s/profiles and start the service again.", a.data)
 		return nil
 	}}
-	return group("profile", "What is known about device models", list, check)
-}
-
-func (a *app) vault() *cobra.Command {
-	reveal := &cobra.Command{Use: "reveal TAG", Short: "Show the login of an entry's device; recorded in its history", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-		user, password, err := c.Reveal(ctx, args[0])
+	settings := &cobra.Command{Use: "settings PROFILE", Short: "List the settings that a model takes", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+		profiles, err := c.Profiles(ctx)
 		if err != nil {
 			return err
 		}
-		return a.list(map[string]string{"user": user, "password": password}, []string{"User", "Password"}, [][]any{{user, password}}, fmt.Sprintf("Shown on purpose; the history of %s says so.", args[0]))
+		for _, p := range profiles {
+			if p.ID == args[0] {
+				return a.printSettings(p)
+			}
+		}
+		return problem.New(problem.Missing, "there is no such profile", "list them: redstart profile list").About(args[0])
 	})}
-	return group("vault", "The stored passwords of devices", reveal)
+	return group("profile", "What is known about device models", list, check, settings)
+}
+
+func (a *app) printSettings(p *profile.Profile) error {
+	var rows [][]any
+	for _, s := range p.Settings {
+		takes := s.Type
+		switch s.Type {
+		case profile.Number:
+			takes = s.Range()
+		case profile.Choice:
+			takes = strings.Join(s.Choices, ", ")
+		case profile.EntryRef, profile.SettingRef:
+			takes = "tag of a " + strings.Join(s.Kinds, " or ")
+			if len(s.Kinds) == 0 {
+				takes = "tag of an entry"
+			}
+			if len(s.Of) > 0 {
+				takes += ", /" + strings.Join(s.Of, " or /")
+			}
+		case profile.Computed:
+			takes = "computed: " + s.From
+		}
+		needed := s.Default
+		if s.Required {
+			needed = "needed"
+		}
+		rows = append(rows, []any{s.Key, s.Label, wrap(takes, 50), dash(needed), dash(s.Unique), wrap(s.Help, 50)})
+	}
+	if len(rows) == 0 && a.output == "table" {
+		a.say("A %s takes nothing besides name, address and login.", p.Model)
+		return nil
+	}
+	return a.list(p.Settings, []string{"Setting", "Label", "Takes", "If not given", "Unique in", "Help"}, rows, "")
 }

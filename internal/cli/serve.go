@@ -34,7 +34,12 @@ segment behind a network interface; it needs the right to send raw frames
 			if err != nil {
 				return err
 			}
-			l, pin, err := listenAt(listen, cert, key)
+			cert, key, err := certificateFor(a.data, listen, cert, key)
+			var l net.Listener
+			var pin string
+			if err == nil {
+				l, pin, err = listenAt(listen, cert, key)
+			}
 			if err != nil {
 				if port != nil {
 					err = errors.Join(err, port.Close())
@@ -52,6 +57,9 @@ segment behind a network interface; it needs the right to send raw frames
 					return err
 				}
 				a.say("Redstart serves %s", url)
+				if pin != "" {
+					a.say("Certificate, SHA-256: %s", pin)
+				}
 				if password != "" {
 					a.say("First start: sign in as %q with the password %s (shown only now).", service.Owner, password)
 				}
@@ -64,10 +72,10 @@ segment behind a network interface; it needs the right to send raw frames
 			})
 		},
 	}
-	c.Flags().StringVar(&listen, "listen", usualAddress, "`address` of console and API; other than loopback only with --certificate")
+	c.Flags().StringVar(&listen, "listen", usualAddress, "`address` of console and API; other than loopback only over TLS")
 	c.Flags().StringVarP(&iface, "interface", "i", "", "network interface that the devices are on")
 	c.Flags().StringVar(&tunnel, "vxlan", "", "loopback `address` of a simulated site (redstart sim --vxlan)")
-	c.Flags().StringVar(&cert, "certificate", "", "PEM `file` with the TLS certificate")
+	c.Flags().StringVar(&cert, "certificate", "", "PEM `file` with the TLS certificate; one is made if needed and not given")
 	c.Flags().StringVar(&key, "key", "", "PEM `file` with the TLS key")
 	c.MarkFlagsMutuallyExclusive("interface", "vxlan")
 	c.MarkFlagsRequiredTogether("certificate", "key")
@@ -119,6 +127,21 @@ func openPort(iface, tunnel string) (lan.Port, string, error) {
 	return nil, "", nil
 }
 
+func isLoopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// certificateFor gives the certificate to listen with: the one given, none on
+// loopback, and else one that the service makes for itself.
+func certificateFor(dir, at, cert, key string) (string, string, error) {
+	host, _, err := net.SplitHostPort(at)
+	if err != nil || cert != "" || isLoopback(host) {
+		return cert, key, nil // listenAt says what is wrong with the address
+	}
+	return selfMade(dir, host)
+}
+
 // listenAt opens the console's address, and gives the pin of its certificate if
 // it has one. Other than loopback needs TLS.
 func listenAt(at, cert, key string) (l net.Listener, pin string, err error) {
@@ -126,9 +149,8 @@ func listenAt(at, cert, key string) (l net.Listener, pin string, err error) {
 	if err != nil {
 		return nil, "", problem.New(problem.Usage, at+" is not an address with a port", "write it like "+usualAddress).About("--listen")
 	}
-	ip := net.ParseIP(host)
-	if cert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, "", problem.New(problem.Usage, "other computers may reach "+at+", and without TLS they could read everything", "give --certificate and --key, or listen on 127.0.0.1").About("--listen")
+	if cert == "" && !isLoopback(host) {
+		return nil, "", problem.New(problem.Usage, "other computers may reach "+at+", and without TLS they could read everything", "listen on 127.0.0.1").About("--listen")
 	}
 	l, err = net.Listen("tcp", at)
 	if err != nil {

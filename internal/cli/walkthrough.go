@@ -12,12 +12,12 @@ import (
 // walk does the whole job through the API, as a technician would. It returns
 // errAttention unless every entry ends up verified.
 func (a *app) walk(ctx context.Context, csv []byte) error {
-	c, err := a.client()
+	c, err := a.client(ctx)
 	if err != nil {
 		return err
 	}
 	a.say("PLAN")
-	entries, err := c.Import(ctx, csv, false, false)
+	r, err := c.Import(ctx, csv, service.ImportOptions{})
 	if err != nil {
 		return err
 	}
@@ -25,14 +25,15 @@ func (a *app) walk(ctx context.Context, csv []byte) error {
 	if err != nil {
 		return err
 	}
-	if err := a.printByProfile(profiles, countPlanned(entries)); err != nil {
+	if err := a.printByProfile(profiles, countPlanned(r.Comparison.Added)); err != nil {
 		return err
 	}
 	site, err := c.Site(ctx)
 	if err != nil {
 		return err
 	}
-	a.say("%s planned in %s, gateway %s.\n", plural(len(entries), "entry"), site.Subnet.Prefix, site.Subnet.Gateway)
+	a.say("%s planned in %s.", plural(len(r.Comparison.Added), "entry"), site.Subnets[0].Words())
+	a.say("%s.\n", findingsText(r.Findings))
 
 	a.say("FIND")
 	if _, err := a.follow(ctx, c, func() (service.Activity, error) { return c.Find(ctx, 0) }); err != nil {
@@ -79,10 +80,10 @@ func (a *app) printByProfile(profiles []*profile.Profile, count map[string]int) 
 	return a.list(count, []string{"Kind", "Model", "Entries"}, rows, "")
 }
 
-// allVerified reports whether nothing is left to do.
+// allVerified reports whether nothing is left to do with what is wired.
 func allVerified(entries []service.EntryView) bool {
 	for _, e := range entries {
-		if e.State != store.Verified {
+		if e.State != store.Verified && !(e.NotWired && e.State == store.Planned) {
 			return false
 		}
 	}

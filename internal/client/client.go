@@ -18,14 +18,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"redstart/internal/commission"
-	"redstart/internal/core/address"
-	"redstart/internal/core/match"
-	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
-	"redstart/internal/core/profile"
 	"redstart/internal/service"
-	"redstart/internal/store"
 )
 
 // Handle is how commands on this computer reach a running service. The service
@@ -52,19 +46,30 @@ func WriteHandle(dir string, h Handle) (remove func(), err error) {
 	return func() { _ = os.Remove(path) }, os.WriteFile(path, doc, 0o600)
 }
 
-// Client talks to one service.
+// Client talks to one service, about one site.
 type Client struct {
 	handle Handle
 	http   *http.Client
+	site   string // "" until At
 }
+
+// At gives a client for a site. Calls about the site need it.
+func (c *Client) At(site string) *Client {
+	at := *c
+	at.site = site
+	return &at
+}
+
+// Key gives the key of the site that the client is for.
+func (c *Client) Key() string { return c.site }
 
 // New makes a client from a handle.
 func New(h Handle) *Client {
 	if h.Pin == "" {
-		return &Client{h, &http.Client{}}
+		return &Client{handle: h, http: &http.Client{}}
 	}
 	// The certificate may be self-made; the handle says which one it must be.
-	return &Client{h, &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{
+	return &Client{handle: h, http: &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{
 		InsecureSkipVerify: true,
 		MinVersion:         tls.VersionTLS12,
 		VerifyConnection: func(s tls.ConnectionState) error {
@@ -106,7 +111,7 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 	switch in := in.(type) {
 	case nil:
 	case []byte:
-		body, contentType = bytes.NewReader(in), "text/csv"
+		body, contentType = bytes.NewReader(in), "application/octet-stream"
 	default:
 		doc, err := json.Marshal(in)
 		if err != nil {
@@ -119,6 +124,10 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 		return err
 	}
 	defer response.Body.Close()
+	if raw, ok := out.(*[]byte); ok {
+		*raw, err = io.ReadAll(response.Body)
+		return err
+	}
 	if out == nil {
 		return nil
 	}
@@ -171,128 +180,6 @@ func post[T any](ctx context.Context, c *Client, path string, in any) (out T, er
 	return out, c.call(ctx, http.MethodPost, path, in, &out)
 }
 
-// Site gives the site's data.
-func (c *Client) Site(ctx context.Context) (plan.Site, error) {
-	return get[plan.Site](ctx, c, "/api/site")
-}
-
-// SetSite sets the site's data.
-func (c *Client) SetSite(ctx context.Context, site plan.Site) error {
-	return c.call(ctx, http.MethodPut, "/api/site", site, nil)
-}
-
-// Import adds a CSV plan, or with preview only shows what it would add.
-func (c *Client) Import(ctx context.Context, file []byte, replace, preview bool) ([]plan.Entry, error) {
-	return post[[]plan.Entry](ctx, c, fmt.Sprintf("/api/entries?replace=%t&preview=%t", replace, preview), file)
-}
-
-// Entries lists the plan.
-func (c *Client) Entries(ctx context.Context) ([]service.EntryView, error) {
-	return get[[]service.EntryView](ctx, c, "/api/entries")
-}
-
-func entryPath(tag string) string { return "/api/entries/" + url.PathEscape(tag) }
-
-// Entry gives everything known of one entry.
-func (c *Client) Entry(ctx context.Context, tag string) (service.Detail, error) {
-	return get[service.Detail](ctx, c, entryPath(tag))
-}
-
-// Findings says what is wrong with the plan.
-func (c *Client) Findings(ctx context.Context) ([]plan.Finding, error) {
-	return get[[]plan.Finding](ctx, c, "/api/findings")
-}
-
-// Profiles lists the device profiles.
-func (c *Client) Profiles(ctx context.Context) ([]*profile.Profile, error) {
-	return get[[]*profile.Profile](ctx, c, "/api/profiles")
-}
-
-// Devices lists everything found.
-func (c *Client) Devices(ctx context.Context) (service.Segment, error) {
-	return get[service.Segment](ctx, c, "/api/devices")
-}
-
-// Blink makes a device show itself.
-func (c *Client) Blink(ctx context.Context, mac address.MAC) error {
-	return c.call(ctx, http.MethodPost, "/api/devices/"+mac.String()+"/blink", nil, nil)
-}
-
-// Find starts a survey; pace is in frames per second, 0 for the normal one.
-func (c *Client) Find(ctx context.Context, pace int) (service.Activity, error) {
-	return post[service.Activity](ctx, c, "/api/surveys", map[string]int{"pace": pace})
-}
-
-// Proposals lists proposed matches.
-func (c *Client) Proposals(ctx context.Context) (service.Proposals, error) {
-	return get[service.Proposals](ctx, c, "/api/matches")
-}
-
-// Accept accepts proposed matches; no tags mean all.
-func (c *Client) Accept(ctx context.Context, tags []string) ([]match.Proposal, error) {
-	return post[[]match.Proposal](ctx, c, "/api/matches", service.Selection{Tags: tags})
-}
-
-// Match matches by hand.
-func (c *Client) Match(ctx context.Context, tag string, mac address.MAC) error {
-	return c.call(ctx, http.MethodPut, entryPath(tag)+"/match", map[string]any{"mac": mac}, nil)
-}
-
-// Unmatch undoes a match.
-func (c *Client) Unmatch(ctx context.Context, tag string) error {
-	return c.call(ctx, http.MethodDelete, entryPath(tag)+"/match", nil, nil)
-}
-
-// Rehearse says what a run would do.
-func (c *Client) Rehearse(ctx context.Context, tags []string) (commission.Rehearsal, error) {
-	return post[commission.Rehearsal](ctx, c, "/api/rehearsals", service.Selection{Tags: tags})
-}
-
-// Commission starts a run.
-func (c *Client) Commission(ctx context.Context, tags []string) (service.Activity, error) {
-	return post[service.Activity](ctx, c, "/api/runs", service.Selection{Tags: tags})
-}
-
-// LatestRun gives the latest run; ok is false before the first.
-func (c *Client) LatestRun(ctx context.Context) (run store.Run, ok bool, err error) {
-	run, err = get[store.Run](ctx, c, "/api/runs/latest")
-	if problem.KindOf(err) == problem.Missing {
-		return run, false, nil
-	}
-	return run, err == nil, err
-}
-
-// Resume goes on with a run that was cut off.
-func (c *Client) Resume(ctx context.Context, run int64) (service.Activity, error) {
-	return post[service.Activity](ctx, c, fmt.Sprintf("/api/runs/%d/resume", run), nil)
-}
-
-// GiveUp gives up a run that was cut off.
-func (c *Client) GiveUp(ctx context.Context, run int64) error {
-	return c.call(ctx, http.MethodPost, fmt.Sprintf("/api/runs/%d/give-up", run), nil, nil)
-}
-
-// Verify starts a verification.
-func (c *Client) Verify(ctx context.Context, tags []string, restart string) (service.Activity, error) {
-	return post[service.Activity](ctx, c, "/api/verifications", service.Selection{Tags: tags, Restart: restart})
-}
-
-// Reveal shows the stored login of an entry's device.
-func (c *Client) Reveal(ctx context.Context, tag string) (user, password string, err error) {
-	out, err := post[map[string]string](ctx, c, entryPath(tag)+"/reveal", nil)
-	return out["user"], out["password"], err
-}
-
-// Activity gives the work under way or the last one.
-func (c *Client) Activity(ctx context.Context) (service.Activity, error) {
-	return get[service.Activity](ctx, c, "/api/activity")
-}
-
-// Stop stops the work under way.
-func (c *Client) Stop(ctx context.Context) error {
-	return c.call(ctx, http.MethodPost, "/api/activity/stop", nil, nil)
-}
-
 // Event is one thing that changed.
 type Event struct {
 	Kind string
@@ -308,7 +195,7 @@ const maxEvent = 4 << 20
 func (c *Client) Follow(ctx context.Context, handle func(Event) bool) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	response, err := c.do(ctx, http.MethodGet, "/api/events", "", nil)
+	response, err := c.do(ctx, http.MethodGet, "/api/events?site="+url.QueryEscape(c.site), "", nil)
 	if err != nil {
 		return err
 	}

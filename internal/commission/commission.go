@@ -4,10 +4,13 @@
 package commission
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -25,11 +28,11 @@ const SideBySide = 500
 
 // Runner carries out runs.
 type Runner struct {
-	Bench    *bench.Bench
-	Store    *store.Store
-	Vault    *vault.Vault
-	Profiles profile.Set
-	Log      *slog.Logger
+	Bench *bench.Bench
+	Store *store.Site
+	Vault *vault.Vault
+	Plan  plan.Plan // when the run began or goes on; each device's values are frozen in the run
+	Log   *slog.Logger
 	// Notify is told whenever a device of a run moved on; it must be quick.
 	Notify func(store.RunDevice)
 }
@@ -42,6 +45,8 @@ type Rehearsed struct {
 	Given   procedure.Values `json:"given"`
 	Steps   []procedure.Step `json:"steps"`
 	Seconds float64          `json:"seconds"` // about how long
+	// NotSent are planned settings that the profile does not say how to set.
+	NotSent []string `json:"notSent,omitempty"`
 }
 
 // Rehearsal is what a run would do, and what keeps entries out of it.
@@ -58,27 +63,33 @@ type LeftOut struct {
 }
 
 // Rehearse works out a run over entries without sending anything.
-func Rehearse(site plan.Site, entries []store.Entry, findings []plan.Finding, profiles profile.Set) Rehearsal {
-	stopped := map[string]string{}
-	for _, f := range findings {
-		if f.Level == plan.Stops {
-			stopped[f.Tag] = f.Field + ": " + f.Reason
+func Rehearse(p plan.Plan, entries []store.Entry) Rehearsal {
+	stopped := map[string]string{} // by tag, or by profile
+	for _, f := range p.Check() {
+		if f.Level == plan.Stops && f.Tag+f.Profile != "" {
+			stopped[f.Tag+"\x00"+f.Profile] = f.Field + ": " + f.Reason
 		}
 	}
+	resolver := p.Resolve()
 	r := Rehearsal{Devices: []Rehearsed{}, Left: []LeftOut{}}
 	for _, e := range entries {
-		p := profiles[e.Profile]
+		p := p.Profiles[e.Profile]
+		stop := cmp.Or(stopped[e.Tag+"\x00"], stopped["\x00"+e.Profile])
 		switch {
+		case e.NotWired:
+			r.Left = append(r.Left, LeftOut{e.Tag, "it is not wired yet"})
 		case e.Device.IsZero():
 			r.Left = append(r.Left, LeftOut{e.Tag, "no device is matched with it"})
 		case p == nil:
 			r.Left = append(r.Left, LeftOut{e.Tag, "there is no profile " + e.Profile})
-		case stopped[e.Tag] != "":
-			r.Left = append(r.Left, LeftOut{e.Tag, "the plan is wrong: " + stopped[e.Tag]})
+		case !p.Sets():
+			r.Left = append(r.Left, LeftOut{e.Tag, "the profile " + p.ID + " does not say how to set it"})
+		case stop != "":
+			r.Left = append(r.Left, LeftOut{e.Tag, "the plan is wrong: " + stop})
 		default:
-			v := procedure.For(e.Entry, site.Subnet, p)
+			v := procedure.For(resolver, e.Entry, p)
 			steps := procedure.Steps(p, v)
-			d := Rehearsed{e.Tag, e.Device.String(), p.ID, v, steps, procedure.Takes(p, steps).Seconds()}
+			d := Rehearsed{e.Tag, e.Device.String(), p.ID, v, steps, procedure.Takes(p, steps).Seconds(), slices.Sorted(maps.Keys(e.Settings))}
 			r.Devices = append(r.Devices, d)
 			r.Seconds = max(r.Seconds, d.Seconds)
 		}

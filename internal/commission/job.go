@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"redstart/internal/core/device"
+	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
@@ -46,7 +47,7 @@ func (r *Runner) device(ctx context.Context, d store.RunDevice, avoid func(netip
 	if d.StartedAt.IsZero() {
 		d.StartedAt = store.Now()
 	}
-	j := &job{Runner: r, d: d, p: r.Profiles[d.Profile], avoid: avoid}
+	j := &job{Runner: r, d: d, p: r.Plan.Profiles[d.Profile], avoid: avoid}
 	err := j.run(ctx)
 	// A box that falls silent in the middle may just be restarting, from before
 	// the run was cut off or by itself. Since acts say what should be, looking
@@ -62,12 +63,14 @@ func (r *Runner) device(ctx context.Context, d store.RunDevice, avoid func(netip
 	}
 	j.d.EndedAt = store.Now()
 	j.d.State = store.Done
-	state, reason := store.Configured, ""
+	who := fmt.Sprintf("run %d", d.Run)
 	if err != nil {
 		j.d.State, j.d.Error = store.Failed, j.explain(err)
-		state, reason = store.Attention, j.d.Error
+		err = r.Store.SetState(ctx, d.Tag, store.Attention, j.d.Error, who)
+	} else {
+		err = r.Store.SetConfigured(ctx, d.Tag, d.Given, who)
 	}
-	record := errors.Join(r.Store.SaveRunDevice(ctx, j.d), r.Store.SetState(ctx, d.Tag, state, reason, fmt.Sprintf("run %d", d.Run)))
+	record := errors.Join(r.Store.SaveRunDevice(ctx, j.d), err)
 	if record != nil {
 		r.Log.Error("the end of a device's run could not be recorded", "tag", d.Tag, "error", record)
 	}
@@ -302,7 +305,7 @@ func (j *job) password(ctx context.Context) (string, error) {
 	if len(stored) > 0 && stored[0].User == next.User && !stored[0].Works && j.p.Password.Check(stored[0].Password) == nil {
 		next = stored[0].Login // stored by a run that was cut off before the device took it
 	} else {
-		if next.Password, err = j.p.Password.Generate(rand.Reader); err != nil {
+		if next.Password, err = j.newPassword(ctx); err != nil {
 			return "", err
 		}
 		if err := j.Vault.Put(ctx, j.d.MAC, next); err != nil {
@@ -328,6 +331,30 @@ func (j *job) password(ctx context.Context) (string, error) {
 		return "", err
 	}
 	return "its own password opens it", errors.Join(j.Vault.Works(ctx, stored[0]), j.changing(ctx), j.remember(ctx))
+}
+
+// newPassword makes or takes the password that the site's policy wants for the device.
+func (j *job) newPassword(ctx context.Context) (string, error) {
+	policy := j.Plan.Site.PolicyFor(j.p)
+	switch policy.Mode {
+	case plan.Given:
+		password, ok, err := j.Vault.Secret(ctx, policy.Given)
+		if err != nil {
+			return "", err
+		}
+		if !ok {
+			return "", problem.New(problem.Conflict, "the password that the policy gives is not in the vault", "give it again: redstart vault policy")
+		}
+		if err := j.p.Password.Check(password); err != nil {
+			return "", problem.New(problem.Conflict, err.Error(), "give another in the policy")
+		}
+		return password, nil
+	case plan.OneKind:
+		return j.Vault.Shared(ctx, j.Store, j.p.Kind, func() (string, error) {
+			return j.Plan.SharedRules(j.p.Kind).Generate(rand.Reader, policy.Length)
+		})
+	}
+	return j.p.Password.Generate(rand.Reader, policy.Length)
 }
 
 // changing notes the time of a write.

@@ -17,6 +17,7 @@ const (
 
 // event is one thing that changed.
 type event struct {
+	site string // whose it is; "" for everybody
 	kind string
 	data []byte
 }
@@ -31,7 +32,8 @@ type hub struct {
 
 func newHub() *hub { return &hub{readers: map[chan event]struct{}{}} }
 
-func (h *hub) publish(kind string, what any) {
+// publish tells everyone who listens to a site, or everybody for "".
+func (h *hub) publish(site, kind string, what any) {
 	data, err := json.Marshal(what)
 	if err != nil {
 		return // only our own types come here, and they marshal
@@ -40,7 +42,7 @@ func (h *hub) publish(kind string, what any) {
 	defer h.mu.Unlock()
 	for r := range h.readers {
 		select {
-		case r <- event{kind, data}:
+		case r <- event{site, kind, data}:
 		default:
 			delete(h.readers, r)
 			close(r)
@@ -83,6 +85,7 @@ func (h *hub) close() {
 // HTML, 9.2). The first event is "hello": whoever loads the state after it
 // misses nothing.
 func (s *Service) streamEvents(c *echo.Context) error {
+	site := c.QueryParam("site")
 	w := c.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
@@ -100,6 +103,9 @@ func (s *Service) streamEvents(c *echo.Context) error {
 		case e, open := <-r:
 			if !open {
 				return nil
+			}
+			if e.site != "" && site != "" && e.site != site {
+				continue
 			}
 			if _, err := fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.kind, e.data); err != nil {
 				return nil // the reader went away

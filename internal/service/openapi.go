@@ -33,7 +33,7 @@ func (s *Service) getOpenAPI(c *echo.Context) error {
 		if parameters != nil {
 			operation["parameters"] = parameters
 		}
-		if r.open {
+		if r.need == Nobody {
 			operation["security"] = []any{}
 		}
 		paths[path][strings.ToLower(r.method)] = operation

@@ -8,14 +8,10 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
-	"net/netip"
 	"path/filepath"
 	"sync"
 	"time"
 
-	"golang.org/x/time/rate"
-
-	"redstart/internal/commission"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
@@ -23,7 +19,6 @@ import (
 	"redstart/internal/lan/bench"
 	"redstart/internal/store"
 	"redstart/internal/vault"
-	"redstart/internal/verify"
 	"redstart/profiles"
 )
 
@@ -42,18 +37,20 @@ type Service struct {
 	vault    *vault.Vault
 	bench    *bench.Bench // nil without a segment
 	profiles profile.Set
-	runner   *commission.Runner
-	verifier *verify.Verifier
 	log      *slog.Logger
 	hub      *hub
-	signIns  *rate.Limiter
+	signIns  *tries
 
 	// life ends when the service does; work under way is bound to it.
 	life context.Context
 	end  context.CancelFunc
 	work sync.WaitGroup
 
+	// planning is held by whoever changes a plan: from reading it to writing it.
+	planning sync.Mutex
+
 	mu       sync.Mutex
+	resolved map[int64]plan.Resolver // what plans come to, by site, until they change
 	activity Activity
 	stop     chan struct{} // closes to stop the activity under way; nil when there is none
 }
@@ -82,7 +79,7 @@ func open(ctx context.Context, c Config, b *bench.Bench) (*Service, error) {
 		err = problem.New(problem.Usage, err.Error(), "mend the profile or move it away").About("profiles")
 		return nil, errors.Join(err, records.Close())
 	}
-	v, err := vault.Open(c.Data, records)
+	v, err := vault.Open(ctx, c.Data, records)
 	if err == nil {
 		err = records.InterruptRuns(ctx)
 	}
@@ -93,12 +90,8 @@ func open(ctx context.Context, c Config, b *bench.Bench) (*Service, error) {
 	if err != nil {
 		return nil, errors.Join(err, records.Close())
 	}
-	s := &Service{config: c, store: records, vault: v, bench: b, profiles: set, log: c.Log, hub: newHub(), signIns: rate.NewLimiter(1, 10)}
+	s := &Service{config: c, store: records, vault: v, bench: b, profiles: set, log: c.Log, hub: newHub(), signIns: newTries(), resolved: map[int64]plan.Resolver{}}
 	s.life, s.end = context.WithCancel(context.Background())
-	if b != nil {
-		s.runner = &commission.Runner{Bench: b, Store: records, Vault: v, Profiles: set, Log: c.Log, Notify: s.deviceMoved}
-		s.verifier = &verify.Verifier{Bench: b, Store: records, Vault: v, Profiles: set}
-	}
 	return s, nil
 }
 
@@ -133,56 +126,4 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 		return nil
 	}
 	return err
-}
-
-// SetSite stores the site's data after checking it.
-func (s *Service) SetSite(ctx context.Context, site plan.Site) error {
-	if err := site.Check(); err != nil {
-		return problem.New(problem.Usage, err.Error(), "").About("site")
-	}
-	if err := s.store.SetSite(ctx, site); err != nil {
-		return err
-	}
-	s.hub.publish("site", site)
-	return nil
-}
-
-// planned gives the site and the entries, and which addresses they need.
-func (s *Service) planned(ctx context.Context) (site plan.Site, entries []store.Entry, avoid func(netip.Addr) bool, err error) {
-	if site, err = s.store.Site(ctx); err != nil {
-		return
-	}
-	if entries, err = s.store.Entries(ctx); err != nil {
-		return
-	}
-	return site, entries, plan.Needs(site, lines(entries)), nil
-}
-
-// lines strips entries down to the plan.
-func lines(entries []store.Entry) []plan.Entry {
-	list := make([]plan.Entry, len(entries))
-	for i, e := range entries {
-		list[i] = e.Entry
-	}
-	return list
-}
-
-// choose picks entries by tag; no tags mean all.
-func choose(entries []store.Entry, tags []string) ([]store.Entry, error) {
-	if len(tags) == 0 {
-		return entries, nil
-	}
-	byTag := map[string]store.Entry{}
-	for _, e := range entries {
-		byTag[e.Tag] = e
-	}
-	var list []store.Entry
-	for _, tag := range tags {
-		e, ok := byTag[tag]
-		if !ok {
-			return nil, problem.New(problem.Missing, "there is no such entry in the plan", "list the entries with: redstart plan list").About(tag)
-		}
-		list = append(list, e)
-	}
-	return list, nil
 }

@@ -7,13 +7,16 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/labstack/echo/v5"
 	"golang.org/x/crypto/argon2"
+	"golang.org/x/time/rate"
 
 	"redstart/internal/core/problem"
 	"redstart/internal/store"
@@ -27,7 +30,7 @@ const (
 	Owner = "owner"
 	// LocalUser is who commands on this computer act as.
 	LocalUser = "this computer"
-	userKey   = "user"
+	personKey = "person"
 )
 
 // Argon2id costs (RFC 9106, 4, second recommended option, with one lane per core here).
@@ -81,16 +84,19 @@ func (s *Service) newToken(ctx context.Context, user string, once bool, good tim
 // FirstStart makes the owner's sign-in if nobody may sign in yet, and gives
 // the password, to be shown once; "" when there are users already.
 func (s *Service) FirstStart(ctx context.Context) (password string, err error) {
-	has, err := s.store.HasUsers(ctx)
-	if has || err != nil {
+	users, err := s.store.Users(ctx)
+	if len(users) > 0 || err != nil {
 		return "", err
 	}
 	password = rand.Text()[:16]
-	return password, s.store.SetUser(ctx, Owner, hashPassword(password))
+	return password, s.store.AddUser(ctx, store.User{Name: Owner, Hash: hashPassword(password), Rights: string(Own)})
 }
 
 // OnceToken makes the token of a link that signs the owner in once.
 func (s *Service) OnceToken(ctx context.Context) (string, error) {
+	if _, err := s.FirstStart(ctx); err != nil {
+		return "", err
+	}
 	return s.newToken(ctx, Owner, true, linkTime)
 }
 
@@ -102,44 +108,113 @@ func (s *Service) LocalToken(ctx context.Context) (string, error) {
 
 var errSignIn = problem.New(problem.SignIn, "you are not signed in", "sign in first")
 
-// guard lets only signed-in requests through.
-func (s *Service) guard(next echo.HandlerFunc) echo.HandlerFunc {
+// guard lets only requests of people with the right through.
+func (s *Service) guard(need Right, next echo.HandlerFunc) echo.HandlerFunc {
+	if need == Nobody {
+		return next
+	}
 	return func(c *echo.Context) error {
-		token, bearer := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
-		if cookie, err := c.Cookie(cookieName); !bearer && err == nil {
-			token = cookie.Value
-		}
-		if token == "" {
-			return errSignIn
-		}
-		session, ok, err := s.store.Session(c.Request().Context(), tokenHash(token))
+		who, err := s.whose(c)
 		if err != nil {
 			return err
 		}
-		if !ok || session.Once {
-			return errSignIn
+		if !who.Rights.Holds(need) {
+			return problem.New(problem.Rights, who.Name+" may not "+mayNot[need], "ask an owner for the right")
 		}
-		c.Set(userKey, session.User)
+		c.Set(personKey, who)
 		return next(c)
 	}
 }
 
-func user(c *echo.Context) string {
-	name, _ := c.Get(userKey).(string)
-	return name
+// whose finds out who makes a request, by session cookie or bearer token.
+func (s *Service) whose(c *echo.Context) (Person, error) {
+	ctx := c.Request().Context()
+	token, bearer := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
+	if cookie, err := c.Cookie(cookieName); !bearer && err == nil {
+		token = cookie.Value
+	}
+	if token == "" {
+		return Person{}, errSignIn
+	}
+	hash := tokenHash(token)
+	session, ok, err := s.store.Session(ctx, hash)
+	if err != nil {
+		return Person{}, err
+	}
+	name := session.User
+	if !ok && bearer {
+		var t store.Token
+		if t, ok, err = s.store.Token(ctx, hash); err != nil {
+			return Person{}, err
+		}
+		if name = t.User; ok && time.Since(t.UsedAt.Time) > time.Minute {
+			if err := s.store.TokenUsed(ctx, t.ID); err != nil {
+				return Person{}, err
+			}
+		}
+	}
+	if !ok || session.Once {
+		return Person{}, errSignIn
+	}
+	if name == LocalUser {
+		return Person{LocalUser, Own}, nil
+	}
+	u, err := s.store.User(ctx, name)
+	if err != nil || u.Name == "" {
+		return Person{}, errors.Join(err, errSignIn)
+	}
+	return Person{u.Name, Right(u.Rights)}, nil
+}
+
+func person(c *echo.Context) Person {
+	who, _ := c.Get(personKey).(Person)
+	return who
+}
+
+// tries limits how often somebody may try to sign in: each address, each user
+// and everybody together.
+type tries struct {
+	all *rate.Limiter
+	mu  sync.Mutex
+	of  map[string]*rate.Limiter
+}
+
+// maxTried bounds how many addresses and names are remembered.
+const maxTried = 4096
+
+func newTries() *tries { return &tries{all: rate.NewLimiter(5, 50), of: map[string]*rate.Limiter{}} }
+
+// allow refuses when any of the names has been tried too often of late.
+func (t *tries) allow(names ...string) error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	ok := t.all.Allow()
+	for _, name := range names {
+		if t.of[name] == nil {
+			if len(t.of) >= maxTried {
+				clear(t.of)
+			}
+			t.of[name] = rate.NewLimiter(0.5, 10)
+		}
+		ok = t.of[name].Allow() && ok
+	}
+	if !ok {
+		return echo.NewHTTPError(http.StatusTooManyRequests, "too many tries; wait a few seconds")
+	}
+	return nil
 }
 
 // signIn takes a user name with a password, or the token of a one-time link.
 func (s *Service) signIn(c *echo.Context) error {
-	if !s.signIns.Allow() {
-		return echo.NewHTTPError(http.StatusTooManyRequests, "too many tries to sign in; wait a few seconds")
-	}
 	var in struct {
 		User     string `json:"user"`
 		Password string `json:"password"`
 		Link     string `json:"link"`
 	}
 	if err := c.Bind(&in); err != nil {
+		return err
+	}
+	if err := s.signIns.allow("from "+c.RealIP(), "user "+in.User+in.Link); err != nil {
 		return err
 	}
 	ctx := c.Request().Context()
@@ -157,10 +232,11 @@ func (s *Service) signIn(c *echo.Context) error {
 		}
 		name = session.User
 	} else {
-		hash, err := s.store.UserHash(ctx, in.User)
+		u, err := s.store.User(ctx, in.User)
 		if err != nil {
 			return err
 		}
+		hash := u.Hash
 		// The work is done for unknown users too, so that time tells nothing.
 		if fits := passwordFits(hash, in.Password); !fits {
 			if hash == "" {
@@ -175,7 +251,11 @@ func (s *Service) signIn(c *echo.Context) error {
 		return err
 	}
 	c.SetCookie(&http.Cookie{Name: cookieName, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.IsTLS(), MaxAge: int(sessionTime.Seconds())})
-	return c.JSON(http.StatusOK, map[string]string{"user": name})
+	u, err := s.store.User(ctx, name)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, Person{u.Name, Right(u.Rights)})
 }
 
 // decoy is the hash of nobody's password.

@@ -22,6 +22,9 @@ type EntryView struct {
 	Present netip.Addr  `json:"present"` // the box's present address
 	Seen    store.Stamp `json:"seen"`    // when it was last heard
 	BoxID   string      `json:"boxSerial"`
+	// Differs says in words in what a configured device differs from the plan as
+	// it is now. Such an entry is never shown as verified.
+	Differs []string `json:"differs,omitempty"`
 }
 
 // DeviceView is a found device with the entry that it is.
@@ -33,12 +36,13 @@ type DeviceView struct {
 
 // Detail is everything known of one entry.
 type Detail struct {
-	Entry   EntryView        `json:"entry"`
-	Steps   []procedure.Step `json:"steps"` // what commissioning it consists of
-	Checks  []check.Check    `json:"checks"`
-	History []store.Note     `json:"history"`
-	Device  *DeviceView      `json:"device"` // nil when none is matched
-	Login   string           `json:"login"`  // user name of the stored credential; "" when there is none
+	Entry    EntryView        `json:"entry"`
+	Steps    []procedure.Step `json:"steps"` // what commissioning it consists of
+	Checks   []check.Check    `json:"checks"`
+	History  []store.Note     `json:"history"`
+	Device   *DeviceView      `json:"device"` // nil when none is matched
+	Settings []plan.Value     `json:"settings"`
+	Login    string           `json:"login"` // user name of the stored credential; "" when there is none
 }
 
 func first(list []netip.Addr) netip.Addr {
@@ -48,8 +52,13 @@ func first(list []netip.Addr) netip.Addr {
 	return list[0]
 }
 
-func view(e store.Entry, f *device.Found) EntryView {
+func view(r plan.Resolver, e store.Entry, f *device.Found) EntryView {
 	v := EntryView{Entry: e}
+	if p := r.Profiles[e.Profile]; e.Given != nil && p != nil && e.State != store.Configuring {
+		if v.Differs = procedure.Differ(*e.Given, procedure.For(r, e.Entry, p)); v.Differs != nil && e.State == store.Verified {
+			v.State = store.Configured
+		}
+	}
 	if f != nil {
 		v.Present, v.Seen, v.BoxID = first(f.Addresses()), store.Stamp{Time: f.Last}, f.Value(device.Serial)
 	}
@@ -57,7 +66,7 @@ func view(e store.Entry, f *device.Found) EntryView {
 }
 
 // Entries lists the plan with what is known of each box.
-func (s *Service) Entries(ctx context.Context) ([]EntryView, error) {
+func (s *Site) Entries(ctx context.Context) ([]EntryView, error) {
 	entries, err := s.store.Entries(ctx)
 	if err != nil {
 		return nil, err
@@ -70,9 +79,13 @@ func (s *Service) Entries(ctx context.Context) ([]EntryView, error) {
 	for _, f := range devices {
 		byMAC[f.MAC] = f
 	}
+	r, err := s.resolver(ctx)
+	if err != nil {
+		return nil, err
+	}
 	list := make([]EntryView, len(entries))
 	for i, e := range entries {
-		list[i] = view(e, byMAC[e.Device])
+		list[i] = view(r, e, byMAC[e.Device])
 	}
 	return list, nil
 }
@@ -97,7 +110,7 @@ type Segment struct {
 }
 
 // Devices lists everything found.
-func (s *Service) Devices(ctx context.Context) (Segment, error) {
+func (s *Site) Devices(ctx context.Context) (Segment, error) {
 	entries, err := s.store.Entries(ctx)
 	if err != nil {
 		return Segment{}, err
@@ -121,24 +134,24 @@ func (s *Service) Devices(ctx context.Context) (Segment, error) {
 }
 
 // Detail gives everything known of one entry.
-func (s *Service) Detail(ctx context.Context, tag string) (Detail, error) {
+func (s *Site) Detail(ctx context.Context, tag string) (Detail, error) {
 	e, err := s.store.Entry(ctx, tag)
 	if err != nil {
 		return Detail{}, err
 	}
-	d := Detail{Entry: view(e, nil), Steps: []procedure.Step{}}
+	r, err := s.resolver(ctx)
+	if err != nil {
+		return Detail{}, err
+	}
+	d := Detail{Entry: view(r, e, nil), Steps: []procedure.Step{}, Settings: append([]plan.Value{}, r.Settings(e.Entry)...)}
 	if d.Checks, err = s.store.Checks(ctx, tag); err != nil {
 		return d, err
 	}
 	if d.History, err = s.store.History(ctx, tag); err != nil {
 		return d, err
 	}
-	site, err := s.store.Site(ctx)
-	if err != nil {
-		return d, err
-	}
-	if p := s.profiles[e.Profile]; p != nil {
-		d.Steps = procedure.Steps(p, procedure.For(e.Entry, site.Subnet, p))
+	if p := s.profiles[e.Profile]; p != nil && p.Sets() {
+		d.Steps = procedure.Steps(p, procedure.For(r, e.Entry, p))
 	}
 	if e.Device.IsZero() {
 		return d, nil
@@ -147,7 +160,7 @@ func (s *Service) Detail(ctx context.Context, tag string) (Detail, error) {
 	if err != nil {
 		return d, err
 	}
-	d.Entry, d.Device = view(e, f), &DeviceView{f, tag, first(f.Addresses())}
+	d.Entry, d.Device = view(r, e, f), &DeviceView{f, tag, first(f.Addresses())}
 	credentials, err := s.store.Credentials(ctx, e.Device)
 	if len(credentials) > 0 {
 		d.Login = credentials[0].User
@@ -155,55 +168,23 @@ func (s *Service) Detail(ctx context.Context, tag string) (Detail, error) {
 	return d, err
 }
 
-func (s *Service) publishEntry(tag string) {
+func (s *Site) publishEntry(tag string) {
 	ctx := s.life
 	e, err := s.store.Entry(ctx, tag)
 	if err != nil {
 		return // it left the plan, or the service is ending
 	}
 	f, err := s.store.Device(ctx, e.Device)
-	if err == nil {
-		s.hub.publish("entry", view(e, f))
+	if err != nil {
+		return
+	}
+	if r, err := s.resolver(ctx); err == nil {
+		s.hub.publish(s.store.Key, "entry", view(r, e, f))
 	}
 }
 
 // publishEntries tells everyone to load the plan anew.
-func (s *Service) publishEntries() { s.hub.publish("plan", map[string]string{}) }
-
-// Import adds the entries of a CSV file to the plan, or shows what it would
-// add. With replace the file becomes the whole plan.
-func (s *Service) Import(ctx context.Context, file []byte, replace, preview bool, who string) ([]plan.Entry, error) {
-	site, existing, _, err := s.planned(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if replace {
-		for _, e := range existing {
-			if e.State != store.Planned && e.State != store.Matched {
-				return nil, problem.New(problem.Conflict, "the plan cannot be replaced: this entry's device was set already", "import without replacing, or finish the site first").About(e.Tag)
-			}
-		}
-		existing = nil
-	}
-	entries, err := plan.ReadCSV(file, site, lines(existing), s.profiles)
-	if err != nil || preview {
-		return entries, err
-	}
-	if err := s.store.AddEntries(ctx, entries, replace, who); err != nil {
-		return nil, err
-	}
-	s.publishEntries()
-	return entries, nil
-}
-
-// Findings checks the plan as a whole.
-func (s *Service) Findings(ctx context.Context) ([]plan.Finding, error) {
-	site, entries, _, err := s.planned(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return append([]plan.Finding{}, plan.Check(site, lines(entries), s.profiles)...), nil
-}
+func (s *Site) publishEntries() { s.hub.publish(s.store.Key, "plan", none{}) }
 
 // Proposals are matches to accept and what could not be decided.
 type Proposals struct {
@@ -212,7 +193,7 @@ type Proposals struct {
 }
 
 // Propose proposes matches for what is not matched yet.
-func (s *Service) Propose(ctx context.Context) (Proposals, error) {
+func (s *Site) Propose(ctx context.Context) (Proposals, error) {
 	entries, err := s.store.Entries(ctx)
 	if err != nil {
 		return Proposals{}, err
@@ -224,7 +205,7 @@ func (s *Service) Propose(ctx context.Context) (Proposals, error) {
 	tags := tagsByDevice(entries)
 	var open []plan.Entry
 	for _, e := range entries {
-		if e.Device.IsZero() {
+		if e.Device.IsZero() && !e.NotWired {
 			open = append(open, e.Entry)
 		}
 	}
@@ -241,7 +222,7 @@ func (s *Service) Propose(ctx context.Context) (Proposals, error) {
 }
 
 // Accept accepts proposals; no tags mean all. It gives what was accepted.
-func (s *Service) Accept(ctx context.Context, tags []string, who string) ([]match.Proposal, error) {
+func (s *Site) Accept(ctx context.Context, tags []string, who string) ([]match.Proposal, error) {
 	all, err := s.Propose(ctx)
 	if err != nil {
 		return nil, err
@@ -271,7 +252,7 @@ func (s *Service) Accept(ctx context.Context, tags []string, who string) ([]matc
 }
 
 // Match says by hand which box an entry is.
-func (s *Service) Match(ctx context.Context, tag string, mac address.MAC, who string) error {
+func (s *Site) Match(ctx context.Context, tag string, mac address.MAC, who string) error {
 	e, err := s.unset(ctx, tag)
 	if err != nil {
 		return err
@@ -301,7 +282,7 @@ func (s *Service) Match(ctx context.Context, tag string, mac address.MAC, who st
 }
 
 // Unmatch undoes a match.
-func (s *Service) Unmatch(ctx context.Context, tag, who string) error {
+func (s *Site) Unmatch(ctx context.Context, tag, who string) error {
 	e, err := s.unset(ctx, tag)
 	if err != nil {
 		return err
@@ -318,7 +299,7 @@ func (s *Service) Unmatch(ctx context.Context, tag, who string) error {
 
 // unset gives an entry whose match may still change: nothing was done with its
 // box, or what was done failed.
-func (s *Service) unset(ctx context.Context, tag string) (store.Entry, error) {
+func (s *Site) unset(ctx context.Context, tag string) (store.Entry, error) {
 	e, err := s.store.Entry(ctx, tag)
 	if err == nil && e.State != store.Planned && e.State != store.Matched && e.State != store.Attention {
 		err = problem.New(problem.Conflict, "its device was set already ("+e.State+")", "the match stays").About(tag)
@@ -326,24 +307,8 @@ func (s *Service) unset(ctx context.Context, tag string) (store.Entry, error) {
 	return e, err
 }
 
-// Reveal gives the stored login of an entry's device, and records who asked.
-func (s *Service) Reveal(ctx context.Context, tag, who string) (profile.Login, error) {
-	e, err := s.store.Entry(ctx, tag)
-	if err != nil {
-		return profile.Login{}, err
-	}
-	logins, err := s.vault.Logins(ctx, e.Device)
-	if err != nil {
-		return profile.Login{}, err
-	}
-	if len(logins) == 0 || e.Device.IsZero() {
-		return profile.Login{}, problem.New(problem.Conflict, "no credential of this device is stored", "commission it first").About(tag)
-	}
-	return logins[0].Login, s.store.AddNote(ctx, tag, who, "credential shown")
-}
-
 // Blink makes a found device show itself.
-func (s *Service) Blink(ctx context.Context, mac address.MAC) error {
+func (s *Site) Blink(ctx context.Context, mac address.MAC) error {
 	if s.bench == nil {
 		return errNoSegment
 	}

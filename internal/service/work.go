@@ -20,6 +20,7 @@ import (
 	"redstart/internal/driver"
 	"redstart/internal/store"
 	"redstart/internal/survey"
+	"redstart/internal/verify"
 )
 
 // Kinds of activity.
@@ -31,6 +32,7 @@ const (
 
 // Activity is the long work under way, or the last one. There is one at a time.
 type Activity struct {
+	Site    string    `json:"site"`
 	Kind    string    `json:"kind"`  // "" before the first
 	State   string    `json:"state"` // running, done, stopped, failed
 	Done    int       `json:"done"`
@@ -81,7 +83,7 @@ func (s *Service) begin(a Activity, prepare func(*Activity) error, work func(ctx
 	s.mu.Lock()
 	s.activity = a
 	s.mu.Unlock()
-	s.hub.publish("activity", a)
+	s.hub.publish("", "activity", a)
 	s.log.Info("work began", "kind", a.Kind, "total", a.Total)
 	s.work.Add(1)
 	go func() {
@@ -111,7 +113,7 @@ func (s *Service) progress(change func(*Activity)) {
 	change(&s.activity)
 	a := s.activity
 	s.mu.Unlock()
-	s.hub.publish("activity", a)
+	s.hub.publish("", "activity", a)
 }
 
 // Stop asks the activity under way to stop.
@@ -143,20 +145,21 @@ func until(ctx context.Context, stop <-chan struct{}) (context.Context, context.
 }
 
 // Find starts a survey.
-func (s *Service) Find(ctx context.Context, pace int) (Activity, error) {
-	site, entries, avoid, err := s.planned(ctx)
+func (s *Site) Find(ctx context.Context, pace int) (Activity, error) {
+	p, entries, err := s.bare(ctx)
 	if err != nil {
 		return Activity{}, err
 	}
+	avoid := p.Needs()
 	known, err := s.store.Devices(ctx)
 	if err != nil {
 		return Activity{}, err
 	}
 	tags := tagsByDevice(entries)
-	return s.begin(Activity{Kind: Finding, Text: "asking the segment who is there"}, nil, func(ctx context.Context, stop <-chan struct{}) error {
+	return s.begin(Activity{Site: s.store.Key, Kind: Finding, Text: "asking the segment who is there"}, nil, func(ctx context.Context, stop <-chan struct{}) error {
 		ctx, cancel := until(ctx, stop)
 		defer cancel()
-		o := survey.Options{Sweep: hosts(site), Pace: pace, Known: known, Ask: func(ctx context.Context, f device.Found) (map[string]string, error) {
+		o := survey.Options{Sweep: hosts(p.Site), Pace: pace, Known: known, Ask: func(ctx context.Context, f device.Found) (map[string]string, error) {
 			return s.askIdentity(ctx, f, avoid)
 		}}
 		keep := s.keepDevices()
@@ -164,7 +167,7 @@ func (s *Service) Find(ctx context.Context, pace int) (Activity, error) {
 			copied := *f
 			copied.Facts = append([]device.Fact(nil), f.Facts...)
 			keep.add(&copied)
-			s.hub.publish("device", DeviceView{Found: &copied, Tag: tags[f.MAC], Present: first(copied.Addresses())})
+			s.hub.publish(s.store.Key, "device", DeviceView{Found: &copied, Tag: tags[f.MAC], Present: first(copied.Addresses())})
 			s.progress(func(a *Activity) {
 				a.Done, a.Total = p.Probes, p.Planned
 				a.Text = plural(p.Found, "device") + " so far"
@@ -189,7 +192,7 @@ type keeper struct {
 	ended   chan struct{}
 }
 
-func (s *Service) keepDevices() *keeper {
+func (s *Site) keepDevices() *keeper {
 	k := &keeper{pending: map[address.MAC]*device.Found{}, wake: make(chan struct{}, 1), ended: make(chan struct{})}
 	go func() {
 		defer close(k.ended)
@@ -230,15 +233,17 @@ func plural(n int, one string) string {
 	return fmt.Sprintf("%d %ss", n, one)
 }
 
-// hosts lists every host address of the site's subnet, for the sweep.
+// hosts lists every host address of the site's subnets, for the sweep.
 func hosts(site plan.Site) []netip.Addr {
-	if !site.Subnet.Prefix.IsValid() || site.Subnet.Prefix.Bits() < 16 {
-		return nil
-	}
 	var list []netip.Addr
-	r := address.Hosts(site.Subnet.Prefix)
-	for n := address.Number(r.From); n <= address.Number(r.To); n++ {
-		list = append(list, address.FromNumber(n))
+	for _, n := range site.Subnets {
+		if n.Prefix.Bits() < 16 {
+			continue
+		}
+		r := address.Hosts(n.Prefix)
+		for n := address.Number(r.From); n <= address.Number(r.To); n++ {
+			list = append(list, address.FromNumber(n))
+		}
 	}
 	return list
 }
@@ -246,7 +251,7 @@ func hosts(site plan.Site) []netip.Addr {
 const askTime = 10 * time.Second
 
 // askIdentity asks a recognised device who it is, as its profile says.
-func (s *Service) askIdentity(ctx context.Context, f device.Found, avoid func(netip.Addr) bool) (map[string]string, error) {
+func (s *Site) askIdentity(ctx context.Context, f device.Found, avoid func(netip.Addr) bool) (map[string]string, error) {
 	ctx, cancel := context.WithTimeout(ctx, askTime)
 	defer cancel()
 	p := s.profiles[f.Profile]
@@ -259,9 +264,25 @@ func (s *Service) askIdentity(ctx context.Context, f device.Found, avoid func(ne
 	return facts, err
 }
 
+// runner carries out runs on the plan as it is now.
+func (s *Site) runner(p plan.Plan) *commission.Runner {
+	return &commission.Runner{Bench: s.bench, Store: s.store, Vault: s.vault, Plan: p, Log: s.log, Notify: s.deviceMoved}
+}
+
+var errVaultLocked = problem.New(problem.Conflict, "the vault is locked, so no password could be stored or used", "unlock it first: redstart vault unlock")
+
+// LatestRun gives the latest run of the site.
+func (s *Site) LatestRun(ctx context.Context) (store.Run, error) {
+	run, ok, err := s.store.LastRun(ctx)
+	if err == nil && !ok {
+		err = problem.New(problem.Missing, "there was no run yet", "start one: redstart commission")
+	}
+	return run, err
+}
+
 // Commission starts a run over entries; no tags mean all that are matched and
 // not yet verified.
-func (s *Service) Commission(ctx context.Context, who string, tags []string) (Activity, error) {
+func (s *Site) Commission(ctx context.Context, who string, tags []string) (Activity, error) {
 	if s.bench == nil {
 		return Activity{}, errNoSegment
 	}
@@ -274,28 +295,37 @@ func (s *Service) Commission(ctx context.Context, who string, tags []string) (Ac
 	if err != nil {
 		return Activity{}, err
 	}
-	return s.carry(ctx, func() (store.Run, error) { return s.runner.Prepare(ctx, who, rehearsal, entries) })
+	return s.carry(ctx, func(r *commission.Runner) (store.Run, error) { return r.Prepare(ctx, who, rehearsal, entries) })
 }
 
 // Resume goes on with a run that was cut off.
-func (s *Service) Resume(ctx context.Context, id int64) (Activity, error) {
-	return s.carry(ctx, func() (store.Run, error) {
-		run, err := s.store.Run(ctx, id)
-		if err == nil && run.State != store.Interrupted {
-			err = problem.New(problem.Conflict, fmt.Sprintf("run %d was not cut off; it is %s", id, run.State), "start a new one: redstart commission")
-		}
-		return run, err
+func (s *Site) Resume(ctx context.Context, id int64) (Activity, error) {
+	return s.carry(ctx, func(*commission.Runner) (store.Run, error) {
+		return s.cutOff(ctx, id, "start a new one: redstart commission")
 	})
 }
 
-// GiveUp ends a run that was cut off; its unfinished devices need attention.
-func (s *Service) GiveUp(ctx context.Context, id int64, who string) error {
+// cutOff gives a run of the site that was cut off.
+func (s *Site) cutOff(ctx context.Context, id int64, next string) (store.Run, error) {
+	of, err := s.store.Of(ctx, id)
+	if err == nil && of.ID != s.store.ID {
+		err = problem.New(problem.Missing, "there is no such run on this site", "")
+	}
+	if err != nil {
+		return store.Run{}, err
+	}
 	run, err := s.store.Run(ctx, id)
+	if err == nil && run.State != store.Interrupted {
+		err = problem.New(problem.Conflict, fmt.Sprintf("run %d was not cut off; it is %s", id, run.State), next)
+	}
+	return run, err
+}
+
+// GiveUp ends a run that was cut off; its unfinished devices need attention.
+func (s *Site) GiveUp(ctx context.Context, id int64, who string) error {
+	run, err := s.cutOff(ctx, id, "")
 	if err != nil {
 		return err
-	}
-	if run.State != store.Interrupted {
-		return problem.New(problem.Conflict, fmt.Sprintf("run %d was not cut off; it is %s", id, run.State), "")
 	}
 	for _, d := range run.Devices {
 		if d.State != store.Waiting {
@@ -315,14 +345,18 @@ func (s *Service) GiveUp(ctx context.Context, id int64, who string) error {
 }
 
 // carry carries out the run that prepare gives.
-func (s *Service) carry(ctx context.Context, prepare func() (store.Run, error)) (Activity, error) {
-	_, _, avoid, err := s.planned(ctx)
+func (s *Site) carry(ctx context.Context, prepare func(*commission.Runner) (store.Run, error)) (Activity, error) {
+	if s.vault.Locked() {
+		return Activity{}, errVaultLocked
+	}
+	p, _, err := s.bare(ctx)
 	if err != nil {
 		return Activity{}, err
 	}
+	avoid, runner := p.Needs(), s.runner(p)
 	var run store.Run
-	a, err := s.begin(Activity{Kind: Commissioning, Text: "setting the devices"}, func(a *Activity) (err error) {
-		if run, err = prepare(); err == nil {
+	a, err := s.begin(Activity{Site: s.store.Key, Kind: Commissioning, Text: "setting the devices"}, func(a *Activity) (err error) {
+		if run, err = prepare(runner); err == nil {
 			a.Run, a.Total = run.ID, len(run.Devices)
 			a.Seconds = commission.Left(run, s.profiles, time.Now()).Seconds()
 		}
@@ -335,7 +369,7 @@ func (s *Service) carry(ctx context.Context, prepare func() (store.Run, error)) 
 			defer ticker.Done()
 			s.countDown(ticking, run.ID)
 		}()
-		err := s.runner.Carry(ctx, run, avoid, stop)
+		err := runner.Carry(ctx, run, avoid, stop)
 		cancel()
 		ticker.Wait()
 		s.count(s.life, run.ID)
@@ -348,7 +382,7 @@ func (s *Service) carry(ctx context.Context, prepare func() (store.Run, error)) 
 }
 
 // countDown tells once a second how far a run is and how long it still takes.
-func (s *Service) countDown(ctx context.Context, run int64) {
+func (s *Site) countDown(ctx context.Context, run int64) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
@@ -361,7 +395,7 @@ func (s *Service) countDown(ctx context.Context, run int64) {
 	}
 }
 
-func (s *Service) count(ctx context.Context, id int64) {
+func (s *Site) count(ctx context.Context, id int64) {
 	run, err := s.store.Run(ctx, id)
 	if err != nil {
 		return // the service is ending
@@ -383,16 +417,16 @@ func (s *Service) count(ctx context.Context, id int64) {
 }
 
 // deviceMoved tells everyone that a device of a run moved on.
-func (s *Service) deviceMoved(d store.RunDevice) {
-	s.hub.publish("run", d)
+func (s *Site) deviceMoved(d store.RunDevice) {
+	s.hub.publish(s.store.Key, "run", d)
 	if d.State == store.Done || d.State == store.Failed || d.State == store.Stopped {
 		s.publishEntry(d.Tag)
 	}
 }
 
 // Rehearse works out what a run would do.
-func (s *Service) Rehearse(ctx context.Context, tags []string) (commission.Rehearsal, []store.Entry, error) {
-	site, all, _, err := s.planned(ctx)
+func (s *Site) Rehearse(ctx context.Context, tags []string) (commission.Rehearsal, []store.Entry, error) {
+	p, all, err := s.plan(ctx)
 	if err != nil {
 		return commission.Rehearsal{}, nil, err
 	}
@@ -401,23 +435,36 @@ func (s *Service) Rehearse(ctx context.Context, tags []string) (commission.Rehea
 		return commission.Rehearsal{}, nil, err
 	}
 	if len(tags) == 0 {
+		r := p.Resolve()
 		var open []store.Entry
 		for _, e := range entries {
-			if e.State != store.Verified && e.State != store.Configured {
+			if !e.NotWired && (!e.Set() || view(r, e, nil).Differs != nil) {
 				open = append(open, e)
 			}
 		}
 		entries = open
 	}
-	return commission.Rehearse(site, entries, plan.Check(site, lines(all), s.profiles), s.profiles), entries, nil
+	return commission.Rehearse(p, entries), entries, nil
 }
 
 // Verify starts a verification; no tags mean all that a run has configured.
-func (s *Service) Verify(ctx context.Context, who string, tags []string, restart string) (Activity, error) {
-	site, all, avoid, err := s.planned(ctx)
+func (s *Site) Verify(ctx context.Context, who string, tags []string, restart string) (Activity, error) {
+	switch restart {
+	case "":
+		restart = verify.Needed
+	case verify.Needed, verify.Always, verify.Never:
+	default:
+		return Activity{}, problem.New(problem.Usage, "restart must be needed, always or never", "")
+	}
+	if s.vault.Locked() {
+		return Activity{}, errVaultLocked
+	}
+	p, all, err := s.bare(ctx)
 	if err != nil {
 		return Activity{}, err
 	}
+	avoid, r := p.Needs(), p.Resolve()
+	verifier := &verify.Verifier{Bench: s.bench, Store: s.store, Vault: s.vault, Profiles: s.profiles}
 	chosen, err := choose(all, tags)
 	if err != nil {
 		return Activity{}, err
@@ -434,7 +481,7 @@ func (s *Service) Verify(ctx context.Context, who string, tags []string, restart
 	if len(entries) == 0 {
 		return Activity{}, problem.New(problem.Conflict, "nothing is configured yet", "commission first: redstart commission")
 	}
-	return s.begin(Activity{Kind: Verifying, Total: len(entries), Text: "looking at the devices afresh"}, nil, func(ctx context.Context, stop <-chan struct{}) error {
+	return s.begin(Activity{Site: s.store.Key, Kind: Verifying, Total: len(entries), Text: "looking at the devices afresh"}, nil, func(ctx context.Context, stop <-chan struct{}) error {
 		slots := make(chan struct{}, verifySideBySide)
 		var all sync.WaitGroup
 		for _, e := range entries {
@@ -451,7 +498,7 @@ func (s *Service) Verify(ctx context.Context, who string, tags []string, restart
 			go func() {
 				defer all.Done()
 				defer func() { <-slots }()
-				list, err := s.verifier.Entry(ctx, site, e, restart, avoid, who)
+				list, err := verifier.Entry(ctx, r, e, restart, avoid, who)
 				if err != nil && ctx.Err() == nil {
 					s.log.Error("a device could not be verified", "tag", e.Tag, "error", err)
 				}
@@ -470,4 +517,24 @@ func (s *Service) Verify(ctx context.Context, who string, tags []string, restart
 		all.Wait()
 		return nil
 	})
+}
+
+// choose picks entries by tag; no tags mean all.
+func choose(entries []store.Entry, tags []string) ([]store.Entry, error) {
+	if len(tags) == 0 {
+		return entries, nil
+	}
+	byTag := map[string]store.Entry{}
+	for _, e := range entries {
+		byTag[e.Tag] = e
+	}
+	var list []store.Entry
+	for _, tag := range tags {
+		e, ok := byTag[tag]
+		if !ok {
+			return nil, problem.New(problem.Missing, "there is no such entry in the plan", "list the entries with: redstart plan list").About(tag)
+		}
+		list = append(list, e)
+	}
+	return list, nil
 }

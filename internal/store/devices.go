@@ -11,15 +11,15 @@ import (
 )
 
 // SaveDevices stores found devices with everything known of them.
-func (s *Store) SaveDevices(ctx context.Context, list ...*device.Found) error {
+func (s *Site) SaveDevices(ctx context.Context, list ...*device.Found) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
 		for _, f := range list {
 			doc, err := json.Marshal(f)
 			if err != nil {
 				return err
 			}
-			if _, err := tx.Exec(`INSERT INTO devices (mac, seen, doc) VALUES (?, ?, ?) ON CONFLICT (mac) DO UPDATE SET seen = excluded.seen, doc = excluded.doc`,
-				f.MAC, Stamp{f.Last}, string(doc)); err != nil {
+			if _, err := tx.Exec(`INSERT INTO devices (site, mac, seen, doc) VALUES (?, ?, ?, ?) ON CONFLICT (site, mac) DO UPDATE SET seen = excluded.seen, doc = excluded.doc`,
+				s.ID, f.MAC, Stamp{f.Last}, string(doc)); err != nil {
 				return err
 			}
 		}
@@ -28,9 +28,9 @@ func (s *Store) SaveDevices(ctx context.Context, list ...*device.Found) error {
 }
 
 // Devices lists every device ever found, by MAC.
-func (s *Store) Devices(ctx context.Context) ([]*device.Found, error) {
+func (s *Site) Devices(ctx context.Context) ([]*device.Found, error) {
 	var docs []string
-	if err := s.db.SelectContext(ctx, &docs, `SELECT doc FROM devices ORDER BY mac`); err != nil {
+	if err := s.db.SelectContext(ctx, &docs, `SELECT doc FROM devices WHERE site = ? ORDER BY mac`, s.ID); err != nil {
 		return nil, err
 	}
 	list := make([]*device.Found, len(docs))
@@ -44,10 +44,10 @@ func (s *Store) Devices(ctx context.Context) ([]*device.Found, error) {
 }
 
 // Device gives a found device; a zero one when it was never found.
-func (s *Store) Device(ctx context.Context, mac address.MAC) (*device.Found, error) {
+func (s *Site) Device(ctx context.Context, mac address.MAC) (*device.Found, error) {
 	f := &device.Found{}
 	var doc string
-	ok, err := s.one(ctx, &doc, `SELECT doc FROM devices WHERE mac = ?`, mac)
+	ok, err := s.one(ctx, &doc, `SELECT doc FROM devices WHERE site = ? AND mac = ?`, s.ID, mac)
 	if !ok || err != nil {
 		return f, err
 	}
@@ -55,7 +55,7 @@ func (s *Store) Device(ctx context.Context, mac address.MAC) (*device.Found, err
 }
 
 // Sight adds what was seen of a device outside a survey.
-func (s *Store) Sight(ctx context.Context, sighting device.Sighting) error {
+func (s *Site) Sight(ctx context.Context, sighting device.Sighting) error {
 	f, err := s.Device(ctx, sighting.MAC)
 	if err != nil {
 		return err

@@ -1,23 +1,122 @@
 package store
 
-import "context"
+import (
+	"context"
 
-// HasUsers reports whether anybody may sign in.
-func (s *Store) HasUsers(ctx context.Context) (bool, error) {
-	var n int
-	_, err := s.one(ctx, &n, `SELECT COUNT(*) FROM users`)
-	return n > 0, err
+	"github.com/jmoiron/sqlx"
+
+	"redstart/internal/core/problem"
+)
+
+// User is somebody who may sign in.
+type User struct {
+	Name   string `json:"name" db:"name"`
+	Hash   string `json:"-" db:"password"`
+	Rights string `json:"rights" db:"rights"`
 }
 
-// SetUser stores a user's password hash.
-func (s *Store) SetUser(ctx context.Context, name, hash string) error {
-	return s.exec(ctx, `INSERT INTO users (name, password) VALUES (:name, :hash) ON CONFLICT (name) DO UPDATE SET password = :hash`, map[string]any{"name": name, "hash": hash})
+// Users lists who may sign in.
+func (s *Store) Users(ctx context.Context) ([]User, error) {
+	list := []User{}
+	return list, s.db.SelectContext(ctx, &list, `SELECT name, password, rights FROM users ORDER BY name`)
 }
 
-// UserHash gives a user's password hash; "" when there is no such user.
-func (s *Store) UserHash(ctx context.Context, name string) (hash string, err error) {
-	_, err = s.one(ctx, &hash, `SELECT password FROM users WHERE name = ?`, name)
-	return hash, err
+// User finds a user; the zero User when there is none.
+func (s *Store) User(ctx context.Context, name string) (u User, err error) {
+	_, err = s.one(ctx, &u, `SELECT name, password, rights FROM users WHERE name = ?`, name)
+	return u, err
+}
+
+// AddUser stores a new user.
+func (s *Store) AddUser(ctx context.Context, u User) error {
+	known, err := s.User(ctx, u.Name)
+	if err == nil && known.Name != "" {
+		err = problem.New(problem.Conflict, "there is a user with this name already", "choose another name").About(u.Name)
+	}
+	if err != nil {
+		return err
+	}
+	return s.exec(ctx, `INSERT INTO users (name, password, rights) VALUES (:name, :password, :rights)`, u)
+}
+
+// SetUser changes a user's password hash and rights, and ends the user's
+// sessions: who knew the old password has to know the new one.
+func (s *Store) SetUser(ctx context.Context, u User) error {
+	return s.write(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExec(`UPDATE users SET password = :password, rights = :rights WHERE name = :name`, u); err != nil {
+			return err
+		}
+		_, err := tx.Exec(`DELETE FROM sessions WHERE user = ?`, u.Name)
+		return err
+	})
+}
+
+// RemoveUser forgets a user with sessions and tokens.
+func (s *Store) RemoveUser(ctx context.Context, name string) error {
+	return s.write(ctx, func(tx *sqlx.Tx) error {
+		for _, table := range []string{"sessions WHERE user", "tokens WHERE user", "users WHERE name"} {
+			if _, err := tx.Exec(`DELETE FROM `+table+` = ?`, name); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Token is a named token that acts for a user until it is revoked.
+type Token struct {
+	ID     int64  `json:"id" db:"id"`
+	User   string `json:"user" db:"user"`
+	Name   string `json:"name" db:"name"`
+	Hash   string `json:"-" db:"hash"`
+	MadeAt Stamp  `json:"madeAt" db:"made_at"`
+	UsedAt Stamp  `json:"usedAt" db:"used_at"`
+}
+
+// Tokens lists a user's tokens; all users' for "".
+func (s *Store) Tokens(ctx context.Context, user string) ([]Token, error) {
+	list := []Token{}
+	return list, s.db.SelectContext(ctx, &list, `SELECT * FROM tokens WHERE user = ? OR ? = '' ORDER BY user, name`, user, user)
+}
+
+// AddToken stores a token by its hash.
+func (s *Store) AddToken(ctx context.Context, t Token) error {
+	known, err := s.Tokens(ctx, t.User)
+	if err != nil {
+		return err
+	}
+	for _, k := range known {
+		if k.Name == t.Name {
+			return problem.New(problem.Conflict, "there is a token with this name already", "revoke it, or choose another name").About(t.Name)
+		}
+	}
+	t.MadeAt = Now()
+	return s.exec(ctx, `INSERT INTO tokens (user, name, hash, made_at) VALUES (:user, :name, :hash, :made_at)`, t)
+}
+
+// Token finds a token by its hash; ok is false when there is none.
+func (s *Store) Token(ctx context.Context, hash string) (t Token, ok bool, err error) {
+	ok, err = s.one(ctx, &t, `SELECT * FROM tokens WHERE hash = ?`, hash)
+	return t, ok, err
+}
+
+// TokenUsed notes when a token was used.
+func (s *Store) TokenUsed(ctx context.Context, id int64) error {
+	return s.exec(ctx, `UPDATE tokens SET used_at = :now WHERE id = :id`, map[string]any{"id": id, "now": Now()})
+}
+
+// RevokeToken forgets a token of a user; of anybody for "".
+func (s *Store) RevokeToken(ctx context.Context, id int64, user string) error {
+	return s.write(ctx, func(tx *sqlx.Tx) error {
+		result, err := tx.Exec(`DELETE FROM tokens WHERE id = ? AND (user = ? OR ? = '')`, id, user, user)
+		if err != nil {
+			return err
+		}
+		if n, err := result.RowsAffected(); err != nil || n == 0 {
+			return problem.New(problem.Missing, "there is no such token", "").Because(err)
+		}
+		return nil
+	})
 }
 
 // Session is a signed-in person or a one-time link, by the hash of its token.

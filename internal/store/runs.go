@@ -63,10 +63,10 @@ type runDeviceRow struct {
 }
 
 // AddRun stores a run with its devices and moves their entries to configuring.
-func (s *Store) AddRun(ctx context.Context, who string, devices []RunDevice) (Run, error) {
+func (s *Site) AddRun(ctx context.Context, who string, devices []RunDevice) (Run, error) {
 	r := Run{State: Running, Who: who, StartedAt: Now(), Devices: devices}
 	err := s.write(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.Exec(`INSERT INTO runs (state, who, started_at) VALUES (?, ?, ?)`, r.State, who, r.StartedAt)
+		result, err := tx.Exec(`INSERT INTO runs (site, state, who, started_at) VALUES (?, ?, ?, ?)`, s.ID, r.State, who, r.StartedAt)
 		if err != nil {
 			return err
 		}
@@ -84,7 +84,7 @@ func (s *Store) AddRun(ctx context.Context, who string, devices []RunDevice) (Ru
 				VALUES (:run, :tag, :mac, :profile, :serial, :given, :state, :steps)`, runDeviceRow{*d, string(given)}); err != nil {
 				return err
 			}
-			if _, err := tx.Exec(`UPDATE entries SET state = ?, reason = '' WHERE tag = ?`, Configuring, d.Tag); err != nil {
+			if _, err := tx.Exec(`UPDATE entries SET state = ?, reason = '' WHERE site = ? AND tag = ?`, Configuring, s.ID, d.Tag); err != nil {
 				return err
 			}
 		}
@@ -96,7 +96,7 @@ func (s *Store) AddRun(ctx context.Context, who string, devices []RunDevice) (Ru
 // Run gives a run with its devices.
 func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
 	var r Run
-	ok, err := s.one(ctx, &r, `SELECT * FROM runs WHERE id = ?`, id)
+	ok, err := s.one(ctx, &r, `SELECT id, state, who, started_at, ended_at FROM runs WHERE id = ?`, id)
 	if err != nil {
 		return r, err
 	}
@@ -118,9 +118,9 @@ func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
 }
 
 // LastRun gives the latest run; ok is false before the first.
-func (s *Store) LastRun(ctx context.Context) (r Run, ok bool, err error) {
+func (s *Site) LastRun(ctx context.Context) (r Run, ok bool, err error) {
 	var id int64
-	ok, err = s.one(ctx, &id, `SELECT id FROM runs ORDER BY id DESC LIMIT 1`)
+	ok, err = s.one(ctx, &id, `SELECT id FROM runs WHERE site = ? ORDER BY id DESC LIMIT 1`, s.ID)
 	if ok && err == nil {
 		r, err = s.Run(ctx, id)
 	}

@@ -1,5 +1,8 @@
-// Package vault keeps device credentials: sealed with XChaCha20-Poly1305 under
-// a key file that only its owner can read, each bound to the box it opens.
+// Package vault keeps the secrets of sites and devices: sealed with
+// XChaCha20-Poly1305 under one random key, each bound to what it belongs to.
+// The key itself is sealed by a key file that only its owner can read, or by a
+// passphrase through Argon2id (RFC 9106). While the vault is locked the key is
+// nowhere in memory.
 package vault
 
 import (
@@ -8,8 +11,8 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
+	"strings"
+	"sync"
 
 	"golang.org/x/crypto/chacha20poly1305"
 
@@ -19,10 +22,23 @@ import (
 	"redstart/internal/store"
 )
 
-// Vault seals and opens credentials.
+// Prefix begins every token that stands for a secret in a plan.
+const Prefix = "vault:"
+
+// Vault seals and opens secrets.
 type Vault struct {
 	store *store.Store
-	aead  cipher.AEAD
+	dir   string
+
+	// writing is held by whoever seals, and wholly by who changes the key: nothing
+	// may be sealed with a key that is on its way out.
+	writing sync.RWMutex
+	shared  sync.Mutex // two devices of a kind must not make two passwords
+
+	mu     sync.RWMutex
+	aead   cipher.AEAD // nil while locked
+	key    []byte
+	opener string
 }
 
 // Login is an opened credential.
@@ -32,73 +48,107 @@ type Login struct {
 	Works bool // the box accepted it before
 }
 
-// Open reads the key file of a data folder, and makes it at first start.
-func Open(dir string, s *store.Store) (*Vault, error) {
-	path := filepath.Join(dir, "vault.key")
-	key, err := os.ReadFile(path)
-	if errors.Is(err, os.ErrNotExist) {
-		key = make([]byte, chacha20poly1305.KeySize)
-		rand.Read(key)
-		err = writeNew(path, key)
-	}
-	if err != nil {
-		return nil, problem.New(problem.Machine, "the vault's key file cannot be used", "check its rights").About(path).Because(err)
-	}
-	if info, err := os.Stat(path); err != nil || info.Mode().Perm()&0o077 != 0 {
-		return nil, problem.New(problem.Machine, "the vault's key file can be read by others", "run: chmod 600 "+path).About(path).Because(err)
-	}
-	aead, err := chacha20poly1305.NewX(key)
-	if err != nil {
-		return nil, problem.New(problem.Machine, "the vault's key file is damaged", "restore it from a copy; without it the stored passwords are lost").About(path)
-	}
-	return &Vault{s, aead}, nil
+var errLocked = problem.New(problem.Conflict, "the vault is locked", "unlock it with: redstart vault unlock; or in the console under Settings")
+
+// seal puts a secret into a box that opens only together with bound.
+func seal(aead cipher.AEAD, bound string, secret []byte) []byte {
+	nonce := make([]byte, aead.NonceSize())
+	rand.Read(nonce)
+	return aead.Seal(nonce, nonce, secret, []byte(bound))
 }
 
-// writeNew writes a file that must not exist yet, down to the disk.
-func writeNew(path string, content []byte) error {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+var errDamaged = errors.New("it does not open with this key")
+
+func unseal(aead cipher.AEAD, bound string, sealed []byte) ([]byte, error) {
+	n := aead.NonceSize()
+	if len(sealed) < n {
+		return nil, errDamaged
+	}
+	open, err := aead.Open(nil, sealed[:n], sealed[n:], []byte(bound))
+	if err != nil {
+		return nil, errDamaged
+	}
+	return open, nil
+}
+
+func (v *Vault) cipher() (cipher.AEAD, error) {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	if v.aead == nil {
+		return nil, errLocked
+	}
+	return v.aead, nil
+}
+
+// Locked reports whether secrets can be neither read nor kept now.
+func (v *Vault) Locked() bool {
+	_, err := v.cipher()
+	return err != nil
+}
+
+// Opener tells what opens the vault: ByFile or ByPassphrase.
+func (v *Vault) Opener() string {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	return v.opener
+}
+
+// Lock forgets the key until Unlock.
+func (v *Vault) Lock() {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	clear(v.key)
+	v.aead, v.key = nil, nil
+}
+
+// use takes a key into use.
+func (v *Vault) use(key []byte, opener string) error {
+	aead, err := chacha20poly1305.NewX(key)
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(content)
-	return errors.Join(err, f.Sync(), f.Close())
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.aead, v.key, v.opener = aead, key, opener
+	return nil
 }
-
-// bound ties a sealed password to its box and user, so that a row moved to
-// another box does not open.
-func bound(mac address.MAC, user string) []byte { return fmt.Appendf(nil, "%s\x00%s", mac, user) }
 
 // Put stores a credential of a box. It is on disk when this returns.
 func (v *Vault) Put(ctx context.Context, mac address.MAC, login profile.Login) error {
-	nonce := make([]byte, v.aead.NonceSize())
-	rand.Read(nonce)
-	sealed := v.aead.Seal(nonce, nonce, []byte(login.Password), bound(mac, login.User))
-	return v.store.AddCredential(ctx, store.Credential{MAC: mac, User: login.User, Sealed: sealed, MadeAt: store.Now()})
+	v.writing.RLock()
+	defer v.writing.RUnlock()
+	aead, err := v.cipher()
+	if err != nil {
+		return err
+	}
+	c := store.Credential{MAC: mac, User: login.User, MadeAt: store.Now()}
+	c.Sealed = seal(aead, c.Bound(), []byte(login.Password))
+	return v.store.AddCredential(ctx, c)
 }
 
 // Logins opens a box's credentials, newest first.
 func (v *Vault) Logins(ctx context.Context, mac address.MAC) ([]Login, error) {
+	aead, err := v.cipher()
+	if err != nil {
+		return nil, err
+	}
 	rows, err := v.store.Credentials(ctx, mac)
 	if err != nil {
 		return nil, err
 	}
 	var list []Login
 	for _, c := range rows {
-		if len(c.Sealed) < v.aead.NonceSize() {
-			return nil, damaged(mac)
-		}
-		nonce, box := c.Sealed[:v.aead.NonceSize()], c.Sealed[v.aead.NonceSize():]
-		open, err := v.aead.Open(nil, nonce, box, bound(c.MAC, c.User))
+		open, err := unseal(aead, c.Bound(), c.Sealed)
 		if err != nil {
-			return nil, damaged(mac)
+			return nil, damaged(mac.String())
 		}
 		list = append(list, Login{profile.Login{User: c.User, Password: string(open)}, c.ID, c.Works})
 	}
 	return list, nil
 }
 
-func damaged(mac address.MAC) error {
-	return problem.New(problem.Machine, "a stored credential does not open with this vault key", "restore vault.key of the data folder that the records came from").About(mac.String())
+func damaged(what string) error {
+	return problem.New(problem.Machine, "a stored secret does not open with this vault key", "restore vault.key of the data folder that the records came from").About(what)
 }
 
 // Works notes that the box accepted a credential.
@@ -107,4 +157,54 @@ func (v *Vault) Works(ctx context.Context, login Login) error {
 		return nil
 	}
 	return v.store.CredentialWorks(ctx, login.ID)
+}
+
+// Keep stores a secret of a site's plan and gives the token that stands for it.
+func (v *Vault) Keep(ctx context.Context, site *store.Site, secret string) (token string, err error) {
+	token = Prefix + strings.ToLower(rand.Text())
+	return token, v.KeepAs(ctx, site, token, secret)
+}
+
+// KeepAs stores a secret under a token that the caller chose.
+func (v *Vault) KeepAs(ctx context.Context, site *store.Site, token, secret string) error {
+	v.writing.RLock()
+	defer v.writing.RUnlock()
+	aead, err := v.cipher()
+	if err != nil {
+		return err
+	}
+	return site.AddSecret(ctx, token, seal(aead, token, []byte(secret)))
+}
+
+// Secret opens what a token stands for; ok is false when nothing does.
+func (v *Vault) Secret(ctx context.Context, token string) (secret string, ok bool, err error) {
+	aead, err := v.cipher()
+	if err != nil {
+		return "", false, err
+	}
+	sealed, ok, err := v.store.Secret(ctx, token)
+	if err != nil || !ok {
+		return "", false, err
+	}
+	open, err := unseal(aead, token, sealed)
+	if err != nil {
+		return "", false, damaged(token)
+	}
+	return string(open), true, nil
+}
+
+// Shared gives the one password that all devices of a kind share in a site,
+// and makes it when there is none: make is asked for one that fits.
+func (v *Vault) Shared(ctx context.Context, site *store.Site, kind string, make func() (string, error)) (string, error) {
+	v.shared.Lock()
+	defer v.shared.Unlock()
+	token := fmt.Sprintf("%s%d/kind/%s", Prefix, site.ID, kind)
+	password, ok, err := v.Secret(ctx, token)
+	if ok || err != nil {
+		return password, err
+	}
+	if password, err = make(); err != nil {
+		return "", err
+	}
+	return password, v.KeepAs(ctx, site, token, password)
 }

@@ -39,19 +39,19 @@ const echoTime = 5 * time.Second
 // Verifier looks at devices.
 type Verifier struct {
 	Bench    *bench.Bench
-	Store    *store.Store
+	Store    *store.Site
 	Vault    *vault.Vault
 	Profiles profile.Set
 }
 
 // Entry verifies one matched entry of the plan, and stores the checks and the
 // state they lead to.
-func (v *Verifier) Entry(ctx context.Context, site plan.Site, e store.Entry, restart string, avoid func(netip.Addr) bool, who string) ([]check.Check, error) {
+func (v *Verifier) Entry(ctx context.Context, r plan.Resolver, e store.Entry, restart string, avoid func(netip.Addr) bool, who string) ([]check.Check, error) {
 	p := v.Profiles[e.Profile]
 	if p == nil {
 		return nil, problem.New(problem.Conflict, "its profile "+e.Profile+" is gone", "put the profile back").About(e.Tag)
 	}
-	l := &look{Verifier: v, e: e, p: p, avoid: avoid, given: procedure.For(e.Entry, site.Subnet, p)}
+	l := &look{Verifier: v, e: e, p: p, avoid: avoid, given: procedure.For(r, e.Entry, p)}
 	defer l.close()
 	conduct, err := v.Store.Conduct(ctx, e.Device)
 	if err != nil {

@@ -17,6 +17,7 @@ const (
 	Missing  Kind = "missing"  // the thing named does not exist
 	Conflict Kind = "conflict" // the request does not fit the present state
 	SignIn   Kind = "sign-in"  // nobody is signed in, or the sign-in is wrong
+	Rights   Kind = "rights"   // who is signed in may not do this
 	Device   Kind = "device"   // a device did not do what was asked
 	Machine  Kind = "machine"  // this computer lacks something: rights, an interface, a port
 )
@@ -24,6 +25,7 @@ const (
 // Cell is one complaint about one cell of a file that a person wrote.
 // Row counts from 1 with the header as row 1.
 type Cell struct {
+	Sheet  string `json:"sheet,omitempty"` // of a workbook
 	Row    int    `json:"row"`
 	Column string `json:"column,omitempty"`
 	Value  string `json:"value,omitempty"`
@@ -33,6 +35,9 @@ type Cell struct {
 // String prints the cell as the technician would look for it.
 func (c Cell) String() string {
 	var b strings.Builder
+	if c.Sheet != "" {
+		fmt.Fprintf(&b, "sheet %s, ", c.Sheet)
+	}
 	fmt.Fprintf(&b, "row %d", c.Row)
 	if c.Column != "" {
 		fmt.Fprintf(&b, ", column %s", c.Column)

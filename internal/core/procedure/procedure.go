@@ -3,8 +3,13 @@
 package procedure
 
 import (
+	"cmp"
+	"fmt"
+	"maps"
 	"net/netip"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"redstart/internal/core/address"
@@ -20,11 +25,67 @@ type Values struct {
 	Address netip.Prefix `json:"address"`
 	Gateway netip.Addr   `json:"gateway"`
 	User    string       `json:"user,omitempty"`
+	// Settings are what the plan gives beside that, by key, with what it comes
+	// to; secrets as what stands for them.
+	Settings map[string]string `json:"settings,omitempty"`
 }
 
 // For takes an entry's values out of the plan.
-func For(e plan.Entry, s plan.Subnet, p *profile.Profile) Values {
-	return Values{Name: e.Name, Address: netip.PrefixFrom(e.Address, s.Prefix.Bits()), Gateway: s.Gateway, User: p.User}
+func For(r plan.Resolver, e plan.Entry, p *profile.Profile) Values {
+	n := r.Site.SubnetOf(e.Address)
+	v := Values{Name: e.Name, Gateway: n.Gateway, User: r.Site.PolicyFor(p).LoginName(p)}
+	if n.Prefix.IsValid() {
+		v.Address = netip.PrefixFrom(e.Address, n.Prefix.Bits())
+	}
+	for _, s := range r.Settings(e) {
+		if s.Value != "" {
+			if v.Settings == nil {
+				v.Settings = map[string]string{}
+			}
+			v.Settings[s.Key] = s.Value
+		}
+	}
+	return v
+}
+
+// Differ lists in words in what a device that was given some values differs
+// from what the plan says now.
+func Differ(given, planned Values) []string {
+	var list []string
+	compare := func(what, was, is string) {
+		if was != is {
+			list = append(list, fmt.Sprintf("%s: set to %s, planned %s", what, cmp.Or(was, "nothing"), cmp.Or(is, "nothing")))
+		}
+	}
+	compare("name", given.Name, planned.Name)
+	compare("address", text(given.Address), text(planned.Address))
+	compare("gateway", text(given.Gateway), text(planned.Gateway))
+	compare("user", given.User, planned.User)
+	keys := map[string]bool{}
+	for k := range given.Settings {
+		keys[k] = true
+	}
+	for k := range planned.Settings {
+		keys[k] = true
+	}
+	for _, k := range slices.Sorted(maps.Keys(keys)) {
+		if given.Settings[k] != planned.Settings[k] && strings.HasPrefix(planned.Settings[k], "vault:") {
+			list = append(list, k+": another secret is planned")
+			continue
+		}
+		compare(k, given.Settings[k], planned.Settings[k])
+	}
+	return list
+}
+
+func text(v interface {
+	IsValid() bool
+	String() string
+}) string {
+	if !v.IsValid() {
+		return ""
+	}
+	return v.String()
 }
 
 // Variables gives the values as a profile's moves name them.

@@ -52,6 +52,12 @@ func (p *Profile) check() error {
 	if err := p.checkRules(); err != nil {
 		return err
 	}
+	if err := p.checkSettings(); err != nil {
+		return err
+	}
+	if len(p.Acts) == 0 && !p.Sets() {
+		return nil // a model that can be planned with and found, not yet set
+	}
 	if err := p.checkActs(); err != nil {
 		return err
 	}

@@ -56,6 +56,8 @@ type Profile struct {
 	User      string         `yaml:"user" json:"user"`
 	Name      naming.Rules   `yaml:"name" json:"name"`
 	Password  secret.Rules   `yaml:"password" json:"password"`
+	Accounts  Accounts       `yaml:"accounts" json:"accounts"`
+	Settings  []Setting      `yaml:"settings" json:"settings,omitempty"`
 	Restart   RestartTimes   `yaml:"restart" json:"restart"`
 	Ports     []uint16       `yaml:"ports" json:"ports"`
 	Web       Web            `yaml:"web" json:"web"`

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"math/big"
+	"slices"
 	"strings"
 
 	"crypto/rand"
@@ -75,12 +76,64 @@ func (r Rules) Check(password string) error {
 	return nil
 }
 
-// Generate makes a password of 16 characters, or as near as the rules let it,
-// from the random source (crypto/rand.Reader in earnest). It fails when the
-// rules contradict themselves.
-func (r Rules) Generate(random io.Reader) (string, error) {
+// Merge gives the rules under which a password is accepted by all of several
+// families: the narrowest of each. The result may be impossible to satisfy;
+// Generate and Check say so.
+func Merge(list ...Rules) Rules {
+	if len(list) == 0 {
+		return Rules{}
+	}
+	m := list[0]
+	m.Refuse = slices.Clone(m.Refuse)
+	m.Min, m.Max = m.bounds()
+	for _, r := range list[1:] {
+		low, high := r.bounds()
+		m.Min, m.Max = max(m.Min, low), min(m.Max, high)
+		m.Classes, m.Digits = max(m.Classes, r.Classes), m.Digits || r.Digits
+		m.Special = strings.Map(func(c rune) rune {
+			if strings.ContainsRune(r.Special, c) {
+				return c
+			}
+			return -1
+		}, m.Special)
+		m.Refuse = append(m.Refuse, r.Refuse...)
+	}
+	return m
+}
+
+// Possible says why no password can satisfy the rules; nil when one can.
+func (r Rules) Possible() error {
+	classes := 3
+	switch low, high := r.bounds(); {
+	case low > high:
+		return fmt.Errorf("one asks for at least %d characters, another takes at most %d", low, high)
+	case r.Digits:
+		classes = 1
+	case r.Special != "":
+		classes = 4
+	}
+	if r.Classes > classes {
+		return fmt.Errorf("one takes digits only or no special characters, another asks for %d classes of characters", r.Classes)
+	}
+	return nil
+}
+
+// UsualLength is how long generated passwords are where nothing else is said,
+// in characters.
+const UsualLength = 16
+
+// Generate makes a password of so many characters, or as near as the rules let
+// it, from the random source (crypto/rand.Reader in earnest); length 0 means
+// UsualLength. It fails when the rules contradict themselves.
+func (r Rules) Generate(random io.Reader, length int) (string, error) {
+	if err := r.Possible(); err != nil {
+		return "", err
+	}
+	if length <= 0 {
+		length = UsualLength
+	}
 	low, high := r.bounds()
-	length := min(max(16, low), high)
+	length = min(max(length, low), high)
 	sets := []string{lower, upper, digits}
 	if r.Special != "" {
 		sets = append(sets, r.Special)

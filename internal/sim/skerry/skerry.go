@@ -3,18 +3,14 @@
 package skerry
 
 import (
-	"bytes"
 	"context"
-	"encoding/csv"
 	"fmt"
 	"math/rand/v2"
-	"net/netip"
 	"strings"
 	"sync"
 	"time"
 
 	"redstart/internal/core/address"
-	"redstart/internal/core/plan"
 	"redstart/internal/lan"
 	"redstart/internal/lan/faults"
 	"redstart/internal/lan/segment"
@@ -44,6 +40,7 @@ type Site struct {
 	Segment *segment.Segment
 	Boxes   []*box.Box
 
+	usual  bool // the terminal's own devices, whose whole plan is known
 	cancel context.CancelFunc
 	ended  sync.WaitGroup
 }
@@ -72,11 +69,12 @@ func Start(o Options) *Site {
 	if o.Devices <= 0 {
 		o.Devices = Devices
 	}
+	usual := o.Devices == Devices && o.Only == ""
 	if o.Pace <= 0 {
 		o.Pace = 1
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	s := &Site{Segment: &segment.Segment{}, cancel: cancel}
+	s := &Site{Segment: &segment.Segment{}, usual: usual, cancel: cancel}
 	random := rand.New(rand.NewPCG(o.Seed, 40))
 	used := map[string]bool{}
 	for i, item := range mix(o) {
@@ -148,58 +146,4 @@ func (s *Site) Close() {
 // Redstart runs on.
 func (s *Site) Attach() lan.Port {
 	return s.Segment.Attach(address.MAC{0x02, 0x52, 0x53, 0, 0, 1}, 1<<14)
-}
-
-// Data is the made-up site's own data.
-func Data() plan.Site {
-	kept, _ := address.ParseRange("10.40.8.2-10.40.8.19")
-	return plan.Site{
-		Name: "Skerry Point Ferry Terminal",
-		Zone: "Europe/Oslo",
-		Subnet: plan.Subnet{
-			Prefix:   netip.MustParsePrefix("10.40.8.0/22"),
-			Gateway:  netip.MustParseAddr("10.40.8.1"),
-			NTP:      netip.MustParseAddr("10.40.8.5"),
-			KeptFree: []plan.Kept{{Range: kept, Reason: "for the terminal's servers"}},
-		},
-	}
-}
-
-var areas = []struct{ tag, place string }{
-	{"BERTH1", "Berth 1"}, {"BERTH2", "Berth 2"}, {"HALL", "Ticket hall"}, {"YARD", "Marshalling yard"}, {"SHOP", "Workshop"},
-}
-
-// Plan writes the plan for the site's devices as CSV: some entries name their
-// box by MAC, some by serial, most by nothing.
-func (s *Site) Plan() []byte {
-	var out bytes.Buffer
-	w := csv.NewWriter(&out)
-	_ = w.Write([]string{"tag", "kind", "profile", "place", "address", "name", "mac", "serial"})
-	count := map[string]int{}
-	for _, b := range s.Boxes {
-		area := areas[count[b.Model.Name]%len(areas)]
-		number := count[b.Model.Name]/len(areas) + 1
-		count[b.Model.Name]++
-		row := func(short, kind, profile, mac, serial, addr string) {
-			_ = w.Write([]string{fmt.Sprintf("%s-%s-%02d", area.tag, short, number), kind, profile, area.place, addr, "auto", mac, serial})
-		}
-		switch b.Model.Name {
-		case fs8.Model.Name:
-			mac := ""
-			if count[b.Model.Name]%3 == 1 {
-				mac = b.MAC.String()
-			}
-			row("SW", "switch", "fennmark-fs8", mac, "", "next")
-		case c20.Model.Name:
-			row("CAM", "camera", "ovalis-c20", "", "", "next")
-		case b4.Model.Name:
-			addr := "next"
-			if number == 1 && len(s.Boxes) <= Devices {
-				addr = fmt.Sprintf("10.40.9.%d", 9+count[b.Model.Name])
-			}
-			row("CTL", "controller", "brindlecap-b4", "", b.Serial, addr)
-		}
-	}
-	w.Flush()
-	return out.Bytes()
 }

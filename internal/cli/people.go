@@ -1,0 +1,277 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"redstart/internal/client"
+	"redstart/internal/core/plan"
+	"redstart/internal/core/problem"
+	"redstart/internal/service"
+)
+
+func plainNumber(n int64) string { return strconv.FormatInt(n, 10) }
+
+// ask reads a secret: from the terminal without showing it, or one line from a
+// pipe. A secret on the command line would be seen by everyone on the computer.
+func (a *app) ask(what string) (string, error) {
+	if term.IsTerminal(int(os.Stdin.Fd())) {
+		fmt.Fprint(a.err, what+": ")
+		b, err := term.ReadPassword(int(os.Stdin.Fd()))
+		fmt.Fprintln(a.err)
+		return string(b), err
+	}
+	line, err := bufio.NewReader(io.LimitReader(os.Stdin, 4096)).ReadString('\n')
+	if err == io.EOF && line != "" {
+		err = nil
+	}
+	if err != nil {
+		return "", problem.New(problem.Usage, "no "+what+" was given", "type it, or send it through a pipe")
+	}
+	return strings.TrimRight(line, "\r\n"), nil
+}
+
+func (a *app) vault() *cobra.Command {
+	status := &cobra.Command{Use: "status", Short: "Whether the vault is open, and what opens it", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+		return a.printVault(ctx, c)
+	})}
+	lock := &cobra.Command{Use: "lock", Short: "Lock the vault: no password can be used or shown until it is unlocked", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+		if err := c.LockVault(ctx); err != nil {
+			return err
+		}
+		return a.printVault(ctx, c)
+	})}
+	unlock := &cobra.Command{Use: "unlock", Short: "Unlock the vault; asks for the passphrase if one opens it", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+		v, err := c.Vault(ctx)
+		if err != nil {
+			return err
+		}
+		passphrase := ""
+		if v.Opener == "passphrase" {
+			if passphrase, err = a.ask("passphrase"); err != nil {
+				return err
+			}
+		}
+		if err := c.UnlockVault(ctx, passphrase); err != nil {
+			return err
+		}
+		return a.printVault(ctx, c)
+	})}
+	var withFile bool
+	key := &cobra.Command{Use: "change-key", Short: "Give the vault a new key, opened by a passphrase or by a new key file", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+		passphrase := ""
+		if !withFile {
+			var err error
+			if passphrase, err = a.ask("new passphrase"); err != nil {
+				return err
+			}
+			if passphrase == "" {
+				return problem.New(problem.Usage, "the passphrase is empty", "for a key file give --key-file")
+			}
+		}
+		if err := c.ChangeKey(ctx, passphrase); err != nil {
+			return err
+		}
+		return a.printVault(ctx, c)
+	})}
+	key.Flags().BoolVar(&withFile, "key-file", false, "open it by a new key file instead of a passphrase")
+	var setting string
+	reveal := &cobra.Command{Use: "reveal TAG", Short: "Show the login of an entry's device, or a secret setting; recorded in its history", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+		shown, err := c.Reveal(ctx, args[0], setting)
+		if err != nil {
+			return err
+		}
+		return a.list(shown, []string{"User", "Password"}, [][]any{{dash(shown.User), shown.Password}}, fmt.Sprintf("Shown on purpose; the history of %s says so.", args[0]))
+	})}
+	reveal.Flags().StringVar(&setting, "setting", "", "`key` of a secret setting")
+	learn := &cobra.Command{Use: "learn FILE.csv", Short: "Store known logins of devices that are set already", Args: cobra.ExactArgs(1),
+		Long: "Stores logins from a CSV file with the columns user, password, and tag or mac. All or none.",
+		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			file, err := readFile(args[0])
+			if err != nil {
+				return err
+			}
+			out, err := c.LearnCredentials(ctx, file)
+			if err != nil {
+				return err
+			}
+			a.say("%s stored. The file itself still holds them in plain text: delete it.", plural(out.Stored, "login"))
+			return nil
+		})}
+	return group("vault", "The stored passwords of devices", status, lock, unlock, key, reveal, learn, a.policy())
+}
+
+func (a *app) printVault(ctx context.Context, c *client.Client) error {
+	v, err := c.Vault(ctx)
+	if err != nil {
+		return err
+	}
+	state := "open"
+	if v.Locked {
+		state = "locked"
+	}
+	opener := map[string]string{"file": "the key file vault.key in the data folder", "passphrase": "a passphrase"}[v.Opener]
+	return a.list(v, []string{"Vault", "Opened by"}, [][]any{{state, opener}}, "")
+}
+
+func (a *app) policy() *cobra.Command {
+	list := &cobra.Command{Use: "list", Short: "List how logins are made", RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
+		s, err := c.Site(ctx)
+		if err != nil {
+			return err
+		}
+		var rows [][]any
+		for _, p := range s.Policies {
+			length := "usual"
+			if p.Length > 0 {
+				length = strconv.Itoa(p.Length)
+			}
+			rows = append(rows, []any{policyFor(p.For), p.Mode, length, strings.TrimSpace(p.Users + " " + p.User), dash(p.Recovery)})
+		}
+		if len(rows) == 0 && a.output == "table" {
+			a.say("Nothing is said: one generated password per device, and the user kept.")
+			return nil
+		}
+		return a.list(s.Policies, []string{"For", "Passwords", "Length", "User", "Recovery mail"}, rows, "")
+	})}
+	var p service.PolicyChange
+	set := &cobra.Command{Use: "set [site|kind:KIND|profile:PROFILE]", Short: "Say how logins are made for the site, a kind or a profile", Args: cobra.ExactArgs(1),
+		Long: `Says how logins are made. Passwords: each (one generated per device), kind (one
+generated for all devices of a kind) or given (asked for, not shown).`,
+		Example: "  redstart vault policy set kind:intercom --passwords kind --recovery duty@example.org",
+		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			if p.For = args[0]; p.For == "site" {
+				p.For = ""
+			}
+			if p.Mode == plan.Given {
+				var err error
+				if p.Password, err = a.ask("password"); err != nil {
+					return err
+				}
+			}
+			if err := c.SetPolicy(ctx, p); err != nil {
+				return err
+			}
+			a.say("Logins: %s. Next: redstart plan check", p.Words())
+			return nil
+		})}
+	f := set.Flags()
+	f.StringVar(&p.Mode, "passwords", plan.OneEach, "each, kind or given")
+	f.IntVar(&p.Length, "length", 0, "length of generated passwords in characters; the usual if not given")
+	f.StringVar(&p.Users, "users", plan.KeepUser, "keep, rename or add: what happens to the factory user")
+	f.StringVar(&p.User, "user", "", "`name` of the renamed or added user")
+	f.StringVar(&p.Recovery, "recovery", "", "mail `address` for lost passwords")
+	remove := &cobra.Command{Use: "remove [site|kind:KIND|profile:PROFILE]", Short: "Take a policy away", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+		of := args[0]
+		if of == "site" {
+			of = ""
+		}
+		if err := c.RemovePolicy(ctx, of); err != nil {
+			return err
+		}
+		a.say("Taken away.")
+		return nil
+	})}
+	return group("policy", "How logins of devices are made", list, set, remove)
+}
+
+func policyFor(of string) string {
+	if of == "" {
+		return "site"
+	}
+	return of
+}
+
+func (a *app) user() *cobra.Command {
+	list := &cobra.Command{Use: "list", Short: "List who may sign in", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+		users, err := c.Users(ctx)
+		if err != nil {
+			return err
+		}
+		var rows [][]any
+		for _, u := range users {
+			rows = append(rows, []any{u.Name, u.Rights, rightsText[service.Right(u.Rights)]})
+		}
+		return a.list(users, []string{"User", "Right", ""}, rows, "")
+	})}
+	var right string
+	add := &cobra.Command{Use: "add NAME", Short: "Make a user; asks for the password", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+		password, err := a.ask("password for " + args[0])
+		if err != nil {
+			return err
+		}
+		if err := c.AddUser(ctx, service.Account{Name: args[0], Password: password, Rights: service.Right(right)}); err != nil {
+			return err
+		}
+		a.say("%s %s.", args[0], rightsText[service.Right(right)])
+		return nil
+	})}
+	add.Flags().StringVar(&right, "right", string(service.Look), "look, plan, commission or own")
+	var newPassword bool
+	set := &cobra.Command{Use: "set NAME", Short: "Change a user's right or password", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+		in := service.Account{Name: args[0], Rights: service.Right(right)}
+		if newPassword {
+			var err error
+			if in.Password, err = a.ask("new password for " + args[0]); err != nil {
+				return err
+			}
+		}
+		if err := c.SetUser(ctx, in); err != nil {
+			return err
+		}
+		a.say("%s %s.", args[0], rightsText[in.Rights])
+		return nil
+	})}
+	set.Flags().StringVar(&right, "right", "", "look, plan, commission or own")
+	set.Flags().BoolVar(&newPassword, "password", false, "ask for a new password")
+	_ = set.MarkFlagRequired("right") // the flag exists
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a user with all tokens", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+		if err := c.RemoveUser(ctx, args[0]); err != nil {
+			return err
+		}
+		a.say("%s may not sign in any more.", args[0])
+		return nil
+	})}
+	return group("user", "Who may use the service", list, add, set, remove, a.token())
+}
+
+var rightsText = map[service.Right]string{
+	service.Look: "may only look", service.Plan: "may change plans", service.Commission: "may change plans and work on devices", service.Own: "may do everything",
+}
+
+func (a *app) token() *cobra.Command {
+	list := &cobra.Command{Use: "list", Short: "List API tokens", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+		tokens, err := c.Tokens(ctx)
+		if err != nil {
+			return err
+		}
+		var rows [][]any
+		for _, t := range tokens {
+			rows = append(rows, []any{t.ID, t.User, t.Name, dayClock(t.MadeAt.Time), dayClock(t.UsedAt.Time)})
+		}
+		return a.list(tokens, []string{"Number", "User", "Token", "Made", "Last used"}, rows, "")
+	})}
+	add := &cobra.Command{Use: "add NAME", Short: "Make an API token; it is shown once", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+		t, err := c.AddToken(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		return a.list(t, []string{"Token", ""}, [][]any{{t.Name, t.Token}}, "Shown only now. Use it with REDSTART_URL, REDSTART_TOKEN and, for a self-made certificate, REDSTART_PIN.")
+	})}
+	revoke := &cobra.Command{Use: "revoke NUMBER", Short: "Revoke an API token", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+		if err := c.RevokeToken(ctx, args[0]); err != nil {
+			return err
+		}
+		a.say("Revoked.")
+		return nil
+	})}
+	return group("token", "Tokens with which programs and other computers use the service", list, add, revoke)
+}

@@ -1,0 +1,355 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"redstart/internal/client"
+	"redstart/internal/core/plan"
+	"redstart/internal/core/planfile"
+	"redstart/internal/core/problem"
+	"redstart/internal/service"
+)
+
+func (a *app) planImport() *cobra.Command {
+	var o service.ImportOptions
+	var columns []string
+	c := &cobra.Command{Use: "import FILE", Short: "Take a plan file in (CSV, XLSX or JSON), all or nothing", Args: cobra.ExactArgs(1),
+		Long: `Takes the entries of a CSV, XLSX or JSON file into the plan. What each column is
+is told from its header, or said with --column; the site remembers it. New tags
+are added; what a newer revision changes or removes is shown, and done with
+--apply. Entries whose devices are configured are left alone.
+
+An address may be "next" (the next free one), a name "auto" (made from the tag).
+A file in which anything cannot be understood is refused whole.`,
+		Example: `  redstart plan import plan.xlsx --preview
+  redstart plan import rev-c.xlsx --whole --apply --column "Dev. ID=tag"`,
+		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			file, err := readFile(args[0])
+			if err != nil {
+				return err
+			}
+			shown := o
+			shown.Preview = true
+			if len(columns) > 0 {
+				first, err := c.Import(ctx, file, shown)
+				if err != nil {
+					return err
+				}
+				if shown.Mapping, err = remap(first, columns); err != nil {
+					return err
+				}
+				o.Mapping = shown.Mapping
+			}
+			r, err := c.Import(ctx, file, shown)
+			if err != nil {
+				return err
+			}
+			if o.Preview {
+				return a.printPreview(r)
+			}
+			if err := r.Refusal(); err != nil {
+				return err
+			}
+			if n := len(r.Comparison.Changed) + len(r.Comparison.Removed); n > 0 && !o.Apply {
+				if err := a.printPreview(r); err != nil {
+					return err
+				}
+				a.say("Nothing was changed. To change and remove what is in the plan already: --apply")
+				return errAttention
+			}
+			if r, err = c.Import(ctx, file, o); err != nil {
+				return err
+			}
+			if err := a.list(r.Comparison, []string{"Tag", "What", "Before", "After"}, comparisonRows(r.Comparison), ""); err != nil || a.output != "table" {
+				return err
+			}
+			if r.Comparison.Empty() && r.Site == nil {
+				a.say("The plan is already as the file says.")
+				return nil
+			}
+			a.sayUntouched(r)
+			stops := slices.ContainsFunc(r.Findings, func(f plan.Finding) bool { return f.Level == plan.Stops })
+			next := "redstart find"
+			if stops {
+				next = "redstart plan check, which has something to say"
+			}
+			a.say("\n%s. Next: %s", comparisonText(r.Comparison), next)
+			return nil
+		})}
+	f := c.Flags()
+	f.BoolVar(&o.Preview, "preview", false, "only show how the file is understood and what it would change")
+	f.BoolVar(&o.Apply, "apply", false, "change and remove entries that are in the plan already")
+	f.BoolVar(&o.Whole, "whole", false, "the file is the whole plan: remove entries that it does not have")
+	f.BoolVar(&o.Configured, "also-configured", false, "change entries whose devices are configured too")
+	f.StringVar(&o.Sheet, "sheet", "", "`name` of the sheet, if the workbook has several")
+	f.StringArrayVar(&columns, "column", nil, "`HEADER=FIELD`: what a column is; HEADER= leaves it out; may be given again")
+	return c
+}
+
+// remap changes a proposed mapping as a person says.
+func remap(r planfile.Result, columns []string) (planfile.Mapping, error) {
+	m := r.Mapping
+	for _, c := range columns {
+		i := strings.LastIndex(c, "=")
+		if i < 0 {
+			return nil, &usageError{fmt.Errorf("--column needs HEADER=FIELD")}
+		}
+		header, field := c[:i], c[i+1:]
+		if !slices.Contains(r.Header, header) {
+			return nil, problem.New(problem.Usage, fmt.Sprintf("the file has no column %q; it has %s", header, strings.Join(r.Header, ", ")), "")
+		}
+		for h, f := range m {
+			if f == field {
+				m[h] = "" // what was proposed before gives way
+			}
+		}
+		m[header] = field
+	}
+	return m, nil
+}
+
+func (a *app) printPreview(r planfile.Result) error {
+	if a.output != "table" {
+		return a.list(r, []string{"Tag", "What", "Before", "After"}, comparisonRows(r.Comparison), "")
+	}
+	sheet := ""
+	if r.Sheet != "" {
+		sheet = fmt.Sprintf(", sheet %q of %s", r.Sheet, strings.Join(r.Sheets, ", "))
+	}
+	a.say("%s file%s, %s.\n", strings.ToUpper(r.Format), sheet, plural(r.Rows, "row"))
+	var rows [][]any
+	for _, h := range r.Header {
+		row := []any{h, dash(r.Mapping[h])}
+		for i := range 3 {
+			text := ""
+			if i < len(r.Samples) {
+				text = r.Samples[i].Fields[r.Mapping[h]]
+			}
+			row = append(row, text)
+		}
+		rows = append(rows, row)
+	}
+	if err := a.list(r, []string{"Column", "is", "first row", "second", "third"}, rows, ""); err != nil {
+		return err
+	}
+	a.say("")
+	if rows = comparisonRows(r.Comparison); len(rows) > 0 {
+		if err := a.list(r, []string{"Tag", "What", "Before", "After"}, rows, ""); err != nil {
+			return err
+		}
+	}
+	a.sayUntouched(r)
+	for _, c := range r.Cells {
+		a.say("  %s", c)
+	}
+	if len(r.Cells) > 0 {
+		a.say("\nThe file would be refused whole: %s cannot be understood.", plural(len(r.Cells), "cell"))
+		return errAttention
+	}
+	a.say("\n%s; %s in the plan as it would be.", comparisonText(r.Comparison), plural(len(r.Findings), "finding"))
+	return nil
+}
+
+func (a *app) sayUntouched(r planfile.Result) {
+	if len(r.Untouched) == 0 {
+		return
+	}
+	a.say("\nLeft alone, because their devices are configured (--also-configured changes them):")
+	for _, c := range r.Untouched {
+		a.say("  %s: %s", c.Tag, c)
+	}
+}
+
+func (a *app) planExport() *cobra.Command {
+	var format string
+	c := &cobra.Command{Use: "export FILE", Short: "Write the plan as CSV, XLSX or JSON", Args: cobra.ExactArgs(1),
+		Long: "Writes the plan to a file; its ending says the format. - writes to the terminal, with --format.",
+		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			if format == "" {
+				format = strings.TrimPrefix(strings.ToLower(filepath.Ext(args[0])), ".")
+			}
+			content, err := c.Export(ctx, format)
+			if err != nil {
+				return err
+			}
+			return a.saveFile(args[0], content)
+		})}
+	c.Flags().StringVar(&format, "format", "", "csv, xlsx or json")
+	return c
+}
+
+func (a *app) planTemplate() *cobra.Command {
+	return &cobra.Command{Use: "template FILE.xlsx", Short: "Write an empty workbook with drop-downs", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+		content, err := c.Template(ctx)
+		if err != nil {
+			return err
+		}
+		return a.saveFile(args[0], content)
+	})}
+}
+
+func (a *app) planCheck() *cobra.Command {
+	var mend, preview bool
+	c := &cobra.Command{Use: "check [FILE]", Short: "Check the plan as a whole, or a file before it is imported", Args: cobra.MaximumNArgs(1),
+		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			if len(args) == 1 {
+				return a.checkFile(ctx, c, args[0])
+			}
+			if mend {
+				out, err := c.Mend(ctx, nil, preview)
+				if err != nil {
+					return err
+				}
+				if err := a.printMends(out, preview); err != nil || preview {
+					return err
+				}
+			}
+			findings, err := c.Findings(ctx)
+			if err != nil {
+				return err
+			}
+			return a.printFindings(findings, findings, nil)
+		})}
+	c.Flags().BoolVar(&mend, "mend", false, "apply all safe mends first, and list what they change")
+	c.Flags().BoolVar(&preview, "preview", false, "with --mend: only show what would change")
+	return c
+}
+
+func (a *app) printMends(out service.Edited, preview bool) error {
+	if a.output != "table" {
+		return a.list(out, []string{"Tag", "What", "Before", "After"}, comparisonRows(out.Comparison), "")
+	}
+	if len(out.Changes) == 0 {
+		a.say("There is nothing that can be mended safely.\n")
+		return nil
+	}
+	var rows [][]any
+	for _, x := range out.Changes {
+		rows = append(rows, []any{x.Tag, fieldLabel(x.Field), dash(x.Before), dash(x.After), wrap(x.Why, 60)})
+	}
+	if err := a.list(out, []string{"Tag", "Field", "Before", "After", "Because"}, rows, ""); err != nil {
+		return err
+	}
+	if preview {
+		a.say("\n%s; nothing was changed.", plural(len(out.Changes), "safe mend"))
+		return nil
+	}
+	a.say("\n%s, revision %d.\n", plural(len(out.Changes), "safe mend"), out.Revision)
+	return nil
+}
+
+func (a *app) checkFile(ctx context.Context, c *client.Client, path string) error {
+	file, err := readFile(path)
+	if err != nil {
+		return err
+	}
+	r, err := c.CheckFile(ctx, file)
+	if err != nil {
+		return err
+	}
+	if a.output == "table" {
+		for _, cell := range r.Cells {
+			a.say("  %s", cell)
+		}
+		if len(r.Cells) > 0 {
+			a.say("\n%s cannot be understood; an import would be refused.\n", plural(len(r.Cells), "cell"))
+		}
+	}
+	err = a.printFindings(r, r.Findings, r.RowOf)
+	if err == nil && len(r.Cells) > 0 {
+		return errAttention
+	}
+	return err
+}
+
+// findingsText counts findings by what they mean.
+func findingsText(findings []plan.Finding) string {
+	if len(findings) == 0 {
+		return "Nothing is wrong with the plan"
+	}
+	count := map[plan.Level]int{}
+	for _, f := range findings {
+		count[f.Level]++
+	}
+	return fmt.Sprintf("%s: %d stop commissioning, %s, %s", plural(len(findings), "finding"), count[plan.Stops], plural(count[plan.Warning], "warning"), plural(count[plan.Hint], "hint"))
+}
+
+// printFindings prints findings; with rows, the row of the file too.
+func (a *app) printFindings(as any, findings []plan.Finding, rowOf map[string]int) error {
+	var rows [][]any
+	count := map[plan.Level]int{}
+	for _, f := range findings {
+		count[f.Level]++
+		who := f.Tag
+		if who == "" {
+			who = "(site)"
+		}
+		if f.Profile != "" {
+			who = "(" + f.Profile + ")"
+		}
+		if rowOf[f.Tag] > 0 {
+			who = fmt.Sprintf("%s, row %d", who, rowOf[f.Tag])
+		}
+		mend := ""
+		if f.Mend != nil {
+			mend = f.Mend.Field + " = " + dash(f.Mend.Value)
+			if f.Mend.Safe {
+				mend += " (safe)"
+			}
+		}
+		rows = append(rows, []any{f.Level, f.Code, who, f.Field, wrap(f.Reason, 60), mend})
+	}
+	if len(findings) == 0 && a.output == "table" {
+		a.say("Nothing is wrong with the plan.")
+		return nil
+	}
+	if err := a.list(as, []string{"Level", "Finding", "Entry", "Field", "Reason", "Mend"}, rows, ""); err != nil {
+		return err
+	}
+	if a.output == "table" {
+		a.say("\n%s.", findingsText(findings))
+		if slices.ContainsFunc(findings, func(f plan.Finding) bool { return f.Mend != nil && f.Mend.Safe }) && rowOf == nil {
+			a.say("Next: redstart plan check --mend applies the safe mends.")
+		}
+	}
+	return attentionUnless(count[plan.Stops]+count[plan.Warning] == 0)
+}
+
+func (a *app) planFiles() *cobra.Command {
+	list := &cobra.Command{Use: "list", Short: "List the site's files", RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
+		files, err := c.Files(ctx)
+		if err != nil {
+			return err
+		}
+		var rows [][]any
+		for _, f := range files {
+			rows = append(rows, []any{f.Name, fmt.Sprintf("%d bytes", f.Size), f.SHA256[:16] + "…", clock(f.At.Time), f.Who})
+		}
+		return a.list(files, []string{"File", "Size", "SHA-256", "Stored", "By"}, rows, "")
+	})}
+	add := &cobra.Command{Use: "add FILE", Short: "Store a file of the site, such as a licence", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+		content, err := readFile(args[0])
+		if err != nil {
+			return err
+		}
+		if err := c.PutFile(ctx, filepath.Base(args[0]), content); err != nil {
+			return err
+		}
+		a.say("Stored. Entries refer to it as %s.", filepath.Base(args[0]))
+		return nil
+	})}
+	remove := &cobra.Command{Use: "remove NAME", Short: "Forget a file of the site", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+		if err := c.RemoveFile(ctx, args[0]); err != nil {
+			return err
+		}
+		a.say("Forgotten.")
+		return nil
+	})}
+	return group("file", "Files that entries refer to, such as licences", list, add, remove)
+}

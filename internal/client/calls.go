@@ -1,0 +1,329 @@
+package client
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+
+	"redstart/internal/commission"
+	"redstart/internal/core/address"
+	"redstart/internal/core/match"
+	"redstart/internal/core/plan"
+	"redstart/internal/core/planfile"
+	"redstart/internal/core/problem"
+	"redstart/internal/core/profile"
+	"redstart/internal/service"
+	"redstart/internal/store"
+)
+
+// at gives the path of a call about the client's site.
+func (c *Client) at(path string) string {
+	return "/api/sites/" + url.PathEscape(c.site) + path
+}
+
+func entryPath(tag string) string { return "/entries/" + url.PathEscape(tag) }
+
+// Sites lists the sites with how far they are.
+func (c *Client) Sites(ctx context.Context) ([]service.Summary, error) {
+	return get[[]service.Summary](ctx, c, "/api/sites")
+}
+
+// AddSite makes a site and gives it with its key.
+func (c *Client) AddSite(ctx context.Context, site plan.Site) (plan.Site, error) {
+	return post[plan.Site](ctx, c, "/api/sites", site)
+}
+
+// Site gives the site's data.
+func (c *Client) Site(ctx context.Context) (plan.Site, error) {
+	return get[plan.Site](ctx, c, c.at(""))
+}
+
+// SetSite sets the site's data.
+func (c *Client) SetSite(ctx context.Context, site plan.Site) error {
+	return c.call(ctx, http.MethodPut, c.at(""), site, nil)
+}
+
+// RemoveSite forgets the site for good.
+func (c *Client) RemoveSite(ctx context.Context) error {
+	return c.call(ctx, http.MethodDelete, c.at("?sure="+url.QueryEscape(c.site)), nil, nil)
+}
+
+// Reckon reckons a prefix, or an address of the site.
+func (c *Client) Reckon(ctx context.Context, of string) (service.Reckoning, error) {
+	return get[service.Reckoning](ctx, c, "/api/reckon?of="+url.QueryEscape(of)+"&site="+url.QueryEscape(c.site))
+}
+
+// Map tells what each address of a subnet is; "" means the first subnet.
+func (c *Client) Map(ctx context.Context, subnet string) (plan.Map, error) {
+	return get[plan.Map](ctx, c, c.at("/map?subnet="+url.QueryEscape(subnet)))
+}
+
+// Files lists the site's files.
+func (c *Client) Files(ctx context.Context) ([]store.File, error) {
+	return get[[]store.File](ctx, c, c.at("/files"))
+}
+
+// PutFile stores a file of the site.
+func (c *Client) PutFile(ctx context.Context, name string, content []byte) error {
+	return c.call(ctx, http.MethodPut, c.at("/files/"+url.PathEscape(name)), content, nil)
+}
+
+// RemoveFile forgets a file of the site.
+func (c *Client) RemoveFile(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, c.at("/files/"+url.PathEscape(name)), nil, nil)
+}
+
+// Import takes a plan file in.
+func (c *Client) Import(ctx context.Context, file []byte, o service.ImportOptions) (planfile.Result, error) {
+	q := url.Values{}
+	for key, on := range map[string]bool{"preview": o.Preview, "apply": o.Apply, "whole": o.Whole, "configured": o.Configured} {
+		if on {
+			q.Set(key, "true")
+		}
+	}
+	q.Set("sheet", o.Sheet)
+	if o.Mapping != nil {
+		doc, err := json.Marshal(o.Mapping)
+		if err != nil {
+			return planfile.Result{}, err
+		}
+		q.Set("mapping", string(doc))
+	}
+	return post[planfile.Result](ctx, c, c.at("/imports?"+q.Encode()), file)
+}
+
+// CheckFile checks a plan file without importing it.
+func (c *Client) CheckFile(ctx context.Context, file []byte) (planfile.Result, error) {
+	return post[planfile.Result](ctx, c, c.at("/file-checks"), file)
+}
+
+// Export gives the plan as a file.
+func (c *Client) Export(ctx context.Context, format string) ([]byte, error) {
+	return get[[]byte](ctx, c, c.at("/export?format="+url.QueryEscape(format)))
+}
+
+// Template gives an empty workbook.
+func (c *Client) Template(ctx context.Context) ([]byte, error) {
+	return get[[]byte](ctx, c, c.at("/template"))
+}
+
+// Entries lists the plan.
+func (c *Client) Entries(ctx context.Context) ([]service.EntryView, error) {
+	return get[[]service.EntryView](ctx, c, c.at("/entries"))
+}
+
+// Entry gives everything known of one entry.
+func (c *Client) Entry(ctx context.Context, tag string) (service.Detail, error) {
+	return get[service.Detail](ctx, c, c.at(entryPath(tag)))
+}
+
+// Edit changes, adds and removes entries.
+func (c *Client) Edit(ctx context.Context, in service.Edits, preview bool) (out service.Edited, err error) {
+	return out, c.call(ctx, http.MethodPatch, c.at(fmt.Sprintf("/entries?preview=%t", preview)), in, &out)
+}
+
+// Generate adds entries from quantities.
+func (c *Client) Generate(ctx context.Context, list []plan.Quantity, preview bool) (service.Edited, error) {
+	return post[service.Edited](ctx, c, c.at(fmt.Sprintf("/quantities?preview=%t", preview)), list)
+}
+
+// Allocate gives out addresses.
+func (c *Client) Allocate(ctx context.Context, a plan.Allocation, preview bool) (service.Edited, error) {
+	return post[service.Edited](ctx, c, c.at(fmt.Sprintf("/addresses?preview=%t", preview)), a)
+}
+
+// Mend applies all safe mends.
+func (c *Client) Mend(ctx context.Context, tags []string, preview bool) (service.Edited, error) {
+	return post[service.Edited](ctx, c, c.at(fmt.Sprintf("/mends?preview=%t", preview)), service.Selection{Tags: tags})
+}
+
+// Findings says what is wrong with the plan.
+func (c *Client) Findings(ctx context.Context) ([]plan.Finding, error) {
+	return get[[]plan.Finding](ctx, c, c.at("/findings"))
+}
+
+// Revisions lists what was changed, latest first.
+func (c *Client) Revisions(ctx context.Context) ([]store.Revision, error) {
+	return get[[]store.Revision](ctx, c, c.at("/revisions"))
+}
+
+// NameRevision names a revision.
+func (c *Client) NameRevision(ctx context.Context, id, name string) error {
+	return c.call(ctx, http.MethodPut, c.at("/revisions/"+url.PathEscape(id)+"/name"), service.Named{Name: name}, nil)
+}
+
+// Compare compares two moments; an empty to means now.
+func (c *Client) Compare(ctx context.Context, from, to string) (service.Moments, error) {
+	return get[service.Moments](ctx, c, c.at("/comparison?from="+url.QueryEscape(from)+"&to="+url.QueryEscape(to)))
+}
+
+// Restore makes the plan as it was.
+func (c *Client) Restore(ctx context.Context, id string, preview bool) (service.Edited, error) {
+	return post[service.Edited](ctx, c, c.at(fmt.Sprintf("/revisions/%s/restore?preview=%t", url.PathEscape(id), preview)), nil)
+}
+
+// Undo takes the latest revision back.
+func (c *Client) Undo(ctx context.Context, id string) (service.Edited, error) {
+	return post[service.Edited](ctx, c, c.at("/revisions/"+url.PathEscape(id)+"/undo"), nil)
+}
+
+// Profiles lists the device profiles.
+func (c *Client) Profiles(ctx context.Context) ([]*profile.Profile, error) {
+	return get[[]*profile.Profile](ctx, c, "/api/profiles")
+}
+
+// Devices lists everything found.
+func (c *Client) Devices(ctx context.Context) (service.Segment, error) {
+	return get[service.Segment](ctx, c, c.at("/devices"))
+}
+
+// Blink makes a device show itself.
+func (c *Client) Blink(ctx context.Context, mac address.MAC) error {
+	return c.call(ctx, http.MethodPost, c.at("/devices/"+mac.String()+"/blink"), nil, nil)
+}
+
+// Find starts a survey; pace is in frames per second, 0 for the normal one.
+func (c *Client) Find(ctx context.Context, pace int) (service.Activity, error) {
+	return post[service.Activity](ctx, c, c.at("/surveys"), service.Pace{Pace: pace})
+}
+
+// Proposals lists proposed matches.
+func (c *Client) Proposals(ctx context.Context) (service.Proposals, error) {
+	return get[service.Proposals](ctx, c, c.at("/matches"))
+}
+
+// Accept accepts proposed matches; no tags mean all.
+func (c *Client) Accept(ctx context.Context, tags []string) ([]match.Proposal, error) {
+	return post[[]match.Proposal](ctx, c, c.at("/matches"), service.Selection{Tags: tags})
+}
+
+// Match matches by hand.
+func (c *Client) Match(ctx context.Context, tag string, mac address.MAC) error {
+	return c.call(ctx, http.MethodPut, c.at(entryPath(tag)+"/match"), service.MatchWith{MAC: mac}, nil)
+}
+
+// Unmatch undoes a match.
+func (c *Client) Unmatch(ctx context.Context, tag string) error {
+	return c.call(ctx, http.MethodDelete, c.at(entryPath(tag)+"/match"), nil, nil)
+}
+
+// Rehearse says what a run would do.
+func (c *Client) Rehearse(ctx context.Context, tags []string) (commission.Rehearsal, error) {
+	return post[commission.Rehearsal](ctx, c, c.at("/rehearsals"), service.Selection{Tags: tags})
+}
+
+// Commission starts a run.
+func (c *Client) Commission(ctx context.Context, tags []string) (service.Activity, error) {
+	return post[service.Activity](ctx, c, c.at("/runs"), service.Selection{Tags: tags})
+}
+
+// LatestRun gives the latest run; ok is false before the first.
+func (c *Client) LatestRun(ctx context.Context) (run store.Run, ok bool, err error) {
+	run, err = get[store.Run](ctx, c, c.at("/runs/latest"))
+	if problem.KindOf(err) == problem.Missing {
+		return run, false, nil
+	}
+	return run, err == nil, err
+}
+
+// Resume goes on with a run that was cut off.
+func (c *Client) Resume(ctx context.Context, run int64) (service.Activity, error) {
+	return post[service.Activity](ctx, c, c.at(fmt.Sprintf("/runs/%d/resume", run)), nil)
+}
+
+// GiveUp gives up a run that was cut off.
+func (c *Client) GiveUp(ctx context.Context, run int64) error {
+	return c.call(ctx, http.MethodPost, c.at(fmt.Sprintf("/runs/%d/give-up", run)), nil, nil)
+}
+
+// Verify starts a verification.
+func (c *Client) Verify(ctx context.Context, tags []string, restart string) (service.Activity, error) {
+	return post[service.Activity](ctx, c, c.at("/verifications"), service.Selection{Tags: tags, Restart: restart})
+}
+
+// Reveal shows the stored login of an entry's device, or a secret setting.
+func (c *Client) Reveal(ctx context.Context, tag, setting string) (service.Shown, error) {
+	return post[service.Shown](ctx, c, c.at(entryPath(tag)+"/reveal?setting="+url.QueryEscape(setting)), nil)
+}
+
+// LearnCredentials stores known logins, from CSV.
+func (c *Client) LearnCredentials(ctx context.Context, file []byte) (service.Learned, error) {
+	return post[service.Learned](ctx, c, c.at("/credentials"), file)
+}
+
+// SetPolicy sets how logins are made.
+func (c *Client) SetPolicy(ctx context.Context, p service.PolicyChange) error {
+	return c.call(ctx, http.MethodPut, c.at("/policies"), p, nil)
+}
+
+// RemovePolicy takes a policy away.
+func (c *Client) RemovePolicy(ctx context.Context, of string) error {
+	return c.call(ctx, http.MethodDelete, c.at("/policies?for="+url.QueryEscape(of)), nil, nil)
+}
+
+// Vault tells whether the vault is open.
+func (c *Client) Vault(ctx context.Context) (service.VaultStatus, error) {
+	return get[service.VaultStatus](ctx, c, "/api/vault")
+}
+
+// LockVault locks the vault.
+func (c *Client) LockVault(ctx context.Context) error {
+	return c.call(ctx, http.MethodPost, "/api/vault/lock", nil, nil)
+}
+
+// UnlockVault unlocks the vault.
+func (c *Client) UnlockVault(ctx context.Context, passphrase string) error {
+	return c.call(ctx, http.MethodPost, "/api/vault/unlock", service.Passphrase{Passphrase: passphrase}, nil)
+}
+
+// ChangeKey gives the vault a new key.
+func (c *Client) ChangeKey(ctx context.Context, passphrase string) error {
+	return c.call(ctx, http.MethodPost, "/api/vault/key", service.Passphrase{Passphrase: passphrase}, nil)
+}
+
+// Users lists who may sign in.
+func (c *Client) Users(ctx context.Context) ([]store.User, error) {
+	return get[[]store.User](ctx, c, "/api/users")
+}
+
+// AddUser makes a user.
+func (c *Client) AddUser(ctx context.Context, a service.Account) error {
+	return c.call(ctx, http.MethodPost, "/api/users", a, nil)
+}
+
+// SetUser changes a user.
+func (c *Client) SetUser(ctx context.Context, a service.Account) error {
+	return c.call(ctx, http.MethodPut, "/api/users/"+url.PathEscape(a.Name), a, nil)
+}
+
+// RemoveUser removes a user.
+func (c *Client) RemoveUser(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/api/users/"+url.PathEscape(name), nil, nil)
+}
+
+// Tokens lists API tokens.
+func (c *Client) Tokens(ctx context.Context) ([]store.Token, error) {
+	return get[[]store.Token](ctx, c, "/api/tokens")
+}
+
+// AddToken makes an API token.
+func (c *Client) AddToken(ctx context.Context, name string) (service.NewToken, error) {
+	return post[service.NewToken](ctx, c, "/api/tokens", service.Named{Name: name})
+}
+
+// RevokeToken revokes an API token.
+func (c *Client) RevokeToken(ctx context.Context, id string) error {
+	return c.call(ctx, http.MethodDelete, "/api/tokens/"+url.PathEscape(id), nil, nil)
+}
+
+// Activity gives the work under way or the last one.
+func (c *Client) Activity(ctx context.Context) (service.Activity, error) {
+	return get[service.Activity](ctx, c, "/api/activity")
+}
+
+// Stop stops the work under way.
+func (c *Client) Stop(ctx context.Context) error {
+	return c.call(ctx, http.MethodPost, "/api/activity/stop", nil, nil)
+}

@@ -1,0 +1,314 @@
+package plan
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/profile"
+)
+
+// checker goes once over a plan.
+type checker struct {
+	Plan
+	pool   *pool
+	byTag  map[string]int
+	first  map[string]string // field and value to the tag that used it first
+	zones  map[string]bool
+	living map[netip.Addr][]Living
+	found  []Finding
+}
+
+// Check checks the plan as a whole. Findings about the site come first, those
+// about entries in the order of entries.
+func (p Plan) Check() []Finding {
+	c := &checker{Plan: p, pool: p.pool(), byTag: map[string]int{}, first: map[string]string{}, zones: map[string]bool{}, living: map[netip.Addr][]Living{}}
+	for i, e := range p.Entries {
+		if _, twice := c.byTag[e.Tag]; !twice {
+			c.byTag[e.Tag] = i
+		}
+	}
+	for _, l := range p.Known.Living {
+		c.living[l.Address] = append(c.living[l.Address], l)
+	}
+	c.site()
+	c.policies()
+	circle := c.circles()
+	for i, e := range p.Entries {
+		c.entry(i, e)
+		if circle[e.Tag] != "" {
+			c.find("after-circle", e.Tag, "after", "comes after itself: "+circle[e.Tag], nil)
+		}
+	}
+	c.sparse()
+	return c.found
+}
+
+func (c *checker) find(code, tag, field, reason string, mend *Mend) {
+	c.found = append(c.found, Finding{Code: code, Level: levels[code], Tag: tag, Field: field, Reason: reason, Mend: mend})
+}
+
+// entry checks one entry for itself and against those before it.
+func (c *checker) entry(i int, e Entry) {
+	if e.Tag == "" || len([]rune(e.Tag)) > 64 || strings.ContainsAny(e.Tag, "\"\\\x00\n\r\t/?#%, ;") {
+		c.find("tag-form", e.Tag, "tag", "a tag has 1 to 64 characters, without spaces, slashes, quotes, commas or line breaks", nil)
+	}
+	p := c.Profiles[e.Profile]
+	switch {
+	case p == nil:
+		c.find("profile-missing", e.Tag, "profile", fmt.Sprintf("there is no profile %q; there are %s", e.Profile, strings.Join(ids(c.Profiles), ", ")), nil)
+	case e.Kind != p.Kind:
+		c.find("kind-other", e.Tag, "kind", fmt.Sprintf("the profile %s is for a %s, not for a %s", p.ID, p.Kind, e.Kind), &Mend{"kind", p.Kind, true})
+	}
+	if p != nil && !p.Sets() {
+		c.found = append(c.found, Finding{Code: "not-set-yet", Level: Hint, Profile: p.ID, Field: "profile", Reason: ""})
+	}
+	c.address(e)
+	if p != nil {
+		c.name(e, p)
+		c.settings(e, p)
+	}
+	c.unique("mac-twice", e.Tag, "mac", "", e.MAC.String(), nil)
+	c.unique("serial-twice", e.Tag, "serial", "", e.Serial, nil)
+	for _, tag := range e.After {
+		if _, there := c.byTag[tag]; !there {
+			rest := slices.DeleteFunc(slices.Clone(e.After), func(t string) bool { return t == tag })
+			c.find("after-missing", e.Tag, "after", fmt.Sprintf("comes after %s, which is not in the plan", tag), &Mend{"after", strings.Join(rest, " "), false})
+		}
+	}
+}
+
+// unique reports a value that another entry has already; scope narrows where
+// it must be unique. It tells whether the value was new.
+func (c *checker) unique(code, tag, field, scope, value string, mend func() *Mend) bool {
+	if value == "" {
+		return true
+	}
+	key := code + "\x00" + scope + "\x00" + strings.ToLower(value)
+	other, used := c.first[key]
+	if !used {
+		c.first[key] = tag
+		return true
+	}
+	var m *Mend
+	if mend != nil {
+		m = mend()
+	}
+	c.find(code, tag, field, fmt.Sprintf("%s is already used by %s", value, other), m)
+	return false
+}
+
+// freeAddress is the mend that takes the next free address.
+func (c *checker) freeAddress(e Entry, safe bool) *Mend {
+	if c.Known.Locked[e.Tag] {
+		return nil // its device is configured: a person decides
+	}
+	a, err := c.pool.next(e)
+	if err != nil {
+		return nil
+	}
+	return &Mend{"address", a.String(), safe}
+}
+
+func (c *checker) address(e Entry) {
+	if e.Subnet != "" {
+		if _, ok := c.Site.Subnet(e.Subnet); !ok {
+			c.find("subnet-unknown", e.Tag, "subnet", fmt.Sprintf("there is no subnet named %q", e.Subnet), &Mend{"subnet", "", false})
+			e.Subnet = ""
+		}
+	}
+	a := e.Address
+	if !a.IsValid() {
+		c.find("address-missing", e.Tag, "address", "no address is given", c.freeAddress(e, true))
+		return
+	}
+	n := c.Site.SubnetOf(a)
+	switch {
+	case !n.Prefix.IsValid():
+		c.find("address-outside", e.Tag, "address", fmt.Sprintf("%s is outside %s", a, c.prefixes()), c.freeAddress(e, false))
+		return
+	case e.Subnet != "" && n.Name != e.Subnet:
+		c.find("subnet-other", e.Tag, "subnet", fmt.Sprintf("%s is in the subnet %q, not in %q", a, n.Name, e.Subnet), &Mend{"subnet", n.Name, false})
+	}
+	if code, why := c.pool.reserved(n, a); code != "" {
+		c.find(code, e.Tag, "address", a.String()+" "+why, c.freeAddress(e, false))
+		return
+	}
+	if !c.unique("address-twice", e.Tag, "address", "", a.String(), func() *Mend { return c.freeAddress(e, false) }) {
+		return
+	}
+	inside := slices.ContainsFunc(n.rangesFor(e.Kind), func(r address.Range) bool { return r.Contains(a) })
+	if other := n.otherKinds(a, e.Kind); other != "" || !inside {
+		reason := fmt.Sprintf("%s is outside the range for a %s", a, e.Kind)
+		if other != "" {
+			reason = fmt.Sprintf("%s is in the range for a %s", a, other)
+		}
+		c.find("address-range", e.Tag, "address", reason, c.freeAddress(e, false))
+	}
+	for _, l := range c.living[a] {
+		if l.Tag != e.Tag {
+			who := l.MAC.String()
+			if l.Tag != "" {
+				who += " (" + l.Tag + ")"
+			}
+			c.find("address-living", e.Tag, "address", fmt.Sprintf("%s is held now by %s", a, who), nil)
+		}
+	}
+}
+
+func (c *checker) prefixes() string {
+	var list []string
+	for _, n := range c.Site.Subnets {
+		list = append(list, n.Prefix.String())
+	}
+	if list == nil {
+		return "the site: it has no subnet yet"
+	}
+	return "the subnet " + strings.Join(list, " or ")
+}
+
+func (c *checker) name(e Entry, p *profile.Profile) {
+	auto := c.Site.NameFor(e, p)
+	if err := p.Name.Check(e.Name); err != nil {
+		var mend *Mend
+		if p.Name.Check(auto) == nil && !c.Known.Locked[e.Tag] {
+			mend = &Mend{"name", auto, true}
+		}
+		c.find("name-refused", e.Tag, "name", err.Error(), mend)
+		return
+	}
+	c.unique("name-twice", e.Tag, "name", "", e.Name, func() *Mend {
+		if auto == e.Name || c.Known.Locked[e.Tag] {
+			return nil
+		}
+		return &Mend{"name", auto, false}
+	})
+	if e.Description != "" && e.Name != auto && p.Name.FromTag(e.Description) == auto {
+		c.find("name-description", e.Tag, "description", fmt.Sprintf("holds %q, while the device name is %q; devices are found by their name", e.Description, e.Name), &Mend{"name", auto, false})
+	}
+}
+
+// circles finds entries that come after themselves, and says along which way.
+func (c *checker) circles() map[string]string {
+	const (
+		unseen = iota
+		open
+		done
+	)
+	state := make([]int, len(c.Entries))
+	found := map[string]string{}
+	// An explicit stack: hostile plans must not exhaust the program's own.
+	type step struct{ entry, next int }
+	for start := range c.Entries {
+		if state[start] != unseen {
+			continue
+		}
+		way := []step{{start, 0}}
+		state[start] = open
+		for len(way) > 0 {
+			top := &way[len(way)-1]
+			after := c.Entries[top.entry].After
+			if top.next == len(after) {
+				state[top.entry] = done
+				way = way[:len(way)-1]
+				continue
+			}
+			tag := after[top.next]
+			top.next++
+			i, there := c.byTag[tag]
+			switch {
+			case !there:
+			case state[i] == unseen:
+				state[i] = open
+				way = append(way, step{i, 0})
+			case state[i] == open:
+				from := slices.IndexFunc(way, func(s step) bool { return s.entry == i })
+				text := ""
+				for _, s := range way[from:] {
+					text += c.Entries[s.entry].Tag + " after "
+				}
+				for _, s := range way[from:] {
+					found[c.Entries[s.entry].Tag] = text + tag
+				}
+			}
+		}
+	}
+	return found
+}
+
+// policies checks how logins are made, once for each profile in use.
+func (c *checker) policies() {
+	used, kinds := map[string]bool{}, map[string]bool{}
+	for _, p := range c.Used() {
+		used[p.ID], kinds[p.Kind] = true, true
+	}
+	for _, policy := range c.Site.Policies {
+		what, name, _ := strings.Cut(policy.For, ":")
+		if what == "kind" && !kinds[name] || what == "profile" && !used[name] {
+			c.find("policy-nobody", "", "policy "+policy.For, "no entry is of the "+what+" "+name, nil)
+		}
+	}
+	for _, p := range c.Profiles.Sorted() {
+		if !used[p.ID] || p.User == "" {
+			continue
+		}
+		policy := c.Site.PolicyFor(p)
+		about := func(code, reason string) {
+			c.found = append(c.found, Finding{Code: code, Level: levels[code], Profile: p.ID, Field: "policy " + policy.For, Reason: reason})
+		}
+		switch policy.Mode {
+		case OneKind:
+			if err := c.SharedRules(p.Kind).Possible(); err != nil {
+				about("policy-impossible", fmt.Sprintf("no password fits every %s: %s", p.Kind, err))
+			}
+		case Given:
+			if c.Known.Refused != nil {
+				if err := c.Known.Refused(policy, p); err != nil {
+					about("policy-refused", fmt.Sprintf("the given password is not for a %s: %s", p.Model, err))
+				}
+			}
+		}
+		if policy.Users == RenameUser && !p.Accounts.Rename || policy.Users == AddUser && !p.Accounts.Add {
+			about("policy-user", fmt.Sprintf("a %s keeps its user %q; it can only be given another password", p.Model, p.User))
+		}
+		switch {
+		case p.Accounts.Recovery && policy.Recovery == "":
+			about("policy-recovery", fmt.Sprintf("a %s takes a mail address for a lost password; none is given", p.Model))
+		case !p.Accounts.Recovery && policy.Recovery != "" && policy.For != "":
+			about("policy-recovery", fmt.Sprintf("a %s takes no mail address for a lost password", p.Model))
+		}
+	}
+}
+
+// sparse puts findings that repeat for every entry of a profile into one.
+func (c *checker) sparse() {
+	count := map[string]int{}
+	for _, f := range c.found {
+		if f.Code == "not-set-yet" {
+			count[f.Profile]++
+		}
+	}
+	c.found = slices.DeleteFunc(c.found, func(f Finding) bool {
+		if f.Code != "not-set-yet" {
+			return false
+		}
+		n := count[f.Profile]
+		count[f.Profile] = 0
+		return n == 0
+	})
+	for i := range c.found {
+		if f := &c.found[i]; f.Code == "not-set-yet" {
+			f.Reason = "the profile " + f.Profile + " does not say how to set the model; its entries can be planned and found"
+		}
+	}
+}
+
+func ids(profiles profile.Set) []string {
+	var list []string
+	for _, p := range profiles.Sorted() {
+		list = append(list, p.ID)
+	}
+	return list
+}

@@ -1,0 +1,275 @@
+package plan
+
+import (
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"redstart/internal/core/profile"
+)
+
+// settings checks what the profile declares.
+func (c *checker) settings(e Entry, p *profile.Profile) {
+	pools := map[string]string{} // values of this device that must differ
+	for i := range p.Settings {
+		s := &p.Settings[i]
+		value := e.Settings[s.Key]
+		if value == "" {
+			if s.Required && s.Default == "" {
+				c.find("setting-missing", e.Tag, s.Key, s.Label+" is not given; a "+p.Model+" needs it", nil)
+			}
+			value = s.Default
+		}
+		if value == "" {
+			continue
+		}
+		if err := c.value(s, value); err != nil {
+			c.find("setting-value", e.Tag, s.Key, fmt.Sprintf("%s: %q %s", s.Label, value, err), mendValue(s, value))
+			continue
+		}
+		if s.Caution != nil && s.Caution.Value == value {
+			c.find("setting-caution", e.Tag, s.Key, fmt.Sprintf("%s %s: %s", s.Label, value, s.Caution.Text), nil)
+		}
+		switch s.Type {
+		case profile.EntryRef, profile.SettingRef:
+			c.references(e, s, value)
+		case profile.SecondPort:
+			c.second(e, s, value)
+		case profile.File:
+			if c.Known.Files != nil && !c.Known.Files[value] {
+				c.find("file-missing", e.Tag, s.Key, fmt.Sprintf("%s: the site has no file %q", s.Label, value), nil)
+			}
+		}
+		c.uniqueSetting(e, s, value, pools)
+	}
+	for _, key := range slices.Sorted(maps.Keys(e.Settings)) {
+		if p.Setting(key) == nil {
+			c.find("setting-unknown", e.Tag, key, fmt.Sprintf("a %s has no setting %q", p.Model, key), &Mend{key, "", false})
+		}
+	}
+}
+
+// value checks a value for itself; looking up time zones is remembered.
+func (c *checker) value(s *profile.Setting, value string) error {
+	if s.Type == profile.Zone && c.zones[value] {
+		return nil
+	}
+	err := s.Check(value)
+	if s.Type == profile.Zone && err == nil {
+		c.zones[value] = true
+	}
+	return err
+}
+
+// mendValue gives the default, or the choice that differs only in its case.
+func mendValue(s *profile.Setting, value string) *Mend {
+	for _, choice := range s.Choices {
+		if strings.EqualFold(choice, value) {
+			return &Mend{s.Key, choice, true}
+		}
+	}
+	if s.Type == profile.YesNo {
+		if lower := strings.ToLower(value); s.Check(lower) == nil {
+			return &Mend{s.Key, lower, true}
+		}
+	}
+	if s.Default != "" {
+		return &Mend{s.Key, s.Default, false}
+	}
+	return nil
+}
+
+func (c *checker) references(e Entry, s *profile.Setting, value string) {
+	for _, ref := range s.List(value) {
+		tag, key, _ := strings.Cut(ref, "/")
+		i, there := c.byTag[tag]
+		if !there {
+			c.find("reference-missing", e.Tag, s.Key, fmt.Sprintf("%s: there is no entry %s in the plan", s.Label, tag), nil)
+			continue
+		}
+		other := c.Entries[i]
+		switch {
+		case tag == e.Tag:
+			c.find("reference-self", e.Tag, s.Key, s.Label+" refers to the entry itself", nil)
+		case len(s.Kinds) > 0 && !slices.Contains(s.Kinds, other.Kind):
+			c.find("reference-kind", e.Tag, s.Key, fmt.Sprintf("%s: %s is a %s, not a %s", s.Label, tag, other.Kind, strings.Join(s.Kinds, " or ")), nil)
+		case s.Type == profile.SettingRef && (!slices.Contains(s.Of, key) || c.Profiles[other.Profile] == nil || c.Profiles[other.Profile].Setting(key) == nil):
+			c.find("reference-missing", e.Tag, s.Key, fmt.Sprintf("%s: %s has no %q; write %s/%s", s.Label, tag, key, tag, s.Of[0]), nil)
+		}
+	}
+}
+
+// second checks a further port: its network must not be the first one's, or
+// the device sends its answers out of the wrong port.
+func (c *checker) second(e Entry, s *profile.Setting, value string) {
+	port := netip.MustParsePrefix(value) // the value was checked before
+	a := port.Addr()
+	first := c.Site.SubnetOf(e.Address)
+	if first.Prefix.IsValid() && first.Prefix.Overlaps(port.Masked()) {
+		c.find("second-overlap", e.Tag, s.Key, fmt.Sprintf("%s: %s lies in %s, the network of the first port", s.Label, value, first.Prefix), nil)
+		return
+	}
+	n := c.Site.SubnetOf(a)
+	if !n.Prefix.IsValid() {
+		n = Subnet{Prefix: port.Masked()} // a network of its own, unknown to the site
+	}
+	if _, why := c.pool.reserved(n, a); why != "" {
+		c.find("second-reserved", e.Tag, s.Key, fmt.Sprintf("%s: %s %s", s.Label, a, why), nil)
+		return
+	}
+	if c.pool.taken[a] {
+		c.find("second-twice", e.Tag, s.Key, fmt.Sprintf("%s: %s is the address of another entry", s.Label, a), nil)
+		return
+	}
+	c.unique("second-twice", e.Tag, s.Key, "", a.String(), nil)
+}
+
+func (c *checker) uniqueSetting(e Entry, s *profile.Setting, value string, pools map[string]string) {
+	scope := ""
+	switch s.Unique {
+	case "":
+		return
+	case profile.InDevice:
+		key := s.InPool() + "\x00" + value
+		if other, used := pools[key]; used {
+			c.find("setting-twice", e.Tag, s.Key, fmt.Sprintf("%s %s is already used by %s of the same device", s.Label, value, other), nil)
+		}
+		pools[key] = s.Label
+		return
+	case profile.InTrunk:
+		if scope = e.Settings[profile.TrunkSetting]; scope == "" {
+			return // a device that hangs on nothing meets nobody
+		}
+	case profile.InSubnet:
+		scope = c.Site.SubnetOf(e.Address).Name
+	}
+	c.unique("setting-twice", e.Tag, s.Key, s.InPool()+"\x00"+scope, value, func() *Mend { return c.freeNumber(s, scope) })
+}
+
+// freeNumber proposes the next number that nobody has.
+func (c *checker) freeNumber(s *profile.Setting, scope string) *Mend {
+	if s.Type != profile.Number || s.Min == nil || s.Max == nil {
+		return nil
+	}
+	for n := *s.Min; n <= *s.Max && n-*s.Min < 1<<16; n++ {
+		value := strconv.FormatInt(n, 10)
+		if s.Caution != nil && s.Caution.Value == value {
+			continue
+		}
+		key := "setting-twice\x00" + s.InPool() + "\x00" + scope + "\x00" + value
+		if _, used := c.first[key]; !used {
+			return &Mend{s.Key, value, false}
+		}
+	}
+	return nil
+}
+
+// Value is a setting with what it comes to.
+type Value struct {
+	Key   string `json:"key"`
+	Label string `json:"label"`
+	Value string `json:"value"`
+	From  string `json:"from"` // where it comes from, in words
+}
+
+// Resolver works out what settings come to. It sees the plan as it was when it
+// was made.
+type Resolver struct {
+	Plan
+	byTag map[string]int
+}
+
+// Resolve makes a Resolver.
+func (p Plan) Resolve() Resolver { return Resolver{p, p.index()} }
+
+func (p Plan) index() map[string]int {
+	byTag := make(map[string]int, len(p.Entries))
+	for i, e := range p.Entries {
+		byTag[e.Tag] = i
+	}
+	return byTag
+}
+
+// Settings gives every setting of an entry with its value: written, by
+// default, or computed from other entries. What is missing has an empty value.
+func (p Resolver) Settings(e Entry) []Value {
+	prof := p.Profiles[e.Profile]
+	if prof == nil {
+		return nil
+	}
+	var list []Value
+	for _, s := range prof.Settings {
+		v := Value{Key: s.Key, Label: s.Label}
+		switch {
+		case s.Type == profile.Computed:
+			v.Value, v.From = p.compute(e, prof, s)
+		case e.Settings[s.Key] != "":
+			v.Value, v.From = e.Settings[s.Key], "the plan"
+		case s.Default != "":
+			v.Value, v.From = s.Default, "the profile"
+		}
+		list = append(list, v)
+	}
+	return list
+}
+
+// compute fills a computed setting; it is empty while any part is missing.
+func (p Resolver) compute(e Entry, prof *profile.Profile, s profile.Setting) (value, from string) {
+	complete := true
+	var sources []string
+	value = profile.Placeholder.ReplaceAllStringFunc(s.From, func(part string) string {
+		m := profile.Placeholder.FindStringSubmatch(part)
+		of, key := e, m[1]
+		if m[2] != "" {
+			refs := prof.Setting(m[1]).List(e.Settings[m[1]])
+			if len(refs) == 0 {
+				complete = false
+				return ""
+			}
+			i, there := p.byTag[refs[0]]
+			if !there {
+				complete = false
+				return ""
+			}
+			of, key = p.Entries[i], m[2]
+		}
+		v := p.partOf(of, key)
+		if own := p.Profiles[of.Profile]; own != nil && own.Setting(key) != nil && own.Setting(key).Type == profile.SettingRef {
+			tag, its, _ := strings.Cut(v, "/")
+			v = ""
+			if i, there := p.byTag[tag]; there {
+				of, key = p.Entries[i], its
+				v = p.partOf(of, key)
+			}
+		}
+		complete = complete && v != ""
+		sources = append(sources, of.Tag+" "+key+" "+v)
+		return v
+	})
+	if !complete {
+		return "", "waits for what it is made from"
+	}
+	return value, strings.Join(sources, ", ")
+}
+
+// partOf gives what a placeholder may ask of an entry: a field, a setting, or
+// the user or port of its profile.
+func (p Plan) partOf(e Entry, key string) string {
+	prof := p.Profiles[e.Profile]
+	switch {
+	case IsField(key):
+		return e.Get(key)
+	case prof == nil:
+		return e.Settings[key]
+	case key == "user":
+		return p.Site.PolicyFor(prof).LoginName(prof)
+	case key == "port":
+		return strconv.Itoa(int(prof.WebPort()))
+	case e.Settings[key] == "" && prof.Setting(key) != nil:
+		return prof.Setting(key).Default
+	}
+	return e.Settings[key]
+}

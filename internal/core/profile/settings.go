@@ -1,0 +1,267 @@
+package profile
+
+import (
+	"fmt"
+	"net/mail"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	_ "time/tzdata" // zones are known on any machine
+
+	"redstart/internal/core/address"
+)
+
+// Types of settings.
+const (
+	Text         = "text"        // characters, as many as max allows
+	Number       = "number"      // a whole number from min to max
+	Choice       = "choice"      // one of choices
+	YesNo        = "yes-no"      // yes or no
+	IPv4         = "address"     // an IPv4 address
+	SecondPort   = "second-port" // a further port: an IPv4 address with its prefix length
+	Zone         = "time-zone"   // a name of the IANA time zone database
+	Mail         = "mail"        // a mail address (RFC 5322, 3.4.1)
+	Secret       = "secret"      // kept in the vault
+	File         = "file"        // a file of the site, by its name
+	EntryRef     = "entry"       // another entry, by its tag
+	SettingRef   = "setting"     // a setting of another entry: TAG/key
+	Computed     = "computed"    // made from other values; nobody writes it
+	maxText      = 200           // longest text, in characters
+	maxNumber    = 1<<53 - 1     // what JSON carries exactly
+	TrunkSetting = "trunk"       // key of the setting that names what a device's bus hangs on
+)
+
+// Scopes of uniqueness.
+const (
+	InDevice = "device"
+	InTrunk  = "trunk"
+	InSubnet = "subnet"
+	InSite   = "site"
+)
+
+var (
+	settingTypes = []string{Text, Number, Choice, YesNo, IPv4, SecondPort, Zone, Mail, Secret, File, EntryRef, SettingRef, Computed}
+	scopes       = []string{"", InDevice, InTrunk, InSubnet, InSite}
+	keyForm      = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
+	// Reserved are the names of an entry's own fields; no setting may have one.
+	Reserved = []string{"tag", "kind", "profile", "area", "floor", "place", "label", "description", "note", "subnet", "address", "name", "mac", "serial", "not-wired", "after"}
+	// Placeholder is one value that a computed setting takes in: {key}, or {key.part} of the entry that key refers to.
+	Placeholder = regexp.MustCompile(`\{([a-z][a-z0-9-]*)(?:\.([a-z][a-z0-9-]*))?\}`)
+)
+
+// Setting is something that a model can be given besides name, address and
+// login. Values are written as text; the empty text means "not given".
+type Setting struct {
+	Key      string   `yaml:"key" json:"key"`
+	Label    string   `yaml:"label" json:"label"`
+	Type     string   `yaml:"type" json:"type"`
+	Help     string   `yaml:"help" json:"help,omitempty"`
+	Required bool     `yaml:"required" json:"required,omitempty"`
+	Default  string   `yaml:"default" json:"default,omitempty"`
+	Unit     string   `yaml:"unit" json:"unit,omitempty"`
+	Min      *int64   `yaml:"min" json:"min,omitempty"`         // number
+	Max      *int64   `yaml:"max" json:"max,omitempty"`         // number; text: most characters
+	Choices  []string `yaml:"choices" json:"choices,omitempty"` // choice
+	Kinds    []string `yaml:"kinds" json:"kinds,omitempty"`     // entry, setting: the kinds that may be referred to
+	Of       []string `yaml:"of" json:"of,omitempty"`           // setting: the keys that may be referred to
+	Many     bool     `yaml:"many" json:"many,omitempty"`       // entry: several, divided by spaces
+	Unique   string   `yaml:"unique" json:"unique,omitempty"`   // device, trunk, subnet or site
+	Pool     string   `yaml:"pool" json:"pool,omitempty"`       // settings of one pool are unique among each other; "": the key
+	From     string   `yaml:"from" json:"from,omitempty"`       // computed: text with {placeholders}
+	Caution  *Caution `yaml:"caution" json:"caution,omitempty"`
+}
+
+// Caution is a hint against a value that is allowed.
+type Caution struct {
+	Value string `yaml:"value" json:"value"`
+	Text  string `yaml:"text" json:"text"`
+}
+
+// Accounts say what can be done with the user of a model's login.
+type Accounts struct {
+	Rename bool `yaml:"rename" json:"rename"` // the factory user can be given another name
+	Add    bool `yaml:"add" json:"add"`       // a further user can be added
+	// Recovery says that the model takes a mail address for a lost password.
+	Recovery bool `yaml:"recovery" json:"recovery"`
+}
+
+// InPool names the pool in which the setting is unique.
+func (s Setting) InPool() string {
+	if s.Pool != "" {
+		return s.Pool
+	}
+	return s.Key
+}
+
+// Refers reports whether values of the setting name other entries.
+func (s Setting) Refers() bool { return s.Type == EntryRef || s.Type == SettingRef }
+
+// List splits a value that may name several entries.
+func (s Setting) List(value string) []string {
+	if !s.Many {
+		if value == "" {
+			return nil
+		}
+		return []string{value}
+	}
+	return strings.FieldsFunc(value, func(r rune) bool { return r == ' ' || r == ',' || r == ';' })
+}
+
+// Check says why a value is refused for itself, without looking at other
+// entries; nil when it is accepted. The empty value is accepted.
+func (s Setting) Check(value string) error {
+	if value == "" {
+		return nil
+	}
+	switch s.Type {
+	case Number:
+		return s.checkNumber(value)
+	case Text:
+		if most := s.maxText(); len([]rune(value)) > most {
+			return fmt.Errorf("has %d characters; the device takes %d", len([]rune(value)), most)
+		}
+	case Choice:
+		if !slices.Contains(s.Choices, value) {
+			return fmt.Errorf("is not one of %s", strings.Join(s.Choices, ", "))
+		}
+	case YesNo:
+		if value != "yes" && value != "no" {
+			return fmt.Errorf("is neither yes nor no")
+		}
+	case IPv4:
+		if _, err := address.ParseIPv4(value); err != nil {
+			return fmt.Errorf("is not an IPv4 address: four numbers from 0 to 255 divided by dots")
+		}
+	case SecondPort:
+		p, err := netip.ParsePrefix(value)
+		if err != nil || !p.Addr().Is4() || p.Bits() < 8 || p.Bits() > 30 {
+			return fmt.Errorf("is not an address with its prefix length, like 10.41.0.7/24")
+		}
+		if !address.Hosts(p).Contains(p.Addr()) {
+			return fmt.Errorf("is the network or broadcast address of %s", p.Masked())
+		}
+	case Zone:
+		if !IsZone(value) {
+			return fmt.Errorf("is not a time zone like Europe/Oslo")
+		}
+	case Mail:
+		if a, err := mail.ParseAddress(value); err != nil || a.Address != value {
+			return fmt.Errorf("is not a mail address like duty@example.org")
+		}
+	case Computed:
+		return fmt.Errorf("is computed and cannot be written")
+	}
+	return nil
+}
+
+func (s Setting) maxText() int {
+	if s.Max != nil {
+		return int(*s.Max)
+	}
+	return maxText
+}
+
+func (s Setting) checkNumber(value string) error {
+	n, err := strconv.ParseInt(value, 10, 64)
+	switch {
+	case err != nil:
+		return fmt.Errorf("is not a whole number")
+	case s.Min != nil && n < *s.Min, s.Max != nil && n > *s.Max:
+		return fmt.Errorf("is outside %s", s.Range())
+	}
+	return nil
+}
+
+// Range prints what a number may be, with its unit.
+func (s Setting) Range() string {
+	low, high := "…", "…"
+	if s.Min != nil {
+		low = strconv.FormatInt(*s.Min, 10)
+	}
+	if s.Max != nil {
+		high = strconv.FormatInt(*s.Max, 10)
+	}
+	return strings.TrimSpace(low + " to " + high + " " + s.Unit)
+}
+
+// IsZone reports whether a name is in the IANA time zone database.
+func IsZone(name string) bool {
+	if name == "" || name == "Local" {
+		return false
+	}
+	_, err := time.LoadLocation(name)
+	return err == nil
+}
+
+// Setting finds a setting by its key; nil when the model has none.
+func (p *Profile) Setting(key string) *Setting {
+	i := slices.IndexFunc(p.Settings, func(s Setting) bool { return s.Key == key })
+	if i < 0 {
+		return nil
+	}
+	return &p.Settings[i]
+}
+
+// Sets reports whether the profile says how its model is set. One that does
+// not can be planned with, but not commissioned.
+func (p *Profile) Sets() bool { return len(p.Order) > 0 }
+
+func (p *Profile) checkSettings() error {
+	seen := map[string]bool{}
+	for i := range p.Settings {
+		s := &p.Settings[i]
+		if err := p.checkSetting(s); err != nil {
+			return fmt.Errorf("settings, %q: %w", s.Key, err)
+		}
+		if seen[s.Key] {
+			return fmt.Errorf("settings, %q: is declared twice", s.Key)
+		}
+		seen[s.Key] = true
+	}
+	return nil
+}
+
+func (p *Profile) checkSetting(s *Setting) error {
+	switch {
+	case !keyForm.MatchString(s.Key) || slices.Contains(Reserved, s.Key):
+		return fmt.Errorf("key must be small letters, digits and dashes, and no field of an entry (%s)", strings.Join(Reserved, ", "))
+	case s.Label == "":
+		return fmt.Errorf("label is missing")
+	case !slices.Contains(settingTypes, s.Type):
+		return fmt.Errorf("type must be one of %s", strings.Join(settingTypes, ", "))
+	case !slices.Contains(scopes, s.Unique):
+		return fmt.Errorf("unique must be device, trunk, subnet or site")
+	case s.Unique == InTrunk && p.Setting(TrunkSetting) == nil:
+		return fmt.Errorf("unique: trunk needs a setting with the key trunk")
+	case (s.Type == Choice) != (len(s.Choices) > 0):
+		return fmt.Errorf("choices belong to the type choice, which needs them")
+	case (s.Type == SettingRef) != (len(s.Of) > 0):
+		return fmt.Errorf("of belongs to the type setting, which needs it")
+	case s.Type != Number && (s.Min != nil || s.Max != nil && s.Type != Text):
+		return fmt.Errorf("min and max belong to numbers, max also to text")
+	case s.Min != nil && s.Max != nil && *s.Min > *s.Max, s.Max != nil && (*s.Max > maxNumber || s.Type == Text && (*s.Max < 1 || *s.Max > maxText)):
+		return fmt.Errorf("max is too large or less than min")
+	case s.Many && s.Type != EntryRef, len(s.Kinds) > 0 && !s.Refers():
+		return fmt.Errorf("many and kinds belong to references to entries")
+	case (s.Type == Computed) != (s.From != ""):
+		return fmt.Errorf("from belongs to the type computed, which needs it")
+	case s.Type == Secret && s.Default != "":
+		return fmt.Errorf("a secret has no default")
+	}
+	if err := s.Check(s.Default); err != nil {
+		return fmt.Errorf("default: %q %w", s.Default, err)
+	}
+	for _, m := range Placeholder.FindAllStringSubmatch(s.From, -1) {
+		of := p.Setting(m[1])
+		if m[2] != "" && (of == nil || of.Type != EntryRef) {
+			return fmt.Errorf("from: %s needs a setting %q that refers to an entry", m[0], m[1])
+		}
+		if m[2] == "" && of == nil && !slices.Contains(Reserved, m[1]) {
+			return fmt.Errorf("from: there is no field or setting %q", m[1])
+		}
+	}
+	return nil
+}

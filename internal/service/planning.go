@@ -1,0 +1,351 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"redstart/internal/core/plan"
+	"redstart/internal/core/planfile"
+	"redstart/internal/core/problem"
+	"redstart/internal/core/profile"
+	"redstart/internal/store"
+	"redstart/internal/vault"
+)
+
+// Edits are changes of entries that a person makes in one act.
+type Edits struct {
+	What    string       `json:"what"` // in words, for the history; "" for the usual
+	Patches []plan.Patch `json:"patches"`
+	// Configured lets them change or remove entries whose devices are configured.
+	Configured bool `json:"configured"`
+}
+
+// Edited is what an act changed, or would change.
+type Edited struct {
+	Revision   int64            `json:"revision"` // 0 when nothing was changed
+	Comparison plan.Comparison  `json:"comparison"`
+	Changes    []plan.Change    `json:"changes"`            // of mends, with their reasons
+	Kept       []string         `json:"kept"`               // entries left alone: their devices are configured
+	Complaints []plan.Complaint `json:"complaints"`         // what cannot be understood; any refuses all
+	Findings   []plan.Finding   `json:"findings,omitempty"` // of a preview: the plan as it would be
+}
+
+func edited() Edited {
+	return Edited{Comparison: plan.Compare(nil, nil), Changes: []plan.Change{}, Kept: []string{}, Complaints: []plan.Complaint{}}
+}
+
+// Edit changes, adds and removes entries, all or none. A preview changes
+// nothing and tells what the checks would say.
+func (s *Site) Edit(ctx context.Context, in Edits, preview bool, who string) (Edited, error) {
+	if in.What == "" {
+		in.What = summary(in.Patches)
+	}
+	if len(in.What) > 200 {
+		return edited(), problem.New(problem.Usage, "the description of the change is longer than 200 characters", "")
+	}
+	return s.edit(ctx, in, preview, who, func(p plan.Plan) ([]plan.Patch, Edited, error) { return in.Patches, edited(), nil })
+}
+
+func summary(patches []plan.Patch) string {
+	count := map[string]int{}
+	for _, x := range patches {
+		switch {
+		case x.Remove:
+			count["removed"]++
+		case x.Tag == "":
+			count["added"]++
+		default:
+			count["changed"]++
+		}
+	}
+	var parts []string
+	for _, what := range []string{"added", "changed", "removed"} {
+		if count[what] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", count[what], what))
+		}
+	}
+	return "entries " + strings.Join(parts, ", ")
+}
+
+// edit applies the patches that make gives for the plan as it is now.
+func (s *Site) edit(ctx context.Context, in Edits, preview bool, who string, make func(plan.Plan) ([]plan.Patch, Edited, error)) (Edited, error) {
+	s.planning.Lock()
+	defer s.planning.Unlock()
+	p, entries, err := s.plan(ctx)
+	if err != nil {
+		return edited(), err
+	}
+	patches, out, err := make(p)
+	if err != nil {
+		return out, err
+	}
+	if patches, err = s.keepSecrets(ctx, p, patches, preview); err != nil {
+		return out, err
+	}
+	after, pairs, complaints := p.Apply(patches)
+	if complaints != nil {
+		out.Complaints = complaints
+		if preview {
+			out.Findings = p.Check()
+			return out, nil
+		}
+		return out, refusedEdits(p, patches, complaints)
+	}
+	out.Comparison = plan.Compare(p.Entries, after)
+	if preview {
+		p.Entries = after
+		out.Findings = append([]plan.Finding{}, p.Check()...)
+		return out, nil
+	}
+	if len(pairs) == 0 {
+		return out, nil
+	}
+	if err := s.mayTouch(entries, pairs, in.Configured); err != nil {
+		return out, err
+	}
+	out.Revision, err = s.apply(ctx, who, in.What, editsOf(pairs))
+	return out, err
+}
+
+func editsOf(pairs []plan.Pair) []store.Edit {
+	list := make([]store.Edit, len(pairs))
+	for i, x := range pairs {
+		list[i] = store.Edit{Before: x.Before, After: x.After}
+	}
+	return list
+}
+
+// apply stores edits. The caller holds planning.
+func (s *Site) apply(ctx context.Context, who, what string, edits []store.Edit) (int64, error) {
+	r, err := s.store.Revise(ctx, who, what, edits)
+	s.forget()
+	s.publishEntries()
+	return r.ID, err
+}
+
+// refusedEdits tells each complaint with its entry.
+func refusedEdits(p plan.Plan, patches []plan.Patch, complaints []plan.Complaint) error {
+	var cells []problem.Cell
+	for _, c := range complaints {
+		row := c.Patch + 1
+		value := c.Value
+		if c.Patch < len(patches) && patches[c.Patch].Tag != "" {
+			value = strings.TrimSpace(patches[c.Patch].Tag + " " + value)
+		}
+		cells = append(cells, problem.Cell{Row: row, Column: c.Field, Value: value, Reason: c.Reason})
+	}
+	e := problem.New(problem.Usage, "the change was refused; nothing was changed", "mend it and try again").About("plan")
+	e.Cells = cells
+	return e
+}
+
+// mayTouch refuses to remove entries whose devices a run is setting, and,
+// unless it is asked for, those whose devices are configured.
+func (s *Site) mayTouch(entries []store.Entry, pairs []plan.Pair, configured bool) error {
+	state := map[string]string{}
+	for _, e := range entries {
+		state[e.Tag] = e.State
+	}
+	for _, x := range pairs {
+		if x.Before == nil {
+			continue
+		}
+		switch now := state[x.Before.Tag]; {
+		case now == store.Configuring:
+			return problem.New(problem.Conflict, "a run is setting its device", "wait until it is done, or give the run up").About(x.Before.Tag)
+		case x.After == nil && !configured && (now == store.Configured || now == store.Verified):
+			return problem.New(problem.Conflict, "its device is configured; without the entry nobody would know what it is", "to remove it all the same, say so: --also-configured").About(x.Before.Tag)
+		}
+	}
+	return nil
+}
+
+// keepSecrets puts secrets that patches hold into the vault and what stands
+// for them into the patches. A preview keeps nothing.
+func (s *Site) keepSecrets(ctx context.Context, p plan.Plan, patches []plan.Patch, preview bool) ([]plan.Patch, error) {
+	now := map[string]plan.Entry{}
+	for _, e := range p.Entries {
+		now[e.Tag] = e
+	}
+	patches = slices.Clone(patches)
+	for i, patch := range patches {
+		id := patch.Set["profile"]
+		if id == "" {
+			id = now[patch.Tag].Profile
+		}
+		q := p.Profiles[id]
+		if q == nil {
+			continue
+		}
+		for _, setting := range q.Settings {
+			value := patch.Set[setting.Key]
+			if setting.Type != profile.Secret || value == "" || value == now[patch.Tag].Settings[setting.Key] {
+				continue
+			}
+			token := vault.Prefix + "new"
+			if !preview {
+				var err error
+				if token, err = s.vault.Keep(ctx, s.store, value); err != nil {
+					return nil, err
+				}
+			}
+			set := map[string]string{}
+			for k, v := range patches[i].Set {
+				set[k] = v
+			}
+			set[setting.Key] = token
+			patches[i].Set = set
+		}
+	}
+	return patches, nil
+}
+
+// Generate adds entries from quantities.
+func (s *Site) Generate(ctx context.Context, list []plan.Quantity, preview bool, who string) (Edited, error) {
+	total := 0
+	for _, q := range list {
+		total += q.Count * max(1, len(q.Areas))
+	}
+	return s.edit(ctx, Edits{What: fmt.Sprintf("%d entries from quantities", total)}, preview, who, func(p plan.Plan) ([]plan.Patch, Edited, error) {
+		patches, err := p.Generate(list)
+		return patches, edited(), err
+	})
+}
+
+// Allocate gives out addresses to a selection.
+func (s *Site) Allocate(ctx context.Context, a plan.Allocation, preview bool, who string) (Edited, error) {
+	return s.edit(ctx, Edits{What: "addresses given out: " + a.Way}, preview, who, func(p plan.Plan) ([]plan.Patch, Edited, error) {
+		patches, kept, err := p.Allocate(a)
+		out := edited()
+		out.Kept = append(out.Kept, kept...)
+		return patches, out, err
+	})
+}
+
+// Mend applies all safe mends, of the given entries or of all.
+func (s *Site) Mend(ctx context.Context, tags []string, preview bool, who string) (Edited, error) {
+	if len(tags) == 0 {
+		tags = nil
+	}
+	return s.edit(ctx, Edits{What: "safe mends"}, preview, who, func(p plan.Plan) ([]plan.Patch, Edited, error) {
+		patches, changes := p.Mends(tags)
+		out := edited()
+		out.Changes = append(out.Changes, changes...)
+		return patches, out, nil
+	})
+}
+
+// Findings checks the plan as a whole.
+func (s *Site) Findings(ctx context.Context) ([]plan.Finding, error) {
+	p, _, err := s.plan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return append([]plan.Finding{}, p.Check()...), nil
+}
+
+// ImportOptions say how a file is imported.
+type ImportOptions struct {
+	planfile.Options
+	Preview bool // change nothing
+	Apply   bool // change and remove entries that are in the plan already
+}
+
+func importOptions(r *request) (o ImportOptions, err error) {
+	o = ImportOptions{Options: planfile.Options{Sheet: r.query("sheet"), Whole: r.yes("whole"), Configured: r.yes("configured")}, Preview: r.yes("preview"), Apply: r.yes("apply")}
+	if m := r.query("mapping"); m != "" {
+		if json.Unmarshal([]byte(m), &o.Mapping) != nil {
+			err = problem.New(problem.Usage, "the mapping is not a JSON object of header to field", "")
+		}
+	}
+	return o, err
+}
+
+// Import takes a file into the plan, whole or not at all. Entries that are
+// there already are changed only with Apply, and never those whose devices are
+// configured, unless that is asked for too.
+func (s *Site) Import(ctx context.Context, content []byte, o ImportOptions, who string) (planfile.Result, error) {
+	s.planning.Lock()
+	defer s.planning.Unlock()
+	p, entries, err := s.plan(ctx)
+	if err != nil {
+		return planfile.Result{}, err
+	}
+	remembered, err := s.store.Columns(ctx)
+	if err != nil {
+		return planfile.Result{}, err
+	}
+	r, err := planfile.Read(content, p, remembered, o.Options)
+	if err != nil || o.Preview {
+		return r, err
+	}
+	if err := r.Refusal(); err != nil {
+		return r, err
+	}
+	if c := r.Comparison; len(c.Changed)+len(c.Removed) > 0 && !o.Apply {
+		return r, problem.New(problem.Conflict, fmt.Sprintf("the file changes %d entries and removes %d that are in the plan", c.Entries(), len(c.Removed)), "look at what changes, then import it with --apply").About("plan file")
+	}
+	if r.Patches, err = s.keepSecrets(ctx, p, r.Patches, false); err != nil {
+		return r, err
+	}
+	var edits []store.Edit
+	if r.Site != nil {
+		site := *r.Site
+		site.Key, site.Policies = p.Site.Key, p.Site.Policies
+		was := p.Site
+		edits = append(edits, store.Edit{Site: &site, WasSite: &was})
+		p.Site = site
+	}
+	_, pairs, complaints := p.Apply(r.Patches)
+	if complaints != nil {
+		return r, refusedEdits(p, r.Patches, complaints)
+	}
+	if err := s.mayTouch(entries, pairs, o.Configured); err != nil {
+		return r, err
+	}
+	edits = append(edits, editsOf(pairs)...)
+	if len(edits) == 0 {
+		return r, nil
+	}
+	if err := s.store.AddColumns(ctx, r.Mapping); err != nil {
+		return r, err
+	}
+	_, err = s.apply(ctx, who, fmt.Sprintf("imported from a %s file: %d added, %d changed, %d removed", strings.ToUpper(r.Format), len(r.Comparison.Added), r.Comparison.Entries(), len(r.Comparison.Removed)), edits)
+	if r.Site != nil {
+		s.hub.publish(s.store.Key, "site", p.Site)
+	}
+	return r, err
+}
+
+// CheckFile checks a file for itself, with the site that it holds or else this one.
+func (s *Site) CheckFile(ctx context.Context, content []byte) (planfile.Result, error) {
+	p, _, err := s.plan(ctx)
+	if err != nil {
+		return planfile.Result{}, err
+	}
+	p.Entries, p.Known.Locked, p.Known.Living = nil, nil, nil
+	return planfile.Read(content, p, nil, planfile.Options{})
+}
+
+// Export gives the plan as a file.
+func (s *Site) Export(ctx context.Context, format string) (download, error) {
+	p, _, err := s.bare(ctx)
+	if err != nil {
+		return download{}, err
+	}
+	content, err := planfile.Write(p, format)
+	return download{s.store.Key + "." + format, fileKinds[format], content}, err
+}
+
+// Template gives an empty workbook with drop-downs.
+func (s *Site) Template(ctx context.Context) (download, error) {
+	p, _, err := s.bare(ctx)
+	if err != nil {
+		return download{}, err
+	}
+	content, err := planfile.Template(p)
+	return download{s.store.Key + "-template.xlsx", fileKinds[planfile.XLSX], content}, err
+}

@@ -1,0 +1,242 @@
+package service
+
+import (
+	"strconv"
+
+	"redstart/internal/commission"
+	"redstart/internal/core/address"
+	"redstart/internal/core/match"
+	"redstart/internal/core/plan"
+	"redstart/internal/core/planfile"
+	"redstart/internal/core/problem"
+	"redstart/internal/core/profile"
+	"redstart/internal/store"
+)
+
+// MatchWith names a box.
+type MatchWith struct {
+	MAC address.MAC `json:"mac"`
+}
+
+// Pace is how fast a survey sends.
+type Pace struct {
+	Pace int `json:"pace"` // frames per second; 0: normal
+}
+
+// Health says that the service is up.
+type Health struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+}
+
+// routes are the whole API; the OpenAPI document is made from them.
+func (s *Service) routes() []route {
+	list := []route{
+		call(s, "GET", "/api/health", "Whether the service is up", Nobody, func(*request, none) (Health, error) { return Health{"redstart", Version}, nil }),
+		{method: "GET", path: "/api/openapi.json", summary: "This API as an OpenAPI document", need: Nobody, handler: s.getOpenAPI},
+		{method: "GET", path: "/api/events", summary: "Everything that changes, as server-sent events; ?site=KEY for one site", need: Look, handler: s.streamEvents},
+		call(s, "GET", "/api/profiles", "The device profiles", Look, func(*request, none) ([]*profile.Profile, error) {
+			return append([]*profile.Profile{}, s.profiles.Sorted()...), nil
+		}),
+		call(s, "GET", "/api/reckon", "Subnet calculator: ?of=10.40.8.0/22, &site=KEY counts what is left", Look, func(r *request, _ none) (Reckoning, error) {
+			return s.Reckon(r, r.query("of"), r.query("site"))
+		}),
+		call(s, "GET", "/api/activity", "The work under way or the last one", Look, func(*request, none) (Activity, error) { return s.Activity(), nil }),
+		call(s, "POST", "/api/activity/stop", "Stop the work under way", Commission, func(*request, none) (none, error) { return none{}, s.Stop() }),
+	}
+	for _, more := range [][]route{s.peopleRoutes(), s.vaultRoutes(), s.siteRoutes(), s.planRoutes(), s.workRoutes()} {
+		list = append(list, more...)
+	}
+	return list
+}
+
+func (s *Service) siteRoutes() []route {
+	return []route{
+		call(s, "GET", "/api/sites", "The sites", Look, func(r *request, _ none) ([]Summary, error) { return s.Sites(r) }),
+		call(s, "POST", "/api/sites", "Make a site", Plan, func(r *request, in plan.Site) (plan.Site, error) { return s.AddSite(r, in, r.who.Name) }),
+		call(s, "GET", "/api/sites/:site", "The site's data", Look, func(r *request, _ none) (plan.Site, error) { return r.site.store.Data(r) }),
+		call(s, "PUT", "/api/sites/:site", "Set the site's data; policies have their own calls", Plan, func(r *request, in plan.Site) (plan.Site, error) {
+			return r.site.SetData(r, in, r.who.Name)
+		}),
+		call(s, "DELETE", "/api/sites/:site", "Forget the site with everything of it; ?sure=KEY", Own, func(r *request, _ none) (none, error) {
+			return none{}, r.site.Remove(r, r.query("sure"))
+		}),
+		call(s, "GET", "/api/sites/:site/files", "The site's files, such as licences", Look, func(r *request, _ none) ([]store.File, error) { return r.site.store.Files(r) }),
+		call(s, "PUT", "/api/sites/:site/files/:name", "Store a file of the site", Plan, func(r *request, in file) (none, error) {
+			return none{}, r.site.PutFile(r, r.param("name"), in, r.who.Name)
+		}),
+		call(s, "DELETE", "/api/sites/:site/files/:name", "Forget a file of the site", Plan, func(r *request, _ none) (none, error) {
+			return none{}, r.site.RemoveFile(r, r.param("name"))
+		}),
+		call(s, "GET", "/api/sites/:site/map", "What each address of a subnet is; ?subnet=NAME", Look, func(r *request, _ none) (plan.Map, error) {
+			return r.site.Map(r, r.query("subnet"))
+		}),
+	}
+}
+
+func (s *Service) planRoutes() []route {
+	const at = "/api/sites/:site/"
+	return []route{
+		call(s, "GET", at+"entries", "The plan with what is known of each box", Look, func(r *request, _ none) ([]EntryView, error) { return r.site.Entries(r) }),
+		call(s, "GET", at+"entries/:tag", "Everything known of one entry", Look, func(r *request, _ none) (Detail, error) { return r.site.Detail(r, r.param("tag")) }),
+		call(s, "PATCH", at+"entries", "Change, add and remove entries, all or none; ?preview=true only shows", Plan, func(r *request, in Edits) (Edited, error) {
+			return r.site.Edit(r, in, r.yes("preview"), r.who.Name)
+		}),
+		call(s, "POST", at+"quantities", "Entries from quantities; ?preview=true only shows", Plan, func(r *request, in []plan.Quantity) (Edited, error) {
+			return r.site.Generate(r, in, r.yes("preview"), r.who.Name)
+		}),
+		call(s, "POST", at+"addresses", "Give out addresses to a selection; ?preview=true only shows", Plan, func(r *request, in plan.Allocation) (Edited, error) {
+			return r.site.Allocate(r, in, r.yes("preview"), r.who.Name)
+		}),
+		call(s, "POST", at+"mends", "Apply all safe mends; ?preview=true only shows", Plan, func(r *request, in Selection) (Edited, error) {
+			return r.site.Mend(r, in.Tags, r.yes("preview"), r.who.Name)
+		}),
+		call(s, "GET", at+"findings", "What is wrong with the plan", Look, func(r *request, _ none) ([]plan.Finding, error) { return r.site.Findings(r) }),
+		call(s, "POST", at+"imports", "Import a plan file (CSV, XLSX, JSON) as the body; ?preview=true only shows; ?sheet, ?mapping, ?whole=true, ?configured=true, ?apply=true", Plan, func(r *request, in file) (planfile.Result, error) {
+			o, err := importOptions(r)
+			if err != nil {
+				return planfile.Result{}, err
+			}
+			return r.site.Import(r, in, o, r.who.Name)
+		}),
+		call(s, "POST", at+"file-checks", "Check a plan file without importing it", Look, func(r *request, in file) (planfile.Result, error) {
+			return r.site.CheckFile(r, in)
+		}),
+		call(s, "GET", at+"export", "The plan as a file: ?format=csv, xlsx or json", Look, func(r *request, _ none) (download, error) {
+			return r.site.Export(r, r.query("format"))
+		}),
+		call(s, "GET", at+"template", "An empty workbook with drop-downs", Look, func(r *request, _ none) (download, error) { return r.site.Template(r) }),
+		call(s, "GET", at+"revisions", "What was changed, latest first", Look, func(r *request, _ none) ([]store.Revision, error) { return r.site.store.Revisions(r, 500) }),
+		call(s, "PUT", at+"revisions/:id/name", "Name a revision", Plan, func(r *request, in Named) (store.Revision, error) {
+			return r.site.NameRevision(r, r.param("id"), in.Name)
+		}),
+		call(s, "GET", at+"comparison", "Compare two moments: ?from=REVISION&to=REVISION; no to: now", Look, func(r *request, _ none) (Moments, error) {
+			return r.site.Compare(r, r.query("from"), r.query("to"))
+		}),
+		call(s, "POST", at+"revisions/:id/restore", "Make the plan as it was; ?preview=true only shows", Plan, func(r *request, _ none) (Edited, error) {
+			return r.site.Restore(r, r.param("id"), r.yes("preview"), r.who.Name)
+		}),
+		call(s, "POST", at+"revisions/:id/undo", "Undo the latest revision", Plan, func(r *request, _ none) (Edited, error) { return r.site.Undo(r, r.param("id"), r.who.Name) }),
+	}
+}
+
+func (s *Service) workRoutes() []route {
+	const at = "/api/sites/:site/"
+	return []route{
+		call(s, "PUT", at+"entries/:tag/match", "Match an entry with a box by hand", Commission, func(r *request, in MatchWith) (none, error) {
+			if in.MAC.IsZero() {
+				return none{}, problem.New(problem.Usage, "no MAC is given", "give the MAC of a found device")
+			}
+			return none{}, r.site.Match(r, r.param("tag"), in.MAC, r.who.Name)
+		}),
+		call(s, "DELETE", at+"entries/:tag/match", "Undo a match", Commission, func(r *request, _ none) (none, error) {
+			return none{}, r.site.Unmatch(r, r.param("tag"), r.who.Name)
+		}),
+		call(s, "GET", at+"devices", "Everything found on the segment", Look, func(r *request, _ none) (Segment, error) { return r.site.Devices(r) }),
+		call(s, "POST", at+"devices/:mac/blink", "Make a device show itself", Commission, func(r *request, _ none) (none, error) {
+			mac, err := address.ParseMAC(r.param("mac"))
+			if err != nil {
+				return none{}, problem.New(problem.Usage, err.Error(), "")
+			}
+			return none{}, r.site.Blink(r, mac)
+		}),
+		call(s, "POST", at+"surveys", "Start a survey", Commission, func(r *request, in Pace) (Activity, error) {
+			if in.Pace < 0 || in.Pace > 10000 {
+				return Activity{}, problem.New(problem.Usage, "the pace must be 1 to 10,000 frames per second", "")
+			}
+			return r.site.Find(r, in.Pace)
+		}),
+		call(s, "GET", at+"matches", "Proposed matches", Look, func(r *request, _ none) (Proposals, error) { return r.site.Propose(r) }),
+		call(s, "POST", at+"matches", "Accept proposed matches", Commission, func(r *request, in Selection) ([]match.Proposal, error) {
+			return r.site.Accept(r, in.Tags, r.who.Name)
+		}),
+		call(s, "POST", at+"rehearsals", "What a run would do", Look, func(r *request, in Selection) (commission.Rehearsal, error) {
+			rehearsal, _, err := r.site.Rehearse(r, in.Tags)
+			return rehearsal, err
+		}),
+		call(s, "GET", at+"runs/latest", "The latest run", Look, func(r *request, _ none) (store.Run, error) { return r.site.LatestRun(r) }),
+		call(s, "POST", at+"runs", "Start a run", Commission, func(r *request, in Selection) (Activity, error) { return r.site.Commission(r, r.who.Name, in.Tags) }),
+		call(s, "POST", at+"runs/:id/resume", "Go on with a run that was cut off", Commission, func(r *request, _ none) (Activity, error) {
+			id, err := number(r.param("id"), "run")
+			if err != nil {
+				return Activity{}, err
+			}
+			return r.site.Resume(r, id)
+		}),
+		call(s, "POST", at+"runs/:id/give-up", "Give up a run that was cut off", Commission, func(r *request, _ none) (none, error) {
+			id, err := number(r.param("id"), "run")
+			if err != nil {
+				return none{}, err
+			}
+			return none{}, r.site.GiveUp(r, id, r.who.Name)
+		}),
+		call(s, "POST", at+"verifications", "Start a verification", Commission, func(r *request, in Selection) (Activity, error) {
+			return r.site.Verify(r, r.who.Name, in.Tags, in.Restart)
+		}),
+	}
+}
+
+func (s *Service) vaultRoutes() []route {
+	const at = "/api/sites/:site/"
+	return []route{
+		call(s, "GET", "/api/vault", "Whether the vault is open, and what opens it", Look, func(*request, none) (VaultStatus, error) { return s.VaultStatus(), nil }),
+		call(s, "POST", "/api/vault/lock", "Lock the vault", Commission, func(*request, none) (VaultStatus, error) {
+			s.vault.Lock()
+			return s.vaultChanged(), nil
+		}),
+		call(s, "POST", "/api/vault/unlock", "Unlock the vault", Commission, func(r *request, in Passphrase) (VaultStatus, error) { return s.UnlockVault(r, in.Passphrase) }),
+		call(s, "POST", "/api/vault/key", "Give the vault a new key: with a passphrase, or with a key file for an empty one", Own, func(r *request, in Passphrase) (VaultStatus, error) {
+			return s.ChangeKey(r, in.Passphrase)
+		}),
+		call(s, "PUT", at+"policies", "Set how logins are made for the site, a kind or a profile", Plan, func(r *request, in PolicyChange) (plan.Site, error) {
+			return r.site.SetPolicy(r, in, r.who.Name)
+		}),
+		call(s, "DELETE", at+"policies", "Take a policy away: ?for=kind:camera", Plan, func(r *request, _ none) (plan.Site, error) {
+			return r.site.RemovePolicy(r, r.query("for"), r.who.Name)
+		}),
+		call(s, "POST", at+"entries/:tag/reveal", "Show the stored login, or ?setting=KEY a secret setting; recorded", Commission, func(r *request, _ none) (Shown, error) {
+			return r.site.Reveal(r, r.param("tag"), r.query("setting"), r.who.Name)
+		}),
+		call(s, "POST", at+"credentials", "Known logins of devices that are set already, as CSV: tag or mac, user, password", Commission, func(r *request, in file) (Learned, error) {
+			return r.site.LearnCredentials(r, in, r.who.Name)
+		}),
+	}
+}
+
+func (s *Service) peopleRoutes() []route {
+	return []route{
+		{method: "POST", path: "/api/session", summary: "Sign in with user and password or a one-time link", need: Nobody, handler: s.signIn},
+		call(s, "GET", "/api/session", "Who is signed in", Look, func(r *request, _ none) (Person, error) { return r.who, nil }),
+		{method: "DELETE", path: "/api/session", summary: "Sign out", need: Look, handler: s.signOut},
+		call(s, "PUT", "/api/session/password", "Change one's own password", Look, func(r *request, in NewPassword) (none, error) { return none{}, s.ChangePassword(r, r.who, in) }),
+		call(s, "GET", "/api/users", "Who may sign in", Own, func(r *request, _ none) ([]store.User, error) { return s.store.Users(r) }),
+		call(s, "POST", "/api/users", "Make a user", Own, func(r *request, in Account) (none, error) { return none{}, s.AddUser(r, in) }),
+		call(s, "PUT", "/api/users/:name", "Change a user's rights or password", Own, func(r *request, in Account) (none, error) {
+			in.Name = r.param("name")
+			return none{}, s.SetUser(r, in)
+		}),
+		call(s, "DELETE", "/api/users/:name", "Remove a user", Own, func(r *request, _ none) (none, error) { return none{}, s.RemoveUser(r, r.param("name")) }),
+		call(s, "GET", "/api/tokens", "API tokens: one's own, or everybody's for an owner", Look, func(r *request, _ none) ([]store.Token, error) { return s.Tokens(r, r.who) }),
+		call(s, "POST", "/api/tokens", "Make an API token for oneself; it is shown once", Look, func(r *request, in Named) (NewToken, error) { return s.AddToken(r, r.who, in.Name) }),
+		call(s, "DELETE", "/api/tokens/:id", "Revoke an API token", Look, func(r *request, _ none) (none, error) { return none{}, s.RevokeToken(r, r.who, r.param("id")) }),
+	}
+}
+
+// Named is a name that a person gives.
+type Named struct {
+	Name string `json:"name"`
+}
+
+func number(text, what string) (int64, error) {
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return 0, problem.New(problem.Missing, "there is no such "+what, "").About(text)
+	}
+	return n, nil
+}
+
+// fileKinds are the media types of the formats that are given out.
+var fileKinds = map[string]string{
+	planfile.CSV: "text/csv; charset=utf-8", planfile.JSON: "application/json",
+	planfile.XLSX: "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+}

@@ -1,0 +1,311 @@
+package service
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/plan"
+	"redstart/internal/core/problem"
+	"redstart/internal/core/profile"
+	"redstart/internal/store"
+)
+
+// Site is the service at work on one site.
+type Site struct {
+	*Service
+	store *store.Site
+}
+
+// At gives the service at work on a site.
+func (s *Service) At(ctx context.Context, key string) (*Site, error) {
+	records, err := s.store.At(ctx, key)
+	return &Site{s, records}, err
+}
+
+// Summary is a site with how far it is.
+type Summary struct {
+	plan.Site
+	Entries int            `json:"entries"`
+	States  map[string]int `json:"states"`
+}
+
+// Sites lists the sites with how far they are.
+func (s *Service) Sites(ctx context.Context) ([]Summary, error) {
+	sites, err := s.store.Sites(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list := []Summary{}
+	for _, data := range sites {
+		at, err := s.At(ctx, data.Key)
+		if err != nil {
+			return nil, err
+		}
+		entries, err := at.Entries(ctx)
+		if err != nil {
+			return nil, err
+		}
+		sum := Summary{Site: data, Entries: len(entries), States: map[string]int{}}
+		for _, e := range entries {
+			sum.States[e.State]++
+		}
+		list = append(list, sum)
+	}
+	return list, nil
+}
+
+// AddSite makes a site. Its key may be left to be made from its name.
+func (s *Service) AddSite(ctx context.Context, data plan.Site, who string) (plan.Site, error) {
+	if data.Key == "" {
+		data.Key = plan.KeyFrom(data.Name)
+	}
+	// A given password comes with a policy's own call.
+	data.Policies = slices.DeleteFunc(slices.Clone(data.Policies), func(c plan.Policy) bool { return c.Mode == plan.Given })
+	if err := data.Check(); err != nil {
+		return data, problem.New(problem.Usage, err.Error(), "").About("site")
+	}
+	if _, err := s.store.AddSite(ctx, data, who); err != nil {
+		return data, err
+	}
+	s.hub.publish("", "sites", none{})
+	return data, nil
+}
+
+// SetData stores the site's own data after checking it. Policies stay as they are.
+func (s *Site) SetData(ctx context.Context, data plan.Site, who string) (plan.Site, error) {
+	return s.change(ctx, "site data changed", who, func(old plan.Site) (plan.Site, error) {
+		data.Policies = old.Policies
+		if data.Key == "" {
+			data.Key = old.Key
+		}
+		return data, nil
+	})
+}
+
+// change changes the site's own data.
+func (s *Site) change(ctx context.Context, what, who string, do func(plan.Site) (plan.Site, error)) (plan.Site, error) {
+	s.planning.Lock()
+	defer s.planning.Unlock()
+	old, err := s.store.Data(ctx)
+	if err != nil {
+		return old, err
+	}
+	data, err := do(old)
+	if err != nil {
+		return old, err
+	}
+	if err := data.Check(); err != nil {
+		return old, problem.New(problem.Usage, err.Error(), "").About("site")
+	}
+	if data.Key != old.Key {
+		if _, err := s.Service.store.At(ctx, data.Key); problem.KindOf(err) != problem.Missing {
+			return old, problem.New(problem.Conflict, "there is a site with this key already", "choose another key").About(data.Key).Because(err)
+		}
+	}
+	if err := s.revise(ctx, who, what, []store.Edit{{Site: &data, WasSite: &old}}); err != nil {
+		return old, err
+	}
+	if data.Key != old.Key {
+		s.hub.publish("", "sites", none{})
+	}
+	s.hub.publish(old.Key, "site", data)
+	return data, nil
+}
+
+// Remove forgets the site. sure must be its key: nothing of it can be restored.
+func (s *Site) Remove(ctx context.Context, sure string) error {
+	if sure != s.store.Key {
+		return problem.New(problem.Usage, "a site is removed with its plan, devices, runs and history, for good", "to be sure, give its key").About(s.store.Key)
+	}
+	if a := s.Activity(); a.State == store.Running && a.Site == s.store.Key {
+		return problem.New(problem.Conflict, "work on this site is under way", "wait until it is done, or stop it").About(s.store.Key)
+	}
+	s.planning.Lock()
+	defer s.planning.Unlock()
+	s.forget()
+	defer s.hub.publish("", "sites", none{})
+	return s.store.Remove(ctx)
+}
+
+// forget drops what was worked out of a plan that changed.
+func (s *Site) forget() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.resolved, s.store.ID)
+}
+
+// revise makes changes and tells everyone. The caller holds planning.
+func (s *Site) revise(ctx context.Context, who, what string, edits []store.Edit) error {
+	_, err := s.store.Revise(ctx, who, what, edits)
+	s.forget()
+	s.publishEntries()
+	return err
+}
+
+// resolver gives what the plan comes to, remembered until it changes.
+func (s *Site) resolver(ctx context.Context) (plan.Resolver, error) {
+	s.mu.Lock()
+	r, ok := s.resolved[s.store.ID]
+	s.mu.Unlock()
+	if ok {
+		return r, nil
+	}
+	p, _, err := s.bare(ctx)
+	if err != nil {
+		return r, err
+	}
+	r = p.Resolve()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.resolved[s.store.ID] = r
+	return r, nil
+}
+
+// bare gives the plan without what is known beside it.
+func (s *Site) bare(ctx context.Context) (plan.Plan, []store.Entry, error) {
+	data, err := s.store.Data(ctx)
+	if err != nil {
+		return plan.Plan{}, nil, err
+	}
+	entries, err := s.store.Entries(ctx)
+	if err != nil {
+		return plan.Plan{}, nil, err
+	}
+	p := plan.Plan{Site: data, Entries: make([]plan.Entry, len(entries)), Profiles: s.profiles, Known: plan.Known{Locked: map[string]bool{}}}
+	for i, e := range entries {
+		p.Entries[i] = e.Entry
+		p.Known.Locked[e.Tag] = e.Set()
+	}
+	return p, entries, nil
+}
+
+// plan gives the plan with all that it is checked against.
+func (s *Site) plan(ctx context.Context) (plan.Plan, []store.Entry, error) {
+	p, entries, err := s.bare(ctx)
+	if err != nil {
+		return p, nil, err
+	}
+	files, err := s.store.Files(ctx)
+	if err != nil {
+		return p, nil, err
+	}
+	p.Known.Files = map[string]bool{}
+	for _, f := range files {
+		p.Known.Files[f.Name] = true
+	}
+	devices, err := s.store.Devices(ctx)
+	if err != nil {
+		return p, nil, err
+	}
+	tags := tagsByDevice(entries)
+	for _, f := range devices {
+		if a := first(f.Addresses()); a.IsValid() {
+			p.Known.Living = append(p.Known.Living, plan.Living{Address: a, MAC: f.MAC, Tag: tags[f.MAC]})
+		}
+	}
+	if !s.vault.Locked() {
+		p.Known.Refused = func(c plan.Policy, q *profile.Profile) error {
+			password, ok, err := s.vault.Secret(ctx, c.Given)
+			if err != nil || !ok {
+				return err
+			}
+			return q.Password.Check(password)
+		}
+	}
+	return p, entries, nil
+}
+
+// Map tells what each address of a subnet is; no name means the first subnet.
+func (s *Site) Map(ctx context.Context, subnet string) (plan.Map, error) {
+	p, _, err := s.plan(ctx)
+	if err != nil {
+		return plan.Map{}, err
+	}
+	for _, n := range p.Site.Subnets {
+		if n.Name == subnet || subnet == "" {
+			return p.Map(n), nil
+		}
+	}
+	return plan.Map{}, problem.New(problem.Missing, "the site has no such subnet", "make one: redstart site subnet NAME --prefix 10.40.8.0/22").About(subnet)
+}
+
+// Reckoning is what a prefix comes to.
+type Reckoning struct {
+	Prefix    netip.Prefix `json:"prefix"`
+	Mask      string       `json:"mask"`
+	Network   netip.Addr   `json:"network"`
+	Broadcast netip.Addr   `json:"broadcast"`
+	First     netip.Addr   `json:"first"`
+	Last      netip.Addr   `json:"last"`
+	Hosts     int          `json:"hosts"`
+	Subnet    string       `json:"subnet,omitempty"` // of the site, that holds it
+	Left      int          `json:"left"`             // how many of its addresses are still free there
+	Is        string       `json:"is,omitempty"`     // what the address itself is
+	Text      string       `json:"text,omitempty"`
+}
+
+// Reckon reckons a prefix, or an address in a subnet of a site.
+func (s *Service) Reckon(ctx context.Context, of, key string) (Reckoning, error) {
+	prefix, err := netip.ParsePrefix(of)
+	at := prefix.Addr()
+	var p plan.Plan
+	if key != "" {
+		site, err := s.At(ctx, key)
+		if err != nil {
+			return Reckoning{}, err
+		}
+		if p, _, err = site.plan(ctx); err != nil {
+			return Reckoning{}, err
+		}
+	}
+	if err != nil {
+		if at, err = address.ParseIPv4(of); err != nil {
+			return Reckoning{}, problem.New(problem.Usage, fmt.Sprintf("%q is neither a prefix like 10.40.8.0/22 nor an IPv4 address", of), "")
+		}
+		if prefix = p.Site.SubnetOf(at).Prefix; !prefix.IsValid() {
+			return Reckoning{}, problem.New(problem.Usage, fmt.Sprintf("%s is in no subnet of the site", at), "give it with its prefix length, like "+at.String()+"/24")
+		}
+	}
+	if !at.Is4() || prefix.Bits() < 1 {
+		return Reckoning{}, problem.New(problem.Usage, "only IPv4 prefixes from /1 to /32 are reckoned", "")
+	}
+	hosts := address.Hosts(prefix)
+	r := Reckoning{Prefix: prefix.Masked(), Mask: address.Mask(prefix), Network: address.Network(prefix), Broadcast: address.LastOf(prefix), First: hosts.From, Last: hosts.To, Hosts: hosts.Size(), Left: hosts.Size()}
+	n := p.Site.SubnetOf(at)
+	if n.Prefix != r.Prefix {
+		return r, nil
+	}
+	m := p.Map(n)
+	r.Subnet, r.Left, r.Is = n.Name, m.Free, plan.Free
+	if i := slices.IndexFunc(m.Cells, func(c plan.Cell) bool { return c.Address == at }); i >= 0 {
+		r.Is, r.Text = m.Cells[i].Is, m.Cells[i].Text
+	}
+	return r, nil
+}
+
+var fileName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._-]{0,99}$`)
+
+// PutFile stores a file of the site.
+func (s *Site) PutFile(ctx context.Context, name string, content []byte, who string) error {
+	if !fileName.MatchString(name) {
+		return problem.New(problem.Usage, "a file's name has letters, digits, spaces, dots and dashes, at most 100", "rename it").About(name)
+	}
+	if len(content) == 0 {
+		return problem.New(problem.Usage, "the file is empty", "").About(name)
+	}
+	sum := sha256.Sum256(content)
+	defer s.publishEntries()
+	return s.store.PutFile(ctx, store.File{Name: name, SHA256: hex.EncodeToString(sum[:]), Who: who}, content)
+}
+
+// RemoveFile forgets a file of the site.
+func (s *Site) RemoveFile(ctx context.Context, name string) error {
+	defer s.publishEntries()
+	return s.store.RemoveFile(ctx, name)
+}

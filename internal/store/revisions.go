@@ -1,0 +1,227 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+
+	"github.com/jmoiron/sqlx"
+
+	"redstart/internal/core/plan"
+	"redstart/internal/core/problem"
+)
+
+// Revision is one act of a person on plan, subnets or policies.
+type Revision struct {
+	ID   int64  `json:"id" db:"id"`
+	At   Stamp  `json:"at" db:"at"`
+	Who  string `json:"who" db:"who"`
+	What string `json:"what" db:"what"`
+	Name string `json:"name" db:"name"` // given by a person; "" for most
+}
+
+// Edit is one change of a revision: of the site's data (Site, with what was
+// before in WasSite) or of an entry. A nil Before is a new entry, a nil After
+// one that is gone.
+type Edit struct {
+	Site, WasSite *plan.Site
+	Before, After *plan.Entry
+	Position      int // of an entry that was removed; 0: at the end
+}
+
+// Revise makes changes and their revision, all or none.
+func (s *Site) Revise(ctx context.Context, who, what string, edits []Edit) (Revision, error) {
+	r := Revision{Who: who, What: what}
+	err := s.write(ctx, func(tx *sqlx.Tx) (err error) {
+		r, err = s.revise(tx, r, edits)
+		return err
+	})
+	return r, err
+}
+
+func (s *Site) revise(tx *sqlx.Tx, r Revision, edits []Edit) (Revision, error) {
+	r.At = Now()
+	result, err := tx.Exec(`INSERT INTO revisions (site, at, who, what) VALUES (?, ?, ?, ?)`, s.ID, r.At, r.Who, r.What)
+	if err != nil {
+		return r, err
+	}
+	if r.ID, err = result.LastInsertId(); err != nil {
+		return r, err
+	}
+	var last int
+	if err := tx.Get(&last, `SELECT COALESCE(MAX(position), 0) FROM entries WHERE site = ?`, s.ID); err != nil {
+		return r, err
+	}
+	// Removals come first: a tag that becomes free may be taken in the same act.
+	slices.SortStableFunc(edits, func(a, b Edit) int { return weight(a) - weight(b) })
+	for _, e := range edits {
+		if err := s.edit(tx, r, e, &last); err != nil {
+			return r, err
+		}
+	}
+	return r, nil
+}
+
+func weight(e Edit) int {
+	if e.Before != nil && e.After == nil {
+		return 0
+	}
+	return 1
+}
+
+func docOf[T any](v *T) (string, error) {
+	if v == nil {
+		return "", nil
+	}
+	doc, err := json.Marshal(v)
+	return string(doc), err
+}
+
+func (s *Site) edit(tx *sqlx.Tx, r Revision, e Edit, last *int) error {
+	if e.Site != nil {
+		before, err := docOf(e.WasSite)
+		if err != nil {
+			return err
+		}
+		after, err := docOf(e.Site)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec(`UPDATE sites SET doc = ?, key = ? WHERE id = ?`, after, e.Site.Key, s.ID); err != nil {
+			return err
+		}
+		_, err = tx.Exec(`INSERT INTO edits (revision, object, before, after) VALUES (?, 'site', ?, ?)`, r.ID, before, after)
+		return err
+	}
+	before, err := docOf(e.Before)
+	if err != nil {
+		return err
+	}
+	after, err := docOf(e.After)
+	if err != nil {
+		return err
+	}
+	position := e.Position
+	switch {
+	case e.After == nil:
+		if err := tx.Get(&position, `SELECT position FROM entries WHERE site = ? AND tag = ?`, s.ID, e.Before.Tag); err != nil {
+			return err
+		}
+		for _, table := range []string{"entries", "checks"} {
+			if _, err := tx.Exec(`DELETE FROM `+table+` WHERE site = ? AND tag = ?`, s.ID, e.Before.Tag); err != nil {
+				return err
+			}
+		}
+		err = note(tx, s.ID, e.Before.Tag, r.At, r.Who, "taken out of the plan: "+r.What)
+	case e.Before == nil:
+		if position == 0 {
+			*last++
+			position = *last
+		}
+		if _, err := tx.Exec(`INSERT INTO entries (site, tag, position, doc, state) VALUES (?, ?, ?, ?, ?)`, s.ID, e.After.Tag, position, after, Planned); err != nil {
+			return err
+		}
+		where := "planned"
+		if e.After.Address.IsValid() {
+			where += " at " + e.After.Address.String()
+		}
+		err = note(tx, s.ID, e.After.Tag, r.At, r.Who, where)
+	default:
+		err = s.alter(tx, r, *e.Before, *e.After, after)
+	}
+	if err != nil {
+		return err
+	}
+	_, err = tx.Exec(`INSERT INTO edits (revision, object, position, before, after) VALUES (?, 'entry', ?, ?, ?)`, r.ID, position, before, after)
+	return err
+}
+
+// alter changes an entry; its records follow when its tag changes.
+func (s *Site) alter(tx *sqlx.Tx, r Revision, before, after plan.Entry, doc string) error {
+	if _, err := tx.Exec(`UPDATE entries SET tag = ?, doc = ? WHERE site = ? AND tag = ?`, after.Tag, doc, s.ID, before.Tag); err != nil {
+		return err
+	}
+	if after.Tag != before.Tag {
+		for _, statement := range []string{
+			`UPDATE checks SET tag = ? WHERE site = ? AND tag = ?`,
+			`UPDATE history SET tag = ? WHERE site = ? AND tag = ?`,
+			`UPDATE journal SET tag = ? WHERE run IN (SELECT id FROM runs WHERE site = ?) AND tag = ?`,
+			`UPDATE run_devices SET tag = ? WHERE run IN (SELECT id FROM runs WHERE site = ?) AND tag = ?`,
+		} {
+			if _, err := tx.Exec(statement, after.Tag, s.ID, before.Tag); err != nil {
+				return err
+			}
+		}
+	}
+	for _, c := range plan.Differences(before, after) {
+		if err := note(tx, s.ID, after.Tag, r.At, r.Who, c.String()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Revisions lists what was changed, latest first; limit 0 means all.
+func (s *Site) Revisions(ctx context.Context, limit int) ([]Revision, error) {
+	if limit <= 0 {
+		limit = -1
+	}
+	list := []Revision{}
+	err := s.db.SelectContext(ctx, &list, `SELECT id, at, who, what, name FROM revisions WHERE site = ? ORDER BY id DESC LIMIT ?`, s.ID, limit)
+	return list, err
+}
+
+// Revision gives one revision.
+func (s *Site) Revision(ctx context.Context, id int64) (r Revision, err error) {
+	ok, err := s.one(ctx, &r, `SELECT id, at, who, what, name FROM revisions WHERE site = ? AND id = ?`, s.ID, id)
+	if err == nil && !ok {
+		err = problem.New(problem.Missing, "there is no such revision", "list them with: redstart plan history")
+	}
+	return r, err
+}
+
+// NameRevision gives a revision a name, or takes it away.
+func (s *Site) NameRevision(ctx context.Context, id int64, name string) error {
+	return s.exec(ctx, `UPDATE revisions SET name = :name WHERE site = :site AND id = :id`, map[string]any{"name": name, "site": s.ID, "id": id})
+}
+
+// EditsAfter gives the edits of every revision after one, latest first; with
+// only, those of that one revision.
+func (s *Site) EditsAfter(ctx context.Context, revision int64, only bool) ([]Edit, error) {
+	var rows []struct {
+		Object, Before, After string
+		Position              int
+	}
+	where := `r.id > ?`
+	if only {
+		where = `r.id = ?`
+	}
+	if err := s.db.SelectContext(ctx, &rows, `SELECT e.object, e.before, e.after, e.position FROM edits e JOIN revisions r ON r.id = e.revision WHERE r.site = ? AND `+where+` ORDER BY e.id DESC`, s.ID, revision); err != nil {
+		return nil, err
+	}
+	list := make([]Edit, len(rows))
+	for i, row := range rows {
+		e := &list[i]
+		e.Position = row.Position
+		var err error
+		if row.Object == "site" {
+			if e.WasSite, err = docTo[plan.Site](row.Before); err == nil {
+				e.Site, err = docTo[plan.Site](row.After)
+			}
+		} else if e.Before, err = docTo[plan.Entry](row.Before); err == nil {
+			e.After, err = docTo[plan.Entry](row.After)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+func docTo[T any](doc string) (*T, error) {
+	if doc == "" {
+		return nil, nil
+	}
+	v := new(T)
+	return v, json.Unmarshal([]byte(doc), v)
+}

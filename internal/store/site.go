@@ -1,0 +1,162 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"maps"
+
+	"github.com/jmoiron/sqlx"
+
+	"redstart/internal/core/plan"
+	"redstart/internal/core/problem"
+)
+
+// Site is the records of one site. What belongs to boxes whatever the site,
+// such as their credentials, is the Store's.
+type Site struct {
+	*Store
+	ID  int64
+	Key string
+}
+
+// Sites lists the sites' data, oldest first.
+func (s *Store) Sites(ctx context.Context) ([]plan.Site, error) {
+	var docs []string
+	if err := s.db.SelectContext(ctx, &docs, `SELECT doc FROM sites ORDER BY id`); err != nil {
+		return nil, err
+	}
+	list := make([]plan.Site, len(docs))
+	for i, doc := range docs {
+		if err := json.Unmarshal([]byte(doc), &list[i]); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// At opens the records of a site by its key.
+func (s *Store) At(ctx context.Context, key string) (*Site, error) {
+	site := &Site{Store: s, Key: key}
+	ok, err := s.one(ctx, &site.ID, `SELECT id FROM sites WHERE key = ?`, key)
+	if err == nil && !ok {
+		err = problem.New(problem.Missing, "there is no such site", "list the sites with: redstart site list").About(key)
+	}
+	return site, err
+}
+
+// Of opens the records of the site that a run belongs to.
+func (s *Store) Of(ctx context.Context, run int64) (*Site, error) {
+	site := &Site{Store: s}
+	var row struct {
+		ID  int64
+		Key string
+	}
+	ok, err := s.one(ctx, &row, `SELECT id, key FROM sites WHERE id = (SELECT site FROM runs WHERE id = ?)`, run)
+	if err == nil && !ok {
+		err = problem.New(problem.Missing, "there is no such run", "")
+	}
+	site.ID, site.Key = row.ID, row.Key
+	return site, err
+}
+
+// AddSite makes a new site. Its key must be new.
+func (s *Store) AddSite(ctx context.Context, data plan.Site, who string) (*Site, error) {
+	if _, err := s.At(ctx, data.Key); problem.KindOf(err) != problem.Missing {
+		return nil, problem.New(problem.Conflict, "there is a site with this key already", "choose another key").About(data.Key).Because(err)
+	}
+	site := &Site{Store: s, Key: data.Key}
+	return site, s.write(ctx, func(tx *sqlx.Tx) error {
+		result, err := tx.Exec(`INSERT INTO sites (key, doc) VALUES (?, '{}')`, data.Key)
+		if err != nil {
+			return err
+		}
+		if site.ID, err = result.LastInsertId(); err != nil {
+			return err
+		}
+		_, err = site.revise(tx, Revision{Who: who, What: "site made"}, []Edit{{Site: &data}})
+		return err
+	})
+}
+
+// Remove forgets a site with everything of it. Credentials of boxes stay.
+func (s *Site) Remove(ctx context.Context) error {
+	return s.write(ctx, func(tx *sqlx.Tx) error {
+		for _, statement := range []string{
+			`DELETE FROM edits WHERE revision IN (SELECT id FROM revisions WHERE site = ?)`,
+			`DELETE FROM journal WHERE run IN (SELECT id FROM runs WHERE site = ?)`,
+			`DELETE FROM run_devices WHERE run IN (SELECT id FROM runs WHERE site = ?)`,
+			`DELETE FROM revisions WHERE site = ?`, `DELETE FROM runs WHERE site = ?`, `DELETE FROM checks WHERE site = ?`,
+			`DELETE FROM history WHERE site = ?`, `DELETE FROM entries WHERE site = ?`, `DELETE FROM devices WHERE site = ?`,
+			`DELETE FROM files WHERE site = ?`, `DELETE FROM secrets WHERE site = ?`, `DELETE FROM sites WHERE id = ?`,
+		} {
+			if _, err := tx.Exec(statement, s.ID); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Data gives the site's own data.
+func (s *Site) Data(ctx context.Context) (data plan.Site, err error) {
+	var doc string
+	ok, err := s.one(ctx, &doc, `SELECT doc FROM sites WHERE id = ?`, s.ID)
+	if err == nil && !ok {
+		err = problem.New(problem.Missing, "the site is gone", "").About(s.Key)
+	}
+	if err != nil {
+		return data, err
+	}
+	return data, json.Unmarshal([]byte(doc), &data)
+}
+
+// Columns gives how the columns of imported files were mapped before: header to field.
+func (s *Site) Columns(ctx context.Context) (map[string]string, error) {
+	var doc string
+	m := map[string]string{}
+	if _, err := s.one(ctx, &doc, `SELECT columns FROM sites WHERE id = ?`, s.ID); err != nil {
+		return nil, err
+	}
+	return m, json.Unmarshal([]byte(doc), &m)
+}
+
+// AddColumns remembers how columns were mapped, beside what is remembered.
+func (s *Site) AddColumns(ctx context.Context, columns map[string]string) error {
+	known, err := s.Columns(ctx)
+	if err != nil {
+		return err
+	}
+	maps.Copy(known, columns)
+	doc, err := json.Marshal(known)
+	if err != nil {
+		return err
+	}
+	return s.exec(ctx, `UPDATE sites SET columns = :doc WHERE id = :id`, map[string]any{"doc": string(doc), "id": s.ID})
+}
+
+// File is a file of the site, such as a licence.
+type File struct {
+	Name   string `json:"name" db:"name"`
+	SHA256 string `json:"sha256" db:"sha256"`
+	Size   int    `json:"size" db:"size"` // in bytes
+	At     Stamp  `json:"at" db:"at"`
+	Who    string `json:"who" db:"who"`
+}
+
+// Files lists the site's files by name.
+func (s *Site) Files(ctx context.Context) ([]File, error) {
+	list := []File{}
+	return list, s.db.SelectContext(ctx, &list, `SELECT name, sha256, length(content) AS size, at, who FROM files WHERE site = ? ORDER BY name`, s.ID)
+}
+
+// PutFile stores a file, in place of one with the same name.
+func (s *Site) PutFile(ctx context.Context, f File, content []byte) error {
+	return s.exec(ctx, `INSERT INTO files (site, name, sha256, content, at, who) VALUES (:site, :name, :sha256, :content, :at, :who)
+		ON CONFLICT (site, name) DO UPDATE SET sha256 = :sha256, content = :content, at = :at, who = :who`,
+		map[string]any{"site": s.ID, "name": f.Name, "sha256": f.SHA256, "content": content, "at": Now(), "who": f.Who})
+}
+
+// RemoveFile forgets a file.
+func (s *Site) RemoveFile(ctx context.Context, name string) error {
+	return s.exec(ctx, `DELETE FROM files WHERE site = :site AND name = :name`, map[string]any{"site": s.ID, "name": name})
+}

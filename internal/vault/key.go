@@ -1,0 +1,229 @@
+package vault
+
+import (
+	"context"
+	"crypto/cipher"
+	"crypto/rand"
+	"errors"
+	"os"
+	"path/filepath"
+
+	"golang.org/x/crypto/argon2"
+	"golang.org/x/crypto/chacha20poly1305"
+
+	"redstart/internal/core/problem"
+	"redstart/internal/store"
+)
+
+// What opens the vault.
+const (
+	ByFile       = "file"
+	ByPassphrase = "passphrase"
+)
+
+// Argon2id costs (RFC 9106, 4, second recommended option).
+const (
+	argonTime    = 3
+	argonMemory  = 64 << 10 // KiB
+	argonThreads = 4
+)
+
+// MinPassphrase is the shortest passphrase, in characters.
+const MinPassphrase = 12
+
+const keyBound = "vault key" // what the key is sealed together with
+
+func (v *Vault) keyPath() string  { return filepath.Join(v.dir, "vault.key") }
+func (v *Vault) nextPath() string { return v.keyPath() + ".next" }
+
+// Open opens the vault of a data folder, and makes its key and key file at
+// first start. A vault that a passphrase opens stays locked until Unlock.
+func Open(ctx context.Context, dir string, s *store.Store) (*Vault, error) {
+	v := &Vault{store: s, dir: dir}
+	ring, ok, err := s.Keyring(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if !ok {
+		return v, v.first(ctx)
+	}
+	v.opener = ring.Opener
+	if ring.Opener == ByPassphrase {
+		return v, nil
+	}
+	return v, v.openByFile(ring)
+}
+
+// first makes the key, sealed by the key file.
+func (v *Vault) first(ctx context.Context) error {
+	file, err := readKeyFile(v.keyPath())
+	if errors.Is(err, os.ErrNotExist) {
+		file = make([]byte, chacha20poly1305.KeySize)
+		rand.Read(file)
+		err = writeNew(v.keyPath(), file)
+	}
+	if err != nil {
+		return keyFileError(v.keyPath(), err)
+	}
+	opener, err := chacha20poly1305.NewX(file)
+	if err != nil {
+		return damagedFile(v.keyPath())
+	}
+	key := make([]byte, chacha20poly1305.KeySize)
+	rand.Read(key)
+	if err := v.store.SetKeyring(ctx, store.Keyring{Opener: ByFile, Salt: []byte{}, Sealed: seal(opener, keyBound, key)}); err != nil {
+		return err
+	}
+	return v.use(key, ByFile)
+}
+
+// openByFile opens the key with the key file, or with the one that was to
+// replace it when a change was cut off.
+func (v *Vault) openByFile(ring store.Keyring) error {
+	for _, path := range []string{v.keyPath(), v.nextPath()} {
+		file, err := readKeyFile(path)
+		if errors.Is(err, os.ErrNotExist) && path == v.keyPath() {
+			continue
+		}
+		if errors.Is(err, os.ErrNotExist) {
+			break
+		}
+		if err != nil {
+			return keyFileError(path, err)
+		}
+		opener, err := chacha20poly1305.NewX(file)
+		if err != nil {
+			return damagedFile(path)
+		}
+		key, err := unseal(opener, keyBound, ring.Sealed)
+		if err != nil {
+			continue
+		}
+		if path == v.nextPath() {
+			if err := os.Rename(path, v.keyPath()); err != nil {
+				return keyFileError(path, err)
+			}
+		}
+		return v.use(key, ByFile)
+	}
+	return problem.New(problem.Machine, "no key file here opens the vault", "restore vault.key of this data folder; without it the stored passwords are lost").About(v.keyPath())
+}
+
+func damagedFile(path string) error {
+	return problem.New(problem.Machine, "the vault's key file is damaged", "restore it from a copy; without it the stored passwords are lost").About(path)
+}
+
+var errOthers = errors.New("others can read it")
+
+func keyFileError(path string, err error) error {
+	if errors.Is(err, errOthers) {
+		return problem.New(problem.Machine, "the vault's key file can be read by others", "run: chmod 600 "+path).About(path)
+	}
+	return problem.New(problem.Machine, "the vault's key file cannot be used", "check its rights").About(path).Because(err)
+}
+
+func readKeyFile(path string) ([]byte, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		return nil, errOthers
+	}
+	return os.ReadFile(path)
+}
+
+// writeNew writes a file that must not exist yet, down to the disk.
+func writeNew(path string, content []byte) error {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	return errors.Join(err, f.Sync(), f.Close())
+}
+
+func byPassphrase(passphrase string, salt []byte) (cipher.AEAD, error) {
+	return chacha20poly1305.NewX(argon2.IDKey([]byte(passphrase), salt, argonTime, argonMemory, argonThreads, chacha20poly1305.KeySize))
+}
+
+// Unlock opens a locked vault, with the passphrase if one opens it.
+func (v *Vault) Unlock(ctx context.Context, passphrase string) error {
+	ring, ok, err := v.store.Keyring(ctx)
+	if err != nil || !ok {
+		return errors.Join(err, errors.New("the vault has no key"))
+	}
+	if ring.Opener == ByFile {
+		return v.openByFile(ring)
+	}
+	opener, err := byPassphrase(passphrase, ring.Salt)
+	if err != nil {
+		return err
+	}
+	key, err := unseal(opener, keyBound, ring.Sealed)
+	if err != nil {
+		return problem.New(problem.Usage, "the passphrase does not open the vault", "try again; without it the stored passwords are lost")
+	}
+	return v.use(key, ByPassphrase)
+}
+
+// Change gives the vault a new key and seals everything with it anew. From
+// then on the passphrase opens it, or a new key file when it is empty.
+func (v *Vault) Change(ctx context.Context, passphrase string) error {
+	v.writing.Lock()
+	defer v.writing.Unlock()
+	old, err := v.cipher()
+	if err != nil {
+		return err
+	}
+	if n := len([]rune(passphrase)); n > 0 && n < MinPassphrase {
+		return problem.New(problem.Usage, "the passphrase is too short", "take at least 12 characters; four or five words are good")
+	}
+	key := make([]byte, chacha20poly1305.KeySize)
+	rand.Read(key)
+	aead, err := chacha20poly1305.NewX(key)
+	if err != nil {
+		return err
+	}
+	ring := store.Keyring{Opener: ByPassphrase, Salt: make([]byte, 16)}
+	var opener cipher.AEAD
+	if passphrase != "" {
+		rand.Read(ring.Salt)
+		opener, err = byPassphrase(passphrase, ring.Salt)
+	} else {
+		ring.Opener, ring.Salt = ByFile, []byte{}
+		file := make([]byte, chacha20poly1305.KeySize)
+		rand.Read(file)
+		if err := os.Remove(v.nextPath()); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return keyFileError(v.nextPath(), err)
+		}
+		// Before the records: a change that is cut off finds one of the two.
+		if err := writeNew(v.nextPath(), file); err != nil {
+			return keyFileError(v.nextPath(), err)
+		}
+		opener, err = chacha20poly1305.NewX(file)
+	}
+	if err != nil {
+		return err
+	}
+	ring.Sealed = seal(opener, keyBound, key)
+	err = v.store.Reseal(ctx, ring, func(bound string, sealed []byte) ([]byte, error) {
+		open, err := unseal(old, bound, sealed)
+		if err != nil {
+			return nil, err
+		}
+		return seal(aead, bound, open), nil
+	})
+	if err != nil {
+		return err
+	}
+	if ring.Opener == ByFile {
+		err = os.Rename(v.nextPath(), v.keyPath())
+	} else if err = os.Remove(v.keyPath()); errors.Is(err, os.ErrNotExist) {
+		err = nil
+	}
+	if err != nil {
+		return keyFileError(v.keyPath(), err)
+	}
+	return v.use(key, ring.Opener)
+}
