@@ -85,7 +85,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		return err
 	}
 	defer s.Close()
-	if err := s.SetSite(ctx, skerry.Data()); err != nil {
+	if _, err := s.AddSite(ctx, skerry.Data(), "demo"); err != nil {
 		return err
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")

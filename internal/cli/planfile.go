@@ -157,6 +157,9 @@ func (a *app) printPreview(r planfile.Result) error {
 }
 
 func (a *app) sayUntouched(r planfile.Result) {
+	if len(r.LeftOut) > 0 {
+		a.say("\nColumns left out, since nothing of a plan has such a name: %s. Say what they are with --column.", strings.Join(r.LeftOut, ", "))
+	}
 	if len(r.Untouched) == 0 {
 		return
 	}
@@ -254,6 +257,9 @@ func (a *app) checkFile(ctx context.Context, c *client.Client, path string) erro
 		return err
 	}
 	if a.output == "table" {
+		if len(r.LeftOut) > 0 {
+			a.say("  Columns that are nothing of a plan: %s", strings.Join(r.LeftOut, ", "))
+		}
 		for _, cell := range r.Cells {
 			a.say("  %s", cell)
 		}

@@ -3,12 +3,16 @@ package vault_test
 import (
 	"bytes"
 	"context"
+	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"redstart/internal/core/address"
+	"redstart/internal/core/plan"
 	"redstart/internal/core/profile"
 	"redstart/internal/store"
 	"redstart/internal/vault"
@@ -27,7 +31,7 @@ func open(t *testing.T, dir string) (*store.Store, *vault.Vault) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Close() })
-	v, err := vault.Open(dir, s)
+	v, err := vault.Open(ctx, dir, s)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -127,8 +131,147 @@ func TestTheKeyFileIsGuarded(t *testing.T) {
 		if err := os.Chmod(key, c.mode); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := vault.Open(dir, s); err == nil || !strings.Contains(err.Error(), c.want) {
+		if _, err := vault.Open(ctx, dir, s); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", name, err)
 		}
+	}
+}
+
+func login(t *testing.T, v *vault.Vault) string {
+	t.Helper()
+	logins, err := v.Logins(ctx, one)
+	if err != nil || len(logins) == 0 {
+		t.Fatalf("%+v, %v", logins, err)
+	}
+	return logins[0].Password
+}
+
+func TestAPassphraseOpensTheVault(t *testing.T) {
+	dir := t.TempDir()
+	s, v := open(t, dir)
+	site, err := s.AddSite(ctx, plan.Site{Key: "a", Name: "A"}, "x")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := v.Put(ctx, one, profile.Login{User: "u", Password: "kept-secret"}); err != nil {
+		t.Fatal(err)
+	}
+	token, err := v.Keep(ctx, site, "join-secret")
+	if err != nil || !strings.HasPrefix(token, vault.Prefix) {
+		t.Fatal(token, err)
+	}
+	before, err := s.Credentials(ctx, one)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := v.Change(ctx, "short"); err == nil || v.Opener() != vault.ByFile {
+		t.Errorf("a short passphrase: %v", err)
+	}
+	if err := v.Change(ctx, "four words nobody says"); err != nil {
+		t.Fatal(err)
+	}
+	after, err := s.Credentials(ctx, one)
+	if err != nil || bytes.Equal(before[0].Sealed, after[0].Sealed) || login(t, v) != "kept-secret" {
+		t.Errorf("not sealed anew, %v", err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "vault.key")); !os.IsNotExist(err) {
+		t.Errorf("the key file is still there: %v", err)
+	}
+	v.Lock()
+	if _, err := v.Logins(ctx, one); err == nil || !strings.Contains(err.Error(), "locked") {
+		t.Errorf("a locked vault: %v", err)
+	}
+	if err := v.Put(ctx, one, profile.Login{}); err == nil {
+		t.Error("a locked vault took a password")
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	s, v = open(t, dir)
+	if !v.Locked() || v.Opener() != vault.ByPassphrase {
+		t.Fatal("open without the passphrase")
+	}
+	if err := v.Unlock(ctx, "four words anybody says"); err == nil || !v.Locked() {
+		t.Errorf("a wrong passphrase: %v", err)
+	}
+	if err := v.Unlock(ctx, "four words nobody says"); err != nil || login(t, v) != "kept-secret" {
+		t.Fatal(err)
+	}
+	if got, ok, err := v.Secret(ctx, token); got != "join-secret" || !ok || err != nil {
+		t.Errorf("%q %t %v", got, ok, err)
+	}
+	if _, ok, err := v.Secret(ctx, "vault:other"); ok || err != nil {
+		t.Errorf("a token of nothing: %t, %v", ok, err)
+	}
+	// Back to a key file.
+	if err := v.Change(ctx, ""); err != nil || v.Opener() != vault.ByFile {
+		t.Fatal(err)
+	}
+	v.Lock()
+	if err := v.Unlock(ctx, ""); err != nil || login(t, v) != "kept-secret" {
+		t.Fatal(err)
+	}
+}
+
+// A change of the key that was cut off after the records were written finds
+// the new key file beside the old one.
+func TestAChangeOfKeyThatWasCutOff(t *testing.T) {
+	dir := t.TempDir()
+	s, v := open(t, dir)
+	if err := v.Put(ctx, one, profile.Login{Password: "kept-secret"}); err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(dir, "vault.key")
+	old, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := v.Change(ctx, ""); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Rename(file, file+".next"); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(file, old, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if v, err = vault.Open(ctx, dir, s); err != nil || login(t, v) != "kept-secret" {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(file, old, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err = vault.Open(ctx, dir, s); err == nil || !strings.Contains(err.Error(), "no key file here opens") {
+		t.Errorf("an older key file: %v", err)
+	}
+}
+
+func TestDevicesOfAKindShareOnePassword(t *testing.T) {
+	s, v := open(t, t.TempDir())
+	site, err := s.AddSite(ctx, plan.Site{Key: "a", Name: "A"}, "x")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all sync.WaitGroup
+	got := make([]string, 20)
+	for i := range got {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			p, err := v.Shared(ctx, site, "camera", func() (string, error) { return fmt.Sprint("made by ", i), nil })
+			if err != nil {
+				t.Error(err)
+			}
+			got[i] = p
+		}()
+	}
+	all.Wait()
+	for _, p := range got {
+		if p != got[0] || p == "" {
+			t.Fatalf("%q", got)
+		}
+	}
+	if p, err := v.Shared(ctx, site, "clock", func() (string, error) { return "", errors.New("impossible") }); err == nil {
+		t.Errorf("%q without an error", p)
 	}
 }

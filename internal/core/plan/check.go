@@ -60,7 +60,7 @@ func (c *checker) entry(i int, e Entry) {
 	case p == nil:
 		c.find("profile-missing", e.Tag, "profile", fmt.Sprintf("there is no profile %q; there are %s", e.Profile, strings.Join(ids(c.Profiles), ", ")), nil)
 	case e.Kind != p.Kind:
-		c.find("kind-other", e.Tag, "kind", fmt.Sprintf("the profile %s is for a %s, not for a %s", p.ID, p.Kind, e.Kind), &Mend{"kind", p.Kind, true})
+		c.find("kind-other", e.Tag, "kind", fmt.Sprintf("the profile %s is for %s, not for %s", p.ID, article(p.Kind), article(e.Kind)), &Mend{"kind", p.Kind, true})
 	}
 	if p != nil && !p.Sets() {
 		c.found = append(c.found, Finding{Code: "not-set-yet", Level: Hint, Profile: p.ID, Field: "profile", Reason: ""})
@@ -141,9 +141,9 @@ func (c *checker) address(e Entry) {
 	}
 	inside := slices.ContainsFunc(n.rangesFor(e.Kind), func(r address.Range) bool { return r.Contains(a) })
 	if other := n.otherKinds(a, e.Kind); other != "" || !inside {
-		reason := fmt.Sprintf("%s is outside the range for a %s", a, e.Kind)
+		reason := fmt.Sprintf("%s is outside the range for %s", a, article(e.Kind))
 		if other != "" {
-			reason = fmt.Sprintf("%s is in the range for a %s", a, other)
+			reason = fmt.Sprintf("%s is in the range for %s", a, article(other))
 		}
 		c.find("address-range", e.Tag, "address", reason, c.freeAddress(e, false))
 	}
@@ -190,6 +190,9 @@ func (c *checker) name(e Entry, p *profile.Profile) {
 	}
 }
 
+// mostShown bounds how many entries of a circle are named.
+const mostShown = 6
+
 // circles finds entries that come after themselves, and says along which way.
 func (c *checker) circles() map[string]string {
 	const (
@@ -226,7 +229,11 @@ func (c *checker) circles() map[string]string {
 			case state[i] == open:
 				from := slices.IndexFunc(way, func(s step) bool { return s.entry == i })
 				text := ""
-				for _, s := range way[from:] {
+				for n, s := range way[from:] {
+					if n == mostShown {
+						text += "… after "
+						break
+					}
 					text += c.Entries[s.entry].Tag + " after "
 				}
 				for _, s := range way[from:] {
@@ -266,18 +273,18 @@ func (c *checker) policies() {
 		case Given:
 			if c.Known.Refused != nil {
 				if err := c.Known.Refused(policy, p); err != nil {
-					about("policy-refused", fmt.Sprintf("the given password is not for a %s: %s", p.Model, err))
+					about("policy-refused", fmt.Sprintf("the %s refuses the given password: %s", p.Model, err))
 				}
 			}
 		}
 		if policy.Users == RenameUser && !p.Accounts.Rename || policy.Users == AddUser && !p.Accounts.Add {
-			about("policy-user", fmt.Sprintf("a %s keeps its user %q; it can only be given another password", p.Model, p.User))
+			about("policy-user", fmt.Sprintf("the %s keeps its user %q; it can only be given another password", p.Model, p.User))
 		}
 		switch {
 		case p.Accounts.Recovery && policy.Recovery == "":
-			about("policy-recovery", fmt.Sprintf("a %s takes a mail address for a lost password; none is given", p.Model))
+			about("policy-recovery", fmt.Sprintf("the %s takes a mail address for a lost password; none is given", p.Model))
 		case !p.Accounts.Recovery && policy.Recovery != "" && policy.For != "":
-			about("policy-recovery", fmt.Sprintf("a %s takes no mail address for a lost password", p.Model))
+			about("policy-recovery", fmt.Sprintf("the %s takes no mail address for a lost password", p.Model))
 		}
 	}
 }

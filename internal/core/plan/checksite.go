@@ -80,11 +80,11 @@ func (c *checker) ranges(n Subnet) {
 	}
 	for i, r := range n.Ranges {
 		if !within(r.Range) {
-			c.find("range-outside", "", subnetField(n), fmt.Sprintf("the range %s for a %s is outside %s", r.Range, r.Kind, n.Prefix), nil)
+			c.find("range-outside", "", subnetField(n), fmt.Sprintf("the range %s for %s is outside %s", r.Range, article(r.Kind), n.Prefix), nil)
 		}
 		for _, other := range n.Ranges[:i] {
 			if other.Kind != r.Kind && (other.Range.Contains(r.Range.From) || r.Range.Contains(other.Range.From)) {
-				c.find("range-overlap", "", subnetField(n), fmt.Sprintf("the range %s for a %s overlaps %s for a %s", r.Range, r.Kind, other.Range, other.Kind), nil)
+				c.find("range-overlap", "", subnetField(n), fmt.Sprintf("the range %s for %s overlaps %s for %s", r.Range, article(r.Kind), other.Range, article(other.Kind)), nil)
 			}
 		}
 	}

@@ -59,7 +59,7 @@ var Fields = []Field{
 	{"description", "Description", "Free text kept on the device for people. Not its name: nothing finds the device by it"},
 	{"note", "Note", "For readers of the plan; never sent to the device"},
 	{"subnet", "Subnet", "Name of the subnet it gets its address from; by kind if empty"},
-	{"address", "Address", "IPv4 address; “next” takes the next free one"},
+	{"address", "Address", "IPv4 address; “next” takes the next free one, “none” leaves it open"},
 	{"name", "Device name", "The device's own name, by which others find it; “auto” makes it from the tag. Not the description"},
 	{"mac", "MAC", "If the plan names one exact box"},
 	{"serial", "Serial", "If the plan names one exact box"},
@@ -71,6 +71,7 @@ var Fields = []Field{
 const (
 	Next = "next" // address: the next free one
 	Auto = "auto" // name: made from the pattern of the site
+	None = "none" // address: none is given, not even to a new entry
 )
 
 // Get gives a field or setting as text.
@@ -140,7 +141,7 @@ func (e *Entry) Set(field, value string) error {
 	}
 	switch field {
 	case "address":
-		if value == "" {
+		if value == "" || strings.EqualFold(value, None) {
 			e.Address = netip.Addr{}
 			return nil
 		}
@@ -265,4 +266,12 @@ func (c Change) String() string {
 		return fmt.Sprintf("%s %s taken away", c.Field, c.Before)
 	}
 	return fmt.Sprintf("%s changed from %s to %s", c.Field, c.Before, c.After)
+}
+
+// article puts a kind behind a or an.
+func article(kind string) string {
+	if strings.ContainsAny(kind[:min(1, len(kind))], "aeiou") {
+		return "an " + kind
+	}
+	return "a " + kind
 }

@@ -138,6 +138,7 @@ func (a *applier) patch(i int, patch Patch) {
 	}
 	if other, taken := a.byTag[e.Tag]; taken && other != at {
 		a.complain(i, "tag", e.Tag, fmt.Sprintf("%s is already in the plan", e.Tag))
+		e.Tag = patch.Tag
 		return
 	}
 	if !isNew && e.Tag != patch.Tag {

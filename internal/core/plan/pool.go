@@ -134,7 +134,7 @@ func (q *pool) next(e Entry) (netip.Addr, error) {
 	}
 	where := n.Prefix.String()
 	if len(n.Ranges) > 0 {
-		where += " for a " + e.Kind
+		where += " for " + article(e.Kind)
 	}
 	return netip.Addr{}, fmt.Errorf("no free address is left in %s", where)
 }

@@ -19,7 +19,7 @@ func (c *checker) settings(e Entry, p *profile.Profile) {
 		value := e.Settings[s.Key]
 		if value == "" {
 			if s.Required && s.Default == "" {
-				c.find("setting-missing", e.Tag, s.Key, s.Label+" is not given; a "+p.Model+" needs it", nil)
+				c.find("setting-missing", e.Tag, s.Key, s.Label+" is not given; the "+p.Model+" needs it", nil)
 			}
 			value = s.Default
 		}
@@ -47,7 +47,7 @@ func (c *checker) settings(e Entry, p *profile.Profile) {
 	}
 	for _, key := range slices.Sorted(maps.Keys(e.Settings)) {
 		if p.Setting(key) == nil {
-			c.find("setting-unknown", e.Tag, key, fmt.Sprintf("a %s has no setting %q", p.Model, key), &Mend{key, "", false})
+			c.find("setting-unknown", e.Tag, key, fmt.Sprintf("the %s has no setting %q", p.Model, key), &Mend{key, "", false})
 		}
 	}
 }
@@ -95,7 +95,7 @@ func (c *checker) references(e Entry, s *profile.Setting, value string) {
 		case tag == e.Tag:
 			c.find("reference-self", e.Tag, s.Key, s.Label+" refers to the entry itself", nil)
 		case len(s.Kinds) > 0 && !slices.Contains(s.Kinds, other.Kind):
-			c.find("reference-kind", e.Tag, s.Key, fmt.Sprintf("%s: %s is a %s, not a %s", s.Label, tag, other.Kind, strings.Join(s.Kinds, " or ")), nil)
+			c.find("reference-kind", e.Tag, s.Key, fmt.Sprintf("%s: %s is %s, not %s", s.Label, tag, article(other.Kind), article(strings.Join(s.Kinds, " or "))), nil)
 		case s.Type == profile.SettingRef && (!slices.Contains(s.Of, key) || c.Profiles[other.Profile] == nil || c.Profiles[other.Profile].Setting(key) == nil):
 			c.find("reference-missing", e.Tag, s.Key, fmt.Sprintf("%s: %s has no %q; write %s/%s", s.Label, tag, key, tag, s.Of[0]), nil)
 		}

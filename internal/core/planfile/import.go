@@ -34,6 +34,7 @@ type Result struct {
 	Sheets     []string        `json:"sheets"`
 	Header     []string        `json:"header"`
 	Mapping    Mapping         `json:"mapping"`
+	LeftOut    []string        `json:"leftOut"` // columns that are nothing of a plan
 	Rows       int             `json:"rows"`
 	Samples    []Sample        `json:"samples"`
 	Cells      []problem.Cell  `json:"cells"` // what cannot be understood; any of them refuses the file
@@ -68,6 +69,12 @@ func Read(file []byte, p plan.Plan, remembered Mapping, o Options) (Result, erro
 	}
 	if r.Mapping = o.Mapping; r.Mapping == nil {
 		r.Mapping = Propose(sheet.Header, p.Profiles, remembered)
+	}
+	r.LeftOut = []string{}
+	for _, h := range sheet.Header {
+		if r.Mapping[h] == "" {
+			r.LeftOut = append(r.LeftOut, h)
+		}
 	}
 	if book.Site != nil {
 		r.Site = book.Site

@@ -123,8 +123,9 @@ func writeXLSX(p plan.Plan, columns []string, template bool) ([]byte, error) {
 		}
 		b.do(w.SetRow(fmt.Sprintf("A%d", i+2), row))
 	}
-	b.do(w.Flush())
+	// What belongs to the sheet besides its rows must be there before it is flushed.
 	b.dropDowns(p, columns)
+	b.do(w.Flush())
 	if b.err != nil {
 		return nil, b.err
 	}

@@ -2,6 +2,7 @@ package procedure_test
 
 import (
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -16,14 +17,14 @@ func TestStepsFollowTheProfile(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	subnet := plan.Subnet{Prefix: netip.MustParsePrefix("10.40.8.0/22"), Gateway: netip.MustParseAddr("10.40.8.1")}
+	site := plan.Site{Subnets: []plan.Subnet{{Prefix: netip.MustParsePrefix("10.40.8.0/22"), Gateway: netip.MustParseAddr("10.40.8.1")}}}
 	for id, want := range map[string]string{
 		"ovalis-c20":    "reach confirm password name address return-after-address",
 		"fennmark-fs8":  "reach confirm name address return-after-address password save restart return-after-restart",
 		"brindlecap-b4": "reach confirm password name address restart return-after-restart",
 	} {
 		p := set[id]
-		v := procedure.For(plan.Entry{Tag: "X", Name: "box-1", Address: netip.MustParseAddr("10.40.8.30")}, subnet, p)
+		v := procedure.For(plan.Plan{Site: site, Profiles: set}.Resolve(), plan.Entry{Tag: "X", Name: "box-1", Profile: id, Address: netip.MustParseAddr("10.40.8.30")}, p)
 		steps := procedure.Steps(p, v)
 		var names []string
 		var text strings.Builder
@@ -60,5 +61,18 @@ func TestVariables(t *testing.T) {
 	}
 	if _, has := got["password"]; has {
 		t.Error("a password among the plain values")
+	}
+}
+
+func TestDifferTellsWhatIsPlannedOtherwise(t *testing.T) {
+	given := procedure.Values{Name: "a", Address: netip.MustParsePrefix("10.40.8.30/22"), User: "u", Settings: map[string]string{"room": "7", "code": "vault:1", "gone": "x"}}
+	if list := procedure.Differ(given, given); list != nil {
+		t.Errorf("values differ from themselves: %q", list)
+	}
+	planned := procedure.Values{Name: "b", Address: netip.MustParsePrefix("10.40.8.31/22"), Gateway: netip.MustParseAddr("10.40.8.1"), User: "u", Settings: map[string]string{"room": "8", "code": "vault:2"}}
+	want := []string{"name: set to a, planned b", "address: set to 10.40.8.30/22, planned 10.40.8.31/22", "gateway: set to nothing, planned 10.40.8.1",
+		"code: another secret is planned", "gone: set to x, planned nothing", "room: set to 7, planned 8"}
+	if got := procedure.Differ(given, planned); !slices.Equal(got, want) {
+		t.Errorf("%q\nwant %q", got, want)
 	}
 }

@@ -117,8 +117,8 @@ func FuzzParse(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, doc []byte) {
 		p, err := profile.Parse(doc)
-		if err == nil && (p.ID == "" || len(p.Order) == 0) {
-			t.Errorf("a profile without id or order was accepted: %q", doc)
+		if err == nil && (p.ID == "" || (len(p.Order) == 0) != (len(p.Acts) == 0)) {
+			t.Errorf("a profile without id, or with acts but no order, was accepted: %q", doc)
 		}
 	})
 }

@@ -19,7 +19,7 @@ func TestGeneratedPasswordsKeepTheRules(t *testing.T) {
 	} {
 		seen := map[string]bool{}
 		for range 200 {
-			p, err := rules.Generate(rand.Reader)
+			p, err := rules.Generate(rand.Reader, 0)
 			if err != nil {
 				t.Fatalf("%s: %v", name, err)
 			}
@@ -63,7 +63,34 @@ func TestPasswordsThatAreRefused(t *testing.T) {
 }
 
 func TestContradictoryRulesAreSaid(t *testing.T) {
-	if _, err := (secret.Rules{Digits: true, Classes: 2}).Generate(rand.Reader); err == nil {
+	if _, err := (secret.Rules{Digits: true, Classes: 2}).Generate(rand.Reader, 0); err == nil {
 		t.Error("digits only with two classes cannot be made")
+	}
+}
+
+func TestOnePasswordForSeveralFamilies(t *testing.T) {
+	door := secret.Rules{Min: 6, Max: 12, Special: "!#", Refuse: []string{"door"}}
+	desk := secret.Rules{Min: 8, Max: 20, Classes: 3, Special: "#+", Refuse: []string{"desk"}}
+	both := secret.Merge(door, desk)
+	for range 100 {
+		p, err := both.Generate(rand.Reader, 20)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(p) != 12 || door.Check(p) != nil || desk.Check(p) != nil {
+			t.Fatalf("%v, %v: the password fits only one", door.Check(p), desk.Check(p))
+		}
+	}
+	for want, rules := range map[string][]secret.Rules{
+		"at least 10":    {{Min: 10, Max: 20}, {Min: 6, Max: 8}},
+		"digits only":    {{Digits: true, Min: 6, Max: 12}, {Min: 6, Max: 12, Classes: 3}},
+		"no special cha": {{Classes: 4, Special: "!"}, {Special: "#"}},
+	} {
+		if err := secret.Merge(rules...).Possible(); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%+v: %v, want something about %q", rules, err, want)
+		}
+	}
+	if len(door.Refuse) != 1 {
+		t.Error("merging changed what was merged")
 	}
 }
