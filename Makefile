@@ -54,7 +54,7 @@ lint: $(CONSOLE)
 	go vet ./...
 
 # The plan that fits the usual simulated site.
-demo/skerry-point.csv: build
+demo/skerry-point.csv demo/skerry-point.xlsx: build
 	./bin/redstart sim --plan $@
 
 # The screenshots in docs, from the demo data.

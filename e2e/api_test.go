@@ -72,7 +72,7 @@ func TestSignIn(t *testing.T) {
 			t.Errorf("%s: %d, %s", name, status, answer)
 		}
 	}
-	if status, _, _ := send(t, c, "GET", r.url+"/api/entries", ""); status != http.StatusUnauthorized {
+	if status, _, _ := send(t, c, "GET", r.url+"/api/sites/skerry-point/entries", ""); status != http.StatusUnauthorized {
 		t.Errorf("the plan is shown to strangers: %d", status)
 	}
 	body, _ := json.Marshal(map[string]string{"user": "owner", "password": password})
@@ -86,10 +86,10 @@ func TestSignIn(t *testing.T) {
 			t.Errorf("the cookie lacks %s", want)
 		}
 	}
-	if status, header, _ := send(t, c, "GET", r.url+"/api/entries", ""); status != http.StatusOK || header.Get("Cache-Control") != "no-store" || header.Get("X-Frame-Options") != "DENY" {
+	if status, header, _ := send(t, c, "GET", r.url+"/api/sites/skerry-point/entries", ""); status != http.StatusOK || header.Get("Cache-Control") != "no-store" || header.Get("X-Frame-Options") != "DENY" {
 		t.Errorf("signed in: %d, %v", status, header)
 	}
-	if status, _, _ := send(t, c, "POST", r.url+"/api/surveys", "", "Origin", "http://elsewhere.example", "Sec-Fetch-Site", "cross-site"); status != http.StatusForbidden {
+	if status, _, _ := send(t, c, "POST", r.url+"/api/sites/skerry-point/surveys", "", "Origin", "http://elsewhere.example", "Sec-Fetch-Site", "cross-site"); status != http.StatusForbidden {
 		t.Errorf("a page from elsewhere may act: %d", status)
 	}
 	if status, _, _ := send(t, c, "DELETE", session, ""); status != http.StatusNoContent {
@@ -97,7 +97,7 @@ func TestSignIn(t *testing.T) {
 	}
 	// The old cookie is worthless even if somebody kept it.
 	token, _, _ := strings.Cut(strings.TrimPrefix(cookie, "redstart="), ";")
-	if status, _, _ := send(t, browserLike(t), "GET", r.url+"/api/entries", "", "Cookie", "redstart="+token); status != http.StatusUnauthorized {
+	if status, _, _ := send(t, browserLike(t), "GET", r.url+"/api/sites/skerry-point/entries", "", "Cookie", "redstart="+token); status != http.StatusUnauthorized {
 		t.Errorf("a session outlives signing out: %d", status)
 	}
 }
@@ -108,7 +108,7 @@ func TestALinkSignsInOnce(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if status, _, _ := send(t, http.DefaultClient, "GET", r.url+"/api/entries", "", "Authorization", "Bearer "+token); status != http.StatusUnauthorized {
+	if status, _, _ := send(t, http.DefaultClient, "GET", r.url+"/api/sites/skerry-point/entries", "", "Authorization", "Bearer "+token); status != http.StatusUnauthorized {
 		t.Error("the token of a link works by itself")
 	}
 	body := `{"link":"` + token + `"}`
@@ -157,7 +157,7 @@ func TestOpenAPIAgreesWithTheRoutes(t *testing.T) {
 				open = append(open, method+" "+path)
 				continue
 			}
-			real := r.url + strings.NewReplacer("{tag}", "X", "{mac}", "020000000001", "{id}", "1").Replace(path)
+			real := r.url + strings.NewReplacer("{site}", "skerry-point", "{name}", "x", "{tag}", "X", "{mac}", "020000000001", "{id}", "1").Replace(path)
 			status, _, answer := send(t, http.DefaultClient, strings.ToUpper(method), real, "")
 			if status != http.StatusUnauthorized || !strings.Contains(answer, "not signed in") {
 				t.Errorf("%s %s without signing in: %d %s", method, path, status, answer)
@@ -184,26 +184,26 @@ func TestProblemsSayWhatToDo(t *testing.T) {
 		status             int
 		want               string
 	}{
-		{"GET", "/api/entries/NOBODY", "", 404, "there is no such entry"},
-		{"GET", "/api/entries/" + url.PathEscape("../../etc/passwd"), "", 404, "no such entry"},
-		{"POST", "/api/entries", "tag,colour\nA,red\n", 422, `"column":"colour"`},
-		{"POST", "/api/entries", "tag,profile\n" + strings.Repeat("x", 6<<20), 413, "larger than 4 MiB"},
-		{"PUT", "/api/site", `{"name":"","subnet":{}}`, 422, "needs a name"},
-		{"PUT", "/api/site", `{"name":`, 400, ""},
-		{"PUT", "/api/site", `{"name":"x","subnet":{"prefix":"10.0.0.0/33"}}`, 400, ""},
-		{"POST", "/api/runs", "", 409, "none of these entries can be commissioned"},
-		{"POST", "/api/runs", `{"tags":["NOBODY"]}`, 404, "NOBODY"},
-		{"POST", "/api/runs/7/resume", "", 404, "no such run"},
-		{"POST", "/api/runs/x/resume", "", 404, "no such run"},
-		{"GET", "/api/runs/latest", "", 404, "no run yet"},
-		{"POST", "/api/verifications", "", 409, "nothing is configured yet"},
-		{"POST", "/api/verifications", `{"restart":"often"}`, 422, "needed, always or never"},
-		{"POST", "/api/surveys", `{"pace":-1}`, 422, "pace"},
+		{"GET", "/api/sites/skerry-point/entries/NOBODY", "", 404, "there is no such entry"},
+		{"GET", "/api/sites/skerry-point/entries/" + url.PathEscape("../../etc/passwd"), "", 404, "no such entry"},
+		{"POST", "/api/sites/skerry-point/imports", "tag,not-wired\nA,red\n", 422, `"column":"not-wired"`},
+		{"POST", "/api/sites/skerry-point/imports", "tag,profile\n" + strings.Repeat("x", 6<<20), 413, "larger than 4 MiB"},
+		{"PUT", "/api/sites/skerry-point", `{"name":""}`, 422, "needs a name"},
+		{"PUT", "/api/sites/skerry-point", `{"name":`, 400, ""},
+		{"PUT", "/api/sites/skerry-point", `{"name":"x","subnets":[{"prefix":"10.0.0.0/33"}]}`, 400, ""},
+		{"POST", "/api/sites/skerry-point/runs", "", 409, "none of these entries can be commissioned"},
+		{"POST", "/api/sites/skerry-point/runs", `{"tags":["NOBODY"]}`, 404, "NOBODY"},
+		{"POST", "/api/sites/skerry-point/runs/7/resume", "", 404, "no such run"},
+		{"POST", "/api/sites/skerry-point/runs/x/resume", "", 404, "no such run"},
+		{"GET", "/api/sites/skerry-point/runs/latest", "", 404, "no run yet"},
+		{"POST", "/api/sites/skerry-point/verifications", "", 409, "nothing is configured yet"},
+		{"POST", "/api/sites/skerry-point/verifications", `{"restart":"often"}`, 422, "needed, always or never"},
+		{"POST", "/api/sites/skerry-point/surveys", `{"pace":-1}`, 422, "pace"},
 		{"POST", "/api/activity/stop", "", 409, "nothing is under way"},
-		{"POST", "/api/devices/zz/blink", "", 422, "not a MAC"},
-		{"PUT", "/api/entries/X/match", `{"mac":""}`, 422, "no MAC"},
-		{"POST", "/api/entries/X/reveal", "", 404, "no such entry"},
-		{"POST", "/api/matches", `{"tags":["X"]}`, 409, "no proposal"},
+		{"POST", "/api/sites/skerry-point/devices/zz/blink", "", 422, "not a MAC"},
+		{"PUT", "/api/sites/skerry-point/entries/X/match", `{"mac":""}`, 422, "no MAC"},
+		{"POST", "/api/sites/skerry-point/entries/X/reveal", "", 404, "no such entry"},
+		{"POST", "/api/sites/skerry-point/matches", `{"tags":["X"]}`, 409, "no proposal"},
 	} {
 		status, header, answer := send(t, http.DefaultClient, c.method, r.url+c.path, c.body, "Authorization", "Bearer "+token)
 		if status != c.status || header.Get("Content-Type") != "application/problem+json" || !strings.Contains(answer, c.want) {
@@ -257,31 +257,5 @@ func TestOneThingAtATimeAndStop(t *testing.T) {
 		if d.State != "done" && d.State != "stopped" {
 			t.Errorf("%s was left %s", d.Tag, d.State)
 		}
-	}
-}
-
-func TestReplacingThePlan(t *testing.T) {
-	r := start(t, skerry.Options{Devices: 4, Seed: 9})
-	ctx := patience(t)
-	preview, err := r.c.Import(ctx, r.site.Plan(), false, true)
-	if err != nil || len(preview) != 4 || len(r.entries()) != 0 {
-		t.Fatalf("a preview: %d shown, %d stored, %v", len(preview), len(r.entries()), err)
-	}
-	if _, err := r.c.Import(ctx, r.site.Plan(), false, false); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := r.c.Import(ctx, r.site.Plan(), false, false); err == nil || !strings.Contains(err.Error(), "mistakes") {
-		t.Errorf("the same plan twice: %v", err)
-	}
-	if _, err := r.c.Import(ctx, r.site.Plan(), true, false); err != nil || len(r.entries()) != 4 {
-		t.Errorf("replacing: %v, %d entries", err, len(r.entries()))
-	}
-	r.find()
-	if _, err := r.c.Accept(ctx, nil); err != nil {
-		t.Fatal(err)
-	}
-	r.commission()
-	if _, err := r.c.Import(ctx, r.site.Plan(), true, false); err == nil || !strings.Contains(err.Error(), "was set already") {
-		t.Errorf("a plan with configured devices was replaced: %v", err)
 	}
 }

@@ -17,9 +17,7 @@ import (
 func factoryToVerified(b *testing.B, n int) (whole, commission time.Duration) {
 	b.Helper()
 	r := start(b, skerry.Options{Devices: n, Only: "C20", Seed: 20, Pace: 1})
-	if _, err := r.c.Import(patience(b), r.site.Plan(), false, false); err != nil {
-		b.Fatal(err)
-	}
+	r.plan(string(r.site.Plan()))
 	began := time.Now()
 	r.find()
 	if _, err := r.c.Accept(patience(b), nil); err != nil {

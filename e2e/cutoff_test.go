@@ -11,6 +11,7 @@ import (
 
 	"redstart/internal/commission"
 	"redstart/internal/core/plan"
+	"redstart/internal/core/planfile"
 	"redstart/internal/lan/bench"
 	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
@@ -38,17 +39,27 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 	}
 	b := bench.New(site.Attach())
 	t.Cleanup(func() { b.Close() })
-	records, err := store.Open(ctx, dir)
+	all, err := store.Open(ctx, dir)
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { records.Close() })
+	t.Cleanup(func() { all.Close() })
 
-	entries, err := plan.ReadCSV(site.Plan(), skerry.Data(), nil, set)
+	planned := plan.Plan{Site: skerry.Data(), Profiles: set}
+	read, err := planfile.Read(site.Plan(), planned, nil, planfile.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := records.AddEntries(ctx, entries, false, "test"); err != nil {
+	planned.Entries = read.Entries
+	records, err := all.AddSite(ctx, skerry.Data(), "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var edits []store.Edit
+	for i := range read.Entries {
+		edits = append(edits, store.Edit{After: &read.Entries[i]})
+	}
+	if _, err := records.Revise(ctx, "test", "planned", edits); err != nil {
 		t.Fatal(err)
 	}
 	found := map[string]int{}
@@ -58,7 +69,7 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 	// Which box is which does not matter here: the n-th of its model.
 	next := map[string]int{}
 	names := map[string]string{"fennmark-fs8": "FS8", "ovalis-c20": "C20", "brindlecap-b4": "B4"}
-	for _, e := range entries {
+	for _, e := range planned.Entries {
 		for skip := next[e.Profile]; ; skip++ {
 			if site.Boxes[skip].Model.Name == names[e.Profile] {
 				if err := records.SetMatch(ctx, e.Tag, site.Boxes[skip].MAC, "hand", "", "test"); err != nil {
@@ -77,15 +88,15 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 		matched[i].Serial = "" // the serials belong to other boxes than the plan says
 	}
 
-	v, err := vault.Open(dir, records)
+	v, err := vault.Open(ctx, dir, all)
 	if err != nil {
 		t.Fatal(err)
 	}
-	avoid := plan.Needs(skerry.Data(), entries)
+	avoid := planned.Needs()
 	runner := func(notify func(store.RunDevice)) *commission.Runner {
-		return &commission.Runner{Bench: b, Store: records, Vault: v, Profiles: set, Log: slog.New(slog.DiscardHandler), Notify: notify}
+		return &commission.Runner{Bench: b, Store: records, Vault: v, Plan: planned, Log: slog.New(slog.DiscardHandler), Notify: notify}
 	}
-	rehearsal := commission.Rehearse(skerry.Data(), matched, nil, set)
+	rehearsal := commission.Rehearse(planned, matched)
 	if len(rehearsal.Devices) != 10 {
 		t.Fatalf("%d devices rehearsed: %+v", len(rehearsal.Devices), rehearsal.Left)
 	}

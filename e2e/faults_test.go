@@ -110,9 +110,7 @@ func TestTheWrongBoxIsNotWrittenTo(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 2, Only: "B4", Seed: 8})
 	csv := "tag,profile,serial\nA-CTL-01,brindlecap-b4,BC4-000000\n"
 	ctx := patience(t)
-	if _, err := r.c.Import(ctx, []byte(csv), false, false); err != nil {
-		t.Fatal(err)
-	}
+	r.plan(csv)
 	r.find()
 	wrong := r.site.Boxes[0]
 	before := wrong.Running()
@@ -251,10 +249,8 @@ func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
 		stop()
 		running.Wait()
 	})
-	csv := string(r.site.Plan()) + "YARD-BCN-01,beacon,lumen-k7,Marshalling yard,next,auto,,K7-000042\n"
-	if _, err := r.c.Import(patience(t), []byte(csv), false, false); err != nil {
-		t.Fatal(err)
-	}
+	csv := string(r.site.Plan()) + "YARD-BCN-01,beacon,lumen-k7,YARD,Marshalling yard,next,auto,,K7-000042\n"
+	r.plan(csv)
 	r.find()
 	if _, err := r.c.Accept(patience(t), nil); err != nil {
 		t.Fatal(err)

@@ -35,9 +35,7 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 	if err != nil || owner == "" {
 		t.Fatalf("no owner was made: %v", err)
 	}
-	if _, err := r.c.Import(ctx, r.site.Plan(), false, false); err != nil {
-		t.Fatal(err)
-	}
+	r.plan(string(r.site.Plan()))
 
 	var events strings.Builder
 	keep := func(e client.Event) { events.WriteString(e.Kind + " " + string(e.Data) + "\n") }
@@ -97,8 +95,12 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 		secrets["the password of "+b.Serial] = b.Running().Password
 	}
 	places := map[string]string{"the log": r.log.String(), "the events": events.String()}
-	for _, path := range []string{"entries", "entries/HALL-CAM-01", "devices", "findings", "runs/latest", "activity", "matches", "profiles", "site", "session", "openapi.json"} {
-		places["/api/"+path] = r.get(path)
+	const at = "sites/skerry-point/"
+	for _, path := range []string{"activity", "profiles", "sites", "session", "openapi.json", "vault", "users", "tokens"} {
+		places[path] = r.get(path)
+	}
+	for _, path := range []string{"entries", "entries/HALL-CAM-01", "devices", "findings", "runs/latest", "matches", "revisions", "export?format=json", "comparison?from=1"} {
+		places[path] = r.get(at + path)
 	}
 	files, err := filepath.Glob(filepath.Join(r.dir, "redstart.db*"))
 	if err != nil || len(files) < 2 {
@@ -123,12 +125,12 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 	}
 
 	// On purpose, and recorded, a secret can be seen; it really opens the device.
-	user, password, err := r.c.Reveal(ctx, "HALL-CAM-01")
-	if err != nil || user != "operator" {
-		t.Fatalf("%s, %v", user, err)
+	shown, err := r.c.Reveal(ctx, "HALL-CAM-01", "")
+	if err != nil || shown.User != "operator" {
+		t.Fatalf("%s, %v", shown.User, err)
 	}
 	for _, b := range r.site.Boxes {
-		if b.MAC == detail.Entry.Device && b.Running().Password != password {
+		if b.MAC == detail.Entry.Device && b.Running().Password != shown.Password {
 			t.Error("the revealed password is not the device's")
 		}
 	}
@@ -214,10 +216,8 @@ func TestMatchByHandAndUndo(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 8, Seed: 4})
 	ctx := patience(t)
 	// More entries than cameras: order decides nothing for them.
-	csv := string(r.site.Plan()) + "EXTRA-CAM-01,camera,ovalis-c20,,next,auto,,\n"
-	if _, err := r.c.Import(ctx, []byte(csv), false, false); err != nil {
-		t.Fatal(err)
-	}
+	csv := string(r.site.Plan()) + "EXTRA-CAM-01,camera,ovalis-c20,,,next,auto,,\n"
+	r.plan(csv)
 	r.find()
 	p, err := r.c.Proposals(ctx)
 	if err != nil {

@@ -101,10 +101,10 @@ func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
 	}
 	c := open(t, dir)
 	ctx := patience(t)
-	if err := c.SetSite(ctx, skerry.Data()); err != nil {
+	if _, err := c.AddSite(ctx, skerry.Data()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.Import(ctx, site.Plan(), false, false); err != nil {
+	if _, err := c.Import(ctx, site.Plan(), service.ImportOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	follow(t, c, func(ctx context.Context) (service.Activity, error) { return c.Find(ctx, 0) }, nil)
@@ -153,7 +153,7 @@ func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
 			}
 			expectPlanned(t, b, e)
 			// Promise 3: a stored credential opens every device.
-			if _, password, err := c.Reveal(ctx, e.Tag); err != nil || password != b.Running().Password {
+			if shown, err := c.Reveal(ctx, e.Tag, ""); err != nil || shown.Password != b.Running().Password {
 				t.Errorf("%s: the stored password is not the device's (%v)", e.Tag, err)
 			}
 		}
@@ -172,7 +172,7 @@ func open(t testing.TB, dir string) *client.Client {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return c
+	return c.At("skerry-point")
 }
 
 // killAfter begins or goes on with a run and kills the service after the

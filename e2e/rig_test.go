@@ -125,8 +125,10 @@ func (r *rig) serve(port lan.Port) {
 			t.Error(err)
 		}
 	})
-	if err := s.SetSite(ctx, skerry.Data()); err != nil {
-		t.Fatal(err)
+	if _, err := s.At(ctx, "skerry-point"); err != nil { // a first start
+		if _, err := s.AddSite(ctx, skerry.Data(), "test"); err != nil {
+			t.Fatal(err)
+		}
 	}
 	token, err := s.LocalToken(ctx)
 	if err != nil {
@@ -139,7 +141,7 @@ func (r *rig) serve(port lan.Port) {
 		t.Fatal(err)
 	}
 	t.Cleanup(remove)
-	r.c = client.New(h)
+	r.c = client.New(h).At("skerry-point")
 }
 
 // patience bounds every wait for something that must happen.
@@ -198,13 +200,19 @@ func (r *rig) verify(tags ...string) service.Activity {
 	return r.do(func(ctx context.Context) (service.Activity, error) { return r.c.Verify(ctx, tags, "") })
 }
 
+// plan imports a plan.
+func (r *rig) plan(file string) {
+	r.t.Helper()
+	if _, err := r.c.Import(patience(r.t), []byte(file), service.ImportOptions{}); err != nil {
+		r.t.Fatal(err)
+	}
+}
+
 // upToMatch imports the plan of the site, finds everything and accepts all proposals.
 func (r *rig) upToMatch() {
 	r.t.Helper()
 	ctx := patience(r.t)
-	if _, err := r.c.Import(ctx, r.site.Plan(), false, false); err != nil {
-		r.t.Fatal(err)
-	}
+	r.plan(string(r.site.Plan()))
 	r.find()
 	accepted, err := r.c.Accept(ctx, nil)
 	if err != nil {
@@ -247,7 +255,7 @@ func expectPlanned(t testing.TB, b *box.Box, e service.EntryView) {
 	t.Helper()
 	site := skerry.Data()
 	for what, s := range map[string]box.Settings{"running": b.Running(), "saved": b.Saved()} {
-		if s.Name != e.Name || s.Address.Addr() != e.Address || s.Address.Bits() != site.Subnet.Prefix.Bits() || s.Gateway != site.Subnet.Gateway {
+		if s.Name != e.Name || s.Address.Addr() != e.Address || s.Address.Bits() != site.Subnets[0].Prefix.Bits() || s.Gateway != site.Subnets[0].Gateway {
 			t.Errorf("%s: %s name %q, address %s, gateway %s; planned %q, %s", e.Tag, what, s.Name, s.Address, s.Gateway, e.Name, e.Address)
 		}
 		if s.Password == b.Factory.Password || len(s.Password) < 8 {

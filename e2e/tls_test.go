@@ -41,11 +41,11 @@ func TestCommandsReachAServiceOverTLS(t *testing.T) {
 	}
 	p := spawn(t, "Not plugged", data, os.Args[0], "serve", "--listen", "127.0.0.1:0", "--certificate", cert, "--key", secret)
 	has(t, "serve", p.lines.String(), "Redstart serves https://127.0.0.1:")
-	out, errs, code := run("site", "show", "--data", data)
+	out, errs, code := run("vault", "status", "--data", data)
 	if code != 0 {
-		t.Fatalf("site show: exit code %d\n%s%s", code, out, errs)
+		t.Fatalf("vault status: exit code %d\n%s%s", code, out, errs)
 	}
-	has(t, "site show", out, "The site has no data yet")
+	has(t, "vault status", out, "open", "key file")
 	// Somebody else with another certificate is not the service.
 	handle, err := os.ReadFile(filepath.Join(data, "service.json"))
 	if err != nil {
@@ -58,7 +58,33 @@ func TestCommandsReachAServiceOverTLS(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(data, "service.json"), []byte(other), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, code := run("site", "show", "--data", data); code != 1 {
+	if _, _, code := run("vault", "status", "--data", data); code != 1 {
 		t.Errorf("a foreign certificate was taken for the service's: exit code %d", code)
+	}
+}
+
+// On other than loopback the service makes itself a certificate, keeps it over
+// restarts, and tells its fingerprint; 0.0.0.0 reaches loopback as well.
+func TestASelfMadeCertificateWhereNoneIsGiven(t *testing.T) {
+	data := t.TempDir()
+	pins := map[string]bool{}
+	for range 2 {
+		p := spawn(t, "Not plugged", data, os.Args[0], "serve", "--listen", "0.0.0.0:0")
+		text := p.lines.String()
+		has(t, "serve", text, "https://", "Certificate, SHA-256: ")
+		_, after, _ := strings.Cut(text, "SHA-256: ")
+		pin, _, _ := strings.Cut(after, "\n")
+		pins[pin] = true
+		if out, errs, code := run("site", "list", "--data", data); code != 1 || !strings.Contains(errs, "there is no site yet") {
+			t.Errorf("exit code %d\n%s%s", code, out, errs)
+		}
+		_ = p.cmd.Process.Signal(os.Interrupt) // checked by what follows
+		<-p.done
+	}
+	if len(pins) != 1 {
+		t.Errorf("the certificate changed with a restart: %v", pins)
+	}
+	if info, err := os.Stat(filepath.Join(data, "tls-key.pem")); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the key can be read by others: %v", err)
 	}
 }

@@ -3,13 +3,15 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
+	"path/filepath"
 	"sort"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"redstart/internal/core/plan"
+	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
 	"redstart/internal/lan"
 	"redstart/internal/lan/nic"
@@ -17,6 +19,7 @@ import (
 	"redstart/internal/lan/vxlan"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
+	"redstart/profiles"
 )
 
 // simFlags are the options of the simulated site.
@@ -115,8 +118,8 @@ computer. Everything about the devices is simulated.`,
 			site := skerry.Start(o)
 			defer site.Close()
 			if planFile != "" {
-				if err := os.WriteFile(planFile, site.Plan(), 0o644); err != nil {
-					return problem.New(problem.Machine, "the plan cannot be written", "choose another file").About(planFile).Because(err)
+				if err := a.writePlan(site, planFile); err != nil {
+					return err
 				}
 			}
 			if out == nil {
@@ -133,9 +136,31 @@ computer. Everything about the devices is simulated.`,
 	flags.add(c)
 	c.Flags().StringVarP(&iface, "interface", "i", "", "network interface to put the site on")
 	c.Flags().StringVar(&tunnel, "vxlan", "", "loopback `address` to offer the site at")
-	c.Flags().StringVar(&planFile, "plan", "", "write the plan that fits the site to this `file`; alone, only do that")
+	c.Flags().StringVar(&planFile, "plan", "", "write the plan that fits the site to this `file` (csv, xlsx or json); alone, only do that")
 	c.MarkFlagsMutuallyExclusive("interface", "vxlan")
 	return c
+}
+
+// writePlan writes the plan that fits a simulated site; its name's ending says
+// the format.
+func (a *app) writePlan(site *skerry.Site, path string) error {
+	content := site.WholePlan()
+	if format := strings.TrimPrefix(filepath.Ext(path), "."); format != planfile.CSV {
+		set, err := profiles.Load("")
+		if err != nil {
+			return err
+		}
+		p := plan.Plan{Site: skerry.Data(), Profiles: set}
+		r, err := planfile.Read(content, p, nil, planfile.Options{})
+		if err != nil {
+			return err
+		}
+		p.Entries = r.Entries
+		if content, err = planfile.Write(p, format); err != nil {
+			return err
+		}
+	}
+	return a.saveFile(path, content)
 }
 
 // inventory says what a simulated site consists of.
