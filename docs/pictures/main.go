@@ -6,19 +6,23 @@ package main
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"html"
 	"log/slog"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"redstart/internal/browser"
 	"redstart/internal/cli"
+	"redstart/internal/core/plan"
 	"redstart/internal/service"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
@@ -100,38 +104,94 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		return err
 	}
 	planFile := filepath.Join(dir, "plan.csv")
-	if err := os.WriteFile(planFile, site.Plan(), 0o600); err != nil {
+	if err := os.WriteFile(planFile, site.WholePlan(), 0o600); err != nil {
 		return err
 	}
-	wrong := bytes.Replace(site.Plan(), []byte("next"), []byte("10.40.8.300"), 1)
-	wrong = bytes.Replace(wrong, []byte("ovalis-c20"), []byte("ovalis-c21"), 1)
+	wrong := bytes.Replace(site.WholePlan(), []byte("next"), []byte("10.40.8.300"), 1)
+	wrong = bytes.Replace(wrong, []byte(",yes,"), []byte(",perhaps,"), 1)
 	wrongFile := filepath.Join(dir, "wrong.csv")
 	if err := os.WriteFile(wrongFile, wrong, 0o600); err != nil {
 		return err
 	}
+	// A newer revision under other headers.
+	newer := bytes.Replace(site.WholePlan(), []byte("tag,kind,profile,area,floor,place"), []byte("Designation,kind,Model,area,Level,Location"), 1)
+	newer = bytes.Replace(newer, []byte("Server room"), []byte("Rack room"), 3)
+	newerFile := filepath.Join(dir, "rev-c.csv")
+	if err := os.WriteFile(newerFile, newer, 0o600); err != nil {
+		return err
+	}
+	if err := addMistakes(ctx, s); err != nil {
+		return err
+	}
+	url := "http://" + l.Addr().String()
 	chose := browser.Mark("plan-file")
 	for _, step := range []struct {
 		name  string
 		steps []browser.Step
 	}{
-		{"import-refused", []browser.Step{chromedp.Navigate("http://" + l.Addr().String() + "/#once=" + token),
+		{"import-refused", []browser.Step{chromedp.Navigate(url + "/#once=" + token),
 			browser.Press("stage-plan"), chromedp.SetUploadFiles(chose, []string{wrongFile}), chromedp.WaitVisible(browser.Mark("import-error"))}},
 		{"home-before", []browser.Step{chromedp.SetUploadFiles(chose, []string{planFile}), chromedp.WaitEnabled(browser.Mark("import-apply")), browser.Answer("import-apply"), chromedp.WaitVisible(browser.Mark("tag"))}},
-		{"found", []browser.Step{browser.Press("stage-find"), browser.Ended("Finding"), chromedp.WaitEnabled(browser.Mark("stage-match"))}},
+		{"plan", []browser.Step{browser.Press("nav-plan"), chromedp.WaitVisible(browser.Mark("sheet")), chromedp.Focus(browser.Mark("sheet")), chromedp.KeyEvent(kb.ArrowRight + kb.ArrowRight + kb.ArrowRight + kb.ArrowRight + kb.ArrowRight)}},
+		{"import-preview", []browser.Step{browser.Press("plan-import"), chromedp.SetUploadFiles(chose, []string{newerFile}), chromedp.WaitVisible(browser.Mark("mapping"))}},
+		{"found", []browser.Step{chromedp.Navigate(url), browser.Press("stage-find"), browser.Ended("Finding"), chromedp.WaitEnabled(browser.Mark("stage-match"))}},
 		{"match", []browser.Step{browser.Press("stage-match"), chromedp.WaitEnabled(browser.Mark("match-accept"))}},
 		{"rehearsal", []browser.Step{browser.Answer("match-accept"), chromedp.WaitEnabled(browser.Mark("stage-commission")), browser.Press("stage-commission"), chromedp.WaitEnabled(browser.Mark("run-begin"))}},
 		{"home-during", []browser.Step{browser.Answer("run-begin"), chromedp.Click(chromedp.CSS(`[data-name="entries"]`)),
 			chromedp.Sleep(1200 * time.Millisecond)}},
 		{"home-after", []browser.Step{browser.Ended("Commissioning"), browser.Press("stage-verify"), browser.Ended("Verifying")}},
 		{"detail", []browser.Step{chromedp.Click(chromedp.Search(`//button[@data-test="tag" and text()="HALL-SW-01"]`)), chromedp.WaitVisible(browser.Mark("checks"))}},
-		{"home-dark", []browser.Step{chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(browser.Mark("checks")), browser.Press("theme")}},
+		{"addresses", []browser.Step{chromedp.KeyEvent(kb.Escape), chromedp.WaitNotPresent(chromedp.CSS(".n-drawer-mask")), browser.Press("nav-addresses"), chromedp.WaitVisible(browser.Mark("block"))}},
+		{"logins", []browser.Step{chromedp.Navigate(url + "/settings#vault"), chromedp.WaitVisible(browser.Mark("policies"))}},
+		{"history", []browser.Step{browser.Press("nav-history"), chromedp.WaitVisible(browser.Mark("revisions"))}},
+		{"home-dark", []browser.Step{chromedp.Navigate(url), chromedp.WaitVisible(browser.Mark("tag")), browser.Press("theme")}},
 		{"home-phone", []browser.Step{browser.Press("theme"), chromedp.EmulateViewport(390, 800, chromedp.EmulateMobile, chromedp.EmulateScale(2))}},
+		{"plan-phone", []browser.Step{browser.Press("nav-plan"), chromedp.WaitVisible(browser.Mark("cards"))}},
+		{"findings", []browser.Step{chromedp.EmulateViewport(1280, 800), browser.Script(`localStorage.setItem('redstart-site', 'mistakes')`),
+			chromedp.Navigate(url + "/findings"), chromedp.WaitVisible(browser.Mark("findings"))}},
 	} {
 		if err := shot(b, step.name, step.steps...); err != nil {
 			return err
 		}
 	}
-	return chromedp.Do(b, chromedp.EmulateViewport(1280, 800))
+	return nil
+}
+
+// addMistakes makes a second site with the planted mistakes, without those
+// rows that no import would take.
+func addMistakes(ctx context.Context, s *service.Service) error {
+	file, err := os.ReadFile("demo/skerry-point-mistakes.json")
+	if err != nil {
+		return err
+	}
+	var doc struct {
+		Site    plan.Site           `json:"site"`
+		Entries []map[string]string `json:"entries"`
+	}
+	if err := json.Unmarshal(file, &doc); err != nil {
+		return err
+	}
+	doc.Site.Key, doc.Site.Name = "mistakes", "A plan full of mistakes"
+	if _, err := s.AddSite(ctx, doc.Site, "demo"); err != nil {
+		return err
+	}
+	at, err := s.At(ctx, "mistakes")
+	if err != nil {
+		return err
+	}
+	result, err := at.CheckFile(ctx, file)
+	if err != nil {
+		return err
+	}
+	for _, c := range result.Cells {
+		doc.Entries[c.Row-1] = nil
+	}
+	doc.Entries = slices.DeleteFunc(doc.Entries, func(e map[string]string) bool { return e == nil })
+	if file, err = json.Marshal(doc.Entries); err != nil {
+		return err
+	}
+	_, err = at.Import(ctx, file, service.ImportOptions{}, "demo")
+	return err
 }
 
 // terminal draws what the walk-through prints.

@@ -51,6 +51,14 @@ func Mark(name string) chromedp.CSS { return chromedp.CSS(`[data-test="` + name 
 // Step is something to do in the browser that gives no value.
 type Step = chromedp.Action[chromedp.Void]
 
+// Script runs a script in the page for what it does.
+func Script(text string) Step {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		_, err := chromedp.Evaluate[bool]("("+text+", true)")(ctx, t)
+		return chromedp.Void{}, err
+	}
+}
+
 // Press clicks what the console marks, once it can be clicked.
 func Press(name string) Step {
 	return chromedp.Steps(chromedp.WaitEnabled(Mark(name)), still(name), chromedp.Click(Mark(name)))

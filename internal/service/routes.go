@@ -38,6 +38,7 @@ func (s *Service) routes() []route {
 		call(s, "GET", "/api/profiles", "The device profiles", Look, func(*request, none) ([]*profile.Profile, error) {
 			return append([]*profile.Profile{}, s.profiles.Sorted()...), nil
 		}),
+		call(s, "GET", "/api/fields", "The fields of an entry, with their help", Look, func(*request, none) ([]plan.Field, error) { return plan.Fields, nil }),
 		call(s, "GET", "/api/reckon", "Subnet calculator: ?of=10.40.8.0/22, &site=KEY counts what is left", Look, func(r *request, _ none) (Reckoning, error) {
 			return s.Reckon(r, r.query("of"), r.query("site"))
 		}),

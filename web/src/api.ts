@@ -6,11 +6,20 @@ export interface PlanEntry {
   tag: string
   kind: string
   profile: string
-  place: string
+  area?: string
+  floor?: string
+  place?: string
+  label?: string
+  description?: string
+  note?: string
+  subnet?: string
   address: string
   name: string
-  mac: string
-  serial: string
+  mac?: string
+  serial?: string
+  notWired?: boolean
+  after?: string[]
+  settings?: Record<string, string>
 }
 
 export interface Entry extends PlanEntry {
@@ -23,7 +32,42 @@ export interface Entry extends PlanEntry {
   present: string
   seen: string | null
   boxSerial: string
+  differs?: string[]
 }
+
+/** A field or setting of an entry as text, by its key. */
+export function valueOf(e: PlanEntry, key: string): string {
+  if (key === 'not-wired') return e.notWired ? 'yes' : ''
+  if (key === 'after') return (e.after ?? []).join(' ')
+  const own = (e as unknown as Record<string, unknown>)[key]
+  return typeof own === 'string' && key !== 'state' ? own : e.settings?.[key] ?? ''
+}
+
+/** What stands for a secret in the vault. */
+export const isSecret = (value: string) => value.startsWith('vault:')
+
+export interface Setting {
+  key: string; label: string; type: string; help?: string; required?: boolean; default?: string; unit?: string
+  min?: number; max?: number; choices?: string[]; kinds?: string[]; of?: string[]; many?: boolean; unique?: string; from?: string
+}
+export interface Profile { id: string; maker: string; model: string; kind: string; about: string; user: string; order: unknown[] | null; settings?: Setting[] }
+export interface Patch { tag: string; set?: Record<string, string>; remove?: boolean }
+export interface Change { tag: string; field: string; before: string; after: string; why?: string }
+export interface Comparison { added: PlanEntry[]; changed: Change[]; removed: PlanEntry[] }
+export interface Complaint { patch: number; field?: string; value?: string; reason: string }
+export interface Edited { revision: number; comparison: Comparison; changes: Change[]; kept: string[]; complaints: Complaint[]; findings?: PlanFinding[] }
+export interface ImportResult {
+  format: string; sheet: string; sheets: string[]; header: string[]; mapping: Record<string, string>; leftOut: string[]; rows: number
+  samples: { row: number; fields: Record<string, string> }[]; cells: Cell[]; comparison: Comparison; untouched: Change[]; findings: PlanFinding[]; site?: Site
+}
+export interface MapCell { address: string; is: string; tag?: string; text: string }
+export interface AddressMap { name: string; prefix: string; hosts: number; free: number; cells: MapCell[]; network: string; broadcast: string; mask: string }
+export interface Reckoning { prefix: string; mask: string; network: string; broadcast: string; first: string; last: string; hosts: number; subnet?: string; left: number; is?: string; text?: string }
+export interface Revision { id: number; at: string; who: string; what: string; name: string }
+export interface Moments { from: Revision; to: Revision | null; site: Change[]; comparison: Comparison }
+export interface Value { key: string; label: string; value: string; from: string }
+export interface User { name: string; rights: string }
+export interface Token { id: number; user: string; name: string; madeAt: string; usedAt: string | null }
 
 export interface Fact { key: string; value: string; protocol: string; first: string; last: string }
 
@@ -41,9 +85,10 @@ export interface Device {
 
 export interface SegmentFinding { kind: string; address?: string; macs: string[]; text: string }
 export interface Segment { name: string; devices: Device[]; findings: SegmentFinding[] }
-export interface PlanFinding { level: string; tag: string; field: string; reason: string }
+export interface PlanFinding { code: string; level: string; tag: string; profile?: string; field: string; reason: string; mend?: { field: string; value: string; safe: boolean } }
 
 export interface Activity {
+  site: string
   kind: '' | 'find' | 'commission' | 'verify'
   state: '' | 'running' | 'done' | 'stopped' | 'failed'
   done: number
@@ -58,20 +103,25 @@ export interface Run { id: number; state: string; devices: RunDevice[] }
 export interface Check { name: string; expected: string; observed: string; verdict: string; at: string }
 export interface Note { at: string; who: string; what: string }
 export interface Step { name: string; text: string }
-export interface Detail { entry: Entry; steps: Step[]; checks: Check[] | null; history: Note[]; device: Device | null; login: string }
+export interface Detail { entry: Entry; steps: Step[]; settings: Value[]; checks: Check[] | null; history: Note[]; device: Device | null; login: string }
 export interface Proposal { tag: string; mac: string; serial?: string; profile: string; by: string; sure: number; why: string }
 export interface Proposals { proposals: Proposal[]; open: { profile: string; tag?: string; why: string }[] }
 export interface Rehearsal {
-  devices: { tag: string; mac: string; profile: string; steps: Step[]; seconds: number }[]
+  devices: { tag: string; mac: string; profile: string; steps: Step[]; seconds: number; notSent?: string[] }[]
   left: { tag: string; why: string }[]
   seconds: number
 }
-export interface Site {
-  name: string
-  zone: string
-  subnet: { prefix: string; gateway: string; ntp: string; keptFree: { range: string; reason: string }[] | null }
+export interface Subnet {
+  name: string; prefix: string; vlan: number; gateway: string; dns: string[] | null; ntp: string[] | null; domain: string; log: string[] | null; snmp: string[] | null
+  keptFree: { range: string; reason: string }[] | null; ranges: { kind: string; range: string }[] | null
 }
-export interface Cell { row: number; column?: string; value?: string; reason: string }
+export interface Policy { for: string; mode: string; length: number; given: string; users: string; user: string; recovery: string }
+export interface Site {
+  key: string; name: string; contact: string; notes: string; zone: string; language: string; naming: string
+  subnets: Subnet[] | null; policies: Policy[] | null
+}
+export interface SiteSummary extends Site { entries: number; states: Record<string, number> }
+export interface Cell { sheet?: string; row: number; column?: string; value?: string; reason: string }
 
 /** A problem document of the service (RFC 9457). */
 export class Problem extends Error {
@@ -99,13 +149,13 @@ export function onSignedOut(f: () => void) {
 }
 
 export async function call<T = void>(method: string, path: string, body?: unknown): Promise<T> {
-  const csv = typeof body === 'string' || body instanceof Blob
+  const raw = body instanceof Blob
   let response: Response
   try {
     response = await fetch('/api/' + path, {
       method,
-      headers: body === undefined ? {} : { 'Content-Type': csv ? 'text/csv' : 'application/json' },
-      body: body === undefined ? undefined : csv ? (body as BodyInit) : JSON.stringify(body),
+      headers: body === undefined ? {} : { 'Content-Type': raw ? 'application/octet-stream' : 'application/json' },
+      body: body === undefined ? undefined : raw ? (body as Blob) : JSON.stringify(body),
     })
   } catch {
     throw new Problem(0, 'the service does not answer', '', 'check that it is running')
@@ -115,5 +165,17 @@ export async function call<T = void>(method: string, path: string, body?: unknow
   if (response.status === 401 && path !== 'session') signedOut()
   throw new Problem(response.status, p.detail ?? response.statusText, p.subject, p.next, p.cells)
 }
+
+let present = ''
+
+/** Chooses the site that siteCall is about. */
+export function about(key: string) {
+  present = key
+}
+
+export const sitePath = (path: string) => `sites/${encodeURIComponent(present)}${path && '/' + path}`
+
+/** A call about the site that is open. */
+export const siteCall = <T = void>(method: string, path: string, body?: unknown) => call<T>(method, sitePath(path), body)
 
 export const entryPath = (tag: string) => 'entries/' + encodeURIComponent(tag)

@@ -1,5 +1,3 @@
-import type { State } from './api'
-
 const time = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', second: '2-digit' })
 const dayTime = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', second: '2-digit' })
 
@@ -20,4 +18,4 @@ export function plural(n: number, one: string): string {
   return `${n} ${one.endsWith('y') ? one.slice(0, -1) + 'ies' : one + 's'}`
 }
 
-export const states: State[] = ['needs attention', 'planned', 'matched', 'configuring', 'configured', 'verified']
+export const states = ['needs attention', 'differs', 'planned', 'matched', 'configuring', 'configured', 'verified', 'not wired yet']

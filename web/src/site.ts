@@ -1,15 +1,21 @@
 // Everything the console shows, kept live by the service's events.
 
+import { useStorage } from '@vueuse/core'
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
-import { call, onSignedOut, Problem } from './api'
-import type { Activity, Device, Entry, PlanFinding, Proposals, Run, RunDevice, Segment, SegmentFinding, Site } from './api'
+import { about, call, onSignedOut, Problem, siteCall } from './api'
+import type { Activity, Device, Entry, PlanFinding, Profile, Proposals, Run, RunDevice, Segment, SegmentFinding, Site, SiteSummary } from './api'
 
-const idle: Activity = { kind: '', state: '', done: 0, total: 0, failed: 0, seconds: 0, text: '' }
+const idle: Activity = { site: '', kind: '', state: '', done: 0, total: 0, failed: 0, seconds: 0, text: '' }
 
 export const useSite = defineStore('site', () => {
   const user = ref<string | null>() // undefined: not known yet; null: signed out
+  const rights = ref('look')
   const live = ref(false)
+  const sites = ref<SiteSummary[]>([])
+  const key = useStorage('redstart-site', '') // of the site that is open
+  const profiles = shallowRef<Profile[]>([])
+  const locked = ref(false) // the vault
   const site = ref<Site | null>(null)
   const entries = shallowRef<Entry[]>([])
   const devices = shallowRef<Device[]>([])
@@ -23,6 +29,9 @@ export const useSite = defineStore('site', () => {
   const revision = ref(0) // counts what may have changed an entry's details
   let source: EventSource | null = null
 
+  const mayPlan = computed(() => ['plan', 'commission', 'own'].includes(rights.value))
+  const mayCommission = computed(() => ['commission', 'own'].includes(rights.value))
+  const byId = computed(() => new Map(profiles.value.map((p) => [p.id, p])))
   const busy = computed(() => activity.value.state === 'running')
   const interrupted = computed(() => (run.value?.state === 'interrupted' && !busy.value ? run.value : null))
   const counts = computed(() => {
@@ -33,9 +42,9 @@ export const useSite = defineStore('site', () => {
 
   async function loadPlan() {
     const [e, f, p] = await Promise.all([
-      call<Entry[]>('GET', 'entries'),
-      call<PlanFinding[]>('GET', 'findings'),
-      call<Proposals>('GET', 'matches'),
+      siteCall<Entry[]>('GET', 'entries'),
+      siteCall<PlanFinding[]>('GET', 'findings'),
+      siteCall<Proposals>('GET', 'matches'),
     ])
     entries.value = e
     planFindings.value = f
@@ -44,24 +53,45 @@ export const useSite = defineStore('site', () => {
   }
 
   async function loadSegment() {
-    const s = await call<Segment>('GET', 'devices')
+    const s = await siteCall<Segment>('GET', 'devices')
     segment.value = s.name
     devices.value = s.devices
     segmentFindings.value = s.findings
   }
 
   async function loadRun() {
-    run.value = await call<Run>('GET', 'runs/latest').catch((p: Problem) => {
+    run.value = await siteCall<Run>('GET', 'runs/latest').catch((p: Problem) => {
       if (p.status === 404) return null
       throw p
     })
     steps.value = Object.fromEntries((run.value?.devices ?? []).map((d) => [d.tag, d]))
   }
 
+  async function loadSites() {
+    sites.value = await call<SiteSummary[]>('GET', 'sites')
+    if (!sites.value.some((s) => s.key === key.value)) key.value = sites.value[0]?.key ?? ''
+    about(key.value)
+  }
+
   async function loadAll() {
-    site.value = await call<Site>('GET', 'site')
+    await loadSites()
+    profiles.value = await call<Profile[]>('GET', 'profiles')
     activity.value = await call<Activity>('GET', 'activity')
+    locked.value = (await call<{ locked: boolean }>('GET', 'vault')).locked
+    if (!key.value) {
+      site.value = null
+      entries.value = []
+      return
+    }
+    site.value = await siteCall<Site>('GET', '')
     await Promise.all([loadPlan(), loadSegment(), loadRun()])
+  }
+
+  /** Opens another site. */
+  function open(other: string) {
+    key.value = other
+    about(other)
+    listen()
   }
 
   // Many events in a row lead to one reload.
@@ -100,14 +130,19 @@ export const useSite = defineStore('site', () => {
 
   function listen() {
     source?.close()
-    source = new EventSource('/api/events')
+    source = new EventSource('/api/events?site=' + encodeURIComponent(key.value))
     const on = <T>(kind: string, f: (data: T) => void) =>
       source!.addEventListener(kind, (e) => f(JSON.parse((e as MessageEvent).data)))
     on('hello', () => {
       live.value = true
       void loadAll().catch(() => {})
     })
-    on<Site>('site', (s) => (site.value = s))
+    on('sites', () => void loadAll().catch(() => {}))
+    on<{ locked: boolean }>('vault', (v) => (locked.value = v.locked))
+    on<Site>('site', (s) => {
+      site.value = s
+      soon()
+    })
     on('plan', soon)
     on<Entry>('entry', (e) => {
       changedEntries.set(e.tag, e)
@@ -145,7 +180,10 @@ export const useSite = defineStore('site', () => {
       const once = link
       link = ''
       if (once) await call('POST', 'session', { link: once })
-      user.value = (await call<{ user: string }>('GET', 'session')).user
+      const who = await call<{ user: string; rights: string }>('GET', 'session')
+      user.value = who.user
+      rights.value = who.rights
+      await loadSites()
       listen()
     } catch (e) {
       if (e instanceof Problem && e.status === 0 && user.value) return void setTimeout(() => void start(), 2000)
@@ -172,6 +210,6 @@ export const useSite = defineStore('site', () => {
 
   return {
     user, live, site, entries, devices, segment, segmentFindings, planFindings, activity, proposals, run, steps, revision,
-    busy, interrupted, counts, takeLink, start, signIn, signOut, loadPlan, loadAll,
+    rights, sites, key, profiles, locked, mayPlan, mayCommission, byId, open, loadSites, busy, interrupted, counts, takeLink, start, signIn, signOut, loadPlan, loadAll,
   }
 })

@@ -17,9 +17,10 @@ const any = computed(() => failing.value.length + stops.value.length + shared.va
 <template>
   <section v-if="any" class="attention" aria-label="Needs a person">
     <p v-for="f in shared" :key="f.address" class="note" data-test="finding"><span aria-hidden="true">◆</span> {{ f.text }}. They are told apart by MAC.</p>
-    <p v-for="f in stops.slice(0, 3)" :key="f.tag + f.field" class="bad">
-      <span aria-hidden="true">▲</span> <button class="link" @click="emit('show', f.tag)">{{ f.tag }}</button> {{ f.field }}: {{ f.reason }}
+    <p v-for="f in stops.slice(0, 2)" :key="f.tag + f.profile + f.field" class="bad">
+      <span aria-hidden="true">▲</span> <button v-if="f.tag" class="link" @click="emit('show', f.tag)">{{ f.tag }}</button> {{ f.field }}: {{ f.reason }}
     </p>
+    <p v-if="stops.length > 2"><RouterLink to="/findings">All {{ stops.length }} findings that stop commissioning</RouterLink></p>
     <p v-for="e in failing.slice(0, 3)" :key="e.tag" class="bad">
       <span aria-hidden="true">▲</span> <button class="link" @click="emit('show', e.tag)">{{ e.tag }}</button> {{ e.reason }}
     </p>

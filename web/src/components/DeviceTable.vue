@@ -3,7 +3,7 @@ import { useMediaQuery } from '@vueuse/core'
 import { NButton, NDataTable, NInput, NSelect } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref } from 'vue'
-import { call } from '../api'
+import { siteCall } from '../api'
 import type { Device } from '../api'
 import { clock, plural } from '../format'
 import { useSite } from '../site'
@@ -34,7 +34,7 @@ const mono = (s: string) => h('span', { class: 'mono' }, s || '–')
 const canBlink = (d: Device) => !!d.profile && (d.facts ?? []).some((f) => f.protocol === 'dcp')
 const blinking = computed(() => rows.value.filter((d) => selected.value.includes(d.mac) && canBlink(d)))
 function blink(list: Device[]) {
-  emit('attempt', () => Promise.all(list.map((d) => call('POST', `devices/${d.mac}/blink`))))
+  emit('attempt', () => Promise.all(list.map((d) => siteCall('POST', `devices/${d.mac}/blink`))))
 }
 const columns = computed<DataTableColumns<Device>>(() => {
   const all: DataTableColumns<Device> = [

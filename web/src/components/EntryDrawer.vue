@@ -3,7 +3,7 @@ import { useMediaQuery } from '@vueuse/core'
 import { NAlert, NButton, NDataTable, NDescriptions, NDescriptionsItem, NDrawer, NDrawerContent, NSelect, NTable, NTimeline, NTimelineItem } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref, watch } from 'vue'
-import { call, entryPath } from '../api'
+import { entryPath, isSecret, siteCall } from '../api'
 import type { Check, Detail } from '../api'
 import { clock } from '../format'
 import { useSite } from '../site'
@@ -22,7 +22,7 @@ async function load() {
   const asked = tag.value
   if (!asked) return
   try {
-    const d = await call<Detail>('GET', entryPath(asked))
+    const d = await siteCall<Detail>('GET', entryPath(asked))
     if (tag.value === asked) detail.value = d
     wrong.value = ''
   } catch (e) {
@@ -44,19 +44,27 @@ const mayMatch = computed(() => ['planned', 'matched', 'needs attention'].includ
 
 function match(mac: string) {
   emit('attempt', async () => {
-    await call('PUT', entryPath(tag.value) + '/match', { mac })
+    await siteCall('PUT', entryPath(tag.value) + '/match', { mac })
     await Promise.all([site.loadAll(), load()])
   })
 }
 function unmatch() {
   emit('attempt', async () => {
-    await call('DELETE', entryPath(tag.value) + '/match')
+    await siteCall('DELETE', entryPath(tag.value) + '/match')
     await Promise.all([site.loadAll(), load()])
   })
 }
 function reveal() {
   emit('attempt', async () => {
-    login.value = await call('POST', entryPath(tag.value) + '/reveal')
+    login.value = await siteCall('POST', entryPath(tag.value) + '/reveal')
+    await load()
+  })
+}
+
+function revealSetting(key: string) {
+  emit('attempt', async () => {
+    const shown = await siteCall<{ password: string }>('POST', `${entryPath(tag.value)}/reveal?setting=${key}`)
+    login.value = { user: key, password: shown.password }
     await load()
   })
 }
@@ -82,6 +90,7 @@ const columns = computed<DataTableColumns<Check>>(() => narrow.value ? [
           <StateMark :state="detail.entry.state" />
           <span v-if="detail.entry.reason" class="bad">{{ detail.entry.reason }}</span>
         </div>
+        <p v-for="d in detail.entry.differs ?? []" :key="d" class="bad">Differs: {{ d }}</p>
         <NDescriptions :column="narrow ? 1 : 2" size="small" label-placement="left" bordered>
           <NDescriptionsItem label="Place">{{ detail.entry.place || '–' }}</NDescriptionsItem>
           <NDescriptionsItem label="Profile">{{ detail.entry.profile }}</NDescriptionsItem>
@@ -101,6 +110,12 @@ const columns = computed<DataTableColumns<Check>>(() => narrow.value ? [
           </NDescriptionsItem>
         </NDescriptions>
         <NSelect v-if="!detail.entry.device && mayMatch" :options="candidates" filterable placeholder="Match by hand: choose a box" class="gap" :value="null" @update:value="match" />
+
+        <template v-if="detail.settings.some((v) => v.value)">
+          <h3>Settings</h3>
+          <NTable size="small" :bordered="false"><tbody><tr v-for="v in detail.settings.filter((x) => x.value)" :key="v.key"><td>{{ v.label }}</td><td class="mono">{{ isSecret(v.value) ? '••• in the vault' : v.value }}</td><td class="faint">{{ v.from }}
+            <NButton v-if="isSecret(v.value)" size="tiny" @click="revealSetting(v.key)">Show (recorded)</NButton></td></tr></tbody></NTable>
+        </template>
 
         <h3>Checks</h3>
         <NDataTable v-if="detail.checks?.length" :columns="columns" :data="detail.checks" size="small" data-test="checks"

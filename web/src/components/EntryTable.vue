@@ -22,7 +22,8 @@ const kindOptions = computed(() => options([...new Set(site.entries.map((e) => e
 interface Row extends Entry { shown: string; now: string }
 const all = computed<Row[]>(() => site.entries.map((e) => {
   const now = doing(e)
-  return { ...e, now, shown: now && e.state !== 'needs attention' ? 'configuring' : e.state }
+  const shown = e.notWired && e.state === 'planned' ? 'not wired yet' : e.differs?.length ? 'differs' : now && e.state !== 'needs attention' ? 'configuring' : e.state
+  return { ...e, now: now || (e.differs ?? []).join('; '), shown }
 }))
 const rows = computed(() => {
   const words = search.value.toLowerCase().split(/\s+/).filter(Boolean)
@@ -59,19 +60,19 @@ const columns = computed<DataTableColumns<Row>>(() => {
     ],
   }
   const state = {
-    title: 'State', key: 'state', width: narrow.value ? 150 : 135, sorter: (a: Row, b: Row) => states.indexOf(a.state) - states.indexOf(b.state),
+    title: 'State', key: 'state', width: narrow.value ? 150 : 135, sorter: (a: Row, b: Row) => states.indexOf(a.shown) - states.indexOf(b.shown),
     render: (e: Row) => h(StateMark, { state: e.shown }),
   }
   const select = { type: 'selection' as const, width: 40, fixed: narrow.value ? undefined : ('left' as const) }
   if (narrow.value) return [select, tag, state]
   return [
     select, tag, state,
-    { title: 'Place', key: 'place', width: 150, sorter: by('place'), ellipsis: { tooltip: true } },
-    { title: 'Kind', key: 'kind', width: 92, sorter: by('kind') },
+    { title: 'Place', key: 'place', width: 140, sorter: by('place'), ellipsis: { tooltip: true } },
+    { title: 'Kind', key: 'kind', width: 110, ellipsis: { tooltip: true }, sorter: by('kind') },
     { title: 'Planned', key: 'address', width: 108, sorter: by('address'), render: (e) => mono(e.address) },
     { title: 'Present', key: 'present', width: 125, sorter: by('present'), render: (e) => h('span', { class: ['mono', e.present && e.present !== e.address ? 'other' : ''] }, e.present || '–') },
     { title: 'MAC', key: 'device', width: 150, sorter: by('device'), render: (e) => mono(e.device) },
-    { title: 'Now', key: 'now', minWidth: 180, ellipsis: { tooltip: true } },
+    { title: 'Now', key: 'now', minWidth: 170, ellipsis: { tooltip: true } },
     { title: 'Last check', key: 'checkedAt', width: 112, sorter: by('checkedAt'), render: (e) => clock(e.checkedAt) },
   ]
 })
@@ -92,7 +93,7 @@ const columns = computed<DataTableColumns<Row>>(() => {
       <span v-else class="faint">{{ rows.length === site.entries.length ? '' : `${rows.length} of ${site.entries.length} shown` }}</span>
     </div>
     <div v-if="!site.entries.length" class="empty">
-      <p>The plan is empty. Import a CSV file with one row per device.</p>
+      <p>The plan is empty. Import a file, or write it under Plan.</p>
       <NButton type="primary" @click="emit('import')">Import the plan</NButton>
     </div>
     <NDataTable v-else v-model:checked-row-keys="selected" :columns="columns" :data="rows" :row-key="(e: Row) => e.tag" size="small" :bordered="false"

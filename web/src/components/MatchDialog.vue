@@ -2,7 +2,7 @@
 import { NAlert, NButton, NDataTable, NModal } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { ref, watch } from 'vue'
-import { call } from '../api'
+import { siteCall } from '../api'
 import type { Proposal } from '../api'
 import { plural } from '../format'
 import { useSite } from '../site'
@@ -18,7 +18,7 @@ watch(show, () => {
 
 async function accept() {
   try {
-    await call('POST', 'matches', { tags: chosen.value })
+    await siteCall('POST', 'matches', { tags: chosen.value })
     await site.loadPlan()
     show.value = false
   } catch (e) {

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { NAlert, NButton, NCollapse, NCollapseItem, NModal, NSpin } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
-import { call } from '../api'
+import { siteCall } from '../api'
 import type { Rehearsal } from '../api'
 import { plural } from '../format'
 import { useSite } from '../site'
@@ -17,7 +17,7 @@ watch(show, async (open) => {
   rehearsal.value = null
   wrong.value = ''
   try {
-    rehearsal.value = await call<Rehearsal>('POST', 'rehearsals', { tags: props.tags })
+    rehearsal.value = await siteCall<Rehearsal>('POST', 'rehearsals', { tags: props.tags })
   } catch (e) {
     wrong.value = (e as Error).message
   }
@@ -25,7 +25,7 @@ watch(show, async (open) => {
 
 async function begin() {
   try {
-    await call('POST', 'runs', { tags: rehearsal.value!.devices.map((d) => d.tag) })
+    await siteCall('POST', 'runs', { tags: rehearsal.value!.devices.map((d) => d.tag) })
     show.value = false
   } catch (e) {
     wrong.value = (e as Error).message
@@ -49,6 +49,7 @@ const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.ki
           <NCollapseItem v-for="d in rehearsal.devices.slice(0, most)" :key="d.tag" :name="d.tag">
             <template #header><strong>{{ d.tag }}</strong>&nbsp;<span class="faint">{{ profileOf(d.profile) }}, {{ d.mac }}</span></template>
             <ol class="steps"><li v-for="s in d.steps" :key="s.name">{{ s.text }}</li></ol>
+            <p v-if="d.notSent?.length" class="faint">Planned, but set by hand: {{ d.notSent.join(', ') }}</p>
           </NCollapseItem>
         </NCollapse>
         <p v-if="rehearsal.devices.length > most" class="faint">and {{ rehearsal.devices.length - most }} more of the same kinds</p>

@@ -9,17 +9,19 @@ import { useSite } from '../site'
 const site = useSite()
 const emit = defineEmits<{ plan: []; find: []; match: []; commission: []; verify: []; stop: []; resume: []; giveUp: [] }>()
 
-const total = computed(() => site.entries.length)
+// What is not wired yet is planned, and nothing more is expected of it.
+const wired = computed(() => site.entries.filter((e) => !e.notWired || e.state !== 'planned'))
+const total = computed(() => wired.value.length)
 const n = (...states: string[]) => states.reduce((sum, s) => sum + (site.counts[s] ?? 0), 0)
 const matched = computed(() => site.entries.filter((e) => e.device).length)
 const stages = computed(() => [
-  { key: 'plan', title: 'Plan', text: total.value ? plural(total.value, 'entry') : 'empty', button: 'Import', ready: true, done: total.value > 0 },
-  { key: 'find', title: 'Find', text: site.devices.length ? plural(site.devices.length, 'device') : 'nothing yet', button: 'Find', ready: !!site.segment, done: site.devices.length > 0 },
+  { key: 'plan', title: 'Plan', text: site.entries.length ? plural(site.entries.length, 'entry') : 'empty', button: 'Import', ready: site.mayPlan && !!site.key, done: site.entries.length > 0 },
+  { key: 'find', title: 'Find', text: site.devices.length ? plural(site.devices.length, 'device') : 'nothing yet', button: 'Find', ready: !!site.segment && site.mayCommission && !!site.key, done: site.devices.length > 0 },
   { key: 'match', title: 'Match', text: `${matched.value} of ${total.value}`, button: site.proposals.proposals.length ? `Review ${site.proposals.proposals.length}` : 'Review',
     ready: total.value > 0 && (site.proposals.proposals.length > 0 || site.proposals.open.length > 0), done: total.value > 0 && matched.value === total.value },
-  { key: 'commission', title: 'Commission', text: `${n('configured', 'verified')} of ${total.value}`, button: 'Rehearse', ready: n('matched', 'needs attention') > 0 && !site.interrupted,
+  { key: 'commission', title: 'Commission', text: `${n('configured', 'verified')} of ${total.value}`, button: 'Rehearse', ready: site.mayCommission && (n('matched', 'needs attention') > 0 || site.entries.some((e) => e.differs?.length)) && !site.interrupted,
     done: total.value > 0 && n('configured', 'verified') === total.value },
-  { key: 'verify', title: 'Verify', text: `${n('verified')} of ${total.value}`, button: 'Verify', ready: n('configured', 'verified') > 0 || site.entries.some((e) => e.checkedAt),
+  { key: 'verify', title: 'Verify', text: `${n('verified')} of ${total.value}`, button: 'Verify', ready: site.mayCommission && n('configured', 'verified') > 0 || site.mayCommission && site.entries.some((e) => e.checkedAt),
     done: total.value > 0 && n('verified') === total.value },
 ] as const)
 // The next stage is the first that is ready and not done.

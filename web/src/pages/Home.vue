@@ -2,7 +2,7 @@
 import { NTabPane, NTabs, useDialog, useMessage } from 'naive-ui'
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { call } from '../api'
+import { siteCall, call } from '../api'
 import Attention from '../components/Attention.vue'
 import DeviceTable from '../components/DeviceTable.vue'
 import EntryDrawer from '../components/EntryDrawer.vue'
@@ -40,19 +40,19 @@ function commission(tags: string[]) {
 }
 
 function verify(tags: string[]) {
-  void attempt(() => call('POST', 'verifications', { tags }))
+  void attempt(() => siteCall('POST', 'verifications', { tags }))
 }
 
 function unmatch(tags: string[]) {
   void attempt(async () => {
-    for (const tag of tags) await call('DELETE', `entries/${encodeURIComponent(tag)}/match`)
+    for (const tag of tags) await siteCall('DELETE', `entries/${encodeURIComponent(tag)}/match`)
     await site.loadPlan()
   })
 }
 
 function find() {
   void router.push('/devices')
-  void attempt(() => call('POST', 'surveys'))
+  void attempt(() => siteCall('POST', 'surveys'))
 }
 
 function giveUp() {
@@ -62,7 +62,7 @@ function giveUp() {
     positiveText: 'Give it up',
     negativeText: 'Keep it',
     onPositiveClick: () => attempt(async () => {
-      await call('POST', `runs/${site.interrupted!.id}/give-up`)
+      await siteCall('POST', `runs/${site.interrupted!.id}/give-up`)
       await site.loadAll()
     }),
   })
@@ -72,7 +72,7 @@ function giveUp() {
 <template>
   <div class="home">
     <StageBar @plan="importing = true" @find="find" @match="matching = true" @commission="commission([])" @verify="verify([])"
-      @stop="attempt(() => call('POST', 'activity/stop'))" @resume="attempt(() => call('POST', `runs/${site.interrupted!.id}/resume`))" @give-up="giveUp" />
+      @stop="attempt(() => call('POST', 'activity/stop'))" @resume="attempt(() => siteCall('POST', `runs/${site.interrupted!.id}/resume`))" @give-up="giveUp" />
     <Attention @show="shown = $event" @filter="stateFilter = [$event]" />
     <NTabs :value="tab" type="line" size="small" class="tabs" pane-class="pane" @update:value="router.push($event === 'entries' ? '/' : '/' + $event)">
       <NTabPane name="entries" tab="Entries" display-directive="if">

@@ -1,0 +1,185 @@
+<script setup lang="ts">
+import { useMediaQuery, useStorage } from '@vueuse/core'
+import { NButton, NDropdown, NInput, NPopselect, NSelect, useMessage } from 'naive-ui'
+import { computed, onMounted, ref, shallowRef, watch } from 'vue'
+import type { Edited, Entry, Patch } from '../api'
+import { call, siteCall, sitePath, valueOf } from '../api'
+import AllocateDialog from '../components/AllocateDialog.vue'
+import EntryForm from '../components/EntryForm.vue'
+import GenerateDialog from '../components/GenerateDialog.vue'
+import ImportDialog from '../components/ImportDialog.vue'
+import PlanSheet from '../components/PlanSheet.vue'
+import StateMark from '../components/StateMark.vue'
+import SubnetHint from '../components/SubnetHint.vue'
+import { plural } from '../format'
+import type { Column, Field } from '../sheet'
+import { columnsOf, inverse, settingOf, helpOf, usual } from '../sheet'
+import { useSite } from '../site'
+
+const site = useSite()
+const message = useMessage()
+const narrow = useMediaQuery('(max-width: 900px)')
+const fields = ref<Field[]>([])
+onMounted(async () => (fields.value = await call<Field[]>('GET', 'fields').catch(() => [])))
+const search = ref('')
+const kinds = ref<string[]>([])
+const chosen = useStorage<string[]>('redstart-columns', usual)
+const sheet = ref<InstanceType<typeof PlanSheet>>()
+const importing = ref(false)
+const generating = ref(false)
+const allocating = ref(false)
+const editing = ref(false)
+const editTags = ref<string[]>([])
+const selected = ref<string[]>([])
+
+const kindOptions = computed(() => [...new Set(site.entries.map((e) => e.kind))].sort().map((v) => ({ label: v, value: v })))
+const used = computed(() => new Set(site.entries.filter((e) => !kinds.value.length || kinds.value.includes(e.kind)).map((e) => e.profile)))
+// The settings of what is shown: of every kind only those in use, of chosen kinds all.
+const settingKeys = computed(() => site.profiles.filter((p) => used.value.has(p.id)).flatMap((p) => (p.settings ?? []).filter((s) => s.type !== 'computed').map((s) => s.key)))
+const columns = computed(() => columnsOf([...chosen.value, 'tag', ...settingKeys.value], fields.value, site.profiles.filter((p) => used.value.has(p.id))))
+const columnOptions = computed(() => fields.value.filter((f) => f.key !== 'tag').map((f) => ({ label: f.label, value: f.key })))
+const rows = computed(() => {
+  const words = search.value.toLowerCase().split(/\s+/).filter(Boolean)
+  if (!words.length && !kinds.value.length) return site.entries
+  return site.entries.filter((e) => {
+    if (kinds.value.length && !kinds.value.includes(e.kind)) return false
+    const text = [e.tag, e.kind, e.profile, e.area, e.floor, e.place, e.address, e.name, e.mac, e.serial, e.note, ...Object.values(e.settings ?? {})].join(' ').toLowerCase()
+    return words.every((w) => text.includes(w))
+  })
+})
+
+// What was typed is shown at once, and until the service has taken it.
+const pending = shallowRef(new Map<string, string>())
+watch(() => site.entries, () => (pending.value = new Map()))
+const undoable = ref<{ what: string; patches: Patch[] }[]>([])
+
+async function change(patches: Patch[], what: string, undoing = false) {
+  if (!patches.length) return
+  const was = new Map(site.entries.map((e) => [e.tag, e]))
+  const next = new Map(pending.value)
+  for (const p of patches) for (const [key, value] of Object.entries(p.set ?? {})) if (p.tag) next.set(p.tag + '\n' + key, value)
+  pending.value = next
+  try {
+    const out = await siteCall<Edited>('PATCH', 'entries', { what, patches, configured: false })
+    if (!undoing && out.revision) undoable.value.push({ what, patches: inverse(patches, was) })
+    await site.loadPlan()
+  } catch (e) {
+    pending.value = new Map()
+    message.error((e as Error).message + ((e as { cells?: { column?: string; value?: string; reason: string }[] }).cells ?? []).map((c) => ` ${c.column ?? ''} ${c.value ?? ''}: ${c.reason}.`).join(''), { duration: 9000, closable: true })
+  }
+}
+
+function undo() {
+  const last = undoable.value.pop()
+  if (last) void change(last.patches, 'undone: ' + last.what, true)
+}
+
+// What the foot of the page says of the cell in hand.
+const at = shallowRef<{ entry: Entry | null; column: Column } | null>(null)
+const typing = ref<string[]>([])
+const setting = computed(() => (at.value?.entry ? settingOf(site.byId.get(at.value.entry.profile), at.value.column.key) : undefined))
+const help = computed(() => (setting.value ? helpOf(setting.value) : at.value?.column.help ?? ''))
+const here = computed(() => site.planFindings.filter((f) => f.tag && f.tag === at.value?.entry?.tag && f.field === at.value.column.key))
+let timer: ReturnType<typeof setTimeout> | undefined
+const typed = ref('')
+function onTyping(patch: Patch | null) {
+  clearTimeout(timer)
+  typing.value = []
+  typed.value = patch?.set?.address ?? ''
+  if (!patch) return
+  timer = setTimeout(async () => {
+    const out = await siteCall<Edited>('PATCH', 'entries?preview=true', { what: '', patches: [patch], configured: false }).catch(() => null)
+    if (!out) return
+    const tag = patch.set?.tag || patch.tag
+    const field = at.value?.column.key
+    typing.value = [...out.complaints.map((c) => c.reason), ...(out.findings ?? []).filter((f) => f.tag === tag && f.field === field).map((f) => f.reason)]
+  }, 150)
+}
+
+const mends = computed(() => site.planFindings.filter((f) => f.mend?.safe).length)
+async function mend() {
+  const out = await siteCall<Edited>('POST', 'mends', { tags: [] }).catch((e: Error) => void message.error(e.message))
+  if (!out) return
+  message.success(`${plural(out.changes.length, 'mend')}: ${out.changes.slice(0, 3).map((c) => `${c.tag} ${c.field} ${c.after}`).join('; ')}${out.changes.length > 3 ? ' …' : ''}`, { duration: 8000, closable: true })
+  await site.loadPlan()
+}
+
+function remove() {
+  void change(selected.value.map((tag) => ({ tag, remove: true })), `${plural(selected.value.length, 'entry')} removed`)
+}
+function open(tags: string[]) {
+  editTags.value = tags
+  editing.value = true
+}
+const exports = ['xlsx', 'csv', 'json'].map((f) => ({ label: f.toUpperCase(), key: f }))
+function save(format: string) {
+  location.assign('/api/' + sitePath(`export?format=${format}`))
+}
+</script>
+
+<template>
+  <div class="page">
+    <div class="tools">
+      <NInput v-model:value="search" clearable size="small" placeholder="Search the plan" class="search" :input-props="{ 'aria-label': 'Search the plan' }" />
+      <NSelect v-model:value="kinds" multiple clearable size="small" :options="kindOptions" placeholder="Any kind" max-tag-count="responsive" class="filter" />
+      <NPopselect v-if="!narrow" v-model:value="chosen" multiple :options="columnOptions" trigger="click" scrollable><NButton size="small">Columns</NButton></NPopselect>
+      <template v-if="site.mayPlan">
+        <NButton size="small" data-test="plan-add" @click="open([])">Add</NButton>
+        <NButton size="small" data-test="plan-generate" @click="generating = true">Generate</NButton>
+        <NButton size="small" data-test="plan-import" @click="importing = true">Import</NButton>
+      </template>
+      <NDropdown :options="exports" trigger="click" @select="save"><NButton size="small" :disabled="!site.entries.length">Export</NButton></NDropdown>
+      <template v-if="site.mayPlan">
+        <NButton size="small" :disabled="!selected.length" data-test="plan-edit" @click="open(selected)">Edit {{ selected.length }}</NButton>
+        <NButton size="small" :disabled="!site.entries.length" @click="allocating = true">Addresses</NButton>
+        <NButton size="small" :disabled="selected.length < 2" title="Ctrl+D" @click="sheet?.fillDown()">Fill down</NButton>
+        <NButton size="small" :disabled="!selected.length" @click="remove">Remove</NButton>
+        <NButton size="small" :disabled="!undoable.length" title="Ctrl+Z" data-test="plan-undo" @click="undo">Undo</NButton>
+        <NButton v-if="mends" size="small" type="primary" data-test="plan-mend" @click="mend">Mend {{ mends }}</NButton>
+      </template>
+    </div>
+    <div v-if="!site.key" class="empty"><p>There is no site yet.</p><NButton type="primary" @click="$router.push('/settings')">Make one</NButton></div>
+    <ul v-else-if="narrow" class="cards" data-test="cards">
+      <li v-for="e in rows" :key="e.tag">
+        <button class="link card" @click="open([e.tag])">
+          <span><strong>{{ e.tag }}</strong> <span class="faint">{{ e.kind }}</span></span>
+          <span class="mono">{{ e.address || 'no address' }}</span>
+          <span class="faint">{{ e.place || valueOf(e, 'area') }}</span>
+          <span v-if="site.planFindings.some((f) => f.tag === e.tag)" class="bad">▲ {{ site.planFindings.filter((f) => f.tag === e.tag).length }}</span>
+          <StateMark v-else :state="e.state" />
+        </button>
+      </li>
+      <li v-if="!rows.length" class="faint">Nothing here. Add entries, or import a file.</li>
+    </ul>
+    <PlanSheet v-else-if="fields.length" ref="sheet" :rows="rows" :columns="columns" :readonly="!site.mayPlan" :pending="pending"
+      @change="change" @at="(entry, column) => (at = { entry, column })" @typing="onTyping" @select="selected = $event" @undo="undo" @open="(t) => open([t])" />
+    <div v-if="!narrow && site.key" class="foot" role="status" data-test="plan-foot">
+      <template v-if="typing.length"><span v-for="t in typing" :key="t" class="bad">▲ {{ t }}</span></template>
+      <template v-else-if="here.length"><span v-for="f in here" :key="f.code" :class="f.level === 'stops' ? 'bad' : 'warn'">{{ f.level === 'stops' ? '▲' : '◆' }} {{ f.reason }}
+        <NButton v-if="f.mend && site.mayPlan" size="tiny" @click="change([{ tag: f.tag, set: { [f.mend.field]: f.mend.value } }], 'mended')">{{ f.mend.field }} = {{ f.mend.value || 'none' }}</NButton></span></template>
+      <SubnetHint v-else-if="at?.column.key === 'address'" :of="typed || at.entry?.address || ''" />
+      <span v-else class="faint">{{ at?.column.label }}{{ help ? ': ' + help : '' }}</span>
+      <span class="faint right">{{ rows.length === site.entries.length ? plural(rows.length, 'entry') : `${rows.length} of ${site.entries.length}` }}{{ selected.length > 1 ? `, ${selected.length} selected` : '' }} · Enter edits, Space opens, Ctrl+C/V a block, Ctrl+D fills down</span>
+    </div>
+    <ImportDialog v-model:show="importing" />
+    <GenerateDialog v-model:show="generating" @done="site.loadPlan()" />
+    <AllocateDialog v-model:show="allocating" :tags="selected.length > 1 ? selected : []" @done="site.loadPlan()" />
+    <EntryForm v-model:show="editing" :tags="editTags" :fields="fields" @change="change" />
+  </div>
+</template>
+
+<style scoped>
+.page { height: 100%; display: flex; flex-direction: column; gap: 8px; padding: 10px 16px; box-sizing: border-box; }
+.tools { display: flex; flex-wrap: wrap; gap: 6px; align-items: center; }
+.search { width: 180px; }
+.filter { width: 135px; }
+.foot { display: flex; flex-wrap: wrap; gap: 2px 14px; min-height: 20px; font-size: 13px; align-items: center; }
+.right { margin-left: auto; }
+.bad { color: var(--bad); }
+.warn { color: var(--warn); }
+.cards { list-style: none; margin: 0; padding: 0; overflow-y: auto; }
+.card { width: 100%; display: grid; grid-template-columns: 1fr auto; gap: 2px 8px; padding: 8px 6px; border-bottom: 1px solid var(--line); font-weight: 400; }
+.card > :nth-child(even) { text-align: right; justify-self: end; }
+.empty { text-align: center; padding: 48px 0; }
+@media (max-width: 900px) { .page { padding: 6px 8px; } .search { width: 100%; } }
+</style>

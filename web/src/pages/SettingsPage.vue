@@ -1,0 +1,29 @@
+<script setup lang="ts">
+import { NTabPane, NTabs } from 'naive-ui'
+import { ref } from 'vue'
+import { useRoute } from 'vue-router'
+import LoginSettings from '../components/LoginSettings.vue'
+import PeopleSettings from '../components/PeopleSettings.vue'
+import SiteSettings from '../components/SiteSettings.vue'
+import SubnetSettings from '../components/SubnetSettings.vue'
+import { useSite } from '../site'
+
+const site = useSite()
+const tab = ref(useRoute().hash.slice(1) || 'site')
+</script>
+
+<template>
+  <div class="page">
+    <NTabs v-model:value="tab" type="line" size="small">
+      <NTabPane name="site" tab="Site"><SiteSettings /></NTabPane>
+      <NTabPane name="subnets" tab="Subnets" :disabled="!site.key"><SubnetSettings /></NTabPane>
+      <NTabPane name="vault" tab="Logins and vault"><LoginSettings /></NTabPane>
+      <NTabPane name="people" tab="People and tokens"><PeopleSettings /></NTabPane>
+    </NTabs>
+  </div>
+</template>
+
+<style scoped>
+.page { height: 100%; overflow-y: auto; padding: 4px 16px 16px; box-sizing: border-box; max-width: 1000px; }
+@media (max-width: 900px) { .page { padding: 4px 8px; } }
+</style>

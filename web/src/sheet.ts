@@ -1,0 +1,93 @@
+// What happens in the plan's sheet, apart from drawing it: columns, blocks,
+// filling down, undoing.
+
+import type { Entry, Patch, Profile, Setting } from './api'
+import { valueOf } from './api'
+
+export interface Field { key: string; label: string; help: string }
+export interface Column { key: string; label: string; help: string; width: number; setting: boolean }
+export interface Spot { row: number; column: number }
+
+const widths: Record<string, number> = { tag: 150, kind: 120, profile: 130, area: 80, floor: 60, place: 165, address: 115, name: 150, mac: 145, serial: 115, 'not-wired': 112, after: 130, description: 160, note: 160, label: 120, subnet: 100 }
+export const usual = ['tag', 'profile', 'area', 'floor', 'place', 'address', 'name', 'mac', 'serial', 'not-wired', 'after']
+
+/** The columns with these keys, in the order of fields and profiles. */
+export function columnsOf(keys: string[], fields: Field[], profiles: Profile[]): Column[] {
+  const wanted = new Set(keys)
+  const list: Column[] = fields.filter((f) => wanted.has(f.key)).map((f) => ({ ...f, width: widths[f.key] ?? 120, setting: false }))
+  for (const p of profiles) {
+    for (const s of p.settings ?? []) {
+      if (wanted.has(s.key) && !list.some((c) => c.key === s.key)) list.push({ key: s.key, label: s.label, help: helpOf(s), width: Math.max(110, s.label.length * 7 + 20), setting: true })
+    }
+  }
+  return list
+}
+
+export function helpOf(s: Setting): string {
+  const parts: string[] = []
+  if (s.type === 'number') parts.push(`${s.min ?? '…'} to ${s.max ?? '…'}${s.unit ? ' ' + s.unit : ''}`)
+  if (s.choices) parts.push(s.choices.join(', ') + (s.unit ? ' ' + s.unit : ''))
+  if (s.type === 'entry') parts.push('tag of ' + (s.kinds?.join(' or ') || 'an entry') + (s.many ? ', several' : ''))
+  if (s.type === 'setting') parts.push('TAG/' + (s.of ?? []).join(' or TAG/'))
+  if (s.type === 'computed') parts.push('computed')
+  if (s.default) parts.push(`else ${s.default}`)
+  return [s.help, parts.join('; ')].filter(Boolean).join('. ')
+}
+
+export const settingOf = (p: Profile | undefined, key: string) => p?.settings?.find((s) => s.key === key)
+
+/** Adds to the number at the end of a text; an address counts on as an address. */
+export function countOn(text: string, by: number): string {
+  const ip = /^(\d+)\.(\d+)\.(\d+)\.(\d+)$/.exec(text)
+  if (ip) {
+    const n = ip.slice(1).reduce((sum, part) => sum * 256 + Number(part), 0) + by
+    return [24, 16, 8, 0].map((shift) => Math.floor(n / 2 ** shift) % 256).join('.')
+  }
+  const end = /\d+$/.exec(text)
+  if (!end) return text
+  return text.slice(0, end.index) + String(Number(end[0]) + by).padStart(end[0].length, '0')
+}
+
+/** Takes a block apart that was copied from a spreadsheet: rows of cells (text/tab-separated-values). */
+export function blockOf(text: string): string[][] {
+  const rows: string[][] = [[]]
+  let cell = ''
+  let quoted = false
+  for (let i = 0; i < text.length; i++) {
+    const c = text[i]
+    if (quoted) {
+      if (c === '"' && text[i + 1] === '"') cell += text[++i]
+      else if (c === '"') quoted = false
+      else cell += c
+    } else if (c === '"' && cell === '') quoted = true
+    else if (c === '\t' || c === '\n') {
+      rows[rows.length - 1].push(cell.trim())
+      cell = ''
+      if (c === '\n') rows.push([])
+    } else if (c !== '\r') cell += c
+  }
+  rows[rows.length - 1].push(cell.trim())
+  if (rows.length > 1 && rows[rows.length - 1].every((x) => x === '')) rows.pop()
+  return rows
+}
+
+/** The patches that take patches back, given the entries as they were. */
+export function inverse(patches: Patch[], was: Map<string, Entry>): Patch[] {
+  const list: Patch[] = []
+  for (const p of patches) {
+    const before = was.get(p.tag)
+    if (!p.tag) list.push({ tag: p.set!.tag, remove: true })
+    else if (!before) continue
+    else if (p.remove) {
+      const set: Record<string, string> = { ...before.settings }
+      for (const key of ['tag', 'kind', 'profile', 'area', 'floor', 'place', 'label', 'description', 'note', 'subnet', 'name', 'mac', 'serial', 'not-wired', 'after']) set[key] = valueOf(before, key)
+      set.address = before.address || 'none'
+      list.push({ tag: '', set })
+    } else {
+      const set: Record<string, string> = {}
+      for (const key of Object.keys(p.set ?? {})) set[key] = valueOf(before, key)
+      list.push({ tag: p.set?.tag || p.tag, set })
+    }
+  }
+  return list.reverse()
+}
