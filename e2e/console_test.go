@@ -86,7 +86,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 
 	file := browser.Mark("plan-file")
 	b.do(browser.Press("stage-plan"), chromedp.SetUploadFiles(file, []string{wrongFile}), chromedp.WaitVisible(browser.Mark("import-error")), shows("10.40.8.300"))
-	has(t, "refused import", b.text(), "the plan was refused whole because of one mistake", "is not an IPv4 address")
+	has(t, "refused import", b.text(), "The plan was refused whole because of one mistake", "is not an IPv4 address")
 	if n := len(r.entries()); n != 0 {
 		t.Fatalf("%d entries came from a refused file", n)
 	}

@@ -150,11 +150,33 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		{"findings", []browser.Step{chromedp.EmulateViewport(1280, 800), browser.Script(`localStorage.setItem('redstart-site', 'mistakes')`),
 			chromedp.Navigate(url + "/findings"), chromedp.WaitVisible(browser.Mark("findings"))}},
 	} {
+		if step.name == "history" {
+			if err := change(ctx, s); err != nil {
+				return err
+			}
+		}
 		if err := shot(b, step.name, step.steps...); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// change makes a few changes for the history to show.
+func change(ctx context.Context, s *service.Service) error {
+	at, err := s.At(ctx, "skerry-point")
+	if err != nil {
+		return err
+	}
+	if _, err := at.Generate(ctx, []plan.Quantity{{Profile: "clepsydra-k3", Count: 2, Pattern: "{area}-CLK-{n:02}", Areas: []string{"YARD"}, Set: map[string]string{"time-zone": "Europe/Oslo", "not-wired": "yes"}}}, false, "ines"); err != nil {
+		return err
+	}
+	out, err := at.Edit(ctx, service.Edits{What: "camera moved to the pier", Patches: []plan.Patch{{Tag: "HALL-CAM-01", Set: map[string]string{"address": "10.40.8.77", "place": "Pier head"}}}}, false, "ines")
+	if err != nil {
+		return err
+	}
+	_, err = at.NameRevision(ctx, fmt.Sprint(out.Revision), "issued for construction, rev C")
+	return err
 }
 
 // addMistakes makes a second site with the planted mistakes, without those

@@ -216,8 +216,9 @@ func (a *app) user() *cobra.Command {
 	})}
 	add.Flags().StringVar(&right, "right", string(service.Look), "look, plan, commission or own")
 	var newPassword bool
+	var newRight string
 	set := &cobra.Command{Use: "set NAME", Short: "Change a user's right or password", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
-		in := service.Account{Name: args[0], Rights: service.Right(right)}
+		in := service.Account{Name: args[0], Rights: service.Right(newRight)}
 		if newPassword {
 			var err error
 			if in.Password, err = a.ask("new password for " + args[0]); err != nil {
@@ -230,7 +231,7 @@ func (a *app) user() *cobra.Command {
 		a.say("%s %s.", args[0], rightsText[in.Rights])
 		return nil
 	})}
-	set.Flags().StringVar(&right, "right", "", "look, plan, commission or own")
+	set.Flags().StringVar(&newRight, "right", "", "look, plan, commission or own")
 	set.Flags().BoolVar(&newPassword, "password", false, "ask for a new password")
 	_ = set.MarkFlagRequired("right") // the flag exists
 	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a user with all tokens", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {

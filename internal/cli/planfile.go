@@ -66,12 +66,16 @@ A file in which anything cannot be understood is refused whole.`,
 			if r, err = c.Import(ctx, file, o); err != nil {
 				return err
 			}
-			if err := a.list(r.Comparison, []string{"Tag", "What", "Before", "After"}, comparisonRows(r.Comparison), ""); err != nil || a.output != "table" {
-				return err
-			}
-			if r.Comparison.Empty() && r.Site == nil {
+			if a.output == "table" && r.Comparison.Empty() && r.Site == nil {
+				a.sayUntouched(r)
+				if len(r.Untouched) > 0 {
+					return errAttention
+				}
 				a.say("The plan is already as the file says.")
 				return nil
+			}
+			if err := a.list(r.Comparison, []string{"Tag", "What", "Before", "After"}, comparisonRows(r.Comparison), ""); err != nil || a.output != "table" {
+				return err
 			}
 			a.sayUntouched(r)
 			stops := slices.ContainsFunc(r.Findings, func(f plan.Finding) bool { return f.Level == plan.Stops })

@@ -58,7 +58,7 @@ func (c *checker) entry(i int, e Entry) {
 	p := c.Profiles[e.Profile]
 	switch {
 	case p == nil:
-		c.find("profile-missing", e.Tag, "profile", fmt.Sprintf("there is no profile %q; there are %s", e.Profile, strings.Join(ids(c.Profiles), ", ")), nil)
+		c.noProfile(e)
 	case e.Kind != p.Kind:
 		c.find("kind-other", e.Tag, "kind", fmt.Sprintf("the profile %s is for %s, not for %s", p.ID, article(p.Kind), article(e.Kind)), &Mend{"kind", p.Kind, true})
 	}
@@ -312,10 +312,45 @@ func (c *checker) sparse() {
 	}
 }
 
-func ids(profiles profile.Set) []string {
-	var list []string
-	for _, p := range profiles.Sorted() {
-		list = append(list, p.ID)
+// near is how many letters a mistyped profile may be off to be recognised.
+const near = 2
+
+func (c *checker) noProfile(e Entry) {
+	reason := fmt.Sprintf("there is no profile %q", e.Profile)
+	if e.Profile == "" {
+		c.find("profile-missing", e.Tag, "profile", "no profile is given", nil)
+		return
 	}
-	return list
+	for _, p := range c.Profiles.Sorted() {
+		if distance(p.ID, strings.ToLower(e.Profile)) <= near {
+			c.find("profile-missing", e.Tag, "profile", reason+"; is "+p.ID+" meant?", &Mend{"profile", p.ID, false})
+			return
+		}
+	}
+	c.find("profile-missing", e.Tag, "profile", reason+"; choose another, or write one", nil)
+}
+
+// distance counts the letters to add, take away or change to make one word
+// another (Levenshtein).
+func distance(a, b string) int {
+	if len(b) > 100 {
+		return len(b)
+	}
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		last := row[0]
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			change := last
+			if a[i-1] != b[j-1] {
+				change++
+			}
+			last = row[j]
+			row[j] = min(change, row[j]+1, row[j-1]+1)
+		}
+	}
+	return row[len(b)]
 }

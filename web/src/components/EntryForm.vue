@@ -119,7 +119,7 @@ function save() {
           </NFormItem>
         </template>
         <NAlert v-if="notes['']" type="error" :show-icon="false">{{ notes[''] }}</NAlert>
-        <div class="foot"><NButton @click="show = false">Cancel</NButton><NButton type="primary" attr-type="submit" :disabled="!patches.length" data-test="entry-save">{{ entry || many ? 'Save' : 'Add' }}</NButton></div>
+        <div class="foot"><NButton v-if="entry" class="left" @click="emit('change', [{ tag: entry.tag, remove: true }], `${entry.tag} removed`); show = false">Remove</NButton><NButton @click="show = false">Cancel</NButton><NButton type="primary" attr-type="submit" :disabled="!patches.length" data-test="entry-save">{{ entry || many ? 'Save' : 'Add' }}</NButton></div>
       </NForm>
     </NDrawerContent>
   </NDrawer>
@@ -127,6 +127,7 @@ function save() {
 
 <style scoped>
 .grow { flex: 1; }
+.left { margin-right: auto; }
 .foot { display: flex; justify-content: flex-end; gap: 8px; margin-top: 12px; }
 h3 { font-size: 14px; margin: 12px 0 8px; }
 :deep(.n-form-item) { margin-bottom: 6px; }

@@ -138,7 +138,7 @@ const something = computed(() => !!result.value && !result.value.cells.length &&
     <template #footer>
       <div class="foot">
         <NButton @click="show = false">Cancel</NButton>
-        <NButton type="primary" :disabled="!something" :loading="waiting" data-test="import-apply" @click="send(false)">Import: {{ counts || 'nothing yet' }}</NButton>
+        <NButton type="primary" :disabled="!something" :loading="waiting" data-test="import-apply" @click="send(false)">Import{{ something ? ': ' + counts : '' }}</NButton>
       </div>
     </template>
   </NModal>

@@ -69,7 +69,7 @@ const learn = (event: Event) => attempt(async () => {
       <NFormItem label="For"><NSelect v-model:value="form.for" :options="scopes" filterable data-test="policy-for" /></NFormItem>
       <NFormItem label="Passwords"><NSelect v-model:value="form.mode" :options="modes" data-test="policy-mode" /></NFormItem>
       <NFormItem v-if="form.mode === 'given'" label="Password"><NInput v-model:value="form.password" type="password" show-password-on="click" :input-props="{ autocomplete: 'new-password', 'aria-label': 'Password', id: 'policy-password' }" /></NFormItem>
-      <NFormItem v-else label="Length"><NInputNumber v-model:value="form.length" :min="0" :max="64" /></NFormItem>
+      <NFormItem v-else label="Length"><NInputNumber :value="form.length || null" :min="0" :max="64" placeholder="the usual" clearable @update:value="form.length = $event ?? 0" /></NFormItem>
       <NFormItem label="User"><NSelect v-model:value="form.users" :options="users" /></NFormItem>
       <NFormItem v-if="form.users !== 'keep'" label="Name"><NInput v-model:value="form.user" /></NFormItem>
       <NFormItem label="Recovery mail"><NInput v-model:value="form.recovery" placeholder="duty@example.org" /></NFormItem>

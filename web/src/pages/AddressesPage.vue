@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { useMediaQuery } from '@vueuse/core'
 import { NButton, NDataTable, NInput, NRadioButton, NRadioGroup, NSelect, useMessage } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
@@ -52,11 +53,14 @@ function cellOf(n: number): { is: string; text: string; cell?: MapCell } {
   if (c) return { is: c.is, text: `${c.address}: ${c.text}`, cell: c }
   return inside(n) ? { is: 'free', text: dotted(n) + ': free' } : { is: 'outside', text: '' }
 }
+const narrow = useMediaQuery('(max-width: 900px)')
+const wide = computed(() => (narrow.value ? 16 : 32)) // addresses in a row
+const rowOf = (first: number) => Array.from({ length: wide.value }, (_, i) => first + i)
 const hand = ref<number | null>(null) // the address under the pointer or the keyboard
 const said = computed(() => (hand.value === null ? '' : cellOf(hand.value).text))
 function key(event: KeyboardEvent, first: number) {
   const now = hand.value ?? first
-  const by = { ArrowLeft: -1, ArrowRight: 1, ArrowUp: -32, ArrowDown: 32 }[event.key]
+  const by = { ArrowLeft: -1, ArrowRight: 1, ArrowUp: -wide.value, ArrowDown: wide.value }[event.key]
   if (by === undefined) return
   event.preventDefault()
   if (now + by >= first && now + by < first + 256 && inside(now + by)) hand.value = now + by
@@ -90,7 +94,7 @@ async function keep() {
       <NSelect v-model:value="subnet" :options="options" size="small" class="choose" aria-label="Subnet" />
       <NRadioGroup v-model:value="view" size="small"><NRadioButton value="map" data-test="view-map">Map</NRadioButton><NRadioButton value="list" data-test="view-list">List</NRadioButton></NRadioGroup>
       <NButton v-if="zoomed !== null" size="small" @click="zoomed = null">All blocks</NButton>
-      <span v-if="map"><strong>{{ map.free }}</strong> of {{ map.hosts }} addresses are free <span class="faint mono wide">mask {{ map.mask }}, broadcast {{ map.broadcast }}</span></span>
+      <span v-if="map"><strong>{{ map.free }}</strong> of {{ map.hosts }} addresses are free <span class="faint mono mask">mask {{ map.mask }}, broadcast {{ map.broadcast }}</span></span>
       <form v-if="site.mayPlan && map" class="reserve" @submit.prevent="keep">
         <NInput v-model:value="reserve" size="small" placeholder="10.40.11.2-10.40.11.9 reason" :input-props="{ 'aria-label': 'Range to keep free, with the reason' }" /><NButton size="small" attr-type="submit" :disabled="!reserve">Keep free</NButton>
       </form>
@@ -102,7 +106,10 @@ async function keep() {
         <section v-for="b in large" :key="b.first" :aria-label="b.label">
           <h3 class="mono">{{ b.label }} <span class="faint">{{ ['conflict', 'found', 'planned', 'kept'].filter((k) => b.counts[k]).map((k) => `${b.counts[k]} ${k}`).join(', ') }}</span></h3>
           <div class="block" role="img" tabindex="0" :aria-label="`${b.label} ${JSON.stringify(b.counts)}; the list says each address in words`" data-test="block" @keydown="key($event, b.first)" @mouseleave="hand = null">
-            <i v-for="n in 256" :key="n" :class="[cellOf(b.first + n - 1).is, { hand: hand === b.first + n - 1 }]" :title="cellOf(b.first + n - 1).text" @mouseenter="hand = b.first + n - 1">{{ marks[cellOf(b.first + n - 1).is] }}</i>
+            <template v-for="r in 256 / wide" :key="r">
+              <span class="faint mono label">.{{ (r - 1) * wide }}</span>
+              <i v-for="n in rowOf(b.first + (r - 1) * wide)" :key="n" :class="[cellOf(n).is, { hand: hand === n }]" :title="cellOf(n).text" @mouseenter="hand = n">{{ marks[cellOf(n).is] }}</i>
+            </template>
           </div>
         </section>
       </div>
@@ -126,14 +133,16 @@ async function keep() {
 .tools { display: flex; flex-wrap: wrap; gap: 8px 12px; align-items: center; }
 .choose { width: 300px; }
 .reserve { display: flex; gap: 6px; margin-left: auto; width: 380px; }
-.legend { display: flex; flex-wrap: wrap; gap: 4px 14px; font-size: 13px; align-items: center; }
-.legend i { display: inline-block; width: 16px; height: 16px; vertical-align: -3px; }
+.legend, .legend span { display: flex; flex-wrap: wrap; gap: 4px 14px; font-size: 13px; align-items: center; }
+.legend span { gap: 5px; }
+.label { font-size: 11px; }
 .said { min-height: 1.3em; font-weight: 600; }
 .blocks { display: grid; grid-template-columns: 1fr 1fr; gap: 8px 24px; }
 .blocks.one { grid-template-columns: minmax(0, 900px); }
 h3 { font-size: 13px; margin: 0 0 3px; font-weight: 600; }
-.block { display: grid; grid-template-columns: repeat(32, 1fr); gap: 1px; }
+.block { display: grid; grid-template-columns: 2.4em repeat(32, 1fr); gap: 1px; align-items: center; }
 .block i, .legend i { font-style: normal; font-size: 11px; line-height: 1; text-align: center; aspect-ratio: 1; display: grid; place-items: center; border-radius: 2px; border: 1px solid transparent; box-sizing: border-box; }
+.legend i { width: 16px; }
 .free { background: var(--hover); }
 .outside { visibility: hidden; }
 .kept { background: repeating-linear-gradient(-45deg, var(--hover), var(--hover) 3px, var(--line) 3px, var(--line) 5px); color: var(--faint); }
@@ -147,5 +156,5 @@ h3 { font-size: 13px; margin: 0 0 3px; font-weight: 600; }
 .bar .planned { background: var(--busy); }
 .search { width: 260px; }
 .list { flex: 1; min-height: 200px; }
-@media (max-width: 900px) { .blocks { grid-template-columns: 1fr; } .wide { display: none; } .reserve { margin: 0; width: 100%; } .page { padding: 6px 8px; } .block { grid-template-columns: repeat(16, 1fr); } }
+@media (max-width: 900px) { .blocks { grid-template-columns: 1fr; } .mask { display: none; } .reserve { margin: 0; width: 100%; } .page { padding: 6px 8px; } .block { grid-template-columns: 2.4em repeat(16, 1fr); } }
 </style>

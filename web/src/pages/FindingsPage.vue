@@ -19,7 +19,9 @@ const selected = ref<string[]>([])
 const marks: Record<string, string> = { stops: '▲', warning: '◆', hint: '·' }
 const order = ['stops', 'warning', 'hint']
 interface Row extends PlanFinding { id: string; who: string }
-const all = computed<Row[]>(() => site.planFindings.map((f, i) => ({ ...f, id: String(i), who: f.tag || (f.profile ? `all ${f.profile}` : 'the site') })))
+// What stops commissioning comes first.
+const all = computed<Row[]>(() => site.planFindings.map((f, i) => ({ ...f, id: String(i), who: f.tag || (f.profile ? `all ${f.profile}` : 'the site') }))
+  .sort((a, b) => order.indexOf(a.level) - order.indexOf(b.level)))
 const rows = computed(() => {
   const words = search.value.toLowerCase().split(/\s+/).filter(Boolean)
   return all.value.filter((f) => (!levels.value.length || levels.value.includes(f.level)) && words.every((w) => `${f.code} ${f.who} ${f.field} ${f.reason}`.toLowerCase().includes(w)))

@@ -130,10 +130,10 @@ function save(format: string) {
       </template>
       <NDropdown :options="exports" trigger="click" @select="save"><NButton size="small" :disabled="!site.entries.length">Export</NButton></NDropdown>
       <template v-if="site.mayPlan">
-        <NButton size="small" :disabled="!selected.length" data-test="plan-edit" @click="open(selected)">Edit {{ selected.length }}</NButton>
+        <NButton v-if="!narrow" size="small" :disabled="!selected.length" data-test="plan-edit" @click="open(selected)">Edit {{ selected.length }}</NButton>
         <NButton size="small" :disabled="!site.entries.length" @click="allocating = true">Addresses</NButton>
-        <NButton size="small" :disabled="selected.length < 2" title="Ctrl+D" @click="sheet?.fillDown()">Fill down</NButton>
-        <NButton size="small" :disabled="!selected.length" @click="remove">Remove</NButton>
+        <NButton v-if="!narrow" size="small" :disabled="selected.length < 2" title="Ctrl+D" @click="sheet?.fillDown()">Fill down</NButton>
+        <NButton v-if="!narrow" size="small" :disabled="!selected.length" @click="remove">Remove</NButton>
         <NButton size="small" :disabled="!undoable.length" title="Ctrl+Z" data-test="plan-undo" @click="undo">Undo</NButton>
         <NButton v-if="mends" size="small" type="primary" data-test="plan-mend" @click="mend">Mend {{ mends }}</NButton>
       </template>
