@@ -122,7 +122,7 @@ const something = computed(() => !!result.value && !result.value.cells.length &&
         <NTable size="small" :single-line="false" data-test="mapping">
           <thead><tr><th>Column</th><th v-for="h in result.header" :key="h">{{ h }}</th></tr></thead>
           <tbody>
-            <tr><th>is</th><td v-for="h in result.header" :key="h"><NSelect :value="result.mapping[h] || null" :options="targets" size="tiny" filterable clearable placeholder="left out" class="target" :aria-label="'Column ' + h" @update:value="map(h, $event)" /></td></tr>
+            <tr><th>is</th><td v-for="h in result.header" :key="h"><NSelect :value="result.mapping[h] || null" :options="targets" size="tiny" filterable clearable placeholder="left out" class="target" :data-column="h" :aria-label="'Column ' + h" @update:value="map(h, $event)" /></td></tr>
             <tr v-for="s in result.samples.slice(0, 3)" :key="s.row"><th>row {{ s.row }}</th><td v-for="h in result.header" :key="h" class="sample">{{ s.fields[result.mapping[h]] ?? '' }}</td></tr>
           </tbody>
         </NTable>

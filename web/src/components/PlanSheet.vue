@@ -16,11 +16,12 @@ const rowHeight = 28
 const numberWidth = 44
 
 const box = ref<HTMLElement>()
-const input = ref<HTMLInputElement>()
+let input: HTMLInputElement | null = null // the one cell that is edited
 const { height } = useElementSize(box)
 const top = ref(0)
 const active = ref<Spot>({ row: 0, column: 0 })
 const anchor = ref<Spot>({ row: 0, column: 0 })
+const hold = (e: unknown) => (input = e as HTMLInputElement | null)
 const editing = ref(false)
 const text = ref('')
 
@@ -116,8 +117,8 @@ function edit(start?: string) {
   text.value = start ?? (isSecret(now) ? '' : now)
   editing.value = true
   void nextTick(() => {
-    input.value?.focus()
-    if (start === undefined) input.value?.select()
+    input?.focus()
+    if (start === undefined) input?.select()
   })
 }
 
@@ -233,8 +234,11 @@ function key(event: KeyboardEvent) {
   } else if (ctrl && event.key === 'd' && !props.readonly) fillDown()
   else if (ctrl && event.key === 'z' && !props.readonly) emit('undo')
   else if (go[event.key]) go[event.key]()
-  else if (!ctrl && !event.altKey && event.key.length === 1) edit(event.key)
-  else return
+  else {
+    // The field has the focus before the letter arrives, so the browser puts it there.
+    if (!ctrl && !event.altKey && event.key.length === 1) edit('')
+    return
+  }
   event.preventDefault()
 }
 
@@ -275,7 +279,7 @@ defineExpose({ fillDown, focus: () => box.value?.focus(), goTo: (row: number, co
           :style="{ width: c.width + 'px' }" :aria-colindex="k + 1" :aria-selected="within(r.index, k)" :aria-invalid="findingAt(r.entry, c)?.level === 'stops'" :title="findingAt(r.entry, c)?.reason"
           @mousedown="press(r.index, k, $event)" @mouseover="over(r.index, k)" @dblclick="edit()">
           <template v-if="editing && r.index === active.row && k === active.column">
-            <input ref="input" v-model="text" :list="choices.length ? 'sheet-choices' : undefined" :aria-label="c.label" autocomplete="off" spellcheck="false" @blur="editing && commit(0, 0)">
+            <input :ref="hold" v-model="text" :list="choices.length ? 'sheet-choices' : undefined" :aria-label="c.label" autocomplete="off" spellcheck="false" @blur="editing && commit(0, 0)">
           </template>
           <template v-else><span v-if="shownValue(r.entry, c)">{{ shownValue(r.entry, c) }}</span><span v-else-if="fallback(r.entry, c)" class="faint">{{ fallback(r.entry, c) }}</span><span v-else-if="!r.entry && k === 0" class="faint">new tag</span></template>
         </div>

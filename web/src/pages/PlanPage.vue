@@ -157,8 +157,8 @@ function save(format: string) {
       <template v-if="typing.length"><span v-for="t in typing" :key="t" class="bad">▲ {{ t }}</span></template>
       <template v-else-if="here.length"><span v-for="f in here" :key="f.code" :class="f.level === 'stops' ? 'bad' : 'warn'">{{ f.level === 'stops' ? '▲' : '◆' }} {{ f.reason }}
         <NButton v-if="f.mend && site.mayPlan" size="tiny" @click="change([{ tag: f.tag, set: { [f.mend.field]: f.mend.value } }], 'mended')">{{ f.mend.field }} = {{ f.mend.value || 'none' }}</NButton></span></template>
-      <SubnetHint v-else-if="at?.column.key === 'address'" :of="typed || at.entry?.address || ''" />
-      <span v-else class="faint">{{ at?.column.label }}{{ help ? ': ' + help : '' }}</span>
+      <span v-else-if="at?.column.key !== 'address'" class="faint">{{ at?.column.label }}{{ help ? ': ' + help : '' }}</span>
+      <SubnetHint v-if="at?.column.key === 'address'" :of="typed || at.entry?.address || ''" />
       <span class="faint right">{{ rows.length === site.entries.length ? plural(rows.length, 'entry') : `${rows.length} of ${site.entries.length}` }}{{ selected.length > 1 ? `, ${selected.length} selected` : '' }} · Enter edits, Space opens, Ctrl+C/V a block, Ctrl+D fills down</span>
     </div>
     <ImportDialog v-model:show="importing" />
