@@ -44,7 +44,7 @@ test: test-tools build lint
 
 # Ratios within one run; docs/measurements.md holds the figures.
 bench: build
-	go test -run '^$$' -bench . -benchtime 1x -timeout 30m ./e2e ./internal/survey ./internal/lan/bench
+	go test -run '^$$' -bench . -benchtime 1x -timeout 30m ./e2e ./internal/survey ./internal/lan/bench ./internal/core/plan ./internal/core/planfile
 
 fmt:
 	gofmt -w $$(git ls-files '*.go')

@@ -32,7 +32,9 @@ func cell(tag, field, text string) browser.Step {
 func key(keys ...string) browser.Step { return chromedp.KeyEvent(strings.Join(keys, "")) }
 
 // press presses a key together with Ctrl.
-func control(k string) browser.Step { return chromedp.KeyEvent(k, chromedp.KeyModifiers(chromedp.ModifierCtrl)) }
+func control(k string) browser.Step {
+	return chromedp.KeyEvent(k, chromedp.KeyModifiers(chromedp.ModifierCtrl))
+}
 
 // paste hands a text to the sheet as a clipboard does.
 func paste(text string) browser.Step {
