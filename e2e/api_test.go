@@ -164,6 +164,22 @@ func TestOpenAPIAgreesWithTheRoutes(t *testing.T) {
 			}
 		}
 	}
+	// Every reference to a schema leads somewhere.
+	var schemas struct {
+		Components struct{ Schemas map[string]any }
+	}
+	decode(t, []byte(answer), &schemas)
+	for _, ref := range strings.Split(answer, `"$ref":"#/components/schemas/`)[1:] {
+		name, _, _ := strings.Cut(ref, `"`)
+		if schemas.Components.Schemas[name] == nil {
+			t.Errorf("there is no schema %q", name)
+		}
+	}
+	for _, name := range []string{"Problem", "Edits", "Edited", "Patch", "Site", "Subnet", "EntryView", "Finding", "Account"} {
+		if schemas.Components.Schemas[name] == nil {
+			t.Errorf("%s is not described; there are %d schemas", name, len(schemas.Components.Schemas))
+		}
+	}
 	slices.Sort(open)
 	if want := []string{"get /api/health", "get /api/openapi.json", "post /api/session"}; !slices.Equal(open, want) {
 		t.Errorf("open to everybody: %v", open)

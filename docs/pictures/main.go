@@ -22,6 +22,7 @@ import (
 
 	"redstart/internal/browser"
 	"redstart/internal/cli"
+	"redstart/internal/client"
 	"redstart/internal/core/plan"
 	"redstart/internal/service"
 	"redstart/internal/sim/box"
@@ -159,7 +160,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 			return err
 		}
 	}
-	return nil
+	return planning(ctx, b, dir, s, url)
 }
 
 // change makes a few changes for the history to show.
@@ -216,13 +217,18 @@ func addMistakes(ctx context.Context, s *service.Service) error {
 	return err
 }
 
-// terminal draws what the walk-through prints.
+// terminal draws what commands print.
 func terminal(ctx context.Context, b context.Context, dir string) error {
 	var out bytes.Buffer
 	if code := cli.Main(ctx, []string{"demo", "--walkthrough", "--devices", "8"}, &out, new(bytes.Buffer)); code != 0 {
 		return fmt.Errorf("the walk-through ended with %d", code)
 	}
 	text := "$ redstart demo --walkthrough --devices 8\n" + strings.TrimRight(out.String(), "\n")
+	return screen(b, dir, "walkthrough", text)
+}
+
+// screen takes a picture of a text as a terminal shows it.
+func screen(b context.Context, dir, name, text string) error {
 	page := `<!doctype html><meta charset="utf-8"><style>body{margin:0;background:#1b2229;color:#dfe5e8;padding:14px 18px}
 pre{font:11.2px/1.32 "DejaVu Sans Mono",monospace;margin:0}</style><pre>` + html.EscapeString(text) + `</pre>`
 	file := filepath.Join(dir, "terminal.html")
@@ -236,6 +242,44 @@ pre{font:11.2px/1.32 "DejaVu Sans Mono",monospace;margin:0}</style><pre>` + html
 	if err != nil {
 		return err
 	}
-	fmt.Println("walkthrough")
-	return os.WriteFile(filepath.Join(folder, "walkthrough.png"), png, 0o644)
+	fmt.Println(name)
+	return os.WriteFile(filepath.Join(folder, name+".png"), png, 0o644)
+}
+
+// planning shows commands on the running service.
+func planning(ctx context.Context, b context.Context, dir string, s *service.Service, url string) error {
+	token, err := s.LocalToken(ctx)
+	if err != nil {
+		return err
+	}
+	remove, err := client.WriteHandle(dir, client.Handle{URL: url, Token: token})
+	if err != nil {
+		return err
+	}
+	defer remove()
+	var text strings.Builder
+	for _, args := range [][]string{
+		{"plan", "map", "terminal"},
+		{"plan", "set", "HALL-CAM-02", "address=10.40.8.300"},
+		{"plan", "set", "YARD-GATE-01", "room=206", "--preview"},
+		{"plan", "generate", "--profile", "ovalis-c20", "--count", "2", "--pattern", "{area}-CAM-{n:02}", "--areas", "PIER", "--address", "10.40.8.120", "--preview"},
+		{"plan", "show", "YARD-GATE-01"},
+		{"plan", "history"},
+	} {
+		args = append(args, "--data", dir, "--site", "skerry-point")
+		var out bytes.Buffer
+		cli.Main(ctx, args, &out, &out) // some of them refuse, which is what they show
+		shown := args[:len(args)-4]
+		for i, a := range shown {
+			if strings.ContainsAny(a, " {") {
+				shown[i] = `"` + a + `"`
+			}
+		}
+		lines := strings.SplitAfter(strings.TrimRight(out.String(), "\n"), "\n")
+		if len(lines) > 24 {
+			lines = append(lines[:24], "…")
+		}
+		fmt.Fprintf(&text, "$ redstart %s\n%s\n\n", strings.Join(shown, " "), strings.Join(lines, ""))
+	}
+	return screen(b, dir, "terminal-planning", strings.TrimSpace(text.String()))
 }

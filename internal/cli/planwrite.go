@@ -201,6 +201,7 @@ func (a *app) printEdited(out service.Edited, err error, preview bool) error {
 		return attentionUnless(len(out.Complaints) == 0)
 	}
 	a.sayKept(out.Kept)
+	a.sayFindings(out)
 	switch {
 	case preview:
 		a.say("\nNothing was changed; leave --preview out to do it.")
@@ -208,6 +209,22 @@ func (a *app) printEdited(out service.Edited, err error, preview bool) error {
 		a.say("\nRevision %d: %s. Next: redstart plan check", out.Revision, comparisonText(out.Comparison))
 	}
 	return attentionUnless(len(out.Complaints) == 0)
+}
+
+// sayFindings says what a preview finds wrong with the entries that it changes.
+func (a *app) sayFindings(out service.Edited) {
+	changed := map[string]bool{}
+	for _, e := range out.Comparison.Added {
+		changed[e.Tag] = true
+	}
+	for _, c := range out.Comparison.Changed {
+		changed[c.Tag] = true
+	}
+	for _, f := range out.Findings {
+		if changed[f.Tag] {
+			a.say("  %s, %s: %s %s", f.Level, f.Code, f.Tag, f.Reason)
+		}
+	}
 }
 
 func (a *app) sayKept(tags []string) {

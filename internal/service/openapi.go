@@ -1,11 +1,17 @@
 package service
 
 import (
+	"encoding"
 	"net/http"
+	"reflect"
 	"regexp"
 	"strings"
+	"time"
 
+	"github.com/invopop/jsonschema"
 	"github.com/labstack/echo/v5"
+
+	"redstart/internal/store"
 )
 
 var parameter = regexp.MustCompile(`:([a-z]+)`)
@@ -14,15 +20,20 @@ var parameter = regexp.MustCompile(`:([a-z]+)`)
 // it cannot leave one out.
 func (s *Service) getOpenAPI(c *echo.Context) error {
 	paths := map[string]map[string]any{}
+	schemas := newSchemas()
 	for _, r := range s.routes() {
 		path := parameter.ReplaceAllString(r.path, "{$1}")
 		if paths[path] == nil {
 			paths[path] = map[string]any{}
 		}
+		done := map[string]any{"description": "done"}
+		if r.out != nil {
+			done["content"] = schemas.body(r.out)
+		}
 		operation := map[string]any{
 			"summary": r.summary,
 			"responses": map[string]any{
-				"2XX":     map[string]any{"description": "done"},
+				"2XX":     done,
 				"default": map[string]any{"description": "a problem (RFC 9457)", "content": map[string]any{"application/problem+json": map[string]any{"schema": map[string]any{"$ref": "#/components/schemas/Problem"}}}},
 			},
 		}
@@ -33,12 +44,14 @@ func (s *Service) getOpenAPI(c *echo.Context) error {
 		if parameters != nil {
 			operation["parameters"] = parameters
 		}
+		if r.in != nil {
+			operation["requestBody"] = map[string]any{"content": schemas.body(r.in)}
+		}
 		if r.need == Nobody {
 			operation["security"] = []any{}
 		}
 		paths[path][strings.ToLower(r.method)] = operation
 	}
-	text := map[string]any{"type": "string"}
 	return c.JSON(http.StatusOK, map[string]any{
 		"openapi":  "3.1.0",
 		"info":     map[string]any{"title": "Redstart", "version": Version},
@@ -49,12 +62,58 @@ func (s *Service) getOpenAPI(c *echo.Context) error {
 				"session": map[string]any{"type": "apiKey", "in": "cookie", "name": cookieName},
 				"token":   map[string]any{"type": "http", "scheme": "bearer"},
 			},
-			"schemas": map[string]any{"Problem": map[string]any{"type": "object", "required": []any{"type", "title", "status", "detail"}, "properties": map[string]any{
-				"type": text, "title": text, "status": map[string]any{"type": "integer"}, "detail": text,
-				"subject": text, "next": text,
-				"cells": map[string]any{"type": "array", "items": map[string]any{"type": "object", "properties": map[string]any{
-					"row": map[string]any{"type": "integer"}, "column": text, "value": text, "reason": text}}},
-			}}},
+			"schemas": schemas.all,
 		},
 	})
+}
+
+// schemas collects the JSON Schemas (2020-12) of bodies under their names.
+type schemas struct {
+	reflector jsonschema.Reflector
+	all       map[string]*jsonschema.Schema
+}
+
+func newSchemas() *schemas {
+	s := &schemas{jsonschema.Reflector{AllowAdditionalProperties: true, Anonymous: true, Mapper: plainText}, map[string]*jsonschema.Schema{}}
+	s.body(reflect.TypeFor[Problem]())
+	return s
+}
+
+// plainText says which types are written as text.
+func plainText(t reflect.Type) *jsonschema.Schema {
+	if t == reflect.TypeFor[store.Stamp]() {
+		return &jsonschema.Schema{Type: "string", Format: "date-time"}
+	}
+	if t.Implements(reflect.TypeFor[encoding.TextMarshaler]()) && t != reflect.TypeFor[time.Time]() {
+		return &jsonschema.Schema{Type: "string"}
+	}
+	return nil
+}
+
+// body describes a JSON body of a type; what it is made of goes to all.
+func (s *schemas) body(t reflect.Type) map[string]any {
+	schema := s.reflector.ReflectFromType(t)
+	for name, part := range schema.Definitions {
+		moveRefs(part)
+		s.all[name] = part
+	}
+	schema.Definitions, schema.Version = nil, ""
+	moveRefs(schema)
+	return map[string]any{"application/json": map[string]any{"schema": schema}}
+}
+
+// moveRefs points references to where OpenAPI keeps schemas.
+func moveRefs(s *jsonschema.Schema) {
+	if s == nil {
+		return
+	}
+	s.Ref = strings.Replace(s.Ref, "#/$defs/", "#/components/schemas/", 1)
+	moveRefs(s.Items)
+	moveRefs(s.AdditionalProperties)
+	if s.Properties == nil {
+		return
+	}
+	for p := s.Properties.Oldest(); p != nil; p = p.Next() {
+		moveRefs(p.Value)
+	}
 }

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -92,7 +93,7 @@ func (s *Site) edit(ctx context.Context, in Edits, preview bool, who string, mak
 			out.Findings = p.Check()
 			return out, nil
 		}
-		return out, refusedEdits(p, patches, complaints)
+		return out, refusedEdits(patches, complaints)
 	}
 	out.Comparison = plan.Compare(p.Entries, after)
 	if preview {
@@ -127,15 +128,14 @@ func (s *Site) apply(ctx context.Context, who, what string, edits []store.Edit) 
 }
 
 // refusedEdits tells each complaint with its entry.
-func refusedEdits(p plan.Plan, patches []plan.Patch, complaints []plan.Complaint) error {
+func refusedEdits(patches []plan.Patch, complaints []plan.Complaint) error {
 	var cells []problem.Cell
 	for _, c := range complaints {
-		row := c.Patch + 1
-		value := c.Value
-		if c.Patch < len(patches) && patches[c.Patch].Tag != "" {
-			value = strings.TrimSpace(patches[c.Patch].Tag + " " + value)
+		who := ""
+		if c.Patch < len(patches) {
+			who = cmp.Or(patches[c.Patch].Tag, patches[c.Patch].Set["tag"])
 		}
-		cells = append(cells, problem.Cell{Row: row, Column: c.Field, Value: value, Reason: c.Reason})
+		cells = append(cells, problem.Cell{Column: strings.TrimSpace(who + " " + c.Field), Value: c.Value, Reason: c.Reason})
 	}
 	e := problem.New(problem.Usage, "the change was refused; nothing was changed", "mend it and try again").About("plan")
 	e.Cells = cells
@@ -301,7 +301,7 @@ func (s *Site) Import(ctx context.Context, content []byte, o ImportOptions, who 
 	}
 	_, pairs, complaints := p.Apply(r.Patches)
 	if complaints != nil {
-		return r, refusedEdits(p, r.Patches, complaints)
+		return r, refusedEdits(r.Patches, complaints)
 	}
 	if err := s.mayTouch(entries, pairs, o.Configured); err != nil {
 		return r, err

@@ -19,3 +19,12 @@ export function plural(n: number, one: string): string {
 }
 
 export const states = ['needs attention', 'differs', 'planned', 'matched', 'configuring', 'configured', 'verified', 'not wired yet']
+
+/** Tells whether a text has every word that is searched for. */
+export function searched(search: string): (text: string) => boolean {
+  const words = search.toLowerCase().split(/\s+/).filter(Boolean)
+  return (text) => {
+    const low = text.toLowerCase()
+    return words.every((w) => low.includes(w))
+  }
+}

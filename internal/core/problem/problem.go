@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -23,7 +24,7 @@ const (
 )
 
 // Cell is one complaint about one cell of a file that a person wrote.
-// Row counts from 1 with the header as row 1.
+// Row counts from 1 with the header as row 1; 0 is a value that was not in a file.
 type Cell struct {
 	Sheet  string `json:"sheet,omitempty"` // of a workbook
 	Row    int    `json:"row"`
@@ -34,18 +35,22 @@ type Cell struct {
 
 // String prints the cell as the technician would look for it.
 func (c Cell) String() string {
-	var b strings.Builder
+	var parts []string
 	if c.Sheet != "" {
-		fmt.Fprintf(&b, "sheet %s, ", c.Sheet)
+		parts = append(parts, "sheet "+c.Sheet)
 	}
-	fmt.Fprintf(&b, "row %d", c.Row)
-	if c.Column != "" {
-		fmt.Fprintf(&b, ", column %s", c.Column)
+	if c.Row > 0 {
+		parts = append(parts, fmt.Sprintf("row %d", c.Row))
+		if c.Column != "" {
+			parts = append(parts, "column "+c.Column)
+		}
+	} else if c.Column != "" {
+		parts = append(parts, c.Column)
 	}
 	if c.Value != "" {
-		fmt.Fprintf(&b, ", %q", c.Value)
+		parts = append(parts, strconv.Quote(c.Value))
 	}
-	return b.String() + ": " + c.Reason
+	return strings.Join(parts, ", ") + ": " + c.Reason
 }
 
 // Error is a failure in plain words. Cause is required; Subject names the

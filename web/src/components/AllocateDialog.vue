@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { NAlert, NButton, NForm, NFormItem, NInput, NInputNumber, NModal, NRadio, NRadioGroup, NSelect } from 'naive-ui'
-import { computed, reactive, ref, watch } from 'vue'
+import { computed, reactive } from 'vue'
 import type { Edited } from '../api'
-import { siteCall } from '../api'
 import { plural } from '../format'
+import { usePreview } from '../previewed'
 import { useSite } from '../site'
 import Comparison from './Comparison.vue'
 import SubnetHint from './SubnetHint.vue'
@@ -14,30 +14,8 @@ const props = defineProps<{ tags: string[] }>()
 const emit = defineEmits<{ done: [out: Edited] }>()
 const site = useSite()
 const a = reactive({ way: 'missing', from: '', step: 10, subnet: null as string | null, order: '' })
-const preview = ref<Edited | null>(null)
-const wrong = ref('')
 const subnets = computed(() => (site.site?.subnets ?? []).map((n) => ({ label: `${n.name} ${n.prefix}`, value: n.name })))
-const body = computed(() => ({ ...a, subnet: a.subnet ?? '', tags: props.tags }))
-let timer: ReturnType<typeof setTimeout> | undefined
-watch([a, show], () => {
-  clearTimeout(timer)
-  preview.value = null
-  wrong.value = ''
-  if (show.value && (a.way !== 'move' || a.subnet)) timer = setTimeout(() => void send(true), 150)
-})
-
-async function send(onlyPreview: boolean) {
-  try {
-    const out = await siteCall<Edited>('POST', `addresses?preview=${onlyPreview}`, body.value)
-    if (onlyPreview) preview.value = out
-    else {
-      emit('done', out)
-      show.value = false
-    }
-  } catch (e) {
-    wrong.value = (e as Error).message
-  }
-}
+const { preview, wrong, apply } = usePreview('addresses', () => ({ ...a, subnet: a.subnet ?? '', tags: props.tags }), show, () => a.way !== 'move' || !!a.subnet, (out) => emit('done', out))
 </script>
 
 <template>
@@ -60,7 +38,7 @@ async function send(onlyPreview: boolean) {
       <p v-if="preview.kept.length" class="faint">Left as they are, because their devices are configured: {{ preview.kept.join(', ') }}</p>
     </template>
     <template #footer>
-      <div class="foot"><NButton @click="show = false">Cancel</NButton><NButton type="primary" :disabled="!preview?.comparison.changed.length" @click="send(false)">Give out</NButton></div>
+      <div class="foot"><NButton @click="show = false">Cancel</NButton><NButton type="primary" :disabled="!preview?.comparison.changed.length" @click="apply">Give out</NButton></div>
     </template>
   </NModal>
 </template>
@@ -68,6 +46,4 @@ async function send(onlyPreview: boolean) {
 <style scoped>
 .ways { display: grid; gap: 4px; margin-bottom: 10px; }
 .form { display: grid; gap: 8px; margin-bottom: 10px; }
-.grow { flex: 1; }
-.foot { display: flex; justify-content: flex-end; gap: 8px; }
 </style>

@@ -5,7 +5,7 @@ import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref } from 'vue'
 import { siteCall } from '../api'
 import type { Device } from '../api'
-import { clock, plural } from '../format'
+import { clock, plural, searched } from '../format'
 import { useSite } from '../site'
 
 const site = useSite()
@@ -21,11 +21,11 @@ const heard = (d: Device) => [...new Set((d.facts ?? []).map((f) => f.protocol))
 const model = (d: Device) => d.profile ?? 'unknown'
 const profileOptions = computed(() => [...new Set(site.devices.map(model))].sort().map((v) => ({ label: v, value: v })))
 const rows = computed(() => {
-  const words = search.value.toLowerCase().split(/\s+/).filter(Boolean)
+  const has = searched(search.value)
   return site.devices.filter((d) => {
     if (profiles.value.length && !profiles.value.includes(model(d))) return false
-    const text = [d.mac, d.present, model(d), d.tag, ...(d.facts ?? []).map((f) => f.value)].join(' ').toLowerCase()
-    return words.every((w) => text.includes(w))
+    const text = [d.mac, d.present, model(d), d.tag, ...(d.facts ?? []).map((f) => f.value)].join(' ')
+    return has(text)
   })
 })
 const text = (f: (d: Device) => string) => (a: Device, b: Device) => f(a).localeCompare(f(b), 'en', { numeric: true })
@@ -78,7 +78,6 @@ const columns = computed<DataTableColumns<Device>>(() => {
 
 <style scoped>
 .wrap { height: 100%; display: flex; flex-direction: column; gap: 8px; }
-.tools { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; }
 .search { width: 290px; }
 .filter { width: 220px; }
 .table { flex: 1; min-height: 160px; }

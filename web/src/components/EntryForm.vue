@@ -126,7 +126,6 @@ function save() {
 </template>
 
 <style scoped>
-.grow { flex: 1; }
 .left { margin-right: auto; }
 .foot { display: flex; justify-content: flex-end; gap: 8px; margin-top: 12px; }
 h3 { font-size: 14px; margin: 12px 0 8px; }

@@ -4,7 +4,7 @@ import { NButton, NDataTable, NInput, NSelect } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref } from 'vue'
 import type { Entry } from '../api'
-import { clock, plural, states } from '../format'
+import { clock, plural, searched, states } from '../format'
 import { useSite } from '../site'
 import StateMark from './StateMark.vue'
 
@@ -26,12 +26,12 @@ const all = computed<Row[]>(() => site.entries.map((e) => {
   return { ...e, now: now || (e.differs ?? []).join('; '), shown }
 }))
 const rows = computed(() => {
-  const words = search.value.toLowerCase().split(/\s+/).filter(Boolean)
+  const has = searched(search.value)
   return all.value.filter((e) => {
     if (stateFilter.value.length && !stateFilter.value.includes(e.shown)) return false
     if (kinds.value.length && !kinds.value.includes(e.kind)) return false
-    const text = `${e.tag} ${e.shown} ${e.kind} ${e.place} ${e.name} ${e.address} ${e.present} ${e.device} ${e.boxSerial || e.serial}`.toLowerCase()
-    return words.every((w) => text.includes(w))
+    const text = `${e.tag} ${e.shown} ${e.kind} ${e.place} ${e.name} ${e.address} ${e.present} ${e.device} ${e.boxSerial || e.serial}`
+    return has(text)
   })
 })
 // Only what is both selected and still shown is acted on.
@@ -103,7 +103,6 @@ const columns = computed<DataTableColumns<Row>>(() => {
 
 <style scoped>
 .wrap { height: 100%; display: flex; flex-direction: column; gap: 8px; }
-.tools { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; }
 .search { width: 330px; }
 .filter { width: 170px; }
 .table { flex: 1; min-height: 160px; }

@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { NAlert, NButton, NForm, NFormItem, NInput, NInputNumber, NModal, NSelect } from 'naive-ui'
-import { computed, reactive, ref, watch } from 'vue'
+import { computed, reactive } from 'vue'
 import type { Edited } from '../api'
-import { siteCall } from '../api'
 import { plural } from '../format'
+import { usePreview } from '../previewed'
 import { useSite } from '../site'
 import Comparison from './Comparison.vue'
 import SubnetHint from './SubnetHint.vue'
@@ -13,35 +13,13 @@ const show = defineModel<boolean>('show', { required: true })
 const emit = defineEmits<{ done: [out: Edited] }>()
 const site = useSite()
 const q = reactive({ profile: null as string | null, count: 4, pattern: '{area}-CAM-{n:02}', areas: '', floor: '', place: '', address: '' })
-const preview = ref<Edited | null>(null)
-const wrong = ref('')
 const profiles = computed(() => site.profiles.map((p) => ({ label: `${p.kind}: ${p.maker} ${p.model}`, value: p.id })))
-const body = computed(() => [{ ...q, areas: q.areas.split(/[\s,;]+/).filter(Boolean) }])
-let timer: ReturnType<typeof setTimeout> | undefined
-watch([q, show], () => {
-  clearTimeout(timer)
-  preview.value = null
-  if (show.value && q.profile) timer = setTimeout(() => void send(true), 200)
-})
-
-async function send(onlyPreview: boolean) {
-  try {
-    const out = await siteCall<Edited>('POST', `quantities?preview=${onlyPreview}`, body.value)
-    wrong.value = out.complaints[0]?.reason ?? ''
-    if (onlyPreview) preview.value = out
-    else {
-      emit('done', out)
-      show.value = false
-    }
-  } catch (e) {
-    wrong.value = (e as Error).message
-  }
-}
+const { preview, wrong, apply } = usePreview('quantities', () => [{ ...q, areas: q.areas.split(/[\s,;]+/).filter(Boolean) }], show, () => !!q.profile, (out) => emit('done', out))
 </script>
 
 <template>
   <NModal v-model:show="show" preset="card" title="Entries from quantities" style="max-width: 860px">
-    <NForm label-placement="left" label-width="120" size="small" class="form" @submit.prevent="send(false)">
+    <NForm label-placement="left" label-width="120" size="small" class="form" @submit.prevent="apply">
       <NFormItem label="Model"><NSelect v-model:value="q.profile" :options="profiles" filterable data-test="quantity-profile" /></NFormItem>
       <NFormItem label="How many"><NInputNumber v-model:value="q.count" :min="1" :max="5000" /></NFormItem>
       <NFormItem label="Areas"><NInput v-model:value="q.areas" placeholder="HALL YARD BERTH1; each gets so many" /></NFormItem>
@@ -55,7 +33,7 @@ async function send(onlyPreview: boolean) {
     <Comparison v-else-if="preview" :of="preview.comparison" />
     <template #footer>
       <div class="foot"><NButton @click="show = false">Cancel</NButton>
-        <NButton type="primary" :disabled="!preview || !!wrong" data-test="quantity-add" @click="send(false)">Add {{ plural(preview?.comparison.added.length ?? 0, 'entry') }}</NButton></div>
+        <NButton type="primary" :disabled="!preview || !!wrong" data-test="quantity-add" @click="apply">Add {{ plural(preview?.comparison.added.length ?? 0, 'entry') }}</NButton></div>
     </template>
   </NModal>
 </template>
@@ -63,7 +41,5 @@ async function send(onlyPreview: boolean) {
 <style scoped>
 .form { display: grid; grid-template-columns: 1fr 1fr; gap: 0 16px; }
 .form :deep(.n-form-item) { --n-feedback-height: 8px !important; }
-.grow { flex: 1; }
-.foot { display: flex; justify-content: flex-end; gap: 8px; }
 @media (max-width: 700px) { .form { grid-template-columns: 1fr; } }
 </style>

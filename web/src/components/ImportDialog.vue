@@ -157,5 +157,4 @@ const something = computed(() => !!result.value && !result.value.cells.length &&
 th { white-space: nowrap; }
 h3 { font-size: 14px; margin: 12px 0 6px; }
 .gap { margin-top: 10px; }
-.foot { display: flex; justify-content: flex-end; gap: 8px; }
 </style>

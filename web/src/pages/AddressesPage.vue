@@ -156,5 +156,5 @@ h3 { font-size: 13px; margin: 0 0 3px; font-weight: 600; }
 .bar .planned { background: var(--busy); }
 .search { width: 260px; }
 .list { flex: 1; min-height: 200px; }
-@media (max-width: 900px) { .blocks { grid-template-columns: 1fr; } .mask { display: none; } .reserve { margin: 0; width: 100%; } .page { padding: 6px 8px; } .block { grid-template-columns: 2.4em repeat(16, 1fr); } }
+@media (max-width: 900px) { .blocks { grid-template-columns: 1fr; } .mask { display: none; } .reserve { margin: 0; width: 100%; } .block { grid-template-columns: 2.4em repeat(16, 1fr); } }
 </style>

@@ -5,7 +5,7 @@ import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref } from 'vue'
 import type { Edited, PlanFinding } from '../api'
 import { siteCall } from '../api'
-import { plural } from '../format'
+import { plural, searched } from '../format'
 import { useSite } from '../site'
 
 // What is wrong with the plan, and what takes it away.
@@ -23,8 +23,8 @@ interface Row extends PlanFinding { id: string; who: string }
 const all = computed<Row[]>(() => site.planFindings.map((f, i) => ({ ...f, id: String(i), who: f.tag || (f.profile ? `all ${f.profile}` : 'the site') }))
   .sort((a, b) => order.indexOf(a.level) - order.indexOf(b.level)))
 const rows = computed(() => {
-  const words = search.value.toLowerCase().split(/\s+/).filter(Boolean)
-  return all.value.filter((f) => (!levels.value.length || levels.value.includes(f.level)) && words.every((w) => `${f.code} ${f.who} ${f.field} ${f.reason}`.toLowerCase().includes(w)))
+  const has = searched(search.value)
+  return all.value.filter((f) => (!levels.value.length || levels.value.includes(f.level)) && has(`${f.code} ${f.who} ${f.field} ${f.reason}`))
 })
 const count = (level: string) => all.value.filter((f) => f.level === level).length
 const safe = computed(() => all.value.filter((f) => f.mend?.safe).length)
@@ -89,12 +89,9 @@ const columns = computed<DataTableColumns<Row>>(() => narrow.value ? [
 </template>
 
 <style scoped>
-.page { height: 100%; display: flex; flex-direction: column; gap: 8px; padding: 10px 16px; box-sizing: border-box; }
-.tools { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; }
 .search { width: 260px; }
 .filter { width: 180px; }
-.grow { flex: 1; }
 .table { flex: 1; min-height: 200px; }
 .empty { text-align: center; padding: 48px 0; color: var(--ok); font-weight: 600; }
-@media (max-width: 900px) { .search, .filter { width: 100%; } .page { padding: 6px 8px; } }
+@media (max-width: 900px) { .search, .filter { width: 100%; } }
 </style>

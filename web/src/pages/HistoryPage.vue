@@ -96,10 +96,8 @@ const columns = computed<DataTableColumns<Revision>>(() => [
 </template>
 
 <style scoped>
-.page { height: 100%; display: flex; flex-direction: column; gap: 8px; padding: 10px 16px; box-sizing: border-box; }
-.tools { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; }
 .search { width: 260px; }
 .table { flex: 1; min-height: 200px; }
 .foot { display: flex; justify-content: flex-end; gap: 8px; margin-top: 12px; }
-@media (max-width: 900px) { .page { padding: 6px 8px; } .search { width: 100%; } }
+@media (max-width: 900px) { .search { width: 100%; } }
 </style>

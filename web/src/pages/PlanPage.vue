@@ -11,7 +11,7 @@ import ImportDialog from '../components/ImportDialog.vue'
 import PlanSheet from '../components/PlanSheet.vue'
 import StateMark from '../components/StateMark.vue'
 import SubnetHint from '../components/SubnetHint.vue'
-import { plural } from '../format'
+import { plural, searched } from '../format'
 import type { Column, Field } from '../sheet'
 import { columnsOf, inverse, settingOf, helpOf, usual } from '../sheet'
 import { useSite } from '../site'
@@ -39,12 +39,12 @@ const settingKeys = computed(() => site.profiles.filter((p) => used.value.has(p.
 const columns = computed(() => columnsOf([...chosen.value, 'tag', ...settingKeys.value], fields.value, site.profiles.filter((p) => used.value.has(p.id))))
 const columnOptions = computed(() => fields.value.filter((f) => f.key !== 'tag').map((f) => ({ label: f.label, value: f.key })))
 const rows = computed(() => {
-  const words = search.value.toLowerCase().split(/\s+/).filter(Boolean)
-  if (!words.length && !kinds.value.length) return site.entries
+  const has = searched(search.value)
+  if (!search.value && !kinds.value.length) return site.entries
   return site.entries.filter((e) => {
     if (kinds.value.length && !kinds.value.includes(e.kind)) return false
-    const text = [e.tag, e.kind, e.profile, e.area, e.floor, e.place, e.address, e.name, e.mac, e.serial, e.note, ...Object.values(e.settings ?? {})].join(' ').toLowerCase()
-    return words.every((w) => text.includes(w))
+    const text = [e.tag, e.kind, e.profile, e.area, e.floor, e.place, e.address, e.name, e.mac, e.serial, e.note, ...Object.values(e.settings ?? {})].join(' ')
+    return has(text)
   })
 })
 
@@ -153,7 +153,7 @@ function save(format: string) {
     </ul>
     <PlanSheet v-else-if="fields.length" ref="sheet" :rows="rows" :columns="columns" :readonly="!site.mayPlan" :pending="pending"
       @change="change" @at="(entry, column) => (at = { entry, column })" @typing="onTyping" @select="selected = $event" @undo="undo" @open="(t) => open([t])" />
-    <div v-if="!narrow && site.key" class="foot" role="status" data-test="plan-foot">
+    <div v-if="!narrow && site.key" class="says" role="status" data-test="plan-foot">
       <template v-if="typing.length"><span v-for="t in typing" :key="t" class="bad">▲ {{ t }}</span></template>
       <template v-else-if="here.length"><span v-for="f in here" :key="f.code" :class="f.level === 'stops' ? 'bad' : 'warn'">{{ f.level === 'stops' ? '▲' : '◆' }} {{ f.reason }}
         <NButton v-if="f.mend && site.mayPlan" size="tiny" @click="change([{ tag: f.tag, set: { [f.mend.field]: f.mend.value } }], 'mended')">{{ f.mend.field }} = {{ f.mend.value || 'none' }}</NButton></span></template>
@@ -169,11 +169,10 @@ function save(format: string) {
 </template>
 
 <style scoped>
-.page { height: 100%; display: flex; flex-direction: column; gap: 8px; padding: 10px 16px; box-sizing: border-box; }
 .tools { display: flex; flex-wrap: wrap; gap: 6px; align-items: center; }
 .search { width: 180px; }
 .filter { width: 135px; }
-.foot { display: flex; flex-wrap: wrap; gap: 2px 14px; min-height: 20px; font-size: 13px; align-items: center; }
+.says { display: flex; flex-wrap: wrap; gap: 2px 14px; min-height: 20px; font-size: 13px; align-items: center; }
 .right { margin-left: auto; }
 .bad { color: var(--bad); }
 .warn { color: var(--warn); }
@@ -181,5 +180,5 @@ function save(format: string) {
 .card { width: 100%; display: grid; grid-template-columns: 1fr auto; gap: 2px 8px; padding: 8px 6px; border-bottom: 1px solid var(--line); font-weight: 400; }
 .card > :nth-child(even) { text-align: right; justify-self: end; }
 .empty { text-align: center; padding: 48px 0; }
-@media (max-width: 900px) { .page { padding: 6px 8px; } .search { width: 100%; } }
+@media (max-width: 900px) { .search { width: 100%; } }
 </style>
