@@ -336,3 +336,51 @@ func TestRightsAndTokens(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+func TestBadInputOfPlanningCommands(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 1})
+	r.plan("tag,profile\nA-1,ovalis-c20\n")
+	csv := r.write("x.csv", "Ref,profile\nA-2,ovalis-c20\n")
+	for _, c := range []struct {
+		code int
+		want string
+		args []string
+	}{
+		{1, "there is no such site", []string{"plan", "list", "--site", "nowhere"}},
+		{2, "neither a prefix", []string{"site", "reckon", "x"}},
+		{2, "not an IPv4 address", []string{"site", "subnet", "terminal", "--dns", "10.0.0.300"}},
+		{2, "ends before it begins", []string{"site", "subnet", "terminal", "--range", "clock=10.0.0.9-10.0.0.1"}},
+		{1, "no such subnet", []string{"site", "subnet", "attic", "--remove"}},
+		{2, "1 to 4094", []string{"site", "subnet", "terminal", "--vlan", "5000"}},
+		{2, "the file has no column", []string{"plan", "import", csv, "--column", "Tag=tag"}},
+		{2, "HEADER=FIELD", []string{"plan", "import", csv, "--column", "Ref"}},
+		{2, "no field or setting", []string{"plan", "import", csv, "--column", "Ref=colour"}},
+		{2, "Choose csv, xlsx or json", []string{"plan", "export", filepath.Join(r.dir, "x.pdf")}},
+		{2, "needs a number", []string{"plan", "generate", "--profile", "ovalis-c20", "--pattern", "CAM"}},
+		{2, "FIELD=VALUE", []string{"plan", "generate", "--profile", "ovalis-c20", "--set", "x"}},
+		{2, "no way", []string{"plan", "addresses", "somehow"}},
+		{2, "outside every subnet", []string{"plan", "reserve", "10.99.0.1-10.99.0.9", "x"}},
+		{2, "give tags and field=value", []string{"plan", "add", "B-1", "B-2"}},
+		{1, "no such revision", []string{"plan", "compare", "99"}},
+		{1, "no such revision", []string{"plan", "restore", "x"}},
+		{2, "cannot be read", []string{"plan", "file", "add", filepath.Join(r.dir, "absent")}},
+		{2, "mode is each, kind or given", []string{"vault", "policy", "set", "site", "--passwords", "often"}},
+		{1, "no such policy", []string{"vault", "policy", "remove", "kind:gate"}},
+		{1, "no such profile", []string{"profile", "settings", "nothing"}},
+		{1, "no such user", []string{"user", "remove", "nobody"}},
+		{2, "say the right", []string{"user", "set", "nobody"}},
+		{1, "no such token", []string{"user", "token", "revoke", "99"}},
+	} {
+		out, errs, code := run(append(c.args, "--data", r.dir)...)
+		if code != c.code || !strings.Contains(errs, c.want) || out != "" {
+			t.Errorf("redstart %s: exit code %d, want %d with %q; printed\n%s%s", strings.Join(c.args, " "), code, c.code, c.want, out, errs)
+		}
+	}
+	if e := r.entries(); len(e) != 1 {
+		t.Errorf("%d entries after wrong use", len(e))
+	}
+	redstart := r.with(t)
+	redstart(0, []string{"rings-at", "tag of a monitor", "computed: {rings-at.address}", "needed"}, "profile", "settings", "tolvern-d1")
+	redstart(0, []string{"takes nothing besides"}, "profile", "settings", "brindlecap-b4")
+	redstart(0, []string{"is sound", "does not say how to set the model"}, "profile", "check", "../profiles/tolvern-d1.yaml")
+}

@@ -9,6 +9,7 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"redstart/internal/browser"
+	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
 )
 
@@ -149,5 +150,49 @@ func TestASiteIsMadeInTheConsole(t *testing.T) {
 	sites, err := r.c.Sites(patience(t))
 	if err != nil || len(sites) != 1 || sites[0].Subnets[0].Prefix.String() != "10.60.0.0/24" {
 		t.Errorf("%+v, %v", sites, err)
+	}
+}
+
+// Who may only look sees the plan and no way to change it.
+func TestTheConsoleOfSomebodyWhoMayOnlyLook(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 1})
+	r.plan("tag,profile\nCAM-1,ovalis-c20\n")
+	if err := r.s.AddUser(patience(t), service.Account{Name: "lou", Password: "a long password", Rights: service.Look}); err != nil {
+		t.Fatal(err)
+	}
+	b := openTab(t, 1280, 800)
+	name, password := chromedp.CSS(`input[autocomplete="username"]`), chromedp.CSS("#password")
+	b.do(chromedp.Navigate(r.url+"/plan"), chromedp.WaitVisible(name), chromedp.Focus(name), control("a"), key("lou"), chromedp.SendKeys(password, "a long password\r"), cell("CAM-1", "tag", "CAM-1"))
+	b.do(chromedp.WaitNotPresent(browser.Mark("plan-add")), chromedp.WaitNotPresent(browser.Mark("plan-import")), chromedp.Focus(browser.Mark("sheet")), key(kb.ArrowRight, kb.ArrowRight, "HALL", kb.Enter, kb.Delete), control("d"))
+	b.do(chromedp.Navigate(r.url), chromedp.WaitVisible(browser.Mark("tag")))
+	for _, stage := range []string{"plan", "find", "match", "commission"} {
+		disabled, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](fmt.Sprintf(`document.querySelector('[data-test="stage-%s"]').disabled`, stage)))
+		if err != nil || !disabled {
+			t.Errorf("%s can be pressed (%v)", stage, err)
+		}
+	}
+	if e := r.entries()["CAM-1"]; e.Area != "" {
+		t.Errorf("somebody who may only look changed %+v", e)
+	}
+}
+
+// Entries from quantities and addresses for a selection, each previewed first.
+func TestQuantitiesAndAddressesInTheConsole(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 1})
+	b := r.signedIn(t, 1280, "/plan")
+	b.do(browser.Press("plan-generate"), chromedp.Click(chromedp.CSS(`[data-test="quantity-profile"]`)), key("C20", kb.Enter), shows("-CAM-01"))
+	has(t, "the preview", b.text(), "10.40.8.20", "10.40.8.23", "Add 4 entries")
+	if len(r.entries()) != 0 {
+		t.Error("a preview added entries")
+	}
+	b.do(browser.Answer("quantity-add"), cell("-CAM-04", "address", "10.40.8.23"))
+	b.do(chromedp.Focus(browser.Mark("sheet")), control("a"), chromedp.Click(chromedp.Search(`//button[normalize-space(.)="Addresses"]`)), shows("Addresses for 4 entries"),
+		chromedp.Click(chromedp.Search(`//label[contains(., "spread out")]`)), shows("10.40.8.50"), chromedp.Click(chromedp.Search(`//button[normalize-space(.)="Give out"]`)), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")), cell("-CAM-04", "address", "10.40.8.50"))
+	// Several together.
+	b.do(chromedp.Focus(browser.Mark("sheet")), control("a"), browser.Press("plan-edit"), chromedp.WaitVisible(browser.Mark("entry-form")), chromedp.SendKeys(chromedp.CSS(`[data-test="field-place"] input`), "Pier"), browser.Press("entry-save"), cell("-CAM-04", "place", "Pier"))
+	for tag, e := range r.entries() {
+		if e.Place != "Pier" {
+			t.Errorf("%s is at %q", tag, e.Place)
+		}
 	}
 }

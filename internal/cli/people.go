@@ -218,6 +218,9 @@ func (a *app) user() *cobra.Command {
 	var newPassword bool
 	var newRight string
 	set := &cobra.Command{Use: "set NAME", Short: "Change a user's right or password", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+		if newRight == "" {
+			return &usageError{fmt.Errorf("say the right with --right: look, plan, commission or own")}
+		}
 		in := service.Account{Name: args[0], Rights: service.Right(newRight)}
 		if newPassword {
 			var err error
@@ -233,7 +236,6 @@ func (a *app) user() *cobra.Command {
 	})}
 	set.Flags().StringVar(&newRight, "right", "", "look, plan, commission or own")
 	set.Flags().BoolVar(&newPassword, "password", false, "ask for a new password")
-	_ = set.MarkFlagRequired("right") // the flag exists
 	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a user with all tokens", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
 		if err := c.RemoveUser(ctx, args[0]); err != nil {
 			return err

@@ -211,19 +211,10 @@ func (a *app) printEdited(out service.Edited, err error, preview bool) error {
 	return attentionUnless(len(out.Complaints) == 0)
 }
 
-// sayFindings says what a preview finds wrong with the entries that it changes.
+// sayFindings says what would be wrong after a change that is not wrong now.
 func (a *app) sayFindings(out service.Edited) {
-	changed := map[string]bool{}
-	for _, e := range out.Comparison.Added {
-		changed[e.Tag] = true
-	}
-	for _, c := range out.Comparison.Changed {
-		changed[c.Tag] = true
-	}
-	for _, f := range out.Findings {
-		if changed[f.Tag] {
-			a.say("  %s, %s: %s %s", f.Level, f.Code, f.Tag, f.Reason)
-		}
+	for _, f := range out.New {
+		a.say("  %s, %s: %s %s", f.Level, f.Code, f.Tag, f.Reason)
 	}
 }
 

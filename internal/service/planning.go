@@ -32,6 +32,7 @@ type Edited struct {
 	Kept       []string         `json:"kept"`               // entries left alone: their devices are configured
 	Complaints []plan.Complaint `json:"complaints"`         // what cannot be understood; any refuses all
 	Findings   []plan.Finding   `json:"findings,omitempty"` // of a preview: the plan as it would be
+	New        []plan.Finding   `json:"new,omitempty"`      // of a preview: those that are not there now
 }
 
 func edited() Edited {
@@ -97,8 +98,10 @@ func (s *Site) edit(ctx context.Context, in Edits, preview bool, who string, mak
 	}
 	out.Comparison = plan.Compare(p.Entries, after)
 	if preview {
+		now := p.Check()
 		p.Entries = after
 		out.Findings = append([]plan.Finding{}, p.Check()...)
+		out.New = plan.NewFindings(now, out.Findings)
 		return out, nil
 	}
 	if len(pairs) == 0 {

@@ -209,10 +209,14 @@ func readCredentials(content []byte, boxes map[string]address.MAC, tags map[stri
 		if errors.Is(err, io.EOF) {
 			return list, cells, nil
 		}
-		row, _ := r.FieldPos(0)
 		if err != nil {
-			return nil, []problem.Cell{{Row: row + 1, Reason: "the row cannot be read: fields or quotes do not pair up"}}, nil
+			row := 0
+			if bad := (*csv.ParseError)(nil); errors.As(err, &bad) {
+				row = bad.StartLine
+			}
+			return nil, []problem.Cell{{Row: row, Reason: "the row cannot be read: fields or quotes do not pair up"}}, nil
 		}
+		row, _ := r.FieldPos(0)
 		get := func(column string) string {
 			if i := at[column]; i >= 0 {
 				return strings.TrimSpace(fields[i])

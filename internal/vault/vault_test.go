@@ -275,3 +275,43 @@ func TestDevicesOfAKindShareOnePassword(t *testing.T) {
 		t.Errorf("%q without an error", p)
 	}
 }
+
+// Passwords that are kept while the key changes open with the new key.
+func TestKeepingWhileTheKeyChanges(t *testing.T) {
+	s, v := open(t, t.TempDir())
+	site, err := s.AddSite(ctx, plan.Site{Key: "a", Name: "A"}, "x")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all sync.WaitGroup
+	for i := range 4 {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			for n := range 25 {
+				if err := v.Put(ctx, address.MAC{2, 0, 0, 0, 1, byte(i)}, profile.Login{User: "u", Password: fmt.Sprint("p-", n)}); err != nil {
+					t.Error(err)
+				}
+				if err := v.KeepAs(ctx, site, fmt.Sprint("vault:", i, n), "kept"); err != nil {
+					t.Error(err)
+				}
+			}
+		}()
+	}
+	for range 5 {
+		if err := v.Change(ctx, ""); err != nil {
+			t.Error(err)
+		}
+	}
+	all.Wait()
+	for i := range 4 {
+		if logins, err := v.Logins(ctx, address.MAC{2, 0, 0, 0, 1, byte(i)}); err != nil || len(logins) != 25 || logins[0].Password != "p-24" {
+			t.Errorf("box %d: %d logins, %v", i, len(logins), err)
+		}
+		for n := range 25 {
+			if got, ok, err := v.Secret(ctx, fmt.Sprint("vault:", i, n)); got != "kept" || !ok || err != nil {
+				t.Errorf("secret %d %d: %q, %v", i, n, got, err)
+			}
+		}
+	}
+}

@@ -55,7 +55,7 @@ export interface Patch { tag: string; set?: Record<string, string>; remove?: boo
 export interface Change { tag: string; field: string; before: string; after: string; why?: string }
 export interface Comparison { added: PlanEntry[]; changed: Change[]; removed: PlanEntry[] }
 export interface Complaint { patch: number; field?: string; value?: string; reason: string }
-export interface Edited { revision: number; comparison: Comparison; changes: Change[]; kept: string[]; complaints: Complaint[]; findings?: PlanFinding[] }
+export interface Edited { revision: number; comparison: Comparison; changes: Change[]; kept: string[]; complaints: Complaint[]; findings?: PlanFinding[]; new?: PlanFinding[] }
 export interface ImportResult {
   format: string; sheet: string; sheets: string[]; header: string[]; mapping: Record<string, string>; leftOut: string[]; rows: number
   samples: { row: number; fields: Record<string, string> }[]; cells: Cell[]; comparison: Comparison; untouched: Change[]; findings: PlanFinding[]; site?: Site

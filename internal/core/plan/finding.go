@@ -99,3 +99,21 @@ var levels = func() map[string]Level {
 	}
 	return m
 }()
+
+// NewFindings gives what is found after a change and was not before. A value
+// that is used twice may be found at the other entry, so both are looked through.
+func NewFindings(before, after []Finding) []Finding {
+	type mark struct{ code, tag, profile, field, reason string }
+	markOf := func(f Finding) mark { return mark{f.Code, f.Tag, f.Profile, f.Field, f.Reason} }
+	known := map[mark]bool{}
+	for _, f := range before {
+		known[markOf(f)] = true
+	}
+	list := []Finding{}
+	for _, f := range after {
+		if !known[markOf(f)] {
+			list = append(list, f)
+		}
+	}
+	return list
+}

@@ -9,6 +9,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
+	"redstart/internal/core/profile"
 )
 
 func TestPatchesAreAppliedWholeOrNotAtAll(t *testing.T) {
@@ -241,4 +242,88 @@ func TestEveryFieldIsSetAndGot(t *testing.T) {
 	if err := copied.Set("room", "7"); err != nil || copied.Get("room") != "7" || e.Get("room") != "" {
 		t.Errorf("a setting of a copy: %q and %q, %v", copied.Get("room"), e.Get("room"), err)
 	}
+}
+
+func TestNamesFollowPatternAndProfile(t *testing.T) {
+	p := small(t)
+	camera, door := p.Profiles["ovalis-c20"], p.Profiles["tolvern-d1"]
+	e := plan.Entry{Tag: "BERTH1-CAM-007", Area: "BERTH1", Floor: "2", Place: "Pier head", Kind: "camera"}
+	for pattern, want := range map[string][2]string{
+		"":                         {"berth1-cam-007", "BERTH1-CAM-007"},
+		"{site}-{area}-{kind}{n}":  {"test-berth1-camera7", "TEST-BERTH1-CAM"},
+		"{tag}.{floor}":            {"berth1-cam-007-2", "BERTH1-CAM-007"},
+		"{place}_{n:04}":           {"pier-head-0007", "PIER-HEAD-0007"},
+		"{nothing of this kind}":   {"berth1-cam-007", "BERTH1-CAM-007"},
+		"{site}{site}{site}{site}": {"testtesttesttest", "TESTTESTTESTTES"},
+	} {
+		site := p.Site
+		site.Naming = pattern
+		for i, q := range []*profile.Profile{camera, door} {
+			got := site.NameFor(e, q)
+			if got != want[i] || q.Name.Check(got) != nil {
+				t.Errorf("%q for a %s: %q, want %q (%v)", pattern, q.Model, got, want[i], q.Name.Check(got))
+			}
+		}
+	}
+	// Two tags that are told apart only by what is cut off.
+	p = with(t, p, "YARD-BARRIER-NORTH-01 tolvern-m7 room=1", "YARD-BARRIER-NORTH-02 tolvern-m7 room=2")
+	expect(t, p, "name-twice YARD-BARRIER-NORTH-02 name")
+}
+
+func TestWhatAChangeMakesWrong(t *testing.T) {
+	p := with(t, small(t), "A-1 ovalis-c20 address=10.1.0.5", "A-2 ovalis-c20 address=10.1.0.6 name=Wrong")
+	before := p.Check()
+	after, _, _ := p.Apply([]plan.Patch{{Tag: "A-1", Set: map[string]string{"address": "10.1.0.6"}}})
+	p.Entries = after
+	if got := codes(plan.NewFindings(before, p.Check())); !slices.Equal(got, []string{"address-twice A-2 address"}) {
+		t.Errorf("%q", got)
+	}
+	if got := plan.NewFindings(p.Check(), p.Check()); len(got) != 0 {
+		t.Errorf("nothing changed, but %+v", got)
+	}
+}
+
+// Whatever is written into whatever field: either all of it is taken in, or
+// nothing changes and each complaint names its patch; and what was taken in can
+// be checked and written back.
+func FuzzApply(f *testing.F) {
+	f.Add("A-1", "address", "next", false)
+	f.Add("", "tag", "A-9", false)
+	f.Add("A-2", "rings-at", "A-1/trunk-a-network", false)
+	f.Add("A-2", "after", "A-1 A-2, A-3", true)
+	f.Add("A-1", "mac", "0a4f.5600.0001", false)
+	f.Add("A-1", "profile", "tolvern-d1", false)
+	base := small(f)
+	entries, _, complaints := base.Apply([]plan.Patch{{Set: map[string]string{"tag": "A-1", "profile": "ovalis-c20"}}, {Set: map[string]string{"tag": "A-2", "profile": "tolvern-d1", "rings-at": "A-1"}}})
+	if complaints != nil {
+		f.Fatal(complaints)
+	}
+	base.Entries = entries
+	f.Fuzz(func(t *testing.T, tag, field, value string, remove bool) {
+		p := base
+		after, pairs, complaints := p.Apply([]plan.Patch{{Tag: tag, Set: map[string]string{field: value}, Remove: remove}})
+		if complaints != nil {
+			if pairs != nil || !plan.Compare(after, base.Entries).Empty() {
+				t.Fatalf("refused and changed: %+v %+v", complaints, pairs)
+			}
+			return
+		}
+		p.Entries = after
+		p.Check()
+		patches, _ := p.Mends(nil)
+		if _, _, complaints := p.Apply(patches); complaints != nil {
+			t.Fatalf("the mends cannot be applied: %+v", complaints)
+		}
+		for _, e := range after {
+			var again plan.Entry
+			for _, key := range plan.Columns(after, p.Profiles) {
+				if err := again.Set(key, e.Get(key)); err != nil {
+					t.Fatalf("%s: %q cannot be written back: %v", key, e.Get(key), err)
+				}
+			}
+			if d := plan.Differences(e, again); d != nil {
+				t.Fatalf("written back it differs: %+v", d)
+			}
+		}
+	})
 }

@@ -289,6 +289,41 @@ func TestTheTemplateHasDropDowns(t *testing.T) {
 	}
 }
 
+// A small file that unfolds to a huge one is refused in moments.
+func TestAZipBombIsRefused(t *testing.T) {
+	f := excelize.NewFile()
+	cell := strings.Repeat("x", 30000)
+	for i := range 3000 {
+		if err := f.SetCellStr("Sheet1", fmt.Sprintf("A%d", i+1), cell[:len(cell)-i]); err != nil {
+			t.Fatal(err)
+		}
+	}
+	book, err := f.WriteToBuffer()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if book.Len() > planfile.MaxFile {
+		t.Fatalf("%d bytes are refused for their size alone", book.Len())
+	}
+	if _, err := planfile.Open(book.Bytes()); err == nil || !strings.Contains(err.Error(), "cannot be read") {
+		t.Errorf("90 MB of text in %d bytes: %v", book.Len(), err)
+	}
+}
+
+// A site in a file counts for its entries, and keeps the key it goes into.
+func TestASiteInTheFile(t *testing.T) {
+	p := empty(t)
+	r := read(t, p, `{"site": {"key": "", "name": "Other", "subnets": [{"name": "b", "prefix": "10.9.0.0/24", "gateway": "10.9.0.1"}]}, "entries": [{"tag": "A", "profile": "ovalis-c20", "after": ["B", "C"], "not-wired": true, "stream-port": 1554}]}`, planfile.Options{})
+	e := r.Entries[0]
+	if r.Site.Key != "test" || e.Address.String() != "10.9.0.2" || !slices.Equal(e.After, []string{"B", "C"}) || !e.NotWired || e.Get("stream-port") != "1554" {
+		t.Errorf("%+v %+v", r.Site, e)
+	}
+	alone := read(t, p, `{"site": {"key": "x", "name": "Other"}, "entries": []}`, planfile.Options{})
+	if alone.Refusal() != nil || alone.Rows != 0 || alone.Site.Name != "Other" {
+		t.Errorf("a file that holds the site alone: %+v", alone)
+	}
+}
+
 // The file with planted mistakes gives exactly its list.
 func TestThePlantedMistakes(t *testing.T) {
 	file, err := os.ReadFile("../../../demo/skerry-point-mistakes.json")

@@ -84,6 +84,7 @@ function soon() {
     const tags = new Set(list.map((p) => p.set?.tag || p.tag))
     notes.value = {}
     for (const f of out.findings ?? []) if (tags.has(f.tag)) notes.value[f.field] ??= f.reason
+    for (const f of out.new ?? []) if (f.tag && !tags.has(f.tag) && touched.value.has(f.field)) notes.value[f.field] ??= `${f.tag}: ${f.reason}`
     for (const c of out.complaints) notes.value[c.field ?? ''] = c.reason
   }, 200)
 }

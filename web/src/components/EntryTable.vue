@@ -86,9 +86,9 @@ const columns = computed<DataTableColumns<Row>>(() => {
       <NSelect v-model:value="kinds" multiple clearable size="small" :options="kindOptions" placeholder="Any kind" max-tag-count="responsive" class="filter" />
       <template v-if="acting.length">
         <strong>{{ plural(acting.length, 'entry') }} selected</strong>
-        <NButton size="small" :disabled="site.busy" @click="emit('commission', acting)">Commission</NButton>
-        <NButton size="small" :disabled="site.busy" @click="emit('verify', acting)">Verify</NButton>
-        <NButton size="small" :disabled="site.busy" @click="emit('unmatch', acting)">Undo match</NButton>
+        <NButton size="small" :disabled="site.busy || !site.mayCommission" @click="emit('commission', acting)">Commission</NButton>
+        <NButton size="small" :disabled="site.busy || !site.mayCommission" @click="emit('verify', acting)">Verify</NButton>
+        <NButton size="small" :disabled="site.busy || !site.mayCommission" @click="emit('unmatch', acting)">Undo match</NButton>
       </template>
       <span v-else class="faint">{{ rows.length === site.entries.length ? '' : `${rows.length} of ${site.entries.length} shown` }}</span>
     </div>

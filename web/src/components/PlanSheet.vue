@@ -82,10 +82,9 @@ const choices = computed<string[]>(() => {
 })
 
 watch([active, () => props.rows, () => props.columns], () => {
-  if (active.value.row >= count.value || active.value.column >= props.columns.length) {
-    active.value = { row: Math.max(0, Math.min(active.value.row, count.value - 1)), column: Math.max(0, Math.min(active.value.column, props.columns.length - 1)) }
-    anchor.value = active.value
-  }
+  const row = Math.max(0, Math.min(active.value.row, count.value - 1))
+  const col = Math.max(0, Math.min(active.value.column, props.columns.length - 1))
+  if (row !== active.value.row || col !== active.value.column) anchor.value = active.value = { row, column: col }
   if (column.value) emit('at', current.value, column.value)
 }, { immediate: true })
 watch(span, (s) => emit('select', props.rows.slice(s.top, s.bottom + 1).map((e) => e.tag)), { immediate: true })
@@ -231,8 +230,8 @@ function key(event: KeyboardEvent) {
   if (ctrl && event.key === 'a') {
     anchor.value = { row: 0, column: 0 }
     active.value = { row: Math.max(0, props.rows.length - 1), column: props.columns.length - 1 }
-  } else if (ctrl && event.key === 'd' && !props.readonly) fillDown()
-  else if (ctrl && event.key === 'z' && !props.readonly) emit('undo')
+  } else if (ctrl && event.key === 'd') { if (!props.readonly) fillDown() } // never the browser's own meaning
+  else if (ctrl && event.key === 'z') { if (!props.readonly) emit('undo') }
   else if (go[event.key]) go[event.key]()
   else {
     // The field has the focus before the letter arrives, so the browser puts it there.

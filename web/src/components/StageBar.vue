@@ -18,7 +18,7 @@ const stages = computed(() => [
   { key: 'plan', title: 'Plan', text: site.entries.length ? plural(site.entries.length, 'entry') : 'empty', button: 'Import', ready: site.mayPlan && !!site.key, done: site.entries.length > 0 },
   { key: 'find', title: 'Find', text: site.devices.length ? plural(site.devices.length, 'device') : 'nothing yet', button: 'Find', ready: !!site.segment && site.mayCommission && !!site.key, done: site.devices.length > 0 },
   { key: 'match', title: 'Match', text: `${matched.value} of ${total.value}`, button: site.proposals.proposals.length ? `Review ${site.proposals.proposals.length}` : 'Review',
-    ready: total.value > 0 && (site.proposals.proposals.length > 0 || site.proposals.open.length > 0), done: total.value > 0 && matched.value === total.value },
+    ready: site.mayCommission && total.value > 0 && (site.proposals.proposals.length > 0 || site.proposals.open.length > 0), done: total.value > 0 && matched.value === total.value },
   { key: 'commission', title: 'Commission', text: `${n('configured', 'verified')} of ${total.value}`, button: 'Rehearse', ready: site.mayCommission && (n('matched', 'needs attention') > 0 || site.entries.some((e) => e.differs?.length)) && !site.interrupted,
     done: total.value > 0 && n('configured', 'verified') === total.value },
   { key: 'verify', title: 'Verify', text: `${n('verified')} of ${total.value}`, button: 'Verify', ready: site.mayCommission && n('configured', 'verified') > 0 || site.mayCommission && site.entries.some((e) => e.checkedAt),

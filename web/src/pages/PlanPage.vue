@@ -90,9 +90,12 @@ function onTyping(patch: Patch | null) {
   timer = setTimeout(async () => {
     const out = await siteCall<Edited>('PATCH', 'entries?preview=true', { what: '', patches: [patch], configured: false }).catch(() => null)
     if (!out) return
+    // What the change makes wrong, wherever it shows, and what is wrong with the cell anyhow.
     const tag = patch.set?.tag || patch.tag
     const field = at.value?.column.key
-    typing.value = [...out.complaints.map((c) => c.reason), ...(out.findings ?? []).filter((f) => f.tag === tag && f.field === field).map((f) => f.reason)]
+    const own = (out.findings ?? []).filter((f) => f.tag === tag && f.field === field).map((f) => f.reason)
+    const others = (out.new ?? []).filter((f) => f.tag !== tag).map((f) => `${f.tag}: ${f.reason}`)
+    typing.value = [...out.complaints.map((c) => c.reason), ...own, ...others].slice(0, 3)
   }, 150)
 }
 
