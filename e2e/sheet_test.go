@@ -180,16 +180,16 @@ func TestTheConsoleOfSomebodyWhoMayOnlyLook(t *testing.T) {
 func TestQuantitiesAndAddressesInTheConsole(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 1})
 	b := r.signedIn(t, 1280, "/plan")
-	b.do(browser.Press("plan-generate"), chromedp.Click(chromedp.CSS(`[data-test="quantity-profile"]`)), key("C20", kb.Enter), shows("-CAM-01"))
+	b.do(browser.Press("plan-generate"), chromedp.Click(chromedp.CSS(`[data-test="quantity-profile"]`)), key("C20", kb.Enter), shows("CAM-01"))
 	has(t, "the preview", b.text(), "10.40.8.20", "10.40.8.23", "Add 4 entries")
 	if len(r.entries()) != 0 {
 		t.Error("a preview added entries")
 	}
-	b.do(browser.Answer("quantity-add"), cell("-CAM-04", "address", "10.40.8.23"))
+	b.do(browser.Answer("quantity-add"), cell("CAM-04", "address", "10.40.8.23"))
 	b.do(chromedp.Focus(browser.Mark("sheet")), control("a"), chromedp.Click(chromedp.Search(`//button[normalize-space(.)="Addresses"]`)), shows("Addresses for 4 entries"),
-		chromedp.Click(chromedp.Search(`//label[contains(., "spread out")]`)), shows("10.40.8.50"), chromedp.Click(chromedp.Search(`//button[normalize-space(.)="Give out"]`)), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")), cell("-CAM-04", "address", "10.40.8.50"))
+		chromedp.Click(chromedp.Search(`//label[contains(., "spread out")]`)), shows("10.40.8.50"), chromedp.Click(chromedp.Search(`//button[normalize-space(.)="Give out"]`)), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")), cell("CAM-04", "address", "10.40.8.50"))
 	// Several together.
-	b.do(chromedp.Focus(browser.Mark("sheet")), control("a"), browser.Press("plan-edit"), chromedp.WaitVisible(browser.Mark("entry-form")), chromedp.SendKeys(chromedp.CSS(`[data-test="field-place"] input`), "Pier"), browser.Press("entry-save"), cell("-CAM-04", "place", "Pier"))
+	b.do(chromedp.Focus(browser.Mark("sheet")), control("a"), browser.Press("plan-edit"), chromedp.WaitVisible(browser.Mark("entry-form")), chromedp.SendKeys(chromedp.CSS(`[data-test="field-place"] input`), "Pier"), browser.Press("entry-save"), cell("CAM-04", "place", "Pier"))
 	for tag, e := range r.entries() {
 		if e.Place != "Pier" {
 			t.Errorf("%s is at %q", tag, e.Place)

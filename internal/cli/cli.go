@@ -164,20 +164,16 @@ func (a *app) client(ctx context.Context) (*client.Client, error) {
 	if a.siteKey != "" {
 		return c.At(a.siteKey), nil
 	}
-	sites, err := c.Sites(ctx)
+	keys, err := c.Keys(ctx)
 	switch {
 	case err != nil:
 		return nil, err
-	case len(sites) == 0:
+	case len(keys) == 0:
 		return nil, errNoSite
-	case len(sites) > 1:
-		var keys []string
-		for _, s := range sites {
-			keys = append(keys, s.Key)
-		}
+	case len(keys) > 1:
 		return nil, problem.New(problem.Usage, "there are several sites: "+strings.Join(keys, ", "), "say which with --site KEY, or set REDSTART_SITE")
 	}
-	return c.At(sites[0].Key), nil
+	return c.At(keys[0]), nil
 }
 
 // with is a command about a site of the running service.

@@ -30,6 +30,16 @@ func (c *Client) Sites(ctx context.Context) ([]service.Summary, error) {
 	return get[[]service.Summary](ctx, c, "/api/sites")
 }
 
+// Keys lists the keys of the sites.
+func (c *Client) Keys(ctx context.Context) ([]string, error) {
+	sites, err := get[[]service.Summary](ctx, c, "/api/sites?brief=true")
+	var keys []string
+	for _, s := range sites {
+		keys = append(keys, s.Key)
+	}
+	return keys, err
+}
+
 // AddSite makes a site and gives it with its key.
 func (c *Client) AddSite(ctx context.Context, site plan.Site) (plan.Site, error) {
 	return post[plan.Site](ctx, c, "/api/sites", site)

@@ -53,7 +53,7 @@ func (s *Service) routes() []route {
 
 func (s *Service) siteRoutes() []route {
 	return []route{
-		call(s, "GET", "/api/sites", "The sites", Look, func(r *request, _ none) ([]Summary, error) { return s.Sites(r) }),
+		call(s, "GET", "/api/sites", "The sites with how far they are; ?brief=true without", Look, func(r *request, _ none) ([]Summary, error) { return s.Sites(r, r.yes("brief")) }),
 		call(s, "POST", "/api/sites", "Make a site", Plan, func(r *request, in plan.Site) (plan.Site, error) { return s.AddSite(r, in, r.who.Name) }),
 		call(s, "GET", "/api/sites/:site", "The site's data", Look, func(r *request, _ none) (plan.Site, error) { return r.site.store.Data(r) }),
 		call(s, "PUT", "/api/sites/:site", "Set the site's data; policies have their own calls", Plan, func(r *request, in plan.Site) (plan.Site, error) {

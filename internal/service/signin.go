@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"strings"
 	"sync"
@@ -204,6 +205,15 @@ func (t *tries) allow(names ...string) error {
 	return nil
 }
 
+// from gives the address that a request came from. No header can say another.
+func from(c *echo.Context) string {
+	host, _, err := net.SplitHostPort(c.Request().RemoteAddr)
+	if err != nil {
+		return c.Request().RemoteAddr
+	}
+	return host
+}
+
 // signIn takes a user name with a password, or the token of a one-time link.
 func (s *Service) signIn(c *echo.Context) error {
 	var in struct {
@@ -214,7 +224,7 @@ func (s *Service) signIn(c *echo.Context) error {
 	if err := c.Bind(&in); err != nil {
 		return err
 	}
-	if err := s.signIns.allow("from "+c.RealIP(), "user "+in.User+in.Link); err != nil {
+	if err := s.signIns.allow("from "+from(c), "user "+in.User+in.Link); err != nil {
 		return err
 	}
 	ctx := c.Request().Context()
@@ -242,7 +252,7 @@ func (s *Service) signIn(c *echo.Context) error {
 			if hash == "" {
 				passwordFits(decoy, in.Password)
 			}
-			s.log.Warn("sign-in refused", "from", c.RealIP())
+			s.log.Warn("sign-in refused", "from", from(c))
 			return problem.New(problem.SignIn, "user or password is wrong", "try again; the first start of the service showed the owner's password")
 		}
 	}

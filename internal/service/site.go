@@ -35,14 +35,18 @@ type Summary struct {
 	States  map[string]int `json:"states"`
 }
 
-// Sites lists the sites with how far they are.
-func (s *Service) Sites(ctx context.Context) ([]Summary, error) {
+// Sites lists the sites; unless brief, with how far they are.
+func (s *Service) Sites(ctx context.Context, brief bool) ([]Summary, error) {
 	sites, err := s.store.Sites(ctx)
 	if err != nil {
 		return nil, err
 	}
 	list := []Summary{}
 	for _, data := range sites {
+		if brief {
+			list = append(list, Summary{Site: data})
+			continue
+		}
 		at, err := s.At(ctx, data.Key)
 		if err != nil {
 			return nil, err

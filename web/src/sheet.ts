@@ -17,7 +17,7 @@ export function columnsOf(keys: string[], fields: Field[], profiles: Profile[]):
   const list: Column[] = fields.filter((f) => wanted.has(f.key)).map((f) => ({ ...f, width: widths[f.key] ?? 120, setting: false }))
   for (const p of profiles) {
     for (const s of p.settings ?? []) {
-      if (wanted.has(s.key) && !list.some((c) => c.key === s.key)) list.push({ key: s.key, label: s.label, help: helpOf(s), width: Math.max(110, s.label.length * 7 + 20), setting: true })
+      if (wanted.has(s.key) && !list.some((c) => c.key === s.key)) list.push({ key: s.key, label: s.label, help: helpOf(s), width: Math.max(110, s.label.length * 8 + 24), setting: true })
     }
   }
   return list

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"strconv"
+	"strings"
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
@@ -70,6 +71,7 @@ func (p Plan) quantity(q Quantity, used map[string]int, pool *pool) ([]Patch, er
 				if err != nil {
 					return nil, err
 				}
+				tag = strings.Trim(tag, "-_.") // where a word of the pattern was empty
 				_, taken := used[tag]
 				if !taken {
 					set["tag"] = tag

@@ -25,6 +25,8 @@ type Values struct {
 	Address netip.Prefix `json:"address"`
 	Gateway netip.Addr   `json:"gateway"`
 	User    string       `json:"user,omitempty"`
+	// Recovery is the mail address for a lost password, where the model takes one.
+	Recovery string `json:"recovery,omitempty"`
 	// Settings are what the plan gives beside that, by key, with what it comes
 	// to; secrets as what stands for them.
 	Settings map[string]string `json:"settings,omitempty"`
@@ -34,6 +36,9 @@ type Values struct {
 func For(r plan.Resolver, e plan.Entry, p *profile.Profile) Values {
 	n := r.Site.SubnetOf(e.Address)
 	v := Values{Name: e.Name, Gateway: n.Gateway, User: r.Site.PolicyFor(p).LoginName(p)}
+	if p.Accounts.Recovery {
+		v.Recovery = r.Site.PolicyFor(p).Recovery
+	}
 	if n.Prefix.IsValid() {
 		v.Address = netip.PrefixFrom(e.Address, n.Prefix.Bits())
 	}
@@ -61,6 +66,7 @@ func Differ(given, planned Values) []string {
 	compare("address", text(given.Address), text(planned.Address))
 	compare("gateway", text(given.Gateway), text(planned.Gateway))
 	compare("user", given.User, planned.User)
+	compare("recovery mail", given.Recovery, planned.Recovery)
 	keys := map[string]bool{}
 	for k := range given.Settings {
 		keys[k] = true
@@ -95,7 +101,7 @@ func (v Values) Variables() map[string]string {
 		gateway = v.Gateway.String()
 	}
 	return map[string]string{
-		"name": v.Name, "user": v.User, "gateway": gateway,
+		"name": v.Name, "user": v.User, "recovery": v.Recovery, "gateway": gateway,
 		"address": v.Address.Addr().String(),
 		"mask":    address.Mask(v.Address),
 		"bits":    strconv.Itoa(v.Address.Bits()),

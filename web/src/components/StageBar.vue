@@ -49,7 +49,7 @@ const percent = computed(() => (site.activity.total ? Math.floor((100 * ended.va
       <NButton size="small" @click="emit('giveUp')">Give it up</NButton>
     </div>
     <div v-if="site.activity.kind" class="strip" role="status" data-test="activity" :data-state="site.activity.state">
-      <strong>{{ titles[site.activity.kind] }}{{ site.busy ? '' : ': ' + site.activity.state }}</strong>
+      <strong>{{ titles[site.activity.kind] }}{{ site.activity.site === site.key ? '' : ' on ' + site.activity.site }}{{ site.busy ? '' : ': ' + site.activity.state }}</strong>
       <NProgress v-if="site.busy" type="line" :percentage="percent" :show-indicator="false" :height="8" class="bar" />
       <span>{{ site.activity.text }}</span>
       <span v-if="site.activity.failed" class="bad">{{ site.activity.failed }} failed</span>

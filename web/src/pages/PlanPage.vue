@@ -33,11 +33,6 @@ const editTags = ref<string[]>([])
 const selected = ref<string[]>([])
 
 const kindOptions = computed(() => [...new Set(site.entries.map((e) => e.kind))].sort().map((v) => ({ label: v, value: v })))
-const used = computed(() => new Set(site.entries.filter((e) => !kinds.value.length || kinds.value.includes(e.kind)).map((e) => e.profile)))
-// The settings of what is shown: of every kind only those in use, of chosen kinds all.
-const settingKeys = computed(() => site.profiles.filter((p) => used.value.has(p.id)).flatMap((p) => (p.settings ?? []).filter((s) => s.type !== 'computed').map((s) => s.key)))
-const columns = computed(() => columnsOf([...chosen.value, 'tag', ...settingKeys.value], fields.value, site.profiles.filter((p) => used.value.has(p.id))))
-const columnOptions = computed(() => fields.value.filter((f) => f.key !== 'tag').map((f) => ({ label: f.label, value: f.key })))
 const rows = computed(() => {
   const has = searched(search.value)
   if (!search.value && !kinds.value.length) return site.entries
@@ -48,6 +43,16 @@ const rows = computed(() => {
   })
 })
 
+const used = computed(() => new Set(rows.value.map((e) => e.profile)))
+// The settings of what is shown: all of a few models, of many only what is in use.
+const settingKeys = computed(() => {
+  const all = site.profiles.filter((p) => used.value.has(p.id)).flatMap((p) => (p.settings ?? []).filter((s) => s.type !== 'computed').map((s) => s.key))
+  if (used.value.size <= 3) return all
+  const given = new Set(rows.value.flatMap((e) => Object.keys(e.settings ?? {})))
+  return all.filter((k) => given.has(k))
+})
+const columns = computed(() => columnsOf([...chosen.value, 'tag', ...settingKeys.value], fields.value, site.profiles.filter((p) => used.value.has(p.id))))
+const columnOptions = computed(() => fields.value.filter((f) => f.key !== 'tag').map((f) => ({ label: f.label, value: f.key })))
 // What was typed is shown at once, and until the service has taken it.
 const pending = shallowRef(new Map<string, string>())
 watch(() => site.entries, () => (pending.value = new Map()))

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { NTabPane, NTabs } from 'naive-ui'
-import { ref } from 'vue'
-import { useRoute } from 'vue-router'
+import { computed } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import LoginSettings from '../components/LoginSettings.vue'
 import PeopleSettings from '../components/PeopleSettings.vue'
 import SiteSettings from '../components/SiteSettings.vue'
@@ -9,7 +9,9 @@ import SubnetSettings from '../components/SubnetSettings.vue'
 import { useSite } from '../site'
 
 const site = useSite()
-const tab = ref(useRoute().hash.slice(1) || 'site')
+const route = useRoute()
+const router = useRouter()
+const tab = computed({ get: () => route.hash.slice(1) || 'site', set: (t) => void router.replace('#' + t) })
 </script>
 
 <template>
