@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -221,15 +222,22 @@ web: {scheme: http, port: 8080, auth: basic}
 order:
   - {act: password}
   - {act: name}
+  - {act: settings}
   - {act: address, then: restarts}
+settings:
+  - {key: colour, label: Colour, type: choice, choices: [red, green], default: red}
+  - {key: watches, label: Watches, type: entry, kinds: [camera]}
+  - {key: watches-at, label: Address watched, type: computed, from: "{watches.address}"}
+  - {key: spare, label: Spare lamps, type: number}
 acts:
+  settings: [{request: "POST /set/colour", form: {to: "{setting.colour} {setting.watches-at}"}, refused: [401]}]
   identify: [{request: GET /label, take: {model: header X-Model, serial: header X-Serial}}]
   sign-in: [{request: GET /all, refused: [401]}]
   password: [{request: "POST /set/secret", form: {to: "{password}"}, refused: [401]}]
   name: [{request: "POST /set/name", form: {to: "{name}"}, refused: [401]}]
   address: [{request: "POST /set/address", form: {to: "{address}/{bits}", via: "{gateway}"}, refused: [401]}]
   read:
-    - {request: GET /all, refused: [401], take: {name: json /name, address: json /net/0, mask: json /net/1, gateway: json /net/2}}
+    - {request: GET /all, refused: [401], take: {name: json /name, address: json /net/0, mask: json /net/1, gateway: json /net/2, setting.colour: json /colour, setting.watches-at: json /at}}
 `
 
 // A fourth web-configured model needs a YAML file alone.
@@ -251,6 +259,9 @@ func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
 	})
 	csv := string(r.site.Plan()) + "YARD-BCN-01,beacon,lumen-k7,YARD,Marshalling yard,next,auto,,K7-000042\n"
 	r.plan(csv)
+	if err := r.set("YARD-BCN-01", "colour", "green", "watches", "BERTH1-CAM-01", "spare", "3"); err != nil {
+		t.Fatal(err)
+	}
 	r.find()
 	if _, err := r.c.Accept(patience(t), nil); err != nil {
 		t.Fatal(err)
@@ -261,11 +272,50 @@ func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
 	if e.State != store.Verified || e.MatchedBy != "serial" {
 		t.Fatalf("%s by %s: %s", e.State, e.MatchedBy, e.Reason)
 	}
+	camera := r.entries()["BERTH1-CAM-01"]
+	if got := beacons.of(fourth); got != "green "+camera.Address.String() {
+		t.Errorf("the device was given %q", got)
+	}
+	rehearsal, err := r.c.Rehearse(patience(t), []string{"YARD-BCN-01"})
+	if err != nil || !slices.Equal(rehearsal.Devices[0].NotSent, []string{"spare"}) {
+		t.Errorf("%+v, %v", rehearsal, err)
+	}
+	// What it watches moves: it differs, and the next run sets it.
+	if err := r.set("BERTH1-CAM-01", "address", "10.40.8.99"); err != nil {
+		t.Fatal(err)
+	}
+	if e := r.entries()["YARD-BCN-01"]; e.State == store.Verified || len(e.Differs) != 1 || !strings.Contains(e.Differs[0], "planned 10.40.8.99") {
+		t.Errorf("%s, %q", e.State, e.Differs)
+	}
+	r.commission()
+	r.verify("YARD-BCN-01")
+	if got := beacons.of(fourth); got != "green 10.40.8.99" || r.entries()["YARD-BCN-01"].State != store.Verified {
+		t.Errorf("after the second run it has %q: %+v", got, r.entries()["YARD-BCN-01"])
+	}
+	// Verification observes the setting, whatever the run believed.
+	beacons.set(fourth, "red 10.40.8.99")
+	r.verify("YARD-BCN-01")
+	if e := r.entries()["YARD-BCN-01"]; e.State != store.Attention || !strings.Contains(e.Reason, "expected green, observed red") {
+		t.Errorf("%s: %s", e.State, e.Reason)
+	}
 	s := fourth.Running()
 	if s.Name != "yard-bcn-01" || s.Address.Addr() != e.Address || len(s.Password) != 6 || strings.Trim(s.Password, "0123456789") != "" {
 		t.Errorf("the device has %q at %s", s.Name, s.Address)
 	}
 }
+
+// lamps are what beacons were given, over their restarts.
+type lamps struct{ sync.Map }
+
+var beacons lamps
+
+func (l *lamps) of(b *box.Box) string {
+	v, _ := l.Load(b)
+	text, _ := v.(string)
+	return text
+}
+
+func (l *lamps) set(b *box.Box, text string) { l.Store(b, text) }
 
 // beaconPages is the web server of the fourth model.
 func beaconPages(b *box.Box) http.Handler {
@@ -285,10 +335,15 @@ func beaconPages(b *box.Box) http.Handler {
 	})
 	mux.HandleFunc("GET /all", inside(func(w http.ResponseWriter, _ *http.Request) {
 		s := b.Running()
-		_, _ = w.Write([]byte(`{"name":"` + s.Name + `","net":["` + s.Address.Addr().String() + `","` + box.Mask(s.Address) + `","` + box.AddrText(s.Gateway) + `"]}`))
+		colour, at, _ := strings.Cut(beacons.of(b), " ")
+		_, _ = w.Write([]byte(`{"name":"` + s.Name + `","net":["` + s.Address.Addr().String() + `","` + box.Mask(s.Address) + `","` + box.AddrText(s.Gateway) + `"],"colour":"` + colour + `","at":"` + at + `"}`))
 	}))
 	mux.HandleFunc("POST /set/{what}", inside(func(w http.ResponseWriter, r *http.Request) {
 		to := r.PostFormValue("to")
+		if r.PathValue("what") == "colour" {
+			beacons.set(b, to)
+			return
+		}
 		set := map[string]func(*box.Settings){
 			"secret": func(s *box.Settings) { s.Password = to },
 			"name":   func(s *box.Settings) { s.Name = to },

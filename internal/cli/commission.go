@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -131,6 +132,11 @@ func (a *app) rehearse(ctx context.Context, c *client.Client, tags []string) err
 		return err
 	}
 	a.say("")
+	for _, d := range r.Devices {
+		if len(d.NotSent) > 0 {
+			a.say("Planned for %s, but to be set by hand: %s.", d.Tag, strings.Join(d.NotSent, ", "))
+		}
+	}
 	for _, l := range r.Left {
 		a.say("Left out: %s: %s.", l.Tag, l.Why)
 	}

@@ -89,7 +89,7 @@ func Rehearse(p plan.Plan, entries []store.Entry) Rehearsal {
 		default:
 			v := procedure.For(resolver, e.Entry, p)
 			steps := procedure.Steps(p, v)
-			d := Rehearsed{e.Tag, e.Device.String(), p.ID, v, steps, procedure.Takes(p, steps).Seconds(), slices.Sorted(maps.Keys(e.Settings))}
+			d := Rehearsed{e.Tag, e.Device.String(), p.ID, v, steps, procedure.Takes(p, steps).Seconds(), notSent(e, p)}
 			r.Devices = append(r.Devices, d)
 			r.Seconds = max(r.Seconds, d.Seconds)
 		}
@@ -205,4 +205,9 @@ func Left(run store.Run, profiles profile.Set, now time.Time) time.Duration {
 		left = max(left, expect)
 	}
 	return left
+}
+
+// notSent lists the planned settings that do not get to the device.
+func notSent(e store.Entry, p *profile.Profile) []string {
+	return slices.DeleteFunc(slices.Sorted(maps.Keys(e.Settings)), p.Reaches)
 }

@@ -3,7 +3,9 @@
 package check
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -78,6 +80,13 @@ func Judge(want Expectation, saw Observation, now time.Time) []Check {
 	}
 	for _, key := range []string{"name", "address", "mask", "gateway"} {
 		add(key, vars[key], fact(saw, key), fact(saw, key) == vars[key])
+	}
+	for _, key := range slices.Sorted(maps.Keys(want.Values.Settings)) {
+		seen := saw.Facts["setting."+key]
+		if want.Values.Settings[key] != "" {
+			seen = fact(saw, "setting."+key)
+		}
+		add(key, cmp.Or(want.Values.Settings[key], "nothing"), cmp.Or(seen, "nothing"), seen == want.Values.Settings[key])
 	}
 	if want.Certificate != "" {
 		add("certificate", short(want.Certificate), short(saw.Certificate), saw.Certificate == want.Certificate)

@@ -27,8 +27,8 @@ type Values struct {
 	User    string       `json:"user,omitempty"`
 	// Recovery is the mail address for a lost password, where the model takes one.
 	Recovery string `json:"recovery,omitempty"`
-	// Settings are what the plan gives beside that, by key, with what it comes
-	// to; secrets as what stands for them.
+	// Settings are those that the profile's acts send, by key, with what they
+	// come to; an empty one is sent as such.
 	Settings map[string]string `json:"settings,omitempty"`
 }
 
@@ -42,12 +42,12 @@ func For(r plan.Resolver, e plan.Entry, p *profile.Profile) Values {
 	if n.Prefix.IsValid() {
 		v.Address = netip.PrefixFrom(e.Address, n.Prefix.Bits())
 	}
-	for _, s := range r.Settings(e) {
-		if s.Value != "" {
-			if v.Settings == nil {
-				v.Settings = map[string]string{}
+	if sent := p.Sent(); len(sent) > 0 {
+		v.Settings = map[string]string{}
+		for _, s := range r.Settings(e) {
+			if slices.Contains(sent, s.Key) {
+				v.Settings[s.Key] = s.Value
 			}
-			v.Settings[s.Key] = s.Value
 		}
 	}
 	return v
@@ -75,10 +75,6 @@ func Differ(given, planned Values) []string {
 		keys[k] = true
 	}
 	for _, k := range slices.Sorted(maps.Keys(keys)) {
-		if given.Settings[k] != planned.Settings[k] && strings.HasPrefix(planned.Settings[k], "vault:") {
-			list = append(list, k+": another secret is planned")
-			continue
-		}
 		compare(k, given.Settings[k], planned.Settings[k])
 	}
 	return list
@@ -100,12 +96,16 @@ func (v Values) Variables() map[string]string {
 	if v.Gateway.IsValid() {
 		gateway = v.Gateway.String()
 	}
-	return map[string]string{
+	vars := map[string]string{
 		"name": v.Name, "user": v.User, "recovery": v.Recovery, "gateway": gateway,
 		"address": v.Address.Addr().String(),
 		"mask":    address.Mask(v.Address),
 		"bits":    strconv.Itoa(v.Address.Bits()),
 	}
+	for key, value := range v.Settings {
+		vars["setting."+key] = value
+	}
+	return vars
 }
 
 // Kinds of steps that are not acts of a profile.
@@ -149,6 +149,7 @@ func describe(s profile.Stage, v Values) string {
 		profile.Password: "set a new password for " + v.User + ", made and stored before it is sent",
 		profile.Name:     "set the name " + v.Name,
 		profile.Address:  "set the address " + v.Address.String() + gatewayText(v),
+		profile.Settings: "set " + settingsText(v),
 		profile.Save:     "save the settings, so that they survive a power cut",
 		profile.Restart:  "restart it",
 	}[s.Act]
@@ -159,6 +160,14 @@ func describe(s profile.Stage, v Values) string {
 		text += "; it restarts by itself"
 	}
 	return text
+}
+
+func settingsText(v Values) string {
+	var parts []string
+	for _, key := range slices.Sorted(maps.Keys(v.Settings)) {
+		parts = append(parts, key+" "+cmp.Or(v.Settings[key], "to nothing"))
+	}
+	return strings.Join(parts, ", ")
 }
 
 func gatewayText(v Values) string {

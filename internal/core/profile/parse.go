@@ -99,6 +99,9 @@ func (p *Profile) checkActs() error {
 			}
 		}
 	}
+	if err := p.checkSent(); err != nil {
+		return err
+	}
 	for _, act := range []Act{Identify, Read} {
 		if len(p.Acts[act]) == 0 {
 			return fmt.Errorf("the act %s is missing", act)

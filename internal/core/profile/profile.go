@@ -26,6 +26,7 @@ const (
 	SignIn       Act = "sign-in"       // prove that {user} and {password} are accepted
 	Password     Act = "password"      // set {password}; {old-password} is the factory one
 	Name         Act = "name"          // set {name}
+	Settings     Act = "settings"      // set what the profile declares besides, as {setting.KEY}
 	Address      Act = "address"       // set {address}, {mask}, {bits}, {gateway}
 	Save         Act = "save"          // make the running settings the saved ones
 	Restart      Act = "restart"       // restart, or put staged settings into effect by restarting
@@ -34,7 +35,7 @@ const (
 	Blink        Act = "blink"         // make the device show itself
 )
 
-var allActs = []Act{Identify, SignIn, Password, Name, Address, Save, Restart, Read, FactoryEntry, Blink}
+var allActs = []Act{Identify, SignIn, Password, Name, Settings, Address, Save, Restart, Read, FactoryEntry, Blink}
 
 // Effects that an act may have on the device's presence on the segment.
 const (

@@ -2,6 +2,7 @@ package profile
 
 import (
 	"fmt"
+	"maps"
 	"net/mail"
 	"net/netip"
 	"regexp"
@@ -208,6 +209,56 @@ func (p *Profile) Setting(key string) *Setting {
 // Sets reports whether the profile says how its model is set. One that does
 // not can be planned with, but not commissioned.
 func (p *Profile) Sets() bool { return len(p.Order) > 0 }
+
+// sent finds the variables that stand for settings in moves.
+var sent = regexp.MustCompile(`\{setting\.([a-z][a-z0-9-]*)\}`)
+
+// Sent lists the keys of the settings that the acts send to the device, each once.
+func (p *Profile) Sent() []string {
+	keys := map[string]bool{}
+	for _, script := range p.Acts {
+		for _, m := range script {
+			for _, found := range sent.FindAllStringSubmatch(fmt.Sprint(m.Request, m.Form, m.JSON), -1) {
+				keys[found[1]] = true
+			}
+		}
+	}
+	return slices.Sorted(maps.Keys(keys))
+}
+
+// Reaches reports whether the value of a setting gets to the device: it is sent,
+// or what is made from it is.
+func (p *Profile) Reaches(key string) bool {
+	for _, k := range p.Sent() {
+		if k == key {
+			return true
+		}
+		for _, m := range Placeholder.FindAllStringSubmatch(p.Setting(k).From, -1) {
+			if m[1] == key {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// checkSent demands that what is sent can be read back: nothing is called
+// verified that was not observed.
+func (p *Profile) checkSent() error {
+	for _, key := range p.Sent() {
+		s := p.Setting(key)
+		if s == nil {
+			return fmt.Errorf("{setting.%s}: there is no such setting", key)
+		}
+		if s.Type == Secret || s.Type == File {
+			return fmt.Errorf("{setting.%s}: a %s cannot be sent", key, s.Type)
+		}
+		if !slices.ContainsFunc(p.Acts[Read], func(m Move) bool { return m.Take["setting."+key] != "" }) {
+			return fmt.Errorf("{setting.%s} is sent, but the act read does not take it back", key)
+		}
+	}
+	return nil
+}
 
 func (p *Profile) checkSettings() error {
 	seen := map[string]bool{}

@@ -193,7 +193,7 @@ func (c *Client) request(ctx context.Context, m profile.Move, vars map[string]st
 	return request, nil
 }
 
-var variable = regexp.MustCompile(`\{[a-z][a-z-]*\}`)
+var variable = regexp.MustCompile(`\{[a-z][a-z0-9.-]*\}`)
 
 // fill replaces {name} by its value. A variable without a value is an error:
 // a device must never be given a literal "{password}".
