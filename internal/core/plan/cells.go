@@ -74,6 +74,13 @@ func (p Plan) Map(n Subnet) Map {
 			}
 		}
 	}
+	for _, e := range p.Entries {
+		for _, a := range p.furtherPorts(e) {
+			if cells[a] == nil {
+				put(a, Planned, e.Tag, e.Tag+", a further port")
+			}
+		}
+	}
 	for _, l := range p.Known.Living {
 		switch c := cells[l.Address]; {
 		case c == nil || c.Is == KeptCell:

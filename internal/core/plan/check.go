@@ -18,14 +18,16 @@ type checker struct {
 	first  map[string]string // field and value to the tag that used it first
 	zones  map[string]bool
 	living map[netip.Addr][]Living
+	ports  map[netip.Addr]bool // first ports
 	found  []Finding
 }
 
 // Check checks the plan as a whole. Findings about the site come first, those
 // about entries in the order of entries.
 func (p Plan) Check() []Finding {
-	c := &checker{Plan: p, pool: p.pool(), byTag: map[string]int{}, first: map[string]string{}, zones: map[string]bool{}, living: map[netip.Addr][]Living{}}
+	c := &checker{Plan: p, pool: p.pool(), byTag: map[string]int{}, first: map[string]string{}, zones: map[string]bool{}, living: map[netip.Addr][]Living{}, ports: map[netip.Addr]bool{}}
 	for i, e := range p.Entries {
+		c.ports[e.Address] = true
 		if _, twice := c.byTag[e.Tag]; !twice {
 			c.byTag[e.Tag] = i
 		}

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 
 	"redstart/internal/core/address"
+	"redstart/internal/core/profile"
 )
 
 // pool knows which addresses of a site are taken or may not be used.
@@ -26,8 +27,29 @@ func (p Plan) pool() *pool {
 		if e.Address.IsValid() {
 			q.taken[e.Address] = true
 		}
+		for _, a := range p.furtherPorts(e) {
+			q.taken[a] = true
+		}
 	}
 	return q
+}
+
+// furtherPorts gives the addresses of an entry's ports after the first.
+func (p Plan) furtherPorts(e Entry) []netip.Addr {
+	prof := p.Profiles[e.Profile]
+	if prof == nil || len(e.Settings) == 0 {
+		return nil
+	}
+	var list []netip.Addr
+	for _, s := range prof.Settings {
+		if s.Type != profile.SecondPort || e.Settings[s.Key] == "" {
+			continue
+		}
+		if port, err := netip.ParsePrefix(e.Settings[s.Key]); err == nil {
+			list = append(list, port.Addr())
+		}
+	}
+	return list
 }
 
 // reserved says why an address of a subnet may not be given to a device, with

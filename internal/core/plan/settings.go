@@ -120,7 +120,7 @@ func (c *checker) second(e Entry, s *profile.Setting, value string) {
 		c.find("second-reserved", e.Tag, s.Key, fmt.Sprintf("%s: %s %s", s.Label, a, why), nil)
 		return
 	}
-	if c.pool.taken[a] {
+	if c.ports[a] {
 		c.find("second-twice", e.Tag, s.Key, fmt.Sprintf("%s: %s is the address of another entry", s.Label, a), nil)
 		return
 	}

@@ -182,6 +182,23 @@ func TestAllocate(t *testing.T) {
 	}
 }
 
+func TestFurtherPortsAreNotGivenOut(t *testing.T) {
+	p := small(t)
+	p.Site.Subnets = append(p.Site.Subnets, plan.Subnet{Name: "tel", Prefix: netip.MustParsePrefix("10.2.0.0/29"), Gateway: ip("10.2.0.1"), NTP: []netip.Addr{ip("10.2.0.1")}})
+	p.Site.Policies = []plan.Policy{{Mode: plan.OneEach, Recovery: "a@b.example"}}
+	p = with(t, p, "V-1 tolvern-v2 second-port=10.2.0.2/29", "A-1 ovalis-c20 subnet=tel")
+	if got := p.Entries[1].Get("address"); got != "10.2.0.3" {
+		t.Errorf("the next free address is %s; .2 is a further port", got)
+	}
+	expect(t, p)
+	if m := p.Map(p.Site.Subnets[1]); m.Free != 3 {
+		t.Errorf("%d free, want 3: %+v", m.Free, m.Cells)
+	}
+	after, _, _ := p.Apply([]plan.Patch{{Tag: "A-1", Set: map[string]string{"address": "10.2.0.2"}}})
+	p.Entries = after
+	expect(t, p, "second-twice V-1 second-port")
+}
+
 func TestTheAddressMap(t *testing.T) {
 	p := with(t, small(t), "A-1 ovalis-c20 address=10.1.0.5", "A-2 ovalis-c20 address=10.1.0.6", "A-3 ovalis-c20 address=10.1.0.6", "A-4 ovalis-c20 address=10.1.0.7", "A-5 ovalis-c20 address=10.1.0.1")
 	p.Known.Living = []plan.Living{{Address: ip("10.1.0.5"), Tag: "A-1"}, {Address: ip("10.1.0.7"), MAC: address.MAC{2}}, {Address: ip("10.1.0.9"), MAC: address.MAC{4}}}
