@@ -17,18 +17,28 @@ const fill = () => {
   Object.assign(form, { name: s?.name ?? '', key: s?.key ?? '', contact: s?.contact ?? '', notes: s?.notes ?? '', zone: s?.zone ?? '', language: s?.language ?? '', naming: s?.naming ?? '' })
   wrong.value = ''
 }
-watch(() => site.site, fill, { immediate: true })
-watch(making, fill)
+// What somebody is writing stays when the site changes meanwhile.
+let loaded = JSON.stringify(form)
+function refresh() {
+  fill()
+  loaded = JSON.stringify(form)
+}
+watch(() => site.site, () => {
+  if (JSON.stringify(form) === loaded) refresh()
+}, { immediate: true })
+watch(making, refresh)
 
 async function save() {
   try {
     if (making.value || !site.key) {
       const made = await call<Site>('POST', 'sites', form)
       making.value = false
+      loaded = JSON.stringify(form)
       await site.loadSites()
       site.open(made.key)
     } else {
       const saved = await siteCall<Site>('PUT', '', { ...site.site, ...form })
+      loaded = JSON.stringify(form)
       await site.loadSites()
       if (saved.key !== site.key) site.open(saved.key)
     }

@@ -12,11 +12,15 @@ interface Form { name: string; prefix: string; vlan: number | null; gateway: str
 const forms = ref<Form[]>([])
 const wrong = ref('')
 const words = (list: string[] | null) => (list ?? []).join(' ')
+// What somebody is writing stays when the site changes meanwhile.
+let loaded = '[]'
 watch(() => site.site, (s) => {
+  if (JSON.stringify(forms.value) !== loaded) return
   forms.value = (s?.subnets ?? []).map((n) => ({
     name: n.name, prefix: n.prefix, vlan: n.vlan || null, gateway: n.gateway, domain: n.domain, dns: words(n.dns), ntp: words(n.ntp), log: words(n.log), snmp: words(n.snmp),
     kept: (n.keptFree ?? []).map((k) => `${k.range} ${k.reason}`.trim()).join('\n'), ranges: (n.ranges ?? []).map((r) => `${r.range} ${r.kind}`).join('\n'),
   }))
+  loaded = JSON.stringify(forms.value)
 }, { immediate: true })
 
 const list = (text: string) => text.split(/[\s,;]+/).filter(Boolean)
@@ -32,6 +36,7 @@ async function save() {
   wrong.value = ''
   try {
     await siteCall('PUT', '', { ...site.site, subnets: forms.value.map(subnet) })
+    loaded = JSON.stringify(forms.value)
     message.success('Saved')
   } catch (e) {
     wrong.value = (e as Error).message
