@@ -32,6 +32,10 @@ const settings = computed<Setting[]>(() => {
 })
 const shownFields = computed(() => props.fields.filter((f) => f.key !== 'kind' && !(many.value && ['tag', 'mac', 'serial'].includes(f.key))))
 
+const files = ref<string[]>([]) // of the site, by name
+watch(show, async (open) => {
+  if (open) files.value = (await siteCall<{ name: string }[]>('GET', 'files').catch(() => [])).map((f) => f.name)
+})
 watch(show, (open) => {
   if (!open) return
   touched.value = new Set()
@@ -46,6 +50,7 @@ const tagsOf = (kinds?: string[]) => site.entries.filter((e) => !kinds?.length |
 function choicesOf(s: Setting): string[] | null {
   if (s.type === 'choice') return s.choices ?? []
   if (s.type === 'yes-no') return ['yes', 'no']
+  if (s.type === 'file') return files.value
   if (s.type === 'entry') return tagsOf(s.kinds)
   if (s.type === 'setting') return tagsOf(s.kinds).flatMap((t) => (s.of ?? []).map((k) => `${t}/${k}`))
   return null

@@ -4,6 +4,7 @@ import { reactive, ref, watch } from 'vue'
 import { call, siteCall } from '../api'
 import type { Site } from '../api'
 import { useSite } from '../site'
+import SiteFiles from './SiteFiles.vue'
 
 const site = useSite()
 const message = useMessage()
@@ -76,6 +77,7 @@ async function remove() {
       <NButton v-if="site.mayPlan" type="primary" attr-type="submit" data-test="site-save">{{ making || !site.key ? 'Make the site' : 'Save' }}</NButton>
     </div>
   </NForm>
+  <SiteFiles v-if="site.key && !making" />
   <template v-if="site.sites.length">
     <h3>Sites</h3>
     <NTable size="small" :bordered="false">

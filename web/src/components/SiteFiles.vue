@@ -1,0 +1,45 @@
+<script setup lang="ts">
+import { NButton, NTable, useMessage } from 'naive-ui'
+import { ref, watch } from 'vue'
+import { siteCall } from '../api'
+import { clock } from '../format'
+import { useSite } from '../site'
+
+// Files that entries refer to, such as licences.
+interface SiteFile { name: string; sha256: string; size: number; at: string; who: string }
+const site = useSite()
+const message = useMessage()
+const files = ref<SiteFile[]>([])
+watch(() => [site.revision, site.key], async () => {
+  files.value = site.key ? await siteCall<SiteFile[]>('GET', 'files').catch(() => []) : []
+}, { immediate: true })
+
+async function attempt(what: () => Promise<unknown>) {
+  try {
+    await what()
+    await site.loadPlan()
+  } catch (e) {
+    message.error((e as Error).message, { duration: 8000 })
+  }
+}
+function add(event: Event) {
+  const input = event.target as HTMLInputElement
+  const file = input.files?.[0]
+  if (file) void attempt(() => siteCall('PUT', 'files/' + encodeURIComponent(file.name), file))
+  input.value = ''
+}
+const usedBy = (name: string) => site.entries.filter((e) => Object.values(e.settings ?? {}).includes(name)).map((e) => e.tag)
+</script>
+
+<template>
+  <h3>Files</h3>
+  <NTable v-if="files.length" size="small" :bordered="false" data-test="files">
+    <tbody><tr v-for="f in files" :key="f.name"><td><strong>{{ f.name }}</strong></td><td>{{ f.size }} bytes</td><td class="mono" :title="f.sha256">{{ f.sha256.slice(0, 12) }}…</td><td>{{ clock(f.at) }}, {{ f.who }}</td><td>{{ usedBy(f.name).join(', ') || 'not used' }}</td>
+      <td><NButton v-if="site.mayPlan" size="tiny" @click="attempt(() => siteCall('DELETE', 'files/' + encodeURIComponent(f.name)))">Remove</NButton></td></tr></tbody>
+  </NTable>
+  <p v-if="site.mayPlan"><label>Store a file, such as a licence: <input type="file" data-test="file-add" @change="add"></label></p>
+</template>
+
+<style scoped>
+h3 { font-size: 14px; margin: 16px 0 6px; }
+</style>
