@@ -160,7 +160,7 @@ func TestALicenceInTheConsole(t *testing.T) {
 	b := r.signedIn(t, 1280, "/settings")
 	b.do(chromedp.WaitReady(browser.Mark("file-add")), chromedp.SetUploadFiles(browser.Mark("file-add"), []string{r.write("vox.lic", "licence")}), shows("not used"))
 	b.do(browser.Press("nav-plan"), chromedp.WaitVisible(browser.Mark("sheet")), chromedp.Focus(browser.Mark("sheet")), key(" "), chromedp.WaitVisible(browser.Mark("entry-form")),
-		chromedp.Click(chromedp.CSS(`[data-test="field-licence"]`)), key("vox", kb.Enter), browser.Press("entry-save"), cell("VOX-1", "licence", "vox.lic"))
+		chromedp.Click(chromedp.CSS(`[data-test="field-licence"]`)), key("vox", kb.Enter), browser.Press("entry-save"), chromedp.WaitNotPresent(chromedp.CSS(".n-drawer-mask")), cell("VOX-1", "licence", "vox.lic"))
 	b.do(browser.Press("settings"), chromedp.WaitVisible(chromedp.Search(`//*[@data-test="files"]//td[contains(., "VOX-1")]`)))
 	if got := r.entries()["VOX-1"].Get("licence"); got != "vox.lic" {
 		t.Errorf("the licence is %q", got)

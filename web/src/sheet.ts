@@ -8,7 +8,7 @@ export interface Field { key: string; label: string; help: string }
 export interface Column { key: string; label: string; help: string; width: number; setting: boolean }
 export interface Spot { row: number; column: number }
 
-const widths: Record<string, number> = { tag: 150, kind: 120, profile: 130, area: 80, floor: 60, place: 165, address: 115, name: 150, mac: 145, serial: 115, 'not-wired': 112, after: 130, description: 160, note: 160, label: 120, subnet: 100 }
+const widths: Record<string, number> = { tag: 150, kind: 120, profile: 130, area: 80, floor: 60, place: 165, address: 115, name: 150, mac: 145, serial: 115, 'not-wired': 124, after: 130, description: 160, note: 160, label: 120, subnet: 100 }
 export const usual = ['tag', 'profile', 'area', 'floor', 'place', 'address', 'name', 'mac', 'serial', 'not-wired', 'after']
 
 /** The columns with these keys, in the order of fields and profiles. */

@@ -87,7 +87,7 @@ watch([active, () => props.rows, () => props.columns], () => {
   if (row !== active.value.row || col !== active.value.column) anchor.value = active.value = { row, column: col }
   if (column.value) emit('at', current.value, column.value)
 }, { immediate: true })
-watch(span, (s) => emit('select', props.rows.slice(s.top, s.bottom + 1).map((e) => e.tag)), { immediate: true })
+watch([span, () => props.rows], () => emit('select', props.rows.slice(span.value.top, span.value.bottom + 1).map((e) => e.tag)), { immediate: true })
 
 function move(row: number, col: number, extend = false) {
   const to = { row: Math.max(0, Math.min(row, count.value - 1)), column: Math.max(0, Math.min(col, props.columns.length - 1)) }

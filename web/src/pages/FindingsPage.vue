@@ -81,7 +81,7 @@ const columns = computed<DataTableColumns<Row>>(() => narrow.value ? [
       <span data-test="finding-counts"><strong>{{ count('stops') }}</strong> stop commissioning, {{ plural(count('warning'), 'warning') }}, {{ plural(count('hint'), 'hint') }}</span>
       <span class="grow" />
       <NButton v-if="mendable.length" size="small" @click="apply(mendable)">Mend {{ mendable.length }} selected</NButton>
-      <NButton v-if="safe && site.mayPlan" size="small" type="primary" data-test="mend-all" @click="applySafe">All {{ safe }} safe mends</NButton>
+      <NButton v-if="safe && site.mayPlan" size="small" type="primary" data-test="mend-all" @click="applySafe">{{ safe === 1 ? 'The safe mend' : `All ${safe} safe mends` }}</NButton>
     </div>
     <p v-if="!all.length" class="empty">Nothing is wrong with the plan.</p>
     <NDataTable v-else v-model:checked-row-keys="selected" :columns="columns" :data="rows" :row-key="(f: Row) => f.id" size="small" :bordered="false" flex-height virtual-scroll :min-row-height="31" class="table" data-test="findings" />
