@@ -20,9 +20,10 @@ const ethPAll = 3 // ETH_P_ALL of <linux/if_ether.h>
 
 // Port is a network interface, through a packet socket.
 type Port struct {
-	conn *packet.Conn
-	mac  address.MAC
-	buf  []byte
+	conn  *packet.Conn
+	index int // the kernel's number of the interface
+	mac   address.MAC
+	buf   []byte
 }
 
 var _ lan.Port = (*Port)(nil)
@@ -53,7 +54,7 @@ func Open(name string, promiscuous bool) (*Port, error) {
 			return nil, errors.Join(err, conn.Close())
 		}
 	}
-	return &Port{conn: conn, mac: address.MACFrom(i.HardwareAddr), buf: make([]byte, maxFrame)}, nil
+	return &Port{conn: conn, index: i.Index, mac: address.MACFrom(i.HardwareAddr), buf: make([]byte, maxFrame)}, nil
 }
 
 // MAC implements lan.Port.
@@ -75,12 +76,20 @@ func (p *Port) Receive() ([]byte, error) {
 		switch {
 		case errors.Is(err, net.ErrClosed), errors.Is(err, os.ErrClosed):
 			return nil, lan.ErrClosed
+		case err != nil && p.gone():
+			return nil, lan.ErrClosed // for good: without this a reader would ask again and again
 		case err != nil:
 			return nil, err
 		case n >= 14 && address.MACFrom(p.buf[6:]) != p.mac:
 			return append([]byte(nil), p.buf[:n]...), nil
 		}
 	}
+}
+
+// gone reports whether the interface was taken away, as a USB adapter is.
+func (p *Port) gone() bool {
+	_, err := net.InterfaceByIndex(p.index)
+	return err != nil
 }
 
 // Close implements lan.Port.
