@@ -32,7 +32,10 @@ func (a *app) walk(ctx context.Context, csv []byte) error {
 	if err != nil {
 		return err
 	}
-	a.say("%s planned in %s.", plural(len(r.Comparison.Added), "entry"), site.Subnets[0].Words())
+	for _, n := range site.Subnets {
+		a.say("Subnet %s: %s, gateway %s.", n.Name, n.Prefix, addr(n.Gateway))
+	}
+	a.say("%s planned.", plural(len(r.Comparison.Added), "entry"))
 	a.say("%s.\n", findingsText(r.Findings))
 
 	a.say("FIND")
