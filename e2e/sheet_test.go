@@ -210,3 +210,27 @@ func TestQuantitiesAndAddressesInTheConsole(t *testing.T) {
 		}
 	}
 }
+
+// What else the settings and the history offer, pressed once each.
+func TestLoginsAndHistoryInTheConsole(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 1})
+	r.plan("tag,profile,mac\nCAM-1,ovalis-c20,0a:4f:56:00:00:01\n")
+	b := r.signedIn(t, 1280, "/settings")
+	b.do(chromedp.Click(chromedp.CSS(`[data-name="vault"]`)))
+	pick := func(mark, word string) browser.Step {
+		return chromedp.Steps(chromedp.Click(chromedp.CSS(`[data-test="`+mark+`"]`)), key(word, kb.Enter))
+	}
+	// A given password that the camera refuses is said at once.
+	b.do(chromedp.WaitVisible(browser.Mark("policies")), pick("policy-for", "kind camera"), chromedp.Click(chromedp.CSS(`[data-test="policy-mode"]`)),
+		chromedp.Click(chromedp.Search(`//*[contains(@class, "n-base-select-option") and contains(., "a given password")]`)), chromedp.SendKeys(chromedp.CSS("#policy-password"), "short"), browser.Press("policy-save"), shows("the C20 refuses the given password"))
+	b.do(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="Known logins as CSV"]`), []string{r.write("known.csv", "tag,user,password\nCAM-1,operator,known-before-1\n")}), shows("1 logins stored"))
+	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="New passphrase"]`), "four words nobody says"), chromedp.Click(chromedp.Search(`//button[contains(., "New key with passphrase")]`)), shows("a passphrase"), browser.Press("vault-lock"),
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Passphrase"]`), "four words nobody says\r"), chromedp.WaitNotPresent(browser.Mark("locked")))
+	if v, err := r.c.Vault(patience(t)); err != nil || v.Locked || v.Opener != "passphrase" {
+		t.Errorf("%+v, %v", v, err)
+	}
+	// A range is kept free from the map.
+	b.do(browser.Press("nav-addresses"), chromedp.SendKeys(chromedp.CSS(`input[aria-label^="Range to keep free"]`), "10.40.10.1-10.40.10.9 for the pier"), chromedp.Click(chromedp.Search(`//button[normalize-space(.)="Keep free"]`)), chromedp.WaitVisible(chromedp.CSS(`.block [title="10.40.10.5: kept free for the pier"].kept`)))
+	// A revision is named.
+	b.do(browser.Press("nav-history"), shows("policy set: kind:camera: a given password"), chromedp.Click(chromedp.Search(`(//*[@data-test="name-revision"])[1]`)), chromedp.SendKeys(chromedp.CSS("#revision-name"), "rev C\r"), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")), shows("rev C"))
+}
