@@ -211,8 +211,8 @@ func TestQuantitiesAndAddressesInTheConsole(t *testing.T) {
 	}
 }
 
-// What else the settings and the history offer, pressed once each.
-func TestLoginsAndHistoryInTheConsole(t *testing.T) {
+// What else the settings offer, pressed once each.
+func TestLoginsInTheConsole(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile,mac\nCAM-1,ovalis-c20,0a:4f:56:00:00:01\n")
 	b := r.signedIn(t, 1280, "/settings")
@@ -231,6 +231,4 @@ func TestLoginsAndHistoryInTheConsole(t *testing.T) {
 	}
 	// A range is kept free from the map.
 	b.do(browser.Press("nav-addresses"), chromedp.SendKeys(chromedp.CSS(`input[aria-label^="Range to keep free"]`), "10.40.10.1-10.40.10.9 for the pier"), chromedp.Click(chromedp.Search(`//button[normalize-space(.)="Keep free"]`)), chromedp.WaitVisible(chromedp.CSS(`.block [title="10.40.10.5: kept free for the pier"].kept`)))
-	// A revision is named.
-	b.do(browser.Press("nav-history"), shows("policy set: kind:camera: a given password"), chromedp.Click(chromedp.Search(`(//*[@data-test="name-revision"])[1]`)), chromedp.SendKeys(chromedp.CSS("#revision-name"), "rev C\r"), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")), shows("rev C"))
 }
