@@ -9,6 +9,7 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"redstart/internal/browser"
+	"redstart/internal/core/profile"
 	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
 )
@@ -229,6 +230,17 @@ func TestLoginsInTheConsole(t *testing.T) {
 	if v, err := r.c.Vault(patience(t)); err != nil || v.Locked || v.Opener != "passphrase" {
 		t.Errorf("%+v, %v", v, err)
 	}
+	if site, err := r.c.Site(patience(t)); err != nil || site.PolicyFor(&profile.Profile{Kind: "camera"}).For != "kind:camera" {
+		t.Errorf("the policy is for another: %+v, %v", site.Policies, err)
+	}
 	// A range is kept free from the map.
 	b.do(browser.Press("nav-addresses"), chromedp.SendKeys(chromedp.CSS(`input[aria-label^="Range to keep free"]`), "10.40.10.1-10.40.10.9 for the pier"), chromedp.Click(chromedp.Search(`//button[normalize-space(.)="Keep free"]`)), chromedp.WaitVisible(chromedp.CSS(`.block [title="10.40.10.5: kept free for the pier"].kept`)))
+}
+
+func TestRevisionsAreNamedAndComparedInTheConsole(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 1})
+	r.plan("tag,profile\nCAM-1,ovalis-c20\n")
+	b := r.signedIn(t, 1280, "/history")
+	b.do(shows("imported from"), chromedp.Click(chromedp.Search(`(//*[@data-test="name-revision"])[1]`)), chromedp.WaitVisible(chromedp.CSS("#revision-name")), chromedp.SendKeys(chromedp.CSS("#revision-name"), "rev C"), chromedp.Click(chromedp.Search(`//button[normalize-space(.)="Save"]`)), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")), shows("rev C"))
+	b.do(chromedp.Click(chromedp.Search(`(//tbody//*[contains(@class, "n-checkbox")])[last()]`)), browser.Press("compare"), shows("What differs"), shows("+ added"))
 }
