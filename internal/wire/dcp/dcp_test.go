@@ -2,25 +2,16 @@ package dcp_test
 
 import (
 	"bytes"
-	"encoding/hex"
 	"net/netip"
 	"strings"
 	"testing"
 
 	"redstart/internal/core/address"
+	"redstart/internal/wire/bytesof"
 	"redstart/internal/wire/dcp"
 )
 
 var us = address.MAC{0x02, 0x52, 0x53, 0, 0, 1}
-
-func unhex(t testing.TB, s string) []byte {
-	t.Helper()
-	b, err := hex.DecodeString(strings.ReplaceAll(s, " ", ""))
-	if err != nil {
-		t.Fatal(err)
-	}
-	return b
-}
 
 // The bytes are written out from the tables of IEC 61158-6-10: FrameID,
 // ServiceID, ServiceType, Xid, delay or reserved, length, blocks.
@@ -52,25 +43,25 @@ func TestRequestsByteByByte(t *testing.T) {
 		signal:      dcp.SetRequest(0x01020304, dcp.SignalBlock()),
 		getAll:      dcp.GetRequest(0x01020304),
 	} {
-		if got := p.Append(nil); !bytes.Equal(got, unhex(t, want)) {
-			t.Errorf("got  %x\nwant %x", got, unhex(t, want))
+		if got := p.Append(nil); !bytes.Equal(got, bytesof.Hex(t, want)) {
+			t.Errorf("got  %x\nwant %x", got, bytesof.Hex(t, want))
 		}
 	}
 	frame := dcp.IdentifyAll(1, 1).Frame(us, dcp.IdentifyMulticast)
-	if !bytes.Equal(frame[:14], unhex(t, "010ecf000000 025253000001 8892")) || len(frame) != 60 {
+	if !bytes.Equal(frame[:14], bytesof.Hex(t, "010ecf000000 025253000001 8892")) || len(frame) != 60 {
 		t.Errorf("% x", frame)
 	}
 }
 
 func TestResponses(t *testing.T) {
-	p, err := dcp.Parse(append(unhex(t, freshStation), make([]byte, 10)...)) // padded to the least frame
+	p, err := dcp.Parse(append(bytesof.Hex(t, freshStation), make([]byte, 10)...)) // padded to the least frame
 	if err != nil {
 		t.Fatal(err)
 	}
 	if got := p.Station(); got["model"] != "FS8" || got["name"] != "" || got["address"] != "" || len(p.Blocks) != 3 {
 		t.Errorf("a fresh station reads as %v", got)
 	}
-	p, err = dcp.Parse(unhex(t, setStation))
+	p, err = dcp.Parse(bytesof.Hex(t, setStation))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -82,13 +73,13 @@ func TestResponses(t *testing.T) {
 	if !ok || err != nil || at.String() != "10.40.8.20/22" || gateway.String() != "10.40.8.1" || b.Info != 1 {
 		t.Errorf("%v %v %v", at, gateway, err)
 	}
-	if got := p.Append(nil); !bytes.Equal(got, unhex(t, setStation)) {
+	if got := p.Append(nil); !bytes.Equal(got, bytesof.Hex(t, setStation)) {
 		t.Errorf("written back as %x", got)
 	}
 }
 
 func TestSetErrors(t *testing.T) {
-	p, err := dcp.Parse(unhex(t, setDone))
+	p, err := dcp.Parse(bytesof.Hex(t, setDone))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -110,7 +101,7 @@ func TestSetErrors(t *testing.T) {
 
 func TestNoGatewayIsTheStationItself(t *testing.T) {
 	b := dcp.AddressBlock(netip.MustParsePrefix("10.0.0.9/24"), netip.Addr{}, 0)
-	if !bytes.Equal(b.Data, unhex(t, "0a000009 ffffff00 0a000009")) {
+	if !bytes.Equal(b.Data, bytesof.Hex(t, "0a000009 ffffff00 0a000009")) {
 		t.Errorf("% x", b.Data)
 	}
 	none := dcp.AddressBlock(netip.Prefix{}, netip.Addr{}, 0)
@@ -120,7 +111,7 @@ func TestNoGatewayIsTheStationItself(t *testing.T) {
 }
 
 func TestMalformedPDUsAreRefused(t *testing.T) {
-	good := unhex(t, setStation)
+	good := bytesof.Hex(t, setStation)
 	for n := range len(good) {
 		if n == len(good)-1 {
 			continue
@@ -135,11 +126,11 @@ func TestMalformedPDUsAreRefused(t *testing.T) {
 		"no room for info":     "feff 05 01 01020304 0000 0005 0202 0001 00",
 		"many blocks":          "fefd 03 00 01020304 0000 0100" + strings.Repeat("0202", 128),
 	} {
-		if p, err := dcp.Parse(unhex(t, s)); err == nil {
+		if p, err := dcp.Parse(bytesof.Hex(t, s)); err == nil {
 			t.Errorf("%s was read as %+v", name, p)
 		}
 	}
-	holes := dcp.Block{Option: dcp.OptionIP, Suboption: dcp.SubIPAddress, Data: unhex(t, "0a000001 ff00ff00 0a000001")}
+	holes := dcp.Block{Option: dcp.OptionIP, Suboption: dcp.SubIPAddress, Data: bytesof.Hex(t, "0a000001 ff00ff00 0a000001")}
 	if _, _, err := holes.Addressing(); err == nil {
 		t.Error("a mask with holes was read")
 	}
@@ -147,7 +138,7 @@ func TestMalformedPDUsAreRefused(t *testing.T) {
 
 func FuzzParse(f *testing.F) {
 	for _, s := range []string{identifyAll, freshStation, setStation, setName, setAddress, signal, getAll, setDone} {
-		f.Add(unhex(f, s))
+		f.Add(bytesof.Hex(f, s))
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {
 		p, err := dcp.Parse(b)

@@ -12,6 +12,8 @@ import (
 // EtherTypes in use here (IEEE 802 Numbers, EtherType registry).
 const (
 	TypeIPv4     = 0x0800
+	TypeIPv6     = 0x86dd
+	TypeLLDP     = 0x88cc
 	TypeARP      = 0x0806
 	TypeVLAN     = 0x8100
 	TypePROFINET = 0x8892
