@@ -2,36 +2,33 @@ package survey
 
 import (
 	"iter"
-	"net/netip"
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/lan/bench"
 	"redstart/internal/wire/arp"
-	"redstart/internal/wire/ethernet"
 )
 
 // arpProber asks who has each address, claiming none itself (RFC 5227 probe):
-// hosts of any subnet answer, and every holder of a shared address does.
+// hosts of any subnet answer, and every holder of a shared address does. It
+// hears announcements and other hosts' conflict probes as well.
 var arpProber = prober{
 	protocol: "arp",
-	frames: func(from address.MAC, sweep []netip.Addr) iter.Seq[[]byte] {
+	ask: func(p *pass) iter.Seq[[]byte] {
 		return func(yield func([]byte) bool) {
-			for _, a := range sweep {
-				if !yield(arp.Probe(from, address.Broadcast, a)) {
+			for _, a := range p.sweep {
+				if !yield(arp.Probe(p.from, address.Broadcast, a)) {
 					return
 				}
 			}
 		}
 	},
-	read: func(f ethernet.Frame) (map[string]string, bool) {
-		p, ok := bench.ARP(f)
+	read: func(h *heard) []device.Sighting {
+		p, ok := bench.ARP(h.Frame)
 		if !ok {
-			return nil, false
+			return nil
 		}
-		if p.SenderIP.IsUnspecified() {
-			return nil, true // a probe of its own: it is here, without an address yet
-		}
-		return map[string]string{device.Address: p.SenderIP.String()}, true
+		// A probe of its own says that it is here, without an address yet.
+		return []device.Sighting{h.told(device.Address, text(p.SenderIP))}
 	},
 }

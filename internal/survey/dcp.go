@@ -2,9 +2,8 @@ package survey
 
 import (
 	"iter"
-	"net/netip"
 
-	"redstart/internal/core/address"
+	"redstart/internal/core/device"
 	"redstart/internal/wire/dcp"
 	"redstart/internal/wire/ethernet"
 )
@@ -15,19 +14,21 @@ const identifyDelay = 1
 // dcpProber asks all stations to identify themselves (IEC 61158-6-10).
 var dcpProber = prober{
 	protocol: "dcp",
-	frames: func(from address.MAC, _ []netip.Addr) iter.Seq[[]byte] {
+	ask: func(p *pass) iter.Seq[[]byte] {
 		return func(yield func([]byte) bool) {
-			yield(dcp.IdentifyAll(0x52656473, identifyDelay).Frame(from, dcp.IdentifyMulticast))
+			yield(dcp.IdentifyAll(p.xid, identifyDelay).Frame(p.from, dcp.IdentifyMulticast))
 		}
 	},
-	read: func(f ethernet.Frame) (map[string]string, bool) {
-		if f.Type != ethernet.TypePROFINET {
-			return nil, false
+	read: func(h *heard) []device.Sighting {
+		if h.Type != ethernet.TypePROFINET {
+			return nil
 		}
-		p, err := dcp.Parse(f.Payload)
+		p, err := dcp.Parse(h.Payload)
 		if err != nil || p.ServiceType != dcp.TypeSuccess {
-			return nil, false
+			return nil
 		}
-		return p.Station(), true
+		s := h.told()
+		s.Facts = p.Station()
+		return []device.Sighting{s}
 	},
 }

@@ -1,14 +1,13 @@
 // Package survey finds devices on a segment, over a port. Each way of finding
 // is a prober in a file of its own; a survey runs them all, merges what they
-// tell by MAC, and ends when the segment has gone quiet.
+// tell by MAC, and ends when the segment has gone quiet. A watch does the same
+// by listening, for as long as it is wanted.
 package survey
 
 import (
 	"context"
-	"iter"
 	"net/netip"
-	"sync"
-	"sync/atomic"
+	"slices"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -17,7 +16,6 @@ import (
 	"redstart/internal/core/device"
 	"redstart/internal/core/profile"
 	"redstart/internal/lan/bench"
-	"redstart/internal/wire/ethernet"
 )
 
 // Paces, in frames per second.
@@ -30,41 +28,37 @@ const (
 	leastPasses = 2
 	mostPasses  = 5
 	passGap     = 400 * time.Millisecond // from the last question of a pass to the next pass: a box that was busy may answer then
-	quiet       = 500 * time.Millisecond // no news for so long ends a survey
+	sourceWait  = 200 * time.Millisecond // from the last probe for an address to taking it
+	quietLeast  = 400 * time.Millisecond // no news for so long ends a survey; longer where news trickles
+	quietMost   = 2 * time.Second
 	earDepth    = 1 << 14
-	asking      = 64 // devices asked side by side who they are
-	askTries    = 2
 )
 
-// Options shape a survey.
+// Ask asks a device who it is, as its profile may need. It is called from
+// several goroutines.
+type Ask func(context.Context, *device.Found) ([]device.Sighting, error)
+
+// Options shape a survey or a watch.
 type Options struct {
-	Sweep []netip.Addr // addresses to ask for besides the profiles' factory addresses
-	Pace  int          // frames per second; 0: Normal
-	// Ask asks a recognised device who it is; nil leaves that out. It is
-	// called from several goroutines.
-	Ask func(context.Context, device.Found) (map[string]string, error)
+	Sweep   []netip.Addr          // addresses to ask for besides the profiles' factory addresses
+	Subnets []netip.Prefix        // to ask from an address of each, besides the factory addresses' subnets
+	Avoid   func(netip.Addr) bool // addresses that are not ours to borrow; nil: none
+	Pace    int                   // frames per second; 0: Normal
+	// LookOnly leaves out every question that makes somebody keep something in mind.
+	LookOnly bool
+	Ask      Ask // nil: nobody is asked who it is
 	// Known are devices found before; a survey adds to them.
 	Known []*device.Found
 }
 
 // Progress is how far a survey is.
 type Progress struct {
-	Probes  int `json:"probes"`  // sent so far
-	Planned int `json:"planned"` // to be sent in all
-	Found   int `json:"found"`   // devices seen in this survey
+	Probes   int   `json:"probes"`   // sent so far
+	Planned  int   `json:"planned"`  // to be sent in all, as far as it is known
+	Found    int   `json:"found"`    // devices seen in this survey
+	Passes   []int `json:"passes"`   // how many devices were heard in each pass
+	Believed int   `json:"believed"` // how many devices there are, judged by how well the passes agree; 0: unknown
 }
-
-// prober is one way of finding.
-type prober struct {
-	protocol string
-	// frames makes the questions of one pass; nil for a prober that only listens.
-	frames func(from address.MAC, sweep []netip.Addr) iter.Seq[[]byte]
-	// read understands an answer, or any other frame; facts may be empty.
-	read func(ethernet.Frame) (facts map[string]string, ok bool)
-}
-
-// probers are all ways of finding, the most telling first.
-var probers = []prober{dcpProber, arpProber, trafficProber}
 
 // Run surveys the segment until it has gone quiet or the context ends. Every
 // device that is new or told something new is handed to emit, from one
@@ -72,68 +66,203 @@ var probers = []prober{dcpProber, arpProber, trafficProber}
 func Run(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options, emit func(*device.Found, Progress)) (Progress, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	s := &survey{bench: b, profiles: profiles, options: o, emit: emit, found: map[address.MAC]*device.Found{},
-		seen: map[address.MAC]bool{}, asked: map[address.MAC]int{}, busy: map[address.MAC]bool{}, answers: make(chan answer, asking)}
-	for _, f := range o.Known {
-		s.found[f.MAC] = f
+	s := &survey{book: newBook(b, profiles, o)}
+	defer s.close()
+	s.emit = func(f *device.Found) {
+		s.progress.Found = len(s.seen)
+		emit(f.Clone(), s.progress)
 	}
-	sweep := s.sweep()
-	onePass := 0
-	for _, p := range probers {
-		if p.frames != nil {
-			for range p.frames(b.MAC(), sweep) {
-				onePass++
-			}
-		}
-	}
-	s.progress.Planned = leastPasses * onePass
-	ear := b.Listen(earDepth, func(ethernet.Frame) bool { return true })
+	ear := b.Listen(earDepth, s.wants)
 	defer ear.Close()
-
-	sent := make(chan int)
-	failed := make(chan error, 1)
-	var sending sync.WaitGroup
-	sending.Add(1)
-	go func() {
-		defer sending.Done()
-		defer close(sent)
-		if err := s.send(ctx, sweep, sent); err != nil {
-			failed <- err
-		}
-	}()
-	err := s.collect(ctx, ear, sent)
+	err := s.run(ctx, ear)
 	cancel()
-	sending.Wait()
 	s.asking.Wait()
-	select {
-	case err = <-failed:
-	default:
-	}
+	s.progress.Found = len(s.seen)
+	s.progress.Believed = s.believed()
 	return s.progress, err
 }
 
 type survey struct {
-	bench    *bench.Bench
-	profiles profile.Set
-	options  Options
-	emit     func(*device.Found, Progress)
+	*book
 	progress Progress
-	found    map[address.MAC]*device.Found
-	seen     map[address.MAC]bool
-	total    atomic.Int64 // devices seen, for the sender to read
-
-	asked   map[address.MAC]int  // how often
-	busy    map[address.MAC]bool // being asked, or waiting for it
-	open    int                  // asks under way
-	waiting []*device.Found      // for a free place to be asked
-	answers chan answer
-	asking  sync.WaitGroup
+	heardIn  []map[address.MAC]bool // by pass
+	lastNews time.Time
+	pause    time.Duration // between pieces of news, lately
 }
 
-type answer struct {
-	mac   address.MAC
-	facts map[string]string
-	err   error
+// sender puts questions on the segment at the survey's pace.
+type sender struct {
+	bench *bench.Bench
+	limit *rate.Limiter
+	count chan int // frames sent since the last word; closed at the end
+	err   error    // valid once count is closed
+}
+
+// send puts the frames on the segment in a goroutine of its own.
+func (s *survey) send(ctx context.Context, limit *rate.Limiter, p *pass, withSources bool) *sender {
+	out := &sender{bench: s.bench, limit: limit, count: make(chan int)}
+	go func() {
+		defer close(out.count)
+		n := 0
+		for frame := range s.questions(p, withSources) {
+			if out.limit.Wait(ctx) != nil {
+				return // stopped
+			}
+			if out.err = out.bench.Send(frame); out.err != nil {
+				return
+			}
+			if n++; n%100 == 0 {
+				select {
+				case out.count <- n:
+					n = 0
+				case <-ctx.Done():
+					return
+				}
+			}
+		}
+		select {
+		case out.count <- n:
+		case <-ctx.Done():
+		}
+	}()
+	return out
+}
+
+// run makes pass after pass. It owns all that was found; nothing else touches
+// it while it runs.
+func (s *survey) run(ctx context.Context, ear *bench.Ear) error {
+	pace := s.options.Pace
+	if pace <= 0 {
+		pace = Normal
+	}
+	// A burst of 10 ms keeps the pace exact where timers are coarse.
+	limit := rate.NewLimiter(rate.Limit(pace), max(1, pace/100))
+	for len(s.heardIn) < mostPasses {
+		before := len(s.seen)
+		s.heardIn = append(s.heardIn, map[address.MAC]bool{})
+		s.progress.Passes = append(s.progress.Passes, 0)
+		p := s.newPass()
+		if n := len(s.heardIn); n <= leastPasses {
+			s.progress.Planned = s.progress.Probes + count(s.questions(p, false))*(leastPasses-n+1)
+		}
+		if err := s.listen(ctx, ear, s.send(ctx, limit, p, false), sourceWait); err != nil {
+			return err
+		}
+		s.settle()
+		p.sources, p.nets, p.known = slices.Clone(s.sources), slices.Clone(s.nets), s.snapshot()
+		s.progress.Planned += count(s.questions(p, true))
+		if err := s.listen(ctx, ear, s.send(ctx, limit, p, true), passGap); err != nil {
+			return err
+		}
+		// A pass that brought nobody new says that the passes before missed
+		// nobody; one that did says that it may have missed some itself.
+		if len(s.heardIn) >= leastPasses && len(s.seen) == before {
+			break
+		}
+	}
+	return s.listen(ctx, ear, nil, 0)
+}
+
+func count(frames func(func([]byte) bool)) (n int) {
+	for range frames {
+		n++
+	}
+	return n
+}
+
+// listen takes in what comes while a sender works and for a while after. With no
+// sender it takes in what comes until the segment is quiet.
+func (s *survey) listen(ctx context.Context, ear *bench.Ear, out *sender, after time.Duration) error {
+	var sent <-chan int
+	untilQuiet := out == nil
+	wait := time.NewTimer(s.quiet())
+	defer wait.Stop()
+	if out != nil {
+		sent = out.count
+	}
+	for {
+		select {
+		case f := <-ear.Frames():
+			mac, news := s.hear(ctx, f)
+			if n := len(s.heardIn) - 1; !mac.IsZero() && !s.heardIn[n][mac] {
+				s.heardIn[n][mac] = true
+				s.progress.Passes[n]++
+			}
+			s.news(news)
+		case a := <-s.answers:
+			s.news(s.take(ctx, a))
+		case n, more := <-sent:
+			s.progress.Probes += n
+			s.progress.Planned = max(s.progress.Probes, s.progress.Planned)
+			if !more {
+				if out.err != nil {
+					return out.err
+				}
+				sent = nil
+				wait.Reset(after)
+			}
+			continue
+		case <-wait.C:
+			if sent == nil && (!untilQuiet || s.open == 0) {
+				return nil
+			}
+			wait.Reset(s.quiet())
+			continue
+		case <-s.bench.Done():
+			return bench.ErrGone
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		if untilQuiet && s.lastNews.After(time.Now().Add(-time.Millisecond)) {
+			wait.Reset(s.quiet())
+		}
+	}
+}
+
+// news keeps count of how fast news comes.
+func (s *survey) news(is bool) {
+	if !is {
+		return
+	}
+	now := time.Now()
+	if !s.lastNews.IsZero() {
+		s.pause = (3*s.pause + now.Sub(s.lastNews)) / 4
+	}
+	s.lastNews = now
+}
+
+// quiet is how long nothing new must come before the survey ends.
+func (s *survey) quiet() time.Duration {
+	return min(max(4*s.pause, quietLeast), quietMost)
+}
+
+// believed reckons how many devices there are from how many two passes heard,
+// each and both (Chapman's estimator of capture and recapture).
+func (s *survey) believed() int {
+	if len(s.heardIn) < 2 {
+		return 0
+	}
+	a, b := s.heardIn[0], s.heardIn[1]
+	both := 0
+	for mac := range a {
+		if b[mac] {
+			both++
+		}
+	}
+	estimate := (len(a)+1)*(len(b)+1)/(both+1) - 1
+	return max(estimate, len(s.seen))
+}
+
+// newPass prepares the questions of a pass that need no address of ours, the
+// probes for such addresses among them.
+func (s *survey) newPass() *pass {
+	p := &pass{from: s.bench.MAC(), six: s.six, xid: s.xid, known: s.snapshot()}
+	wanted := s.candidates()
+	sweep := s.sweep()
+	// Three probes for each address that we want, well apart (RFC 5227, 2.1.1).
+	third := len(sweep) / 3
+	p.sweep = slices.Concat(wanted, sweep[:third], wanted, sweep[third:], wanted)
+	return p
 }
 
 // sweep lists the addresses to ask for: factory addresses first, since fresh
@@ -148,7 +277,12 @@ func (s *survey) sweep() []netip.Addr {
 		}
 	}
 	for _, p := range s.profiles.Sorted() {
-		for _, a := range p.Factory.Address.List() {
+		for _, a := range append(p.Factory.Address.List(), p.Factory.Service.List()...) {
+			add(a)
+		}
+	}
+	for _, f := range s.snapshot() {
+		for _, a := range f.Addresses() {
 			add(a)
 		}
 	}
@@ -156,166 +290,4 @@ func (s *survey) sweep() []netip.Addr {
 		add(a)
 	}
 	return list
-}
-
-// send puts every pass's questions on the segment at the survey's pace.
-func (s *survey) send(ctx context.Context, sweep []netip.Addr, sent chan<- int) error {
-	pace := s.options.Pace
-	if pace <= 0 {
-		pace = Normal
-	}
-	// A burst of 10 ms keeps the pace exact where timers are coarse.
-	gap := time.NewTimer(passGap)
-	defer gap.Stop()
-	limit := rate.NewLimiter(rate.Limit(pace), max(1, pace/100))
-	count := 0
-	for pass := 1; pass <= mostPasses; pass++ {
-		before := s.total.Load()
-		for _, p := range probers {
-			if p.frames == nil {
-				continue
-			}
-			for frame := range p.frames(s.bench.MAC(), sweep) {
-				if limit.Wait(ctx) != nil {
-					return nil // stopped
-				}
-				if err := s.bench.Send(frame); err != nil {
-					return err
-				}
-				if count++; count%100 == 0 && !tell(ctx, sent, count) {
-					return nil
-				}
-			}
-		}
-		if !tell(ctx, sent, count) {
-			return nil
-		}
-		gap.Reset(passGap)
-		select {
-		case <-gap.C:
-		case <-ctx.Done():
-			return nil
-		}
-		// A pass that brought nobody new says that the passes before missed
-		// nobody; one that did says that it may have missed some itself.
-		if pass >= leastPasses && s.total.Load() == before {
-			return nil
-		}
-	}
-	return nil
-}
-
-func tell(ctx context.Context, sent chan<- int, count int) bool {
-	select {
-	case sent <- count:
-		return true
-	case <-ctx.Done():
-		return false
-	}
-}
-
-// collect owns all that was found; nothing else touches it while it runs.
-func (s *survey) collect(ctx context.Context, ear *bench.Ear, sent <-chan int) error {
-	silence := time.NewTimer(quiet)
-	defer silence.Stop()
-	sending := true
-	for {
-		select {
-		case f := <-ear.Frames():
-			if s.hear(ctx, f) {
-				silence.Reset(quiet)
-			}
-		case a := <-s.answers:
-			s.open--
-			delete(s.busy, a.mac)
-			if a.err == nil {
-				s.merge(ctx, device.Sighting{MAC: a.mac, Protocol: "web", At: time.Now(), Facts: a.facts})
-			} else {
-				s.ask(ctx, s.found[a.mac])
-			}
-			for len(s.waiting) > 0 && s.open < asking {
-				next := s.waiting[0]
-				s.waiting = s.waiting[1:]
-				delete(s.busy, next.MAC)
-				s.ask(ctx, next)
-			}
-			silence.Reset(quiet)
-		case n, more := <-sent:
-			if !more {
-				sending, sent = false, nil
-				continue
-			}
-			s.progress.Probes = n
-			s.progress.Planned = max(n, s.progress.Planned)
-			silence.Reset(quiet)
-		case <-silence.C:
-			if !sending && s.open == 0 {
-				return nil
-			}
-			silence.Reset(quiet)
-		case <-s.bench.Done():
-			return bench.ErrGone
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
-}
-
-func (s *survey) hear(ctx context.Context, f ethernet.Frame) (news bool) {
-	if f.Source == s.bench.MAC() {
-		return false
-	}
-	for _, p := range probers {
-		if facts, ok := p.read(f); ok {
-			return s.merge(ctx, device.Sighting{MAC: f.Source, Protocol: p.protocol, At: time.Now(), Facts: facts})
-		}
-	}
-	return false
-}
-
-// merge adds a sighting, recognises the device anew, and asks it who it is.
-func (s *survey) merge(ctx context.Context, sighting device.Sighting) (news bool) {
-	f := s.found[sighting.MAC]
-	if f == nil {
-		f = &device.Found{}
-		s.found[sighting.MAC] = f
-	}
-	news = f.Add(sighting) || !s.seen[f.MAC]
-	if !s.seen[f.MAC] {
-		s.seen[f.MAC] = true
-		s.progress.Found++
-		s.total.Add(1)
-	}
-	if news {
-		f.Recognise(s.profiles)
-		s.emit(f, s.progress)
-	}
-	s.ask(ctx, f)
-	return news
-}
-
-// ask has a recognised device asked who it is, unless it said so already.
-func (s *survey) ask(ctx context.Context, f *device.Found) {
-	p := s.profiles[f.Profile]
-	if s.options.Ask == nil || p == nil || p.OnlyDCP(profile.Identify) || f.Value(device.Serial) != "" ||
-		len(f.Addresses()) == 0 || s.asked[f.MAC] == askTries || s.busy[f.MAC] {
-		return
-	}
-	s.busy[f.MAC] = true
-	if s.open == asking {
-		s.waiting = append(s.waiting, f)
-		return
-	}
-	s.asked[f.MAC]++
-	s.open++
-	s.asking.Add(1)
-	known := device.Found{MAC: f.MAC, Profile: f.Profile, Facts: append([]device.Fact(nil), f.Facts...)}
-	go func() {
-		defer s.asking.Done()
-		facts, err := s.options.Ask(ctx, known)
-		select {
-		case s.answers <- answer{known.MAC, facts, err}:
-		case <-ctx.Done():
-		}
-	}()
 }

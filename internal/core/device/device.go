@@ -1,46 +1,67 @@
-// Package device puts sightings together into found devices. A sighting is one
-// thing that one protocol told about one MAC at one time.
+// Package device is what is known of the boxes on a segment: sightings put
+// together by MAC address, each fact with where it comes from.
 package device
 
 import (
 	"cmp"
-	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
 	"time"
 
 	"redstart/internal/core/address"
-	"redstart/internal/core/profile"
 )
 
-// Keys of facts. A profile's recognition rules may name any of them.
+// Keys of facts. A profile's rules may name any of them.
 const (
-	Address  = "address"
-	Name     = "name"
-	Model    = "model"
-	Vendor   = "vendor"
-	Serial   = "serial"
-	Firmware = "firmware"
-	Title    = "title"
+	Address     = "address"  // IPv4
+	Address6    = "address6" // IPv6
+	Name        = "name"     // by which others find it
+	Model       = "model"
+	Vendor      = "vendor"
+	VendorID    = "vendor-id" // number given by the keeper of a standard
+	Serial      = "serial"
+	Firmware    = "firmware"
+	Title       = "title"       // of its page
+	Server      = "server"      // of its page's answers, or what announces itself
+	Certificate = "certificate" // the name in its TLS certificate
+	Banner      = "banner"      // of its shell
+	Description = "description"
+	ObjectID    = "object-id" // SNMP sysObjectID
+	Service     = "service"   // offered over DNS-SD
+	Location    = "location"  // as it tells itself
+	Open        = "open"      // a port that answers
+	Class       = "class"     // DHCP vendor class
+	Host        = "host"      // DHCP host name
+	Asks        = "asks"      // "dhcp": it waits for an address
+	Gives       = "gives"     // "dhcp": it hands addresses out
+	Instance    = "instance"  // BACnet device instance
+	Network     = "network"   // BACnet network that it routes to
+	State       = "state"     // "factory" or "set", as it tells itself
+	Ability     = "ability"   // LLDP system capability
+	Port        = "port"      // of a switch: the port that we hang on
+	Behind      = "behind"    // of a switch's port: a MAC there
 )
 
 // Limits on what one MAC may make us remember.
 const (
-	maxFacts = 64
+	maxFacts = 96  // of the device itself
+	maxParts = 512 // facts of everything behind it
 	maxValue = 200
 )
 
 // Sighting is what one protocol told about one MAC at one time.
 type Sighting struct {
 	MAC      address.MAC
-	Protocol string // arp, dcp, web, traffic
+	Part     string // what hangs behind the device: a bus address, a port; "" for itself
+	Protocol string
 	At       time.Time
 	Facts    map[string]string // key to value; may be empty: the MAC was seen
 }
 
 // Fact is one value with where it comes from.
 type Fact struct {
+	Part     string    `json:"part,omitempty"`
 	Key      string    `json:"key"`
 	Value    string    `json:"value"`
 	Protocol string    `json:"protocol"`
@@ -48,15 +69,30 @@ type Fact struct {
 	Last     time.Time `json:"last"`
 }
 
+func (f Fact) same(other Fact) bool {
+	return f.Part == other.Part && f.Key == other.Key && f.Value == other.Value && f.Protocol == other.Protocol
+}
+
 // Found is all sightings of one MAC put together.
 type Found struct {
-	MAC     address.MAC `json:"mac"`
-	Profile string      `json:"profile,omitempty"` // the best fitting one
-	Sure    int         `json:"sure"`              // percent
-	Why     []string    `json:"why,omitempty"`     // the facts that decided it
-	First   time.Time   `json:"first"`
-	Last    time.Time   `json:"last"`
-	Facts   []Fact      `json:"facts"`
+	MAC      address.MAC `json:"mac"`
+	Profile  string      `json:"profile,omitempty"` // the best fitting one
+	Chosen   bool        `json:"chosen,omitempty"`  // a person chose the profile
+	Maybe    []string    `json:"maybe,omitempty"`   // profiles that fit equally; Profile is then empty
+	Sure     int         `json:"sure"`              // percent
+	Why      []string    `json:"why,omitempty"`     // the facts that decided it
+	State    string      `json:"state,omitempty"`   // Factory, Set, or "" when nothing tells
+	StateWhy string      `json:"stateWhy,omitempty"`
+	First    time.Time   `json:"first"`
+	Last     time.Time   `json:"last"`
+	Facts    []Fact      `json:"facts"`
+}
+
+// Clone copies a device, so that the copy may be handed on while it changes.
+func (f *Found) Clone() *Found {
+	c := *f
+	c.Facts, c.Why, c.Maybe = slices.Clone(f.Facts), slices.Clone(f.Why), slices.Clone(f.Maybe)
+	return &c
 }
 
 // Add merges a sighting and reports whether it told anything new.
@@ -66,28 +102,66 @@ func (f *Found) Add(s Sighting) (news bool) {
 	}
 	f.Last = later(f.Last, s.At)
 	for key, value := range s.Facts {
-		value = clean(value)
-		if value == "" {
-			continue
+		if value = clean(value); value != "" {
+			news = f.keep(Fact{clean(s.Part), key, value, s.Protocol, s.At, s.At}) || news
 		}
-		i := slices.IndexFunc(f.Facts, func(x Fact) bool {
-			return x.Key == key && x.Value == value && x.Protocol == s.Protocol
-		})
-		if i >= 0 {
-			f.Facts[i].Last = later(f.Facts[i].Last, s.At)
-			continue
-		}
-		if len(f.Facts) == maxFacts {
-			oldest := slices.MinFunc(f.Facts, func(a, b Fact) int { return a.Last.Compare(b.Last) })
-			f.Facts = slices.DeleteFunc(f.Facts, func(x Fact) bool { return x == oldest })
-		}
-		f.Facts = append(f.Facts, Fact{key, value, s.Protocol, s.At, s.At})
-		news = true
 	}
-	slices.SortFunc(f.Facts, func(a, b Fact) int {
-		return cmp.Or(cmp.Compare(a.Key, b.Key), a.First.Compare(b.First), cmp.Compare(a.Value, b.Value), cmp.Compare(a.Protocol, b.Protocol))
-	})
+	f.sort()
 	return news
+}
+
+// Merge adds everything that is known of the same MAC elsewhere. Merging is
+// the same in any order and any number of times.
+func (f *Found) Merge(other *Found) {
+	if f.First.IsZero() {
+		f.MAC, f.First = other.MAC, other.First
+	} else if !other.First.IsZero() && other.First.Before(f.First) {
+		f.First = other.First
+	}
+	if other.Chosen {
+		f.Profile, f.Chosen = other.Profile, true
+	}
+	f.Last = later(f.Last, other.Last)
+	for _, x := range other.Facts {
+		f.keep(x)
+	}
+	f.sort()
+}
+
+// keep adds a fact or lengthens the time over which it was told.
+func (f *Found) keep(x Fact) (news bool) {
+	if i := slices.IndexFunc(f.Facts, x.same); i >= 0 {
+		f.Facts[i].Last = later(f.Facts[i].Last, x.Last)
+		if x.First.Before(f.Facts[i].First) {
+			f.Facts[i].First = x.First
+		}
+		return false
+	}
+	own := func(y Fact) bool { return (y.Part == "") == (x.Part == "") }
+	count, oldest := 0, -1
+	for i, y := range f.Facts {
+		if own(y) {
+			count++
+			if oldest < 0 || y.Last.Before(f.Facts[oldest].Last) {
+				oldest = i
+			}
+		}
+	}
+	limit := maxFacts
+	if x.Part != "" {
+		limit = maxParts
+	}
+	if count >= limit {
+		f.Facts = slices.Delete(f.Facts, oldest, oldest+1)
+	}
+	f.Facts = append(f.Facts, x)
+	return true
+}
+
+func (f *Found) sort() {
+	slices.SortFunc(f.Facts, func(a, b Fact) int {
+		return cmp.Or(cmp.Compare(a.Part, b.Part), cmp.Compare(a.Key, b.Key), a.First.Compare(b.First), cmp.Compare(a.Value, b.Value), cmp.Compare(a.Protocol, b.Protocol))
+	})
 }
 
 func later(a, b time.Time) time.Time {
@@ -100,7 +174,10 @@ func later(a, b time.Time) time.Time {
 // clean makes a hostile value printable and short.
 func clean(s string) string {
 	s = strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f || r == '\uFFFD' {
+		switch {
+		case r == '\n' || r == '\r' || r == '\t':
+			return ' '
+		case r < ' ' || r == 0x7f || r == '\uFFFD':
 			return -1
 		}
 		return r
@@ -112,13 +189,16 @@ func clean(s string) string {
 }
 
 // Values lists every value of a key, "mac" included, latest first.
-func (f *Found) Values(key string) []string {
-	if key == "mac" {
+func (f *Found) Values(key string) []string { return f.ValuesOf("", key) }
+
+// ValuesOf lists every value of a key of a part, latest first.
+func (f *Found) ValuesOf(part, key string) []string {
+	if key == "mac" && part == "" {
 		return []string{f.MAC.String()}
 	}
 	var facts []Fact
 	for _, x := range f.Facts {
-		if x.Key == key {
+		if x.Part == part && x.Key == key {
 			facts = append(facts, x)
 		}
 	}
@@ -140,6 +220,29 @@ func (f *Found) Value(key string) string {
 	return ""
 }
 
+// Parts lists what hangs behind the device.
+func (f *Found) Parts() []string {
+	var list []string
+	for _, x := range f.Facts {
+		if x.Part != "" && !slices.Contains(list, x.Part) {
+			list = append(list, x.Part)
+		}
+	}
+	return list
+}
+
+// Protocols lists how the device was heard.
+func (f *Found) Protocols() []string {
+	var list []string
+	for _, x := range f.Facts {
+		if !slices.Contains(list, x.Protocol) {
+			list = append(list, x.Protocol)
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
 // Addresses lists the IPv4 addresses of the device, latest first.
 func (f *Found) Addresses() []netip.Addr {
 	var list []netip.Addr
@@ -151,52 +254,65 @@ func (f *Found) Addresses() []netip.Addr {
 	return list
 }
 
-// Recognise chooses the best fitting profile; it leaves Profile empty when
-// none fits better than by chance.
-func (f *Found) Recognise(profiles profile.Set) {
-	f.Profile, f.Sure, f.Why = "", 0, nil
-	for _, p := range profiles.Sorted() {
-		if sure, why := p.Sure(f.Values); sure > f.Sure && sure >= 50 {
-			f.Profile, f.Sure, f.Why = p.ID, sure, why
+// Waits reports whether the device's last word about its address is that it
+// asks for one.
+func (f *Found) Waits() bool {
+	var asked, had time.Time
+	for _, x := range f.Facts {
+		switch {
+		case x.Part != "":
+		case x.Key == Asks:
+			asked = later(asked, x.Last)
+		case x.Key == Address:
+			had = later(had, x.Last)
 		}
 	}
+	return !asked.IsZero() && !had.After(asked)
 }
 
-// Finding is something about the segment that a person should know.
-type Finding struct {
-	Kind    string        `json:"kind"` // shared-address, unknown-device
-	Address string        `json:"address,omitempty"`
-	MACs    []address.MAC `json:"macs"`
-	Text    string        `json:"text"`
+// Contradiction is a key about which protocols disagree at the same time.
+type Contradiction struct {
+	Key   string `json:"key"`
+	Facts []Fact `json:"facts"`
 }
 
-// Findings reports addresses that several devices hold and devices that no
-// profile fits. Only each device's present address counts.
-func Findings(all []*Found) []Finding {
-	holders := map[netip.Addr][]address.MAC{}
-	var unknown []address.MAC
-	for _, f := range all {
-		if a := f.Addresses(); len(a) > 0 {
-			holders[a[0]] = append(holders[a[0]], f.MAC)
+// Contradictions lists what protocols tell differently about the device itself.
+// A value that was told no more when another began has merely changed.
+func (f *Found) Contradictions() []Contradiction {
+	var list []Contradiction
+	for _, key := range []string{Firmware, Model, Name, Serial, Vendor} {
+		latest := map[string]Fact{}
+		for _, x := range f.Facts {
+			if x.Part == "" && x.Key == key && !x.Last.Before(latest[x.Protocol].Last) {
+				latest[x.Protocol] = x
+			}
 		}
-		if f.Profile == "" {
-			unknown = append(unknown, f.MAC)
+		var facts []Fact
+		for _, x := range latest {
+			for _, y := range latest {
+				if !sameValue(key, x.Value, y.Value) && !x.Last.Before(y.First) && !y.Last.Before(x.First) {
+					facts = append(facts, x)
+					break
+				}
+			}
 		}
-	}
-	var list []Finding
-	for a, macs := range holders {
-		if len(macs) > 1 {
-			list = append(list, Finding{"shared-address", a.String(), macs,
-				fmt.Sprintf("%d devices share the address %s", len(macs), a)})
+		if len(facts) > 0 {
+			slices.SortFunc(facts, func(a, b Fact) int { return cmp.Compare(a.Protocol, b.Protocol) })
+			list = append(list, Contradiction{key, facts})
 		}
-	}
-	slices.SortFunc(list, func(a, b Finding) int { return strings.Compare(a.Address, b.Address) })
-	if len(unknown) > 0 {
-		text := fmt.Sprintf("%d devices fit no profile", len(unknown))
-		if len(unknown) == 1 {
-			text = "one device fits no profile"
-		}
-		list = append(list, Finding{"unknown-device", "", unknown, text})
 	}
 	return list
+}
+
+// sameValue compares loosely: a name may carry its domain, a vendor its model.
+func sameValue(key, a, b string) bool {
+	a, b = strings.ToLower(a), strings.ToLower(b)
+	switch key {
+	case Name:
+		a, _, _ = strings.Cut(a, ".")
+		b, _, _ = strings.Cut(b, ".")
+	case Vendor, Model:
+		return strings.Contains(a, b) || strings.Contains(b, a)
+	}
+	return a == b
 }

@@ -2,6 +2,7 @@ package device_test
 
 import (
 	"fmt"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -59,7 +60,7 @@ func TestHostileFactsAreBounded(t *testing.T) {
 	for i := range 500 {
 		f.Add(sighting(1, "dcp", time.Duration(i)*time.Second, "name", fmt.Sprint("n", i)))
 	}
-	if len(f.Facts) > 64 || f.Value("name") != "n499" {
+	if len(f.Facts) > 96 || f.Value("name") != "n499" {
 		t.Errorf("%d facts are kept of one MAC, the latest name is %s", len(f.Facts), f.Value("name"))
 	}
 	f.Add(sighting(1, "arp", 0, "address", "not an address"))
@@ -98,24 +99,116 @@ func TestRecogniseTakesTheSurest(t *testing.T) {
 	}
 }
 
-func TestFindings(t *testing.T) {
+func TestWhatHangsBehindADeviceIsKeptApart(t *testing.T) {
+	var f device.Found
+	f.Add(sighting(1, "bacnet", 0, "model", "R2"))
+	s := sighting(1, "bacnet", time.Second, "model", "D2", "instance", "40111")
+	s.Part = "4001/11"
+	if !f.Add(s) || f.Add(s) {
+		t.Error("a part is news once")
+	}
+	if f.Value("model") != "R2" || f.ValuesOf("4001/11", "model")[0] != "D2" || len(f.Parts()) != 1 || f.Parts()[0] != "4001/11" {
+		t.Errorf("%+v", f.Facts)
+	}
+	for i := range 2000 {
+		s.Part = fmt.Sprint("4001/", i)
+		f.Add(s)
+	}
+	if f.Value("model") != "R2" || len(f.Facts) > 96+512 {
+		t.Errorf("%d facts; a long bus pushed out the device's own", len(f.Facts))
+	}
+}
+
+func TestMergingIsTheSameInAnyOrder(t *testing.T) {
+	var a, b, x, y device.Found
+	a.Add(sighting(1, "dcp", 0, "name", "c20"))
+	a.Add(sighting(1, "arp", time.Second, "address", "10.40.8.30"))
+	b.Add(sighting(1, "arp", time.Minute, "address", "10.40.8.30"))
+	b.Add(sighting(1, "web", time.Minute, "serial", "S-1"))
+	x.Merge(&a)
+	x.Merge(&b)
+	y.Merge(&b)
+	y.Merge(&a)
+	y.Merge(&a)
+	if !reflect.DeepEqual(x, y) || len(x.Facts) != 3 || x.First != noon || x.Last != noon.Add(time.Minute) {
+		t.Errorf("%+v\n%+v", x, y)
+	}
+}
+
+func TestContradictionsAreShownAndChangesAreNot(t *testing.T) {
+	var f device.Found
+	f.Add(sighting(1, "mdns", 0, "name", "Clock-1"))
+	f.Add(sighting(1, "snmp", 0, "name", "clock-1.skerry-point.example"))
+	if c := f.Contradictions(); c != nil {
+		t.Errorf("a domain is no contradiction: %+v", c)
+	}
+	f.Add(sighting(1, "mdns", time.Minute, "name", "clock-2"))
+	if c := f.Contradictions(); c != nil {
+		t.Errorf("a new name, told when the other was told no more: %+v", c)
+	}
+	f.Add(sighting(1, "snmp", 2*time.Minute, "name", "clock-1"))
+	f.Add(sighting(1, "mdns", 3*time.Minute, "name", "clock-2"))
+	if c := f.Contradictions(); len(c) != 1 || c[0].Key != "name" || len(c[0].Facts) != 2 {
+		t.Errorf("%+v", c)
+	}
+}
+
+func TestStatesAndTies(t *testing.T) {
 	set := load(t)
-	var all []*device.Found
-	for i := range 4 {
-		f := &device.Found{}
-		f.Add(sighting(byte(i), "arp", 0, "address", "192.168.77.20"))
+	for what, c := range map[string]struct {
+		facts []string
+		mac   address.MAC
+		state string
+	}{
+		"factory address":     {[]string{"address", "192.168.77.20"}, address.MAC{0x0a, 0x4f, 0x56, 1, 1, 1}, "factory"},
+		"another address":     {[]string{"address", "10.40.8.30"}, address.MAC{0x0a, 0x4f, 0x56, 1, 1, 1}, "set"},
+		"DCP without address": {[]string{"model", "FS8"}, address.MAC{0x06, 0x46, 0x4e, 1, 1, 1}, "factory"},
+		"DCP with an address": {[]string{"model", "FS8", "address", "10.40.8.20"}, address.MAC{0x06, 0x46, 0x4e, 1, 1, 1}, "set"},
+		"waits for DHCP":      {[]string{"asks", "dhcp"}, address.MAC{0x0e, 0x42, 0x44, 1, 1, 1}, "factory"},
+		"took a DHCP address": {[]string{"address", "10.40.8.30"}, address.MAC{0x0e, 0x42, 0x44, 1, 1, 1}, ""},
+		"says so itself":      {[]string{"state", "set", "address", "192.168.77.20"}, address.MAC{0x0a, 0x4f, 0x56, 1, 1, 1}, "set"},
+		"first-use page":      {[]string{"address", "10.40.9.150", "title", "Tolvern D1: first use"}, address.MAC{0x0a, 0x54, 0x44, 1, 1, 1}, "factory"},
+		"nothing known of it": {nil, address.MAC{2, 9, 9, 9, 9, 9}, ""},
+	} {
+		f := device.Found{}
+		s := sighting(0, "x", 0, c.facts...)
+		s.MAC = c.mac
+		f.Add(s)
 		f.Recognise(set)
-		all = append(all, f)
+		if f.State != c.state || (f.State != "") != (f.StateWhy != "") {
+			t.Errorf("%s: %q because %q", what, f.State, f.StateWhy)
+		}
 	}
-	// One has moved on since.
-	all[3].Add(sighting(3, "arp", time.Minute, "address", "10.40.8.30"))
-	stranger := &device.Found{}
-	stranger.Add(device.Sighting{MAC: address.MAC{2, 9, 9, 9, 9, 9}, Protocol: "traffic", At: noon})
-	findings := device.Findings(append(all, stranger))
-	if len(findings) != 2 || findings[0].Text != "3 devices share the address 192.168.77.20" || len(findings[0].MACs) != 3 {
-		t.Errorf("%+v", findings)
+
+	twin := *set["ovalis-c20"]
+	twin.ID = "ovalis-c21"
+	set["ovalis-c21"] = &twin
+	var f device.Found
+	f.Add(sighting(1, "arp", 0, "address", "192.168.77.20"))
+	f.Recognise(set)
+	if f.Profile != "" || len(f.Maybe) != 2 || f.Sure != 76 {
+		t.Errorf("two profiles that fit equally: %+v", f)
 	}
-	if findings[1].Kind != "unknown-device" || findings[1].MACs[0] != stranger.MAC {
-		t.Errorf("%+v", findings[1])
+	f.Profile, f.Chosen = "ovalis-c21", true
+	f.Recognise(set)
+	if f.Profile != "ovalis-c21" || f.Maybe != nil || f.State != "factory" {
+		t.Errorf("a person chose: %+v", f)
+	}
+}
+
+func TestChangesBetweenSurveys(t *testing.T) {
+	seen := func(last byte, at, name string) device.Seen {
+		var f device.Found
+		f.Add(sighting(last, "arp", 0, "address", at, "name", name))
+		return f.Glance()
+	}
+	got := device.Changes([]device.Seen{seen(1, "10.0.0.1", "a"), seen(2, "10.0.0.2", "b"), seen(3, "", "c")},
+		[]device.Seen{seen(1, "10.0.0.9", "z"), seen(3, "", "c"), seen(4, "10.0.0.4", "")})
+	var text []string
+	for _, c := range got {
+		text = append(text, fmt.Sprintf("%d %s %s>%s", c.MAC[5], c.Kind, c.From, c.To))
+	}
+	if s := strings.Join(text, "; "); s != "1 moved 10.0.0.1>10.0.0.9; 1 renamed a>z; 2 gone 10.0.0.2>; 4 new >10.0.0.4" {
+		t.Error(s)
 	}
 }

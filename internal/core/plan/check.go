@@ -74,6 +74,7 @@ func (c *checker) entry(i int, e Entry) {
 	}
 	c.unique("mac-twice", e.Tag, "mac", "", e.MAC.String(), nil)
 	c.unique("serial-twice", e.Tag, "serial", "", e.Serial, nil)
+	c.switchPort(e)
 	for _, tag := range e.After {
 		if _, there := c.byTag[tag]; !there {
 			rest := slices.DeleteFunc(slices.Clone(e.After), func(t string) bool { return t == tag })
@@ -100,6 +101,25 @@ func (c *checker) unique(code, tag, field, scope, value string, mend func() *Men
 	}
 	c.find(code, tag, field, fmt.Sprintf("%s is already used by %s", value, other), m)
 	return false
+}
+
+// switchPort checks where an entry is to be plugged in.
+func (c *checker) switchPort(e Entry) {
+	if e.SwitchPort == "" {
+		return
+	}
+	tag, port, ok := strings.Cut(e.SwitchPort, "/")
+	at, found := c.byTag[tag]
+	switch {
+	case !ok || port == "":
+		c.find("switch-port", e.Tag, "switch-port", "write it as TAG/port", nil)
+	case !found:
+		c.find("switch-port", e.Tag, "switch-port", fmt.Sprintf("there is no entry %s", tag), nil)
+	case c.Entries[at].Kind != "switch":
+		c.find("switch-port", e.Tag, "switch-port", fmt.Sprintf("%s is %s, not a switch", tag, article(c.Entries[at].Kind)), nil)
+	default:
+		c.unique("switch-port", e.Tag, "switch-port", "", e.SwitchPort, nil)
+	}
 }
 
 // freeAddress is the mend that takes the next free address.

@@ -34,8 +34,9 @@ type Entry struct {
 	Name        string      `json:"name"` // the device's own name
 	MAC         address.MAC `json:"mac,omitzero"`
 	Serial      string      `json:"serial,omitempty"`
-	NotWired    bool        `json:"notWired,omitempty"` // it is not there yet, and need not be
-	After       []string    `json:"after,omitempty"`    // tags of entries that are commissioned before it
+	SwitchPort  string      `json:"switchPort,omitempty"` // where it hangs: TAG/port of a switch
+	NotWired    bool        `json:"notWired,omitempty"`   // it is not there yet, and need not be
+	After       []string    `json:"after,omitempty"`      // tags of entries that are commissioned before it
 	// Settings are what its profile declares, by key. A secret is a token of the vault.
 	Settings map[string]string `json:"settings,omitempty"`
 }
@@ -63,6 +64,7 @@ var Fields = []Field{
 	{"name", "Device name", "The device's own name, by which others find it; “auto” makes it from the tag. Not the description"},
 	{"mac", "MAC", "If the plan names one exact box"},
 	{"serial", "Serial", "If the plan names one exact box"},
+	{"switch-port", "Switch port", "Where it is plugged in, as TAG/port of a switch in the plan"},
 	{"not-wired", "Not wired yet", "yes while the device is not there"},
 	{"after", "Comes after", "Tags of entries that are commissioned before it"},
 }
@@ -125,6 +127,8 @@ func (e *Entry) text(field string) *string {
 		return &e.Name
 	case "serial":
 		return &e.Serial
+	case "switch-port":
+		return &e.SwitchPort
 	}
 	return nil
 }

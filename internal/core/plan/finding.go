@@ -75,6 +75,7 @@ var Rules = []Rule{
 	{"name-description", Hint, "the description looks like the device name that was meant"},
 	{"mac-twice", Stops, "the MAC is used twice"},
 	{"serial-twice", Stops, "the serial is used twice"},
+	{"switch-port", Warning, "the switch port is not one of a switch in the plan, or another entry has it"},
 	{"setting-missing", Stops, "a setting that the profile needs is not given"},
 	{"setting-unknown", Warning, "the profile has no such setting"},
 	{"setting-value", Stops, "the value of a setting is refused"},

@@ -30,6 +30,7 @@ var spellings = map[string][]string{
 	"mac":         {"mac address", "hardware address", "ethernet address"},
 	"serial":      {"serial number", "serial no", "s n"},
 	"not-wired":   {"not wired", "not wired yet", "absent", "later"},
+	"switch-port": {"port", "switchport", "patched to"},
 	"after":       {"comes after", "depends on", "waits for"},
 }
 

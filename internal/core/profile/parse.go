@@ -18,7 +18,8 @@ var (
 	requestForm = regexp.MustCompile(`^(GET|POST|PUT|PATCH|DELETE) /\S*$`)
 	takeForm    = regexp.MustCompile(`^(json /\S*|css .+|header \S+)$`)
 	dcpMoves    = []string{"identify", "set-name", "set-address", "signal"}
-	facts       = []string{"mac", "address", "model", "vendor", "name", "title"}
+	facts       = []string{"mac", "address", "model", "vendor", "name", "title", "serial", "firmware", "server", "certificate", "banner", "description",
+		"object-id", "service", "class", "host", "vendor-id", "state", "location"}
 )
 
 // Parse reads one profile document and checks it whole. An unknown key, a
@@ -69,14 +70,18 @@ func (p *Profile) checkRules() error {
 		return fmt.Errorf("recognise is empty; give at least one sign")
 	}
 	for i, r := range p.Recognise {
-		given := 0
-		for _, s := range []string{r.Is, r.Begins, r.Within} {
-			if s != "" {
-				given++
-			}
+		if !r.whole() || r.Sure < 1 || r.Sure > 99 {
+			return fmt.Errorf("recognise, sign %d: fact must be one of %s, with one of is, begins, holds, within, and sure from 1 to 99", i+1, strings.Join(facts, ", "))
 		}
-		if !slices.Contains(facts, r.Fact) || given != 1 || r.Sure < 1 || r.Sure > 99 {
-			return fmt.Errorf("recognise, sign %d: fact must be one of %s, with one of is, begins, within, and sure from 1 to 99", i+1, strings.Join(facts, ", "))
+	}
+	for i, r := range p.Factory.Signs {
+		if !r.whole() {
+			return fmt.Errorf("factory, sign %d: fact must be one of %s, with one of is, begins, holds, within", i+1, strings.Join(facts, ", "))
+		}
+	}
+	for _, a := range p.Ask {
+		if !slices.Contains(allAsks, a) {
+			return fmt.Errorf("ask: %q is none of %s", a, strings.Join(allAsks, ", "))
 		}
 	}
 	if p.Restart.Takes <= 0 || p.Restart.AtMost < p.Restart.Takes {
@@ -86,6 +91,17 @@ func (p *Profile) checkRules() error {
 		return fmt.Errorf("restart: at-most is over an hour")
 	}
 	return nil
+}
+
+// whole reports whether a rule names a known fact and just one condition.
+func (r Rule) whole() bool {
+	given := 0
+	for _, s := range []string{r.Is, r.Begins, r.Holds, r.Within} {
+		if s != "" {
+			given++
+		}
+	}
+	return slices.Contains(facts, r.Fact) && given == 1
 }
 
 func (p *Profile) checkActs() error {

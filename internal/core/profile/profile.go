@@ -53,6 +53,7 @@ type Profile struct {
 	Kind      string         `yaml:"kind" json:"kind"`
 	About     string         `yaml:"about" json:"about"`
 	Recognise []Rule         `yaml:"recognise" json:"recognise"`
+	Ask       []string       `yaml:"ask" json:"ask,omitempty"`
 	Factory   Factory        `yaml:"factory" json:"factory"`
 	User      string         `yaml:"user" json:"user"`
 	Name      naming.Rules   `yaml:"name" json:"name"`
@@ -75,6 +76,7 @@ type Rule struct {
 	Fact   string `yaml:"fact" json:"fact"`
 	Is     string `yaml:"is" json:"is,omitempty"`
 	Begins string `yaml:"begins" json:"begins,omitempty"`
+	Holds  string `yaml:"holds" json:"holds,omitempty"`
 	Within string `yaml:"within" json:"within,omitempty"`
 	Sure   int    `yaml:"sure" json:"sure"`
 }
@@ -86,6 +88,8 @@ func (r Rule) Fits(value string) bool {
 		return strings.EqualFold(value, r.Is)
 	case r.Begins != "":
 		return strings.HasPrefix(strings.ToLower(value), strings.ToLower(r.Begins))
+	case r.Holds != "":
+		return strings.Contains(strings.ToLower(value), strings.ToLower(r.Holds))
 	}
 	in, err := address.ParseRange(r.Within)
 	a, err2 := netip.ParseAddr(value)
@@ -96,7 +100,24 @@ func (r Rule) Fits(value string) bool {
 type Factory struct {
 	Address FactoryAddress `yaml:"address" json:"address"`
 	Login   *Login         `yaml:"login" json:"-"` // nil: no password until first use
+	// DHCP says that a fresh device asks for an address.
+	DHCP bool `yaml:"dhcp" json:"dhcp,omitempty"`
+	// Service is where the model answers for maintenance only: never its final address.
+	Service FactoryAddress `yaml:"service" json:"service"`
+	// Signs tell a fresh device from one that was set: any of them is enough.
+	Signs []Rule `yaml:"signs" json:"signs,omitempty"`
 }
+
+// Ways in which a device may be asked who it is, besides the act identify.
+const (
+	AskHTTP  = "http"  // title and server of its page
+	AskHTTPS = "https" // the same, and its certificate
+	AskSSH   = "ssh"   // the banner
+	AskONVIF = "onvif" // device information (ONVIF Core Specification, 8.3)
+	AskSNMP  = "snmp"  // description, name, object ID; a switch's tables
+)
+
+var allAsks = []string{AskHTTP, AskHTTPS, AskSSH, AskONVIF, AskSNMP}
 
 // Login is a user name with its password.
 type Login struct {
@@ -230,6 +251,17 @@ func (p *Profile) UsesDCP() bool {
 		}
 	}
 	return false
+}
+
+// Fresh says by which sign a device with these facts is as it left the
+// factory; "" when none says so.
+func (p *Profile) Fresh(facts func(key string) []string) string {
+	for _, r := range p.Factory.Signs {
+		if slices.ContainsFunc(facts(r.Fact), r.Fits) {
+			return r.Fact
+		}
+	}
+	return ""
 }
 
 // Sure says how certain it is, in percent, that a device with these facts is

@@ -40,6 +40,7 @@ type Bench struct {
 	sources sync.Mutex
 	proven  map[netip.Addr]*proof
 	lent    map[loan]bool
+	kept    map[netip.Addr]int // reserved, and how often
 
 	// Dropped counts frames that a full queue lost.
 	Dropped atomic.Uint64
@@ -49,7 +50,7 @@ type Bench struct {
 
 // New sets up a bench on a port, which then belongs to it.
 func New(port lan.Port) *Bench {
-	b := &Bench{port: port, done: make(chan struct{}), talks: map[address.MAC][]*Conversation{}, ears: map[*Ear]struct{}{}, proven: map[netip.Addr]*proof{}, lent: map[loan]bool{}}
+	b := &Bench{port: port, done: make(chan struct{}), talks: map[address.MAC][]*Conversation{}, ears: map[*Ear]struct{}{}, proven: map[netip.Addr]*proof{}, lent: map[loan]bool{}, kept: map[netip.Addr]int{}}
 	go b.receive()
 	return b
 }
@@ -261,11 +262,32 @@ func (b *Bench) giveBack(mac address.MAC, source netip.Addr) {
 	delete(b.lent, loan{mac, source})
 }
 
+// Reserve keeps addresses from being borrowed by conversations: somebody else on
+// this bench speaks from them.
+func (b *Bench) Reserve(list ...netip.Addr) {
+	b.sources.Lock()
+	defer b.sources.Unlock()
+	for _, a := range list {
+		b.kept[a]++
+	}
+}
+
+// Release is the opposite of Reserve.
+func (b *Bench) Release(list ...netip.Addr) {
+	b.sources.Lock()
+	defer b.sources.Unlock()
+	for _, a := range list {
+		if b.kept[a]--; b.kept[a] <= 0 {
+			delete(b.kept, a)
+		}
+	}
+}
+
 // take lends a source that was shown to be free, unless it is lent already.
 func (b *Bench) take(mac address.MAC, source netip.Addr) bool {
 	b.sources.Lock()
 	defer b.sources.Unlock()
-	if b.lent[loan{mac, source}] {
+	if b.lent[loan{mac, source}] || b.kept[source] > 0 {
 		return false
 	}
 	b.lent[loan{mac, source}] = true

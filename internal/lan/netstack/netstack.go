@@ -1,5 +1,5 @@
-// Package netstack is one small TCP/IP host in user space: one MAC, one IPv4
-// address, on gVisor's stack. Frames go in by Deliver and come out through a
+// Package netstack is one small TCP/IP host in user space: one MAC, one address,
+// on gVisor's stack. Frames go in by Deliver and come out through a
 // function.
 package netstack
 
@@ -22,6 +22,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/link/ethernet"
 	"gvisor.dev/gvisor/pkg/tcpip/network/arp"
 	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv6"
 	"gvisor.dev/gvisor/pkg/tcpip/stack"
 	"gvisor.dev/gvisor/pkg/tcpip/transport/icmp"
 	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
@@ -46,12 +47,19 @@ type Host struct {
 }
 
 // New starts a host. Outgoing frames are handed to send, one at a time. An
-// invalid prefix starts a host without an address.
+// invalid prefix starts a host without an address, an IPv6 one a host that
+// speaks IPv6 only.
 func New(mac address.MAC, at netip.Prefix, gateway netip.Addr, send func(frame []byte)) (*Host, error) {
-	s := stack.New(stack.Options{
+	options := stack.Options{
 		NetworkProtocols:   []stack.NetworkProtocolFactory{ipv4.NewProtocol, arp.NewProtocol},
 		TransportProtocols: []stack.TransportProtocolFactory{tcp.NewProtocol, udp.NewProtocol, icmp.NewProtocol4},
-	})
+	}
+	six := at.IsValid() && at.Addr().Is6()
+	if six {
+		options.NetworkProtocols = []stack.NetworkProtocolFactory{ipv6.NewProtocol}
+		options.TransportProtocols = []stack.TransportProtocolFactory{tcp.NewProtocol, udp.NewProtocol, icmp.NewProtocol6}
+	}
+	s := stack.New(options)
 	link := channel.New(outDepth, lan.MTU+header.EthernetMinimumSize, tcpip.LinkAddress(mac[:]))
 	// Kernels on the same machine hand over partial checksums.
 	link.LinkEPCapabilities |= stack.CapabilityRXChecksumOffload
@@ -59,7 +67,15 @@ func New(mac address.MAC, at netip.Prefix, gateway netip.Addr, send func(frame [
 		return nil, fmt.Errorf("netstack: %s", err)
 	}
 	h := &Host{stack: s, link: link}
-	if at.IsValid() {
+	if six {
+		if err := s.AddProtocolAddress(nicID, tcpip.ProtocolAddress{
+			Protocol:          ipv6.ProtocolNumber,
+			AddressWithPrefix: tcpip.AddressWithPrefix{Address: tcpip.AddrFrom16(at.Addr().As16()), PrefixLen: at.Bits()},
+		}, stack.AddressProperties{}); err != nil {
+			return nil, fmt.Errorf("netstack: %s", err)
+		}
+		s.SetRouteTable([]tcpip.Route{{Destination: header.IPv6EmptySubnet, NIC: nicID}})
+	} else if at.IsValid() {
 		if err := s.AddProtocolAddress(nicID, tcpip.ProtocolAddress{
 			Protocol:          ipv4.ProtocolNumber,
 			AddressWithPrefix: tcpip.AddressWithPrefix{Address: tcpip.AddrFrom4(at.Addr().As4()), PrefixLen: at.Bits()},
@@ -132,6 +148,17 @@ func (h *Host) DialUDP(to netip.AddrPort) (net.Conn, error) {
 // ListenTCP accepts TCP connections at a port.
 func (h *Host) ListenTCP(port uint16) (net.Listener, error) {
 	return gonet.ListenTCP(h.stack, tcpip.FullAddress{NIC: nicID, Port: port}, ipv4.ProtocolNumber)
+}
+
+// ListenUDP takes datagrams at a port, those to everybody and to groups among
+// them. An invalid group joins none.
+func (h *Host) ListenUDP(port uint16, group netip.Addr) (net.PacketConn, error) {
+	if group.IsValid() {
+		if err := h.stack.JoinGroup(ipv4.ProtocolNumber, nicID, tcpip.AddrFrom4(group.As4())); err != nil {
+			return nil, fmt.Errorf("netstack: %s", err)
+		}
+	}
+	return gonet.DialUDP(h.stack, &tcpip.FullAddress{NIC: nicID, Port: port}, nil, ipv4.ProtocolNumber)
 }
 
 // ErrNoEcho says that nobody answered.

@@ -5,6 +5,7 @@ package box
 
 import (
 	"context"
+	"net"
 	"net/http"
 	"net/netip"
 	"sync"
@@ -45,6 +46,8 @@ type Spec struct {
 	Factory Settings
 	Away    time.Duration // how long a restart takes
 	Boot    time.Duration // how long after power-up it is first there
+	Guest   address.MAC   // who has the address that it hands out already
+	Every   time.Duration // between asking for an address, or announcing itself; at least a second
 	Faults  Faults
 }
 
@@ -57,7 +60,30 @@ type Model struct {
 	Handler func(*Box) http.Handler
 	// Frame receives PROFINET frames; nil when the model ignores them.
 	Frame func(*Box, ethernet.Frame)
+	// Banner is what its shell at port 22 greets with; "" for no shell.
+	Banner string
+	// Datagrams are the UDP services it offers.
+	Datagrams []Datagram
+	// Class is what it asks for an address as, over DHCP, while it has none; ""
+	// for a model that does not ask.
+	Class string
+	// Pool is the one address that it hands out over DHCP while it is as from
+	// the factory; the zero value hands none out.
+	Pool netip.Prefix
+	// Beat is called at each start and then now and then; nil for a quiet model.
+	Beat func(*Box)
 }
+
+// Datagram is a UDP service.
+type Datagram struct {
+	Port   uint16
+	Group  netip.Addr // that it joins; invalid for none
+	Answer func(b *Box, from netip.AddrPort, payload []byte, reply Reply)
+}
+
+// Reply sends an answer. An invalid address means to whoever asked, a group or
+// the broadcast address to everybody.
+type Reply func(answer []byte, to netip.AddrPort)
 
 // Box is one device.
 type Box struct {
@@ -102,10 +128,16 @@ func (b *Box) Run(ctx context.Context) {
 
 	wake := time.NewTimer(b.Boot)
 	defer wake.Stop()
+	beat := time.NewTicker(max(b.Every, time.Second))
+	defer beat.Stop()
 	for {
 		select {
 		case <-wake.C:
 			b.up()
+		case <-beat.C:
+			if b.isLive() {
+				b.beat()
+			}
 		case c := <-b.commands:
 			switch {
 			case c == readdress && b.isLive():
@@ -152,7 +184,13 @@ func (b *Box) read() {
 				live.host.Deliver(raw)
 			}
 		case ethernet.TypeIPv4:
-			live.host.Deliver(raw)
+			if b.wants(f) {
+				live.host.Deliver(raw)
+			}
+		case ethernet.TypeIPv6:
+			if at.Addr().Is6() {
+				live.host.Deliver(raw)
+			}
 		}
 	}
 }
@@ -183,7 +221,8 @@ func (b *Box) start() {
 	b.mu.Lock()
 	b.live = i
 	b.mu.Unlock()
-	if s.Address.IsValid() {
+	b.beat()
+	if s.Address.IsValid() && s.Address.Addr().Is4() {
 		// RFC 5227, 2.3: two announcements; a device that just started makes them at once.
 		b.Send(arp.Announcement(b.MAC, s.Address.Addr()))
 		b.Send(arp.Announcement(b.MAC, s.Address.Addr()))
@@ -274,6 +313,9 @@ type instance struct {
 	host   *netstack.Host
 	server *http.Server
 	ended  sync.WaitGroup
+
+	shell     net.Listener
+	datagrams []net.PacketConn
 }
 
 func newInstance(b *Box, s Settings) (*instance, error) {
@@ -282,7 +324,14 @@ func newInstance(b *Box, s Settings) (*instance, error) {
 		return nil, err
 	}
 	i := &instance{host: host}
-	if !s.Address.IsValid() {
+	if !s.Address.IsValid() || s.Address.Addr().Is6() {
+		return i, nil
+	}
+	if err := i.offer(b); err != nil {
+		host.Close()
+		return nil, err
+	}
+	if b.Model.Handler == nil {
 		return i, nil
 	}
 	listener, err := host.ListenTCP(b.Model.Port)
@@ -313,6 +362,12 @@ func newInstance(b *Box, s Settings) (*instance, error) {
 func (i *instance) close() {
 	if i.server != nil {
 		_ = i.server.Close()
+	}
+	if i.shell != nil {
+		_ = i.shell.Close()
+	}
+	for _, c := range i.datagrams {
+		_ = c.Close()
 	}
 	i.host.Close()
 	i.ended.Wait()

@@ -17,6 +17,7 @@ import (
 
 	"redstart/internal/core/secret"
 	"redstart/internal/sim/box"
+	"redstart/internal/wire/wsd"
 )
 
 // Login of a factory-fresh camera.
@@ -31,7 +32,19 @@ var Factory = box.Settings{Name: "c20", Address: netip.MustParsePrefix("192.168.
 var rules = secret.Rules{Min: 10, Max: 20, Classes: 3, Refuse: []string{"ovalis", "operator"}}
 
 // Model is the camera.
-var Model = box.Model{Maker: "Ovalis Optics", Name: "C20", Firmware: "3.1.4", Port: 80, Handler: handler}
+var Model = box.Model{Maker: "Ovalis Optics", Name: "C20", Firmware: "3.1.4", Port: 80, Handler: handler, Datagrams: []box.Datagram{
+	{Port: wsd.Group.Port(), Group: wsd.Group.Addr(), Answer: discover}}}
+
+// discover answers WS-Discovery with ONVIF's scopes.
+func discover(b *box.Box, _ netip.AddrPort, payload []byte, reply box.Reply) {
+	if id, ok := wsd.IsProbe(payload); ok {
+		reply(wsd.Match{
+			Endpoint: "urn:uuid:" + b.Serial, Types: "dn:NetworkVideoTransmitter",
+			Scopes: []string{wsd.ScopeOf("hardware", b.Model.Name), wsd.ScopeOf("name", b.Running().Name), wsd.ScopeOf("location", "")},
+			Where:  []string{"http://" + b.Running().Address.Addr().String() + "/onvif/device_service"},
+		}.Answer(id), netip.AddrPort{})
+	}
+}
 
 type camera struct {
 	*box.Box
@@ -44,6 +57,10 @@ func handler(b *box.Box) http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /about.json", func(w http.ResponseWriter, r *http.Request) {
 		answer(w, http.StatusOK, map[string]string{"maker": b.Model.Maker, "model": b.Model.Name, "serial": b.Serial, "firmware": b.Model.Firmware})
+	})
+	mux.HandleFunc("POST /onvif/device_service", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/soap+xml; charset=utf-8")
+		_, _ = w.Write(wsd.Information{Maker: b.Model.Maker, Model: b.Model.Name, Firmware: b.Model.Firmware, Serial: b.Serial}.Answer()) // the reader went away
 	})
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
 		box.Page(w, http.StatusOK, "Ovalis C20", "#7a4", "<p>Dome camera. Sign in with the camera programme.</p>")

@@ -32,10 +32,10 @@ var (
 var Blinks atomic.Int64
 
 // Model is the switch.
-var Model = box.Model{Maker: "Fennmark Networks", Name: "FS8", Firmware: "2.6.0", Port: 443, TLS: true, Handler: handler, Frame: frame}
+var Model = box.Model{Maker: "Fennmark Networks", Name: "FS8", Firmware: "2.6.0", Port: 443, TLS: true, Handler: handler, Frame: Station}
 
-// frame answers DCP (IEC 61158-6-10).
-func frame(b *box.Box, f ethernet.Frame) {
+// Station answers DCP (IEC 61158-6-10).
+func Station(b *box.Box, f ethernet.Frame) {
 	p, err := dcp.Parse(f.Payload)
 	if err != nil || p.ServiceType != dcp.TypeRequest {
 		return

@@ -15,7 +15,8 @@ import (
 	"redstart/internal/sim/fs8"
 )
 
-// rest are the entries of the terminal that have no stand-in: not wired yet.
+// rest are the entries of the terminal besides those that are set: not wired
+// yet, unless the whole terminal is simulated.
 //
 //go:embed rest.csv
 var rest []byte
@@ -106,9 +107,32 @@ func (s *Site) WholePlan() []byte {
 		for i, key := range lines[0] {
 			row[key] = line[i]
 		}
+		s.wire(row)
 		rows = append(rows, row)
 	}
 	return table(header, rows)
+}
+
+// named are the others whose box the plan names, by MAC or by serial.
+var named = map[string]string{"HALL-VOX-01": "mac", "HALL-REC-02": "mac", "HALL-CLK-01": "serial", "YARD-CLK-01": "serial"}
+
+// wire completes a line of the plan whose device is there.
+func (s *Site) wire(row map[string]string) {
+	if len(s.Others) > 0 && (row["tag"] == "SHOP-CLK-02" || row["tag"] == "YARD-GATE-02") {
+		row["not-wired"] = "" // it should be there by now
+	}
+	for _, o := range s.Others {
+		if o.Tag != row["tag"] {
+			continue
+		}
+		row["not-wired"] = ""
+		switch named[o.Tag] {
+		case "mac":
+			row["mac"] = o.MAC.String()
+		case "serial":
+			row["serial"] = o.Serial
+		}
+	}
 }
 
 func table(header []string, rows []map[string]string) []byte {

@@ -1,11 +1,13 @@
 // Package skerry is the simulated site, Skerry Point Ferry Terminal: a flat
-// segment with switches, cameras and controllers as they leave the factory.
+// segment with switches, cameras, controllers and much else as they leave the
+// factory.
 package skerry
 
 import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -29,6 +31,8 @@ type Options struct {
 	Seed    uint64        // serials, MACs, boot times
 	Pace    float64       // restart times are multiplied by this; 0: 1
 	Faults  faults.Faults // of every device's cable
+	// Whole adds the rest of the terminal: what can be found and is not set yet.
+	Whole bool
 	// Only limits the site to one model, by its name; "" takes the mix.
 	Only string
 	// Broken gives single devices faults, by their position in Boxes.
@@ -39,6 +43,7 @@ type Options struct {
 type Site struct {
 	Segment *segment.Segment
 	Boxes   []*box.Box
+	Others  []Other
 
 	usual  bool // the terminal's own devices, whose whole plan is known
 	cancel context.CancelFunc
@@ -87,10 +92,12 @@ func Start(o Options) *Site {
 		spec.MAC = address.MACFrom([]byte(mac))
 		spec.Factory = item.factory(spec.Serial)
 		spec.Boot = scale(time.Duration(random.IntN(300))*time.Millisecond, o.Pace)
-		var port lan.Port = s.Segment.Attach(spec.MAC, boxDepth)
-		port = faults.On(port, o.Faults, o.Seed+uint64(i))
-		b := box.New(spec, item.model, port)
-		s.Boxes = append(s.Boxes, b)
+		s.Boxes = append(s.Boxes, box.New(spec, item.model, s.plug(spec.MAC, o, i)))
+	}
+	if o.Whole {
+		s.makeOthers(o, random, used)
+	}
+	for _, b := range s.All() {
 		s.ended.Add(1)
 		go func() {
 			defer s.ended.Done()
@@ -98,6 +105,20 @@ func Start(o Options) *Site {
 		}()
 	}
 	return s
+}
+
+// All are the devices that are set and the others.
+func (s *Site) All() []*box.Box {
+	list := slices.Clone(s.Boxes)
+	for _, o := range s.Others {
+		list = append(list, o.Box)
+	}
+	return list
+}
+
+// plug gives a device its cable.
+func (s *Site) plug(mac address.MAC, o Options, number int) lan.Port {
+	return faults.On(s.Segment.Attach(mac, boxDepth), o.Faults, o.Seed+uint64(number))
 }
 
 func scale(d time.Duration, by float64) time.Duration { return time.Duration(float64(d) * by) }

@@ -77,6 +77,15 @@ func Parse(b []byte) (Message, error) {
 		d.HostName(), d.ClassIdentifier(), d}, nil
 }
 
+// Network gives prefix length and gateway of the address given (options 1 and 3).
+func (m Message) Network() (bits int, gateway netip.Addr) {
+	bits, _ = m.raw.SubnetMask().Size()
+	if routers := m.raw.Router(); len(routers) > 0 {
+		gateway = addr(routers[0])
+	}
+	return bits, gateway
+}
+
 // addr gives an address that is not "none".
 func addr(b net.IP) netip.Addr {
 	a, ok := netip.AddrFromSlice(b.To4())

@@ -1,0 +1,72 @@
+package device
+
+import (
+	"fmt"
+
+	"redstart/internal/core/profile"
+)
+
+// States in which a device may be.
+const (
+	Factory = "factory"
+	Set     = "set"
+)
+
+// leastSure is where a fit begins to be more than chance, in percent.
+const leastSure = 50
+
+// Recognise chooses the best fitting profile, unless a person chose one. It
+// leaves Profile empty when none fits better than by chance, and when several
+// fit equally: then Maybe lists them.
+func (f *Found) Recognise(profiles profile.Set) {
+	if p := profiles[f.Profile]; f.Chosen && p != nil {
+		f.Sure, f.Why, f.Maybe = 99, []string{"a person"}, nil
+		f.judge(p)
+		return
+	}
+	f.Profile, f.Chosen, f.Maybe, f.Sure, f.Why = "", false, nil, 0, nil
+	for _, p := range profiles.Sorted() {
+		switch sure, why := p.Sure(f.Values); {
+		case sure < leastSure || sure < f.Sure:
+		case sure == f.Sure:
+			f.Maybe = append(f.Maybe, p.ID)
+		default:
+			f.Profile, f.Sure, f.Why, f.Maybe = p.ID, sure, why, []string{p.ID}
+		}
+	}
+	if len(f.Maybe) > 1 {
+		f.Profile = ""
+	} else {
+		f.Maybe = nil
+	}
+	f.judge(profiles[f.Profile])
+}
+
+// judge tells a fresh device from one that was set, as far as its facts do.
+func (f *Found) judge(p *profile.Profile) {
+	told, at := f.Value(State), Address
+	addresses := f.Addresses()
+	switch {
+	case told == Factory || told == Set:
+		f.State, f.StateWhy = told, "it says so itself"
+	case p == nil:
+		f.State, f.StateWhy = "", ""
+	case p.Fresh(f.Values) != "":
+		f.State, f.StateWhy = Factory, "its "+p.Fresh(f.Values)+" says so"
+	case f.Waits() && p.Factory.DHCP:
+		f.State, f.StateWhy = Factory, "it waits for an address, as from the factory"
+	case len(addresses) > 0 && p.Factory.Address.None():
+		f.State, f.StateWhy = Set, fmt.Sprintf("it has the %s %s, and from the factory it has none", at, addresses[0])
+		if p.Factory.DHCP {
+			f.State, f.StateWhy = "", ""
+		}
+	case len(addresses) > 0 && p.Factory.Address.Contains(addresses[0]):
+		f.State, f.StateWhy = Factory, "it has its factory address"
+	case len(addresses) > 0:
+		f.State, f.StateWhy = Set, "its address is not the factory's"
+	case p.UsesDCP() && p.Factory.Address.None():
+		f.State, f.StateWhy = Factory, "it has no address yet"
+	default:
+		f.State, f.StateWhy = "", ""
+	}
+}

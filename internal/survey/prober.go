@@ -1,0 +1,132 @@
+package survey
+
+import (
+	"iter"
+	"net/netip"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/device"
+	"redstart/internal/wire/ethernet"
+	"redstart/internal/wire/ip"
+)
+
+// prober is one way of finding. A new one is one file and a line in probers.
+type prober struct {
+	protocol string
+	// ask makes the questions of one pass; nil for a prober that only listens.
+	ask func(*pass) iter.Seq[[]byte]
+	// read understands an answer, or any other frame; nil when it does not.
+	read func(*heard) []device.Sighting
+	// sourced says that its questions need an address of ours to come from.
+	sourced bool
+	// writes says that the question makes somebody keep something in mind, such
+	// as an offer; it is left out when only looking.
+	writes bool
+}
+
+// probers are all ways of finding, what needs no address of ours first.
+var probers = []prober{
+	dcpProber, nodesProber, arpProber, lldpProber, dhcpProber,
+	mdnsProber, wsdProber, ssdpProber, bacnetProber, enipProber, snmpProber,
+}
+
+// pass is what questions are made from.
+type pass struct {
+	from    address.MAC
+	six     netip.Addr     // our link-local address, made up for the survey
+	xid     uint32         // of this survey
+	sweep   []netip.Addr   // to ask for over ARP
+	sources []netip.Addr   // free addresses to ask from, one in each subnet
+	nets    []netip.Prefix // the subnet of each source
+	known   []*device.Found
+}
+
+// overUDP makes the question that goes to a group or to everybody, once from
+// every source.
+func (p *pass) overUDP(sourcePort uint16, to netip.AddrPort, ttl byte, payload []byte) iter.Seq[[]byte] {
+	return func(yield func([]byte) bool) {
+		for _, source := range p.sources {
+			d := ip.Datagram{Source: netip.AddrPortFrom(source, sourcePort), Destination: to, TTL: ttl, Payload: payload}
+			if !yield(d.Frame(p.from, ip.GroupMAC(to.Addr()))) {
+				return
+			}
+		}
+	}
+}
+
+// toDevice makes a question to one device; nil when we have no address in its subnet.
+func (p *pass) toDevice(f *device.Found, sourcePort, port uint16, payload []byte) []byte {
+	at := f.Addresses()
+	if len(at) == 0 {
+		return nil
+	}
+	for i, source := range p.sources {
+		if p.nets[i].Contains(at[0]) {
+			return ip.Datagram{Source: netip.AddrPortFrom(source, sourcePort), Destination: netip.AddrPortFrom(at[0], port), Payload: payload}.Frame(p.from, f.MAC)
+		}
+	}
+	return nil
+}
+
+// heard is a frame, decoded as far as several probers want it.
+type heard struct {
+	ethernet.Frame
+	at       time.Time
+	packet   ip.Packet // the zero value when it is not IP
+	udp      ip.Datagram
+	isUDP    bool
+	protocol string // of the prober that reads it
+}
+
+func hear(f ethernet.Frame, at time.Time) *heard {
+	h := &heard{Frame: f, at: at}
+	if p, err := ip.Parse(f); err == nil {
+		h.packet = p
+		h.udp, h.isUDP = p.UDP()
+	}
+	return h
+}
+
+// told makes a sighting of the sender from keys and values; empty values say nothing.
+func (h *heard) told(pairs ...string) device.Sighting {
+	s := device.Sighting{MAC: h.Source, Protocol: h.protocol, At: h.at, Facts: map[string]string{}}
+	for i := 0; i < len(pairs); i += 2 {
+		if pairs[i+1] != "" {
+			s.Facts[pairs[i]] = pairs[i+1]
+		}
+	}
+	return s
+}
+
+// also is a further value of a key that may have several.
+func (h *heard) also(key string, values ...string) (list []device.Sighting) {
+	for _, v := range values {
+		list = append(list, h.told(key, v))
+	}
+	return list
+}
+
+// read lets every prober understand a frame. What none does still says that its
+// sender is there.
+func read(f ethernet.Frame, at time.Time) []device.Sighting {
+	h := hear(f, at)
+	var list []device.Sighting
+	for _, p := range probers {
+		h.protocol = p.protocol
+		list = append(list, p.read(h)...)
+	}
+	if list == nil {
+		h.protocol = "traffic"
+		list = []device.Sighting{h.told()}
+	}
+	return list
+}
+
+// text gives an address as text if it is an ordinary one.
+func text(a netip.Addr) string {
+	if !a.IsValid() || a.IsUnspecified() || a.IsMulticast() {
+		return ""
+	}
+	return a.String()
+}

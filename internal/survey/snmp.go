@@ -1,0 +1,54 @@
+package survey
+
+import (
+	"iter"
+	"net/netip"
+
+	"redstart/internal/core/device"
+	"redstart/internal/wire/ip"
+	"redstart/internal/wire/snmp"
+)
+
+// snmpPort is where answers come to.
+const snmpPort = 40161
+
+// snmpProber asks every agent that answers to everybody for its description,
+// name and object ID (RFC 3418, 2), and each found device by itself.
+var snmpProber = prober{
+	protocol: "snmp",
+	sourced:  true,
+	ask: func(p *pass) iter.Seq[[]byte] {
+		question := snmp.Ask(p.xid&0x7fffffff, snmp.SysDescr, snmp.SysName, snmp.SysObjectID)
+		return func(yield func([]byte) bool) {
+			for frame := range p.overUDP(snmpPort, netip.AddrPortFrom(ip.Broadcast, snmp.Port), 0, question) {
+				if !yield(frame) {
+					return
+				}
+			}
+			for _, f := range p.known {
+				if f.Profile == "" || f.Value(device.ObjectID) != "" {
+					continue // strangers are left alone
+				}
+				if frame := p.toDevice(f, snmpPort, snmp.Port, question); frame != nil && !yield(frame) {
+					return
+				}
+			}
+		}
+	},
+	read: func(h *heard) []device.Sighting {
+		if !h.isUDP || h.udp.Source.Port() != snmp.Port || h.udp.Destination.Port() != snmpPort {
+			return nil
+		}
+		m, err := snmp.Parse(h.udp.Payload)
+		if err != nil || m.Kind != snmp.KindResponse {
+			return nil
+		}
+		s := h.told()
+		for _, v := range m.Values {
+			if key := map[string]string{snmp.SysDescr: device.Description, snmp.SysName: device.Name, snmp.SysObjectID: device.ObjectID}[v.OID]; key != "" && v.Text != "" {
+				s.Facts[key] = v.Text
+			}
+		}
+		return []device.Sighting{s}
+	},
+}

@@ -1,0 +1,36 @@
+package survey
+
+import (
+	"fmt"
+	"iter"
+
+	"redstart/internal/core/device"
+	"redstart/internal/wire/wsd"
+)
+
+// wsdPort is where answers come to.
+const wsdPort = 43702
+
+// wsdProber asks ONVIF devices to show themselves (WS-Discovery), and reads
+// what their scopes say (ONVIF Core Specification, 7.3.2.2).
+var wsdProber = prober{
+	protocol: "wsd",
+	sourced:  true,
+	ask: func(p *pass) iter.Seq[[]byte] {
+		id := fmt.Sprintf("%08x-0000-4000-8000-%s", p.xid, fmt.Sprintf("%x", p.from[:]))
+		return p.overUDP(wsdPort, wsd.Group, 1, wsd.Probe(id))
+	},
+	read: func(h *heard) (list []device.Sighting) {
+		if !h.isUDP || h.udp.Destination.Port() != wsdPort && h.udp.Destination != wsd.Group {
+			return nil
+		}
+		matches, err := wsd.Parse(h.udp.Payload)
+		if err != nil {
+			return nil
+		}
+		for _, m := range matches {
+			list = append(list, h.told(device.Name, m.Scope("name"), device.Model, m.Scope("hardware"), device.Location, m.Scope("location"), device.Service, "onvif"))
+		}
+		return list
+	},
+}
