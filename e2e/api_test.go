@@ -243,7 +243,7 @@ func TestOneThingAtATimeAndStop(t *testing.T) {
 	if _, err := r.c.Commission(ctx, nil); err != nil {
 		t.Fatal(err)
 	}
-	_, err := r.c.Find(ctx, 0)
+	_, err := r.c.Find(ctx, service.FindOptions{})
 	if err == nil || !strings.Contains(err.Error(), "a commission is under way") {
 		t.Errorf("a survey during a run: %v", err)
 	}

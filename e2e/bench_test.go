@@ -27,7 +27,7 @@ func factoryToVerified(b *testing.B, n int) (whole, commission time.Duration) {
 	r.plan(string(r.site.Plan()))
 	began := time.Now()
 	r.find()
-	if _, err := r.c.Accept(patience(b), nil); err != nil {
+	if _, err := r.c.Accept(patience(b), service.Acceptance{}); err != nil {
 		b.Fatal(err)
 	}
 	set := time.Now()

@@ -15,6 +15,7 @@ import (
 	"redstart/internal/lan"
 	"redstart/internal/lan/faults"
 	"redstart/internal/lan/netstack"
+	"redstart/internal/service"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
@@ -115,7 +116,7 @@ func TestTheWrongBoxIsNotWrittenTo(t *testing.T) {
 	r.find()
 	wrong := r.site.Boxes[0]
 	before := wrong.Running()
-	if err := r.c.Match(ctx, "A-CTL-01", wrong.MAC); err != nil {
+	if err := r.c.Match(ctx, "A-CTL-01", service.MatchWith{MAC: wrong.MAC}); err != nil {
 		t.Fatal(err)
 	}
 	r.commission()
@@ -263,7 +264,7 @@ func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.find()
-	if _, err := r.c.Accept(patience(t), nil); err != nil {
+	if _, err := r.c.Accept(patience(t), service.Acceptance{}); err != nil {
 		t.Fatal(err)
 	}
 	r.commission()

@@ -39,7 +39,7 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 
 	var events strings.Builder
 	keep := func(e client.Event) { events.WriteString(e.Kind + " " + string(e.Data) + "\n") }
-	found := follow(t, r.c, func(ctx context.Context) (service.Activity, error) { return r.c.Find(ctx, 0) }, keep)
+	found := follow(t, r.c, func(ctx context.Context) (service.Activity, error) { return r.c.Find(ctx, service.FindOptions{}) }, keep)
 	if found.Text != "20 devices on the segment" {
 		t.Errorf("the survey says: %s", found.Text)
 	}
@@ -56,7 +56,7 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 		t.Errorf("only %d device events: results must stream", n)
 	}
 
-	if _, err := r.c.Accept(ctx, nil); err != nil {
+	if _, err := r.c.Accept(ctx, service.Acceptance{}); err != nil {
 		t.Fatal(err)
 	}
 	follow(t, r.c, func(ctx context.Context) (service.Activity, error) { return r.c.Commission(ctx, nil) }, keep)
@@ -232,17 +232,17 @@ func TestMatchByHandAndUndo(t *testing.T) {
 		t.Errorf("open: %+v", p.Open)
 	}
 	camera, controller := r.site.Boxes[3], r.site.Boxes[7]
-	if err := r.c.Match(ctx, "EXTRA-CAM-01", camera.MAC); err != nil {
+	if err := r.c.Match(ctx, "EXTRA-CAM-01", service.MatchWith{MAC: camera.MAC}); err != nil {
 		t.Fatal(err)
 	}
 	if e := r.entries()["EXTRA-CAM-01"]; e.MatchedBy != "hand" || e.State != store.Matched || e.Device != camera.MAC {
 		t.Errorf("%+v", e)
 	}
 	for want, err := range map[string]error{
-		"matched with EXTRA-CAM-01 already": r.c.Match(ctx, "HALL-CAM-01", camera.MAC),
-		"this box is a brindlecap-b4":       r.c.Match(ctx, "HALL-CAM-01", controller.MAC),
-		"no such box was found":             r.c.Match(ctx, "HALL-CAM-01", [6]byte{2, 9, 9, 9, 9, 9}),
-		"no such entry":                     r.c.Match(ctx, "NOBODY", camera.MAC),
+		"matched with EXTRA-CAM-01 already": r.c.Match(ctx, "HALL-CAM-01", service.MatchWith{MAC: camera.MAC}),
+		"this box is a brindlecap-b4":       r.c.Match(ctx, "HALL-CAM-01", service.MatchWith{MAC: controller.MAC}),
+		"no such box was found":             r.c.Match(ctx, "HALL-CAM-01", service.MatchWith{MAC: [6]byte{2, 9, 9, 9, 9, 9}}),
+		"no such entry":                     r.c.Match(ctx, "NOBODY", service.MatchWith{MAC: camera.MAC}),
 		"no device is matched":              r.c.Unmatch(ctx, "HALL-CAM-01"),
 	} {
 		if err == nil || !strings.Contains(err.Error(), want) {

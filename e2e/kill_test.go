@@ -107,8 +107,8 @@ func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
 	if _, err := c.Import(ctx, site.Plan(), service.ImportOptions{}); err != nil {
 		t.Fatal(err)
 	}
-	follow(t, c, func(ctx context.Context) (service.Activity, error) { return c.Find(ctx, 0) }, nil)
-	if _, err := c.Accept(ctx, nil); err != nil {
+	follow(t, c, func(ctx context.Context) (service.Activity, error) { return c.Find(ctx, service.FindOptions{}) }, nil)
+	if _, err := c.Accept(ctx, service.Acceptance{}); err != nil {
 		t.Fatal(err)
 	}
 

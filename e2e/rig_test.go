@@ -187,7 +187,7 @@ func follow(t testing.TB, c *client.Client, begin func(context.Context) (service
 
 func (r *rig) find() service.Activity {
 	r.t.Helper()
-	return r.do(func(ctx context.Context) (service.Activity, error) { return r.c.Find(ctx, 0) })
+	return r.do(func(ctx context.Context) (service.Activity, error) { return r.c.Find(ctx, service.FindOptions{}) })
 }
 
 func (r *rig) commission(tags ...string) service.Activity {
@@ -214,7 +214,7 @@ func (r *rig) upToMatch() {
 	ctx := patience(r.t)
 	r.plan(string(r.site.Plan()))
 	r.find()
-	accepted, err := r.c.Accept(ctx, nil)
+	accepted, err := r.c.Accept(ctx, service.Acceptance{})
 	if err != nil {
 		r.t.Fatal(err)
 	}

@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -50,7 +52,59 @@ looking at each device. --rehearse shows what would be done and sends nothing.`,
 	c.Flags().BoolVar(&stop, "stop", false, "stop the run under way: finish the devices in hand, begin no more")
 	c.Flags().BoolVar(&giveUp, "give-up", false, "give up a run that was cut off")
 	c.MarkFlagsMutuallyExclusive("rehearse", "stop", "give-up")
+	c.AddCommand(a.handOut(), a.askers())
 	return c
+}
+
+// handOut gives planned addresses over DHCP.
+func (a *app) handOut() *cobra.Command {
+	var beside []string
+	var wait time.Duration
+	c := &cobra.Command{Use: "hand-out [TAG...]", Short: "Give planned addresses over DHCP to matched boxes that wait for one",
+		Long: `Answers exactly the boxes of the given entries over DHCP, or of all matched
+entries whose boxes wait for an address, and nobody else. It refuses to begin
+while another DHCP server answers, unless that one is named with --beside, and
+ends when every box has its address or the time is over.`,
+		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
+			others, err := addrArgs(beside)
+			if err != nil {
+				return err
+			}
+			ended, err := a.follow(ctx, c, func() (service.Activity, error) {
+				return c.HandOut(ctx, service.HandOut{Tags: tags, Beside: others, Seconds: int(wait.Seconds())})
+			})
+			if err != nil {
+				return err
+			}
+			a.say("%s.", strings.TrimSuffix(ended.Text, "."))
+			if ended.State != store.Done || ended.Failed > 0 {
+				return errAttention
+			}
+			return nil
+		})}
+	c.Flags().StringArrayVar(&beside, "beside", nil, "`address` of another DHCP server that may go on; may be given again")
+	c.Flags().DurationVar(&wait, "wait", 3*time.Minute, "how long to wait for boxes to ask")
+	return c
+}
+
+// askers lists the boxes that wait for an address.
+func (a *app) askers() *cobra.Command {
+	return &cobra.Command{Use: "askers", Short: "List the boxes that wait for an address over DHCP", Args: cobra.NoArgs,
+		RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
+			list, err := c.Askers(ctx)
+			if err != nil {
+				return err
+			}
+			var rows [][]any
+			for _, x := range list {
+				rows = append(rows, []any{x.MAC, dash(x.Profile), dash(x.Class), dash(x.Host), clock(x.Last), dash(x.Tag)})
+			}
+			next := "Next: redstart commission hand-out"
+			if slices.ContainsFunc(list, func(x service.Asker) bool { return x.Tag == "" }) {
+				next = "Those without an entry get nothing: match them first, with redstart match."
+			}
+			return a.list(list, []string{"MAC", "Profile", "Asks as", "Host name", "Last", "Entry"}, rows, next)
+		})}
 }
 
 // commissionAll runs, or goes on with a run that was cut off, and prints how

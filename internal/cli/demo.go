@@ -42,7 +42,7 @@ table per stage, and exits 0 only if every entry was verified.`,
 }
 
 func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, walk bool) (err error) {
-	l, _, err := listenAt(listen, "", "")
+	l, _, _, err := listenAt(listen, "", "")
 	if err != nil {
 		return err
 	}
@@ -59,6 +59,13 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 	}
 	defer s.Close()
 	if _, err := s.AddSite(ctx, skerry.Data(), "demo"); err != nil {
+		return err
+	}
+	records, err := s.At(ctx, skerry.Data().Key)
+	if err == nil {
+		err = records.Watch(true) // one box talks at power-up only
+	}
+	if err != nil {
 		return err
 	}
 	planFile := filepath.Join(a.data, "skerry-point.csv")

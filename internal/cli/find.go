@@ -2,7 +2,10 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"net/netip"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -15,47 +18,87 @@ import (
 	"redstart/internal/survey"
 )
 
+// findFlags are the options of find.
+type findFlags struct {
+	service.FindOptions
+	gentle, known, list, watch bool
+	listen                     float64
+	save, only                 string
+}
+
 func (a *app) find() *cobra.Command {
-	var gentle, again bool
+	var f findFlags
 	c := &cobra.Command{Use: "find", Short: "Find the devices on the segment",
-		Long: `Asks the segment who is there: every factory address and the planned subnet over
-ARP, every station over DCP, and listens. Devices that share an address are
-found one by one, by their MACs. Nothing is written to any device.`,
-		RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
-			pace := survey.Normal
-			if gentle {
-				pace = survey.Gentle
-			}
-			if !again {
-				ended, err := a.follow(ctx, c, func() (service.Activity, error) { return c.Find(ctx, pace) })
+		Long: `Asks the segment who is there, in every way that a box may answer: over ARP at
+every factory address, the planned subnets and the ranges given; over DCP,
+WS-Discovery, BACnet, EtherNet/IP, multicast DNS, SSDP, DHCP, IPv6 and SNMP; and
+it listens. Devices that share an address are found one by one, by their MACs.
+Nothing is set on any device.`,
+		Example: `  redstart find --list                    # which interface is the right one
+  redstart find                           # everything, as fast as is kind
+  redstart find --gentle                  # on a live plant
+  redstart find --range 172.23.0.0/16     # look further
+  redstart find --watch                   # who comes and who goes, until Ctrl-C`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx := cmd.Context()
+			if f.list {
+				s, err := a.service()
 				if err != nil {
 					return err
 				}
-				if ended.State == "failed" {
-					return problem.New(problem.Machine, ended.Text, "")
+				return a.printInterfaces(ctx, s, f.listen)
+			}
+			c, err := a.client(ctx)
+			if err != nil {
+				return err
+			}
+			if f.watch {
+				return a.watchSegment(ctx, c)
+			}
+			if !f.known {
+				if err := a.survey(ctx, c, f); err != nil {
+					return err
 				}
 			}
-			return a.printDevices(ctx, c)
-		})}
-	c.Flags().BoolVar(&gentle, "gentle", false, fmt.Sprintf("at most %d frames per second, for a live plant", survey.Gentle))
-	c.Flags().BoolVar(&again, "known", false, "send nothing; list what was found before")
-	blink := &cobra.Command{Use: "blink MAC", Short: "Make a device show itself", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		mac, err := macArg(args[0])
-		if err != nil {
-			return err
-		}
-		c, err := a.client(cmd.Context())
-		if err != nil {
-			return err
-		}
-		if err := c.Blink(cmd.Context(), mac); err != nil {
-			return err
-		}
-		a.say("%s blinks.", mac)
-		return nil
-	}}
-	c.AddCommand(blink)
+			if f.save != "" {
+				return a.saveFound(ctx, c, f.save)
+			}
+			return a.printDevices(ctx, c, f.only)
+		}}
+	flags := c.Flags()
+	flags.BoolVar(&f.gentle, "gentle", false, fmt.Sprintf("at most %d frames per second, for a live plant", survey.Gentle))
+	flags.BoolVar(&f.LookOnly, "look-only", false, "gentle, and hold no conversation with any device")
+	flags.IntVar(&f.Pace, "pace", 0, "frames per `second` (default 1000)")
+	flags.StringArrayVar(&f.Ranges, "range", nil, "look there too: `RANGE` like 172.23.0.0/16 or 10.0.0.1-10.0.0.99; may be given again")
+	flags.BoolVar(&f.Capture, "capture", false, "keep the packets; save them with: redstart find packets")
+	flags.BoolVar(&f.known, "known", false, "send nothing; list what was found before")
+	flags.StringVar(&f.only, "only", "", "list only devices that hold this `TEXT` in any column")
+	flags.StringVar(&f.save, "save", "", "save what was found to this `file` (csv, xlsx or json)")
+	flags.BoolVar(&f.list, "list", false, "list the computer's interfaces and what is heard on each; send nothing")
+	flags.Float64Var(&f.listen, "listen", 2, "with --list, listen for so many `seconds`")
+	flags.BoolVar(&f.watch, "watch", false, "watch who comes and who goes, until Ctrl-C")
+	c.MarkFlagsMutuallyExclusive("gentle", "pace", "look-only")
+	c.MarkFlagsMutuallyExclusive("list", "watch", "known")
+	c.AddCommand(a.findShow(), a.findBlink(), a.findPage(), a.findChoose(), a.findForget(), a.findHistory(), a.findPackets(), a.findPlug())
 	return c
+}
+
+func (a *app) survey(ctx context.Context, c *client.Client, f findFlags) error {
+	if f.gentle || f.LookOnly {
+		f.Pace = survey.Gentle
+	}
+	ended, err := a.follow(ctx, c, func() (service.Activity, error) { return c.Find(ctx, f.FindOptions) })
+	if err != nil {
+		return err
+	}
+	if ended.State == "failed" {
+		return problem.New(problem.Machine, ended.Text, "")
+	}
+	if ended.Text != "" && a.output == "table" {
+		a.say("%s%s.\n", strings.ToUpper(ended.Text[:1]), ended.Text[1:])
+	}
+	return nil
 }
 
 func macArg(s string) (address.MAC, error) {
@@ -69,7 +112,30 @@ func macArg(s string) (address.MAC, error) {
 	return mac, nil
 }
 
-func (a *app) printDevices(ctx context.Context, c *client.Client) error {
+// modelText says what a device is taken for, and how sure that is.
+func modelText(d service.DeviceView) string {
+	switch {
+	case d.Profile != "":
+		return fmt.Sprintf("%s (%d %%)", d.Profile, d.Sure)
+	case len(d.Maybe) > 0:
+		return strings.Join(d.Maybe, " or ") + "?"
+	}
+	return "unknown"
+}
+
+func placeText(d service.DeviceView) string {
+	switch {
+	case d.Present.IsValid():
+		return d.Present.String()
+	case d.Waits:
+		return "waits for DHCP"
+	case d.Value(device.Address6) != "":
+		return d.Value(device.Address6)
+	}
+	return "–"
+}
+
+func (a *app) printDevices(ctx context.Context, c *client.Client, only string) error {
 	s, err := c.Devices(ctx)
 	if err != nil {
 		return err
@@ -79,19 +145,43 @@ func (a *app) printDevices(ctx context.Context, c *client.Client) error {
 		return nil
 	}
 	var rows [][]any
+	shown, gone, behind := 0, 0, 0
 	for _, d := range s.Devices {
-		model := "unknown"
-		if d.Profile != "" {
-			model = fmt.Sprintf("%s (%d %%)", d.Profile, d.Sure)
+		if !d.Here {
+			gone++
 		}
-		rows = append(rows, []any{d.MAC, addr(d.Present), model, dash(d.Value(device.Serial)), dash(d.Value(device.Name)), protocols(d.Found), clock(d.Last), dash(d.Tag)})
+		state := d.State
+		if !d.Here {
+			state = "not here now"
+		}
+		row := []any{d.MAC, placeText(d), modelText(d), dash(state), dash(d.Value(device.Serial)), dash(d.Value(device.Name)), strings.Join(d.Protocols(), ","), dash(d.Tag)}
+		if only != "" && !strings.Contains(strings.ToLower(fmt.Sprint(row...)), strings.ToLower(only)) {
+			continue
+		}
+		shown++
+		rows = append(rows, row)
+		for _, part := range d.Parts() {
+			if strings.HasPrefix(part, "port ") {
+				continue // a switch's ports are many; find show lists them
+			}
+			behind++
+			name := func(key string) string { return dash(strings.Join(d.ValuesOf(part, key), " ")) }
+			rows = append(rows, []any{"  └ " + part, "–", name(device.Model), "–", name(device.Serial), name(device.Name), "bacnet", "–"})
+		}
 	}
-	if err := a.list(s, []string{"MAC", "Address", "Profile", "Serial", "Name", "Heard by", "Last", "Entry"}, rows, ""); err != nil || a.output != "table" {
+	if err := a.list(s, []string{"MAC", "Address", "Profile", "State", "Serial", "Name", "Heard by", "Entry"}, rows, ""); err != nil || a.output != "table" {
 		return err
 	}
-	a.say("\n%s.", plural(len(s.Devices), "device"))
+	a.say("\n%s%s.", plural(shown, "device"), map[bool]string{true: fmt.Sprintf(", and %d behind them", behind)}[behind > 0])
+	if gone > 0 {
+		a.say("Note: %s found before, not here now.", plural(gone, "device"))
+	}
 	for _, f := range s.Findings {
-		a.say("Note: %s.", f.Text)
+		next := ""
+		if f.Next != "" {
+			next = "; " + f.Next
+		}
+		a.say("Note: %s%s.", f.Text, next)
 	}
 	if s.Dropped > 0 {
 		a.say("Note: %d frames came faster than they could be taken; find again, or use --gentle.", s.Dropped)
@@ -100,92 +190,125 @@ func (a *app) printDevices(ctx context.Context, c *client.Client) error {
 	return nil
 }
 
-// protocols lists how a device was heard.
-func protocols(f *device.Found) string {
-	var list []string
-	for _, fact := range f.Facts {
-		if !strings.Contains(strings.Join(list, ","), fact.Protocol) {
-			list = append(list, fact.Protocol)
-		}
+// printInterfaces lists what matters for choosing an interface.
+func (a *app) printInterfaces(ctx context.Context, c *client.Client, seconds float64) error {
+	list, err := c.Interfaces(ctx, seconds)
+	if err != nil {
+		return err
 	}
-	if list == nil {
-		return "traffic"
-	}
-	return strings.Join(list, ",")
-}
-
-func (a *app) match() *cobra.Command {
-	var accept bool
-	c := &cobra.Command{Use: "match [TAG...]", Short: "Propose which found device is which entry, and accept",
-		Long: `Proposes matches with reasons: by MAC or serial where the plan gives one, else by
-order within a profile where the counts agree. With --accept the proposals, or
-those for the given tags, are taken.`,
-		Args: cobra.ArbitraryArgs,
-		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
-			if accept {
-				accepted, err := c.Accept(ctx, tags)
-				if err != nil {
-					return err
-				}
-				left, err := c.Proposals(ctx)
-				if err != nil {
-					return err
-				}
-				left.Proposals = accepted
-				return a.printProposals(left, fmt.Sprintf("%d matched. Next: redstart commission --rehearse", len(accepted)))
-			}
-			p, err := c.Proposals(ctx)
-			if err != nil {
-				return err
-			}
-			return a.printProposals(p, fmt.Sprintf("%d proposed. Next: redstart match --accept", len(p.Proposals)))
-		})}
-	c.Flags().BoolVar(&accept, "accept", false, "take the proposals")
-	set := &cobra.Command{Use: "set TAG MAC", Short: "Match an entry by hand", Args: cobra.ExactArgs(2), RunE: func(cmd *cobra.Command, args []string) error {
-		mac, err := macArg(args[1])
-		if err != nil {
-			return err
-		}
-		c, err := a.client(cmd.Context())
-		if err != nil {
-			return err
-		}
-		if err := c.Match(cmd.Context(), args[0], mac); err != nil {
-			return err
-		}
-		a.say("%s is %s.", args[0], mac)
-		return nil
-	}}
-	undo := &cobra.Command{Use: "undo TAG...", Short: "Undo matches", Args: cobra.MinimumNArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
-		for _, tag := range tags {
-			if err := c.Unmatch(ctx, tag); err != nil {
-				return err
-			}
-			a.say("%s is matched with nothing.", tag)
-		}
-		return nil
-	})}
-	c.AddCommand(set, undo)
-	return c
-}
-
-func (a *app) printProposals(p service.Proposals, next string) error {
 	var rows [][]any
-	for _, m := range p.Proposals {
-		rows = append(rows, []any{m.Tag, m.MAC, dash(m.Serial), "by " + strings.Replace(m.By, "mac", "MAC", 1), fmt.Sprintf("%d %%", m.Sure), m.Why})
-	}
-	if len(rows) == 0 && a.output == "table" {
-		next = "Nothing to match."
-	}
-	if len(rows) > 0 || a.output != "table" {
-		if err := a.list(p, []string{"Entry", "MAC", "Serial", "Matched", "Sure", "Why"}, rows, ""); err != nil || a.output != "table" {
-			return err
+	yes := map[bool]string{true: "yes", false: "–"}
+	for _, v := range list {
+		kind := "wired"
+		if v.Wireless {
+			kind = "wireless"
 		}
-		a.say("")
+		link := "no link"
+		if v.Link {
+			link = "link"
+			if v.Speed > 0 {
+				link = fmt.Sprintf("%d Mbit/s", v.Speed)
+			}
+		}
+		heard, subnets, servers := "–", "–", "–"
+		if h := v.Hears; h != nil {
+			heard = fmt.Sprintf("%d frames, %d senders", h.Frames, h.Senders)
+			subnets, servers = dash(join(h.Subnets)), dash(join(h.Servers))
+		}
+		rows = append(rows, []any{v.Name, v.MAC, kind, link, dash(join(v.Addresses)), yes[v.DefaultRoute], heard, subnets, servers, yes[v.InUse]})
 	}
-	for _, o := range p.Open {
-		a.say("Open: %s: %s.", strings.TrimSpace(o.Profile+" "+o.Tag), o.Why)
+	if err := a.list(list, []string{"Interface", "MAC", "Kind", "Link", "Own addresses", "Default route", "Heard", "Subnets heard", "DHCP servers", "In use"}, rows, ""); err != nil || a.output != "table" {
+		return err
 	}
-	a.say("%s", next)
+	a.say("")
+	for _, v := range list {
+		for _, w := range v.Warnings {
+			a.say("Note: %s: %s.", v.Name, w)
+		}
+	}
+	a.say("Nothing was sent. Next: redstart find plug NAME, or redstart serve --interface NAME")
 	return nil
+}
+
+func join[T fmt.Stringer](list []T) string {
+	var parts []string
+	for _, x := range list {
+		parts = append(parts, x.String())
+	}
+	return strings.Join(parts, " ")
+}
+
+// watchSegment prints who comes and goes. A watch that was not there before ends
+// with it.
+func (a *app) watchSegment(ctx context.Context, c *client.Client) error {
+	seg, err := c.Devices(ctx)
+	if err != nil {
+		return err
+	}
+	var failed error
+	err = c.Follow(ctx, func(e client.Event) bool {
+		switch e.Kind {
+		case "hello":
+			if failed = c.Watch(ctx, true); failed == nil {
+				a.say("Watching %s; %d are here. Ctrl-C ends it.", dash(seg.Name), here(seg))
+			}
+			return failed == nil
+		case "presence":
+			var p service.Presence
+			if failed = json.Unmarshal(e.Data, &p); failed != nil {
+				return false
+			}
+			if a.output == "json" {
+				failed = json.NewEncoder(a.out).Encode(p)
+				return failed == nil
+			}
+			words := map[string]string{survey.Arrived: "+ came", survey.Told: "  told", survey.Departed: "- went"}
+			a.say("%s  %s  %s  %-15s  %s  %s", p.At.Local().Format("15:04:05.000"), words[p.Kind], p.Device.MAC, placeText(p.Device), modelText(p.Device), p.Device.Tag)
+		}
+		return true
+	})
+	if !seg.Watched {
+		// The service goes on with other things; the watch was ours.
+		_ = c.Watch(context.WithoutCancel(ctx), false)
+	}
+	if failed != nil {
+		return failed
+	}
+	if ctx.Err() != nil {
+		return nil
+	}
+	return err
+}
+
+func here(s service.Segment) (n int) {
+	for _, d := range s.Devices {
+		if d.Here {
+			n++
+		}
+	}
+	return n
+}
+
+// saveFound saves what was found; the file's ending says the format.
+func (a *app) saveFound(ctx context.Context, c *client.Client, path string) error {
+	format := path[strings.LastIndex(path, ".")+1:]
+	content, err := c.Found(ctx, format)
+	if err != nil {
+		return err
+	}
+	return a.saveFile(path, content)
+}
+
+// addrArgs reads addresses.
+func addrArgs(texts []string) ([]netip.Addr, error) {
+	var list []netip.Addr
+	for _, t := range texts {
+		at, err := address.ParseIPv4(t)
+		if err != nil {
+			return nil, problem.New(problem.Usage, err.Error(), "")
+		}
+		list = append(list, at)
+	}
+	slices.SortFunc(list, netip.Addr.Compare)
+	return list, nil
 }

@@ -90,6 +90,8 @@ func (a *app) printEntries(ctx context.Context, c *client.Client, tags []string)
 			count[notWired]++
 		case len(e.Differs) > 0:
 			count[differing]++
+		case e.ByHand && e.State == store.Matched:
+			count[byHand]++
 		default:
 			count[e.State]++
 		}
@@ -106,7 +108,7 @@ func (a *app) printEntries(ctx context.Context, c *client.Client, tags []string)
 		return attentionUnless(allVerified(entries))
 	}
 	var parts []string
-	for _, s := range []string{store.Planned, store.Matched, store.Configuring, store.Configured, store.Verified, store.Attention, differing, notWired} {
+	for _, s := range []string{store.Planned, store.Matched, store.Configuring, store.Configured, store.Verified, store.Attention, differing, byHand, notWired} {
 		if count[s] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
 		}
@@ -127,6 +129,7 @@ func (a *app) printEntries(ctx context.Context, c *client.Client, tags []string)
 const (
 	notWired  = "not wired yet"
 	differing = "differing from the plan"
+	byHand    = "matched and to be set by hand"
 )
 
 func stateText(e service.EntryView) string {
@@ -135,6 +138,8 @@ func stateText(e service.EntryView) string {
 		return notWired
 	case len(e.Differs) > 0:
 		return e.State + ", differs"
+	case e.ByHand && e.State == store.Matched:
+		return "matched, by hand"
 	}
 	return e.State
 }

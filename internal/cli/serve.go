@@ -22,6 +22,7 @@ const usualAddress = "127.0.0.1:8427"
 
 func (a *app) serve() *cobra.Command {
 	var listen, iface, tunnel, cert, key string
+	var lookOnly bool
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service, with its console, on this computer",
@@ -37,8 +38,9 @@ segment behind a network interface; it needs the right to send raw frames
 			cert, key, err := certificateFor(a.data, listen, cert, key)
 			var l net.Listener
 			var pin string
+			var secured *tls.Config
 			if err == nil {
-				l, pin, err = listenAt(listen, cert, key)
+				l, pin, secured, err = listenAt(listen, cert, key)
 			}
 			if err != nil {
 				if port != nil {
@@ -46,7 +48,7 @@ segment behind a network interface; it needs the right to send raw frames
 				}
 				return err
 			}
-			s, err := service.Open(cmd.Context(), service.Config{Data: a.data, Port: port, Segment: segment, Log: a.log(false)})
+			s, err := service.Open(cmd.Context(), service.Config{Data: a.data, Port: port, Segment: segment, LookOnly: lookOnly, TLS: secured, Log: a.log(false)})
 			if err != nil {
 				return errors.Join(err, l.Close())
 			}
@@ -68,12 +70,16 @@ segment behind a network interface; it needs the right to send raw frames
 				} else {
 					a.say("Segment: %s", segment)
 				}
+				if lookOnly {
+					a.say("It only looks: no device can be set, and no address handed out.")
+				}
 				return nil
 			})
 		},
 	}
 	c.Flags().StringVar(&listen, "listen", usualAddress, "`address` of console and API; other than loopback only over TLS")
 	c.Flags().StringVarP(&iface, "interface", "i", "", "network interface that the devices are on")
+	c.Flags().BoolVar(&lookOnly, "look-only", false, "let nothing out but questions: no device can be set, and no address handed out")
 	c.Flags().StringVar(&tunnel, "vxlan", "", "loopback `address` of a simulated site (redstart sim --vxlan)")
 	c.Flags().StringVar(&cert, "certificate", "", "PEM `file` with the TLS certificate; one is made if needed and not given")
 	c.Flags().StringVar(&key, "key", "", "PEM `file` with the TLS key")
@@ -144,24 +150,25 @@ func certificateFor(dir, at, cert, key string) (string, string, error) {
 
 // listenAt opens the console's address, and gives the pin of its certificate if
 // it has one. Other than loopback needs TLS.
-func listenAt(at, cert, key string) (l net.Listener, pin string, err error) {
+func listenAt(at, cert, key string) (l net.Listener, pin string, secured *tls.Config, err error) {
 	host, _, err := net.SplitHostPort(at)
 	if err != nil {
-		return nil, "", problem.New(problem.Usage, at+" is not an address with a port", "write it like "+usualAddress).About("--listen")
+		return nil, "", nil, problem.New(problem.Usage, at+" is not an address with a port", "write it like "+usualAddress).About("--listen")
 	}
 	if cert == "" && !isLoopback(host) {
-		return nil, "", problem.New(problem.Usage, "other computers may reach "+at+", and without TLS they could read everything", "listen on 127.0.0.1").About("--listen")
+		return nil, "", nil, problem.New(problem.Usage, "other computers may reach "+at+", and without TLS they could read everything", "listen on 127.0.0.1").About("--listen")
 	}
 	l, err = net.Listen("tcp", at)
 	if err != nil {
-		return nil, "", problem.New(problem.Machine, "cannot listen at "+at, "stop what uses it, or choose another with --listen").About("--listen").Because(err)
+		return nil, "", nil, problem.New(problem.Machine, "cannot listen at "+at, "stop what uses it, or choose another with --listen").About("--listen").Because(err)
 	}
 	if cert == "" {
-		return l, "", nil
+		return l, "", nil, nil
 	}
 	pair, err := tls.LoadX509KeyPair(cert, key)
 	if err != nil {
-		return nil, "", problem.New(problem.Usage, "the certificate and key do not fit or cannot be read", "give a PEM file for each").About(filepath.Base(cert)).Because(errors.Join(err, l.Close()))
+		return nil, "", nil, problem.New(problem.Usage, "the certificate and key do not fit or cannot be read", "give a PEM file for each").About(filepath.Base(cert)).Because(errors.Join(err, l.Close()))
 	}
-	return tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}), client.Pin(pair.Certificate[0]), nil
+	secured = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}
+	return tls.NewListener(l, secured), client.Pin(pair.Certificate[0]), secured, nil
 }

@@ -29,7 +29,7 @@ type simFlags struct {
 }
 
 func (f *simFlags) add(c *cobra.Command) {
-	c.Flags().IntVar(&f.Devices, "devices", skerry.Devices, "how many devices the simulated site has")
+	c.Flags().IntVar(&f.Devices, "devices", 0, "only so many devices that are set by a run; without it, the whole terminal with everything else")
 	c.Flags().Uint64Var(&f.Seed, "seed", 1, "what serials, MACs and boot times are made from")
 	c.Flags().Float64Var(&f.Pace, "restarts", 1, "multiply the devices' restart times by this")
 	c.Flags().Float64Var(&f.Faults.Loss, "loss", 0, "part of the frames that are lost, 0 to 1")
@@ -45,7 +45,7 @@ func (f *simFlags) options() (skerry.Options, error) {
 		return o, problem.New(problem.Usage, cause, "see: redstart sim --help")
 	}
 	switch {
-	case o.Devices < 1 || o.Devices > 2000:
+	case o.Devices < 0 || o.Devices > 2000:
 		return wrong("--devices must be 1 to 2000")
 	case o.Faults.Loss < 0 || o.Faults.Loss > 0.9 || o.Faults.Duplicate < 0 || o.Faults.Duplicate > 1:
 		return wrong("--loss must be 0 to 0.9 and --double 0 to 1")
@@ -53,6 +53,9 @@ func (f *simFlags) options() (skerry.Options, error) {
 		return wrong("--delay must be at most 1s")
 	case o.Pace <= 0 || o.Pace > 100:
 		return wrong("--restarts must be above 0 and at most 100")
+	}
+	if o.Devices == 0 {
+		o.Devices, o.Whole = skerry.Devices, true
 	}
 	o.Broken = map[int]box.Faults{}
 	for _, text := range f.fault {
@@ -166,7 +169,11 @@ func (a *app) writePlan(site *skerry.Site, path string) error {
 // inventory says what a simulated site consists of.
 func inventory(s *skerry.Site) string {
 	count := map[string]int{}
-	for _, b := range s.Boxes {
+	for _, b := range s.All() {
+		if b.Model.Maker == "?" {
+			count["of others"]++
+			continue
+		}
 		count[b.Model.Maker+" "+b.Model.Name]++
 	}
 	var parts []string
@@ -174,5 +181,5 @@ func inventory(s *skerry.Site) string {
 		parts = append(parts, fmt.Sprintf("%d %s", n, name))
 	}
 	sort.Strings(parts)
-	return plural(len(s.Boxes), "simulated device") + " (" + strings.Join(parts, ", ") + ")"
+	return plural(len(s.All()), "simulated device") + " (" + strings.Join(parts, ", ") + ")"
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"redstart/internal/core/match"
 	"redstart/internal/core/profile"
 	"redstart/internal/service"
 	"redstart/internal/store"
@@ -39,19 +40,19 @@ func (a *app) walk(ctx context.Context, csv []byte) error {
 	a.say("%s.\n", findingsText(r.Findings))
 
 	a.say("FIND")
-	if _, err := a.follow(ctx, c, func() (service.Activity, error) { return c.Find(ctx, 0) }); err != nil {
+	if _, err := a.follow(ctx, c, func() (service.Activity, error) { return c.Find(ctx, service.FindOptions{}) }); err != nil {
 		return err
 	}
-	if err := a.printDevices(ctx, c); err != nil {
+	if err := a.printDevices(ctx, c, ""); err != nil {
 		return err
 	}
 
 	a.say("\nMATCH")
-	accepted, err := c.Accept(ctx, nil)
+	accepted, err := c.Accept(ctx, service.Acceptance{})
 	if err != nil {
 		return err
 	}
-	if err := a.printProposals(service.Proposals{Proposals: accepted}, fmt.Sprintf("%d matched.", len(accepted))); err != nil {
+	if err := a.printProposals(match.Result{Proposals: accepted}, fmt.Sprintf("%d matched.", len(accepted))); err != nil {
 		return err
 	}
 
@@ -83,10 +84,11 @@ func (a *app) printByProfile(profiles []*profile.Profile, count map[string]int) 
 	return a.list(count, []string{"Kind", "Model", "Entries"}, rows, "")
 }
 
-// allVerified reports whether nothing is left to do with what is wired.
+// allVerified reports whether nothing is left to do with what is wired and can
+// be set by a run.
 func allVerified(entries []service.EntryView) bool {
 	for _, e := range entries {
-		if e.State != store.Verified && !(e.NotWired && e.State == store.Planned) {
+		if e.State != store.Verified && !e.ByHand && !(e.NotWired && e.State == store.Planned) {
 			return false
 		}
 	}

@@ -8,8 +8,6 @@ import (
 	"net/url"
 
 	"redstart/internal/commission"
-	"redstart/internal/core/address"
-	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
@@ -182,36 +180,6 @@ func (c *Client) Undo(ctx context.Context, id string) (service.Edited, error) {
 // Profiles lists the device profiles.
 func (c *Client) Profiles(ctx context.Context) ([]*profile.Profile, error) {
 	return get[[]*profile.Profile](ctx, c, "/api/profiles")
-}
-
-// Devices lists everything found.
-func (c *Client) Devices(ctx context.Context) (service.Segment, error) {
-	return get[service.Segment](ctx, c, c.at("/devices"))
-}
-
-// Blink makes a device show itself.
-func (c *Client) Blink(ctx context.Context, mac address.MAC) error {
-	return c.call(ctx, http.MethodPost, c.at("/devices/"+mac.String()+"/blink"), nil, nil)
-}
-
-// Find starts a survey; pace is in frames per second, 0 for the normal one.
-func (c *Client) Find(ctx context.Context, pace int) (service.Activity, error) {
-	return post[service.Activity](ctx, c, c.at("/surveys"), service.Pace{Pace: pace})
-}
-
-// Proposals lists proposed matches.
-func (c *Client) Proposals(ctx context.Context) (service.Proposals, error) {
-	return get[service.Proposals](ctx, c, c.at("/matches"))
-}
-
-// Accept accepts proposed matches; no tags mean all.
-func (c *Client) Accept(ctx context.Context, tags []string) ([]match.Proposal, error) {
-	return post[[]match.Proposal](ctx, c, c.at("/matches"), service.Selection{Tags: tags})
-}
-
-// Match matches by hand.
-func (c *Client) Match(ctx context.Context, tag string, mac address.MAC) error {
-	return c.call(ctx, http.MethodPut, c.at(entryPath(tag)+"/match"), service.MatchWith{MAC: mac}, nil)
 }
 
 // Unmatch undoes a match.

@@ -59,7 +59,7 @@ func (s *Service) getOpenAPI(c *echo.Context) error {
 		"paths":    paths,
 		"components": map[string]any{
 			"securitySchemes": map[string]any{
-				"session": map[string]any{"type": "apiKey", "in": "cookie", "name": cookieName},
+				"session": map[string]any{"type": "apiKey", "in": "cookie", "name": "redstart"},
 				"token":   map[string]any{"type": "http", "scheme": "bearer"},
 			},
 			"schemas": schemas.all,

@@ -1,7 +1,12 @@
 package service
 
 import (
+	"cmp"
+	"math"
+	"net"
+	"net/http"
 	"strconv"
+	"time"
 
 	"redstart/internal/commission"
 	"redstart/internal/core/address"
@@ -16,11 +21,13 @@ import (
 // MatchWith names a box.
 type MatchWith struct {
 	MAC address.MAC `json:"mac"`
+	// Arrival says that the box was plugged in when it was awaited.
+	Arrival bool `json:"arrival"`
 }
 
-// Pace is how fast a survey sends.
-type Pace struct {
-	Pace int `json:"pace"` // frames per second; 0: normal
+// Plugged names the interface that the service is to be plugged into.
+type Plugged struct {
+	Interface string `json:"interface"`
 }
 
 // Health says that the service is up.
@@ -42,10 +49,20 @@ func (s *Service) routes() []route {
 		call(s, "GET", "/api/reckon", "Subnet calculator: ?of=10.40.8.0/22, &site=KEY counts what is left", Look, func(r *request, _ none) (Reckoning, error) {
 			return s.Reckon(r, r.query("of"), r.query("site"))
 		}),
+		call(s, "GET", "/api/interfaces", "The computer's network interfaces; ?listen=SECONDS hears what is on each", Look, func(r *request, _ none) ([]InterfaceView, error) {
+			seconds, err := strconv.ParseFloat(cmp.Or(r.query("listen"), "0"), 64)
+			if err != nil || seconds < 0 || math.IsNaN(seconds) {
+				return nil, problem.New(problem.Usage, "listen must be a number of seconds", "")
+			}
+			return s.Interfaces(r, time.Duration(min(seconds, 60)*float64(time.Second)))
+		}),
+		call(s, "PUT", "/api/segment", "Plug the service into another interface", Own, func(_ *request, in Plugged) (none, error) {
+			return none{}, s.Plug(in.Interface)
+		}),
 		call(s, "GET", "/api/activity", "The work under way or the last one", Look, func(*request, none) (Activity, error) { return s.Activity(), nil }),
 		call(s, "POST", "/api/activity/stop", "Stop the work under way", Commission, func(*request, none) (none, error) { return none{}, s.Stop() }),
 	}
-	for _, more := range [][]route{s.peopleRoutes(), s.vaultRoutes(), s.siteRoutes(), s.planRoutes(), s.workRoutes()} {
+	for _, more := range [][]route{s.peopleRoutes(), s.vaultRoutes(), s.siteRoutes(), s.planRoutes(), s.findRoutes(), s.matchRoutes(), s.workRoutes()} {
 		list = append(list, more...)
 	}
 	return list
@@ -121,36 +138,100 @@ func (s *Service) planRoutes() []route {
 	}
 }
 
-func (s *Service) workRoutes() []route {
+func (s *Service) findRoutes() []route {
 	const at = "/api/sites/:site/"
 	return []route{
+		call(s, "GET", at+"devices", "Everything found on the segment", Look, func(r *request, _ none) (Segment, error) { return r.site.Devices(r) }),
+		call(s, "GET", at+"devices/:mac", "Everything known of a found device, with where each fact comes from", Look, ofDevice(func(r *request, mac address.MAC, _ none) (*DeviceView, error) {
+			return r.site.Device(r, mac)
+		})),
+		call(s, "DELETE", at+"devices/:mac", "Forget a found device that no entry is matched with", Commission, ofDevice(func(r *request, mac address.MAC, _ none) (none, error) {
+			return none{}, r.site.Forget(r, mac)
+		})),
+		call(s, "PUT", at+"devices/:mac/profile", "Say which profile a device has", Commission, ofDevice(func(r *request, mac address.MAC, in Choice) (*DeviceView, error) {
+			return r.site.Choose(r, mac, in)
+		})),
+		call(s, "POST", at+"devices/:mac/blink", "Make a device show itself", Commission, ofDevice(func(r *request, mac address.MAC, _ none) (none, error) {
+			return none{}, r.site.Blink(r, mac)
+		})),
+		call(s, "POST", at+"devices/:mac/page", "Open the device's own page in the browser, at an address of its own", Commission, ofDevice(func(r *request, mac address.MAC, _ none) (PageView, error) {
+			local, _ := r.echo.Request().Context().Value(http.LocalAddrContextKey).(net.Addr)
+			if local == nil {
+				return PageView{}, problem.New(problem.Machine, "the service does not know where it is reached", "")
+			}
+			return r.site.OpenPage(r, mac, local.String(), s.config.TLS)
+		})),
+		call(s, "DELETE", at+"devices/:mac/page", "Close the device's own page", Commission, ofDevice(func(_ *request, mac address.MAC, _ none) (none, error) {
+			s.ClosePage(mac)
+			return none{}, nil
+		})),
+		call(s, "GET", at+"found", "Everything found as a file: ?format=csv, xlsx or json", Look, func(r *request, _ none) (download, error) {
+			return r.site.ExportDevices(r, r.query("format"))
+		}),
+		call(s, "GET", at+"surveys", "The surveys with what each changed, latest first", Look, func(r *request, _ none) ([]store.Survey, error) { return r.site.store.Surveys(r, mostSurveys) }),
+		call(s, "POST", at+"surveys", "Start a survey", Commission, func(r *request, in FindOptions) (Activity, error) { return r.site.Find(r, r.who.Name, in) }),
+		call(s, "GET", at+"surveys/:id/capture", "The packets of a survey, as pcapng", Look, func(r *request, _ none) (download, error) {
+			id, err := number(r.param("id"), "survey")
+			if err != nil {
+				return download{}, err
+			}
+			return r.site.Capture(r, id)
+		}),
+		call(s, "PUT", at+"watch", "Begin or end the standing watch", Commission, func(r *request, in Watching) (none, error) { return none{}, r.site.Watch(in.On) }),
+		call(s, "GET", at+"askers", "The boxes that wait for an address over DHCP", Look, func(r *request, _ none) ([]Asker, error) { return r.site.Askers(r) }),
+		call(s, "POST", at+"leases", "Give planned addresses over DHCP to exactly the chosen boxes", Commission, func(r *request, in HandOut) (Activity, error) {
+			return r.site.HandOut(r, r.who.Name, in)
+		}),
+	}
+}
+
+// ofDevice reads the MAC of calls about a found device.
+func ofDevice[In, Out any](do func(r *request, mac address.MAC, in In) (Out, error)) func(*request, In) (Out, error) {
+	return func(r *request, in In) (out Out, err error) {
+		mac, err := address.ParseMAC(r.param("mac"))
+		if err != nil {
+			return out, problem.New(problem.Usage, err.Error(), "")
+		}
+		return do(r, mac, in)
+	}
+}
+
+func (s *Service) matchRoutes() []route {
+	const at = "/api/sites/:site/"
+	return []route{
+		call(s, "GET", at+"matches", "Proposed matches, and what is left over on both sides", Look, func(r *request, _ none) (match.Result, error) { return r.site.Propose(r) }),
+		call(s, "POST", at+"matches", "Accept proposed matches", Commission, func(r *request, in Acceptance) ([]match.Proposal, error) {
+			return r.site.Accept(r, in, r.who.Name)
+		}),
+		call(s, "DELETE", at+"matches", "Undo the matches made for a reason: ?by=order, and again", Commission, func(r *request, _ none) ([]string, error) {
+			return r.site.UndoMatches(r, r.echo.QueryParams()["by"], r.who.Name)
+		}),
 		call(s, "PUT", at+"entries/:tag/match", "Match an entry with a box by hand", Commission, func(r *request, in MatchWith) (none, error) {
 			if in.MAC.IsZero() {
 				return none{}, problem.New(problem.Usage, "no MAC is given", "give the MAC of a found device")
 			}
-			return none{}, r.site.Match(r, r.param("tag"), in.MAC, r.who.Name)
+			by, why := match.ByHand, "chosen by "+r.who.Name
+			if in.Arrival {
+				by, why = match.ByArrival, "it came onto the segment when it was awaited by "+r.who.Name
+			}
+			return none{}, r.site.Match(r, r.param("tag"), in.MAC, by, why, r.who.Name)
 		}),
 		call(s, "DELETE", at+"entries/:tag/match", "Undo a match", Commission, func(r *request, _ none) (none, error) {
 			return none{}, r.site.Unmatch(r, r.param("tag"), r.who.Name)
 		}),
-		call(s, "GET", at+"devices", "Everything found on the segment", Look, func(r *request, _ none) (Segment, error) { return r.site.Devices(r) }),
-		call(s, "POST", at+"devices/:mac/blink", "Make a device show itself", Commission, func(r *request, _ none) (none, error) {
-			mac, err := address.ParseMAC(r.param("mac"))
-			if err != nil {
-				return none{}, problem.New(problem.Usage, err.Error(), "")
-			}
-			return none{}, r.site.Blink(r, mac)
+		call(s, "PUT", at+"entries/:tag/lock", "Keep a match from being changed, or let it be", Commission, func(r *request, in Locking) (none, error) {
+			return none{}, r.site.Lock(r, r.param("tag"), in.Locked, r.who.Name)
 		}),
-		call(s, "POST", at+"surveys", "Start a survey", Commission, func(r *request, in Pace) (Activity, error) {
-			if in.Pace < 0 || in.Pace > 10000 {
-				return Activity{}, problem.New(problem.Usage, "the pace must be 1 to 10,000 frames per second", "")
-			}
-			return r.site.Find(r, in.Pace)
+		call(s, "POST", at+"scans", "Take in the label that was scanned", Commission, func(r *request, in Scan) (Scanned, error) { return r.site.Scanned(r, in, r.who.Name) }),
+		call(s, "POST", at+"adoptions", "Take found devices into the plan; ?preview=true only shows", Commission, func(r *request, in Adoption) (Edited, error) {
+			return r.site.Adopt(r, in, r.yes("preview"), r.who.Name)
 		}),
-		call(s, "GET", at+"matches", "Proposed matches", Look, func(r *request, _ none) (Proposals, error) { return r.site.Propose(r) }),
-		call(s, "POST", at+"matches", "Accept proposed matches", Commission, func(r *request, in Selection) ([]match.Proposal, error) {
-			return r.site.Accept(r, in.Tags, r.who.Name)
-		}),
+	}
+}
+
+func (s *Service) workRoutes() []route {
+	const at = "/api/sites/:site/"
+	return []route{
 		call(s, "POST", at+"rehearsals", "What a run would do", Look, func(r *request, in Selection) (commission.Rehearsal, error) {
 			rehearsal, _, err := r.site.Rehearse(r, in.Tags)
 			return rehearsal, err

@@ -4,19 +4,21 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"log/slog"
 	"net"
 	"net/http"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
 	"redstart/internal/lan"
-	"redstart/internal/lan/bench"
 	"redstart/internal/store"
 	"redstart/internal/vault"
 	"redstart/profiles"
@@ -24,10 +26,15 @@ import (
 
 // Config says what a service works on.
 type Config struct {
-	Data    string       // the data folder
-	Port    lan.Port     // the segment; nil: none, plan only
-	Segment string       // what the segment is called: an interface, "simulated site"
-	Log     *slog.Logger // never given a secret
+	Data    string   // the data folder
+	Port    lan.Port // the segment; nil: none, plan only
+	Segment string   // what the segment is called: an interface, "simulated site"
+	// LookOnly lets nothing out but questions, whatever anybody asks for.
+	LookOnly bool
+	// Round is how often a standing watch asks each device whether it is there; 0: usualRound.
+	Round time.Duration
+	TLS   *tls.Config  // that the console is served with; nil: without, on loopback
+	Log   *slog.Logger // never given a secret
 }
 
 // Service is one running service.
@@ -35,7 +42,7 @@ type Service struct {
 	config   Config
 	store    *store.Store
 	vault    *vault.Vault
-	bench    *bench.Bench // nil without a segment
+	segment  atomic.Pointer[segment] // nil before one was plugged in
 	profiles profile.Set
 	log      *slog.Logger
 	hub      *hub
@@ -53,23 +60,27 @@ type Service struct {
 	resolved map[int64]plan.Resolver // what plans come to, by site, until they change
 	activity Activity
 	stop     chan struct{} // closes to stop the activity under way; nil when there is none
+	watches  map[string]*watching
+	pages    map[address.MAC]*page
 }
 
 // Open opens the data folder and joins the segment. The port belongs to the
 // service from then on, even when Open fails.
 func Open(ctx context.Context, c Config) (*Service, error) {
-	var b *bench.Bench
+	s, err := open(ctx, c)
+	if err != nil {
+		if c.Port != nil {
+			err = errors.Join(err, c.Port.Close())
+		}
+		return nil, err
+	}
 	if c.Port != nil {
-		b = bench.New(c.Port)
+		s.plug(c.Port, c.Segment)
 	}
-	s, err := open(ctx, c, b)
-	if err != nil && b != nil {
-		err = errors.Join(err, b.Close())
-	}
-	return s, err
+	return s, nil
 }
 
-func open(ctx context.Context, c Config, b *bench.Bench) (*Service, error) {
+func open(ctx context.Context, c Config) (*Service, error) {
 	records, err := store.Open(ctx, c.Data)
 	if err != nil {
 		return nil, err
@@ -90,7 +101,7 @@ func open(ctx context.Context, c Config, b *bench.Bench) (*Service, error) {
 	if err != nil {
 		return nil, errors.Join(err, records.Close())
 	}
-	s := &Service{config: c, store: records, vault: v, bench: b, profiles: set, log: c.Log, hub: newHub(), signIns: newTries(), resolved: map[int64]plan.Resolver{}}
+	s := &Service{config: c, store: records, vault: v, profiles: set, log: c.Log, hub: newHub(), signIns: newTries(), resolved: map[int64]plan.Resolver{}, watches: map[string]*watching{}, pages: map[address.MAC]*page{}}
 	s.life, s.end = context.WithCancel(context.Background())
 	return s, nil
 }
@@ -99,11 +110,12 @@ func open(ctx context.Context, c Config, b *bench.Bench) (*Service, error) {
 // cut off goes on when it is asked to, with the next service.
 func (s *Service) Close() error {
 	s.end()
+	s.closePages()
 	s.work.Wait()
 	s.hub.close()
 	var err error
-	if s.bench != nil {
-		err = s.bench.Close()
+	if b := s.bench(); b != nil {
+		err = b.Close()
 	}
 	return errors.Join(err, s.store.Close())
 }

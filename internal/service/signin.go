@@ -24,7 +24,6 @@ import (
 )
 
 const (
-	cookieName  = "redstart"
 	sessionTime = 12 * time.Hour
 	linkTime    = 10 * time.Minute
 	// Owner is the first user.
@@ -33,6 +32,15 @@ const (
 	LocalUser = "this computer"
 	personKey = "person"
 )
+
+// cookieName is the name of the session's cookie. Over TLS its prefix keeps other
+// origins of the same host from setting it (RFC 6265bis, 4.1.3.2).
+func cookieName(c *echo.Context) string {
+	if c.IsTLS() {
+		return "__Host-redstart"
+	}
+	return "redstart"
+}
 
 // Argon2id costs (RFC 9106, 4, second recommended option, with one lane per core here).
 const (
@@ -131,7 +139,7 @@ func (s *Service) guard(need Right, next echo.HandlerFunc) echo.HandlerFunc {
 func (s *Service) whose(c *echo.Context) (Person, error) {
 	ctx := c.Request().Context()
 	token, bearer := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
-	if cookie, err := c.Cookie(cookieName); !bearer && err == nil {
+	if cookie, err := c.Cookie(cookieName(c)); !bearer && err == nil {
 		token = cookie.Value
 	}
 	if token == "" {
@@ -260,7 +268,7 @@ func (s *Service) signIn(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	c.SetCookie(&http.Cookie{Name: cookieName, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.IsTLS(), MaxAge: int(sessionTime.Seconds())})
+	c.SetCookie(&http.Cookie{Name: cookieName(c), Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.IsTLS(), MaxAge: int(sessionTime.Seconds())})
 	u, err := s.store.User(ctx, name)
 	if err != nil {
 		return err
@@ -272,11 +280,11 @@ func (s *Service) signIn(c *echo.Context) error {
 var decoy = fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA", argon2.Version, argonMemory, argonTime, argonThreads)
 
 func (s *Service) signOut(c *echo.Context) error {
-	if cookie, err := c.Cookie(cookieName); err == nil {
+	if cookie, err := c.Cookie(cookieName(c)); err == nil {
 		if err := s.store.EndSession(c.Request().Context(), tokenHash(cookie.Value)); err != nil {
 			return err
 		}
 	}
-	c.SetCookie(&http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1})
+	c.SetCookie(&http.Cookie{Name: cookieName(c), Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.IsTLS(), MaxAge: -1})
 	return c.NoContent(http.StatusNoContent)
 }

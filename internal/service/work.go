@@ -4,22 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
-	"net/netip"
-	"slices"
 	"sync"
 	"time"
 
 	"redstart/internal/commission"
-	"redstart/internal/core/address"
 	"redstart/internal/core/check"
-	"redstart/internal/core/device"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
-	"redstart/internal/core/profile"
-	"redstart/internal/driver"
 	"redstart/internal/store"
-	"redstart/internal/survey"
 	"redstart/internal/verify"
 )
 
@@ -28,6 +20,7 @@ const (
 	Finding       = "find"
 	Commissioning = "commission"
 	Verifying     = "verify"
+	HandingOut    = "hand out addresses"
 )
 
 // Activity is the long work under way, or the last one. There is one at a time.
@@ -46,8 +39,6 @@ type Activity struct {
 
 const verifySideBySide = 100
 
-var errNoSegment = problem.New(problem.Machine, "the service is not plugged into a segment", "start it with --interface NAME, or use: redstart demo")
-
 // Activity gives the work under way or the last one.
 func (s *Service) Activity() Activity {
 	s.mu.Lock()
@@ -60,8 +51,8 @@ func (s *Service) Activity() Activity {
 // a context that ends with the service, and a channel that closes when a
 // person stops it.
 func (s *Service) begin(a Activity, prepare func(*Activity) error, work func(ctx context.Context, stop <-chan struct{}) error) (Activity, error) {
-	if s.bench == nil {
-		return Activity{}, errNoSegment
+	if err := s.plugged(a.Kind != Finding); err != nil {
+		return Activity{}, err
 	}
 	s.mu.Lock()
 	if s.stop != nil {
@@ -144,88 +135,6 @@ func until(ctx context.Context, stop <-chan struct{}) (context.Context, context.
 	return ctx, cancel
 }
 
-// Find starts a survey.
-func (s *Site) Find(ctx context.Context, pace int) (Activity, error) {
-	p, entries, err := s.bare(ctx)
-	if err != nil {
-		return Activity{}, err
-	}
-	avoid := p.Needs()
-	known, err := s.store.Devices(ctx)
-	if err != nil {
-		return Activity{}, err
-	}
-	tags := tagsByDevice(entries)
-	return s.begin(Activity{Site: s.store.Key, Kind: Finding, Text: "asking the segment who is there"}, nil, func(ctx context.Context, stop <-chan struct{}) error {
-		ctx, cancel := until(ctx, stop)
-		defer cancel()
-		o := survey.Options{Sweep: hosts(p.Site), Pace: pace, Known: known, Ask: func(ctx context.Context, f device.Found) (map[string]string, error) {
-			return s.askIdentity(ctx, f, avoid)
-		}}
-		keep := s.keepDevices()
-		final, err := survey.Run(ctx, s.bench, s.profiles, o, func(f *device.Found, p survey.Progress) {
-			copied := *f
-			copied.Facts = append([]device.Fact(nil), f.Facts...)
-			keep.add(&copied)
-			s.hub.publish(s.store.Key, "device", DeviceView{Found: &copied, Tag: tags[f.MAC], Present: first(copied.Addresses())})
-			s.progress(func(a *Activity) {
-				a.Done, a.Total = p.Probes, p.Planned
-				a.Text = plural(p.Found, "device") + " so far"
-			})
-		})
-		keep.close()
-		s.progress(func(a *Activity) {
-			a.Done, a.Total = final.Probes, final.Planned
-			a.Text = plural(final.Found, "device") + " on the segment"
-		})
-		s.publishEntries()
-		return err
-	})
-}
-
-// keeper stores devices while a survey runs, each as it was last, without
-// making the survey wait for the disk.
-type keeper struct {
-	mu      sync.Mutex
-	pending map[address.MAC]*device.Found
-	wake    chan struct{} // holds one token when something is pending
-	ended   chan struct{}
-}
-
-func (s *Site) keepDevices() *keeper {
-	k := &keeper{pending: map[address.MAC]*device.Found{}, wake: make(chan struct{}, 1), ended: make(chan struct{})}
-	go func() {
-		defer close(k.ended)
-		for range k.wake {
-			k.mu.Lock()
-			list := slices.Collect(maps.Values(k.pending))
-			clear(k.pending)
-			k.mu.Unlock()
-			// The service waits for its work before it closes the records.
-			if err := s.store.SaveDevices(context.WithoutCancel(s.life), list...); err != nil {
-				s.log.Error("found devices could not be stored", "count", len(list), "error", err)
-			}
-		}
-	}()
-	return k
-}
-
-func (k *keeper) add(f *device.Found) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	k.pending[f.MAC] = f
-	select {
-	case k.wake <- struct{}{}:
-	default:
-	}
-}
-
-// close waits until everything is stored.
-func (k *keeper) close() {
-	close(k.wake)
-	<-k.ended
-}
-
 func plural(n int, one string) string {
 	if n == 1 {
 		return "1 " + one
@@ -233,40 +142,9 @@ func plural(n int, one string) string {
 	return fmt.Sprintf("%d %ss", n, one)
 }
 
-// hosts lists every host address of the site's subnets, for the sweep.
-func hosts(site plan.Site) []netip.Addr {
-	var list []netip.Addr
-	for _, n := range site.Subnets {
-		if n.Prefix.Bits() < 16 {
-			continue
-		}
-		r := address.Hosts(n.Prefix)
-		for n := address.Number(r.From); n <= address.Number(r.To); n++ {
-			list = append(list, address.FromNumber(n))
-		}
-	}
-	return list
-}
-
-const askTime = 10 * time.Second
-
-// askIdentity asks a recognised device who it is, as its profile says.
-func (s *Site) askIdentity(ctx context.Context, f device.Found, avoid func(netip.Addr) bool) (map[string]string, error) {
-	ctx, cancel := context.WithTimeout(ctx, askTime)
-	defer cancel()
-	p := s.profiles[f.Profile]
-	talk := driver.New(s.bench, driver.Target{MAC: f.MAC, Address: f.Addresses()[0], Bits: p.Factory.Address.Bits, Profile: p, Avoid: avoid})
-	defer talk.Close()
-	facts, err := talk.Do(ctx, profile.Identify, nil)
-	if err != nil {
-		s.log.Warn("a device did not say who it is", "mac", f.MAC.String(), "error", err)
-	}
-	return facts, err
-}
-
 // runner carries out runs on the plan as it is now.
 func (s *Site) runner(p plan.Plan) *commission.Runner {
-	return &commission.Runner{Bench: s.bench, Store: s.store, Vault: s.vault, Plan: p, Log: s.log, Notify: s.deviceMoved}
+	return &commission.Runner{Bench: s.bench(), Store: s.store, Vault: s.vault, Plan: p, Log: s.log, Notify: s.deviceMoved}
 }
 
 var errVaultLocked = problem.New(problem.Conflict, "the vault is locked, so no password could be stored or used", "unlock it first: redstart vault unlock")
@@ -283,8 +161,8 @@ func (s *Site) LatestRun(ctx context.Context) (store.Run, error) {
 // Commission starts a run over entries; no tags mean all that are matched and
 // not yet verified.
 func (s *Site) Commission(ctx context.Context, who string, tags []string) (Activity, error) {
-	if s.bench == nil {
-		return Activity{}, errNoSegment
+	if err := s.plugged(true); err != nil {
+		return Activity{}, err
 	}
 	if last, ok, err := s.store.LastRun(ctx); err != nil {
 		return Activity{}, err
@@ -464,7 +342,7 @@ func (s *Site) Verify(ctx context.Context, who string, tags []string, restart st
 		return Activity{}, err
 	}
 	avoid, r := p.Needs(), p.Resolve()
-	verifier := &verify.Verifier{Bench: s.bench, Store: s.store, Vault: s.vault, Profiles: s.profiles}
+	verifier := &verify.Verifier{Bench: s.bench(), Store: s.store, Vault: s.vault, Profiles: s.profiles}
 	chosen, err := choose(all, tags)
 	if err != nil {
 		return Activity{}, err

@@ -2,7 +2,9 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
+	"errors"
 
 	"github.com/jmoiron/sqlx"
 
@@ -10,21 +12,54 @@ import (
 	"redstart/internal/core/device"
 )
 
-// SaveDevices stores found devices with everything known of them.
-func (s *Site) SaveDevices(ctx context.Context, list ...*device.Found) error {
+// SaveDevices stores found devices, put together with what is known of them
+// already: a survey, a watch and a run may all tell of one at a time. What they
+// are is judged anew by recognise; nil leaves that as it is.
+func (s *Site) SaveDevices(ctx context.Context, recognise func(*device.Found), list ...*device.Found) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
 		for _, f := range list {
-			doc, err := json.Marshal(f)
-			if err != nil {
+			whole := f.Clone()
+			var known string
+			switch err := tx.Get(&known, `SELECT doc FROM devices WHERE site = ? AND mac = ?`, s.ID, f.MAC); {
+			case errors.Is(err, sql.ErrNoRows):
+			case err != nil:
 				return err
+			default:
+				var before device.Found
+				if err := json.Unmarshal([]byte(known), &before); err != nil {
+					return err
+				}
+				whole.Merge(&before)
+				if recognise != nil {
+					recognise(whole)
+				}
 			}
-			if _, err := tx.Exec(`INSERT INTO devices (site, mac, seen, doc) VALUES (?, ?, ?, ?) ON CONFLICT (site, mac) DO UPDATE SET seen = excluded.seen, doc = excluded.doc`,
-				s.ID, f.MAC, Stamp{f.Last}, string(doc)); err != nil {
+			if err := putDevice(tx, s.ID, whole); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
+}
+
+// PutDevice stores a found device as it is given.
+func (s *Site) PutDevice(ctx context.Context, f *device.Found) error {
+	return s.write(ctx, func(tx *sqlx.Tx) error { return putDevice(tx, s.ID, f) })
+}
+
+func putDevice(tx *sqlx.Tx, site int64, f *device.Found) error {
+	doc, err := json.Marshal(f)
+	if err != nil {
+		return err
+	}
+	_, err = tx.Exec(`INSERT INTO devices (site, mac, seen, doc) VALUES (?, ?, ?, ?) ON CONFLICT (site, mac) DO UPDATE SET seen = excluded.seen, doc = excluded.doc`,
+		site, f.MAC, Stamp{f.Last}, string(doc))
+	return err
+}
+
+// ForgetDevice forgets a found device.
+func (s *Site) ForgetDevice(ctx context.Context, mac address.MAC) error {
+	return s.exec(ctx, `DELETE FROM devices WHERE site = :site AND mac = :mac`, map[string]any{"site": s.ID, "mac": mac})
 }
 
 // Devices lists every device ever found, by MAC.
@@ -61,7 +96,7 @@ func (s *Site) Sight(ctx context.Context, sighting device.Sighting) error {
 		return err
 	}
 	f.Add(sighting)
-	return s.SaveDevices(ctx, f)
+	return s.SaveDevices(ctx, nil, f)
 }
 
 // Conduct is what we did to a box and what it showed since.
@@ -115,4 +150,10 @@ func (s *Store) Credentials(ctx context.Context, mac address.MAC) ([]Credential,
 // CredentialWorks notes that the box accepted a credential.
 func (s *Store) CredentialWorks(ctx context.Context, id int64) error {
 	return s.exec(ctx, `UPDATE credentials SET works = 1 WHERE id = :id`, map[string]any{"id": id})
+}
+
+// TagOf gives the entry that a box is matched with; "" when none is.
+func (s *Site) TagOf(ctx context.Context, mac address.MAC) (tag string, err error) {
+	_, err = s.one(ctx, &tag, `SELECT tag FROM entries WHERE site = ? AND device = ?`, s.ID, mac)
+	return tag, err
 }

@@ -31,6 +31,7 @@ type Entry struct {
 	Device     address.MAC `json:"device"` // the matched box
 	MatchedBy  string      `json:"matchedBy"`
 	MatchedWhy string      `json:"matchedWhy"`
+	Locked     bool        `json:"locked,omitempty"` // its match stays until somebody unlocks it
 	CheckedAt  Stamp       `json:"checkedAt"`
 	// Given are the values that its device was last configured with; nil before that.
 	Given *procedure.Values `json:"-"`
@@ -44,13 +45,14 @@ type entryRow struct {
 	Device                         address.MAC
 	MatchedBy                      string `db:"matched_by"`
 	MatchedWhy                     string `db:"matched_why"`
-	CheckedAt                      Stamp  `db:"checked_at"`
+	Locked                         bool
+	CheckedAt                      Stamp `db:"checked_at"`
 }
 
-const entryColumns = `tag, doc, state, reason, given, device, matched_by, matched_why, checked_at`
+const entryColumns = `tag, doc, state, reason, given, device, matched_by, matched_why, locked, checked_at`
 
 func (r entryRow) entry() (Entry, error) {
-	e := Entry{State: r.State, Reason: r.Reason, Device: r.Device, MatchedBy: r.MatchedBy, MatchedWhy: r.MatchedWhy, CheckedAt: r.CheckedAt}
+	e := Entry{State: r.State, Reason: r.Reason, Device: r.Device, MatchedBy: r.MatchedBy, MatchedWhy: r.MatchedWhy, Locked: r.Locked, CheckedAt: r.CheckedAt}
 	if r.Given != "" {
 		e.Given = &procedure.Values{}
 		if err := json.Unmarshal([]byte(r.Given), e.Given); err != nil {
@@ -97,6 +99,20 @@ func (s *Site) SetMatch(ctx context.Context, tag string, mac address.MAC, by, wh
 	}
 	return s.write(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.Exec(`UPDATE entries SET device = ?, matched_by = ?, matched_why = ?, state = ?, reason = '' WHERE site = ? AND tag = ?`, mac, by, why, state, s.ID, tag); err != nil {
+			return err
+		}
+		return note(tx, s.ID, tag, Now(), who, what)
+	})
+}
+
+// SetLocked keeps a match from being changed, or lets it be changed again.
+func (s *Site) SetLocked(ctx context.Context, tag string, locked bool, who string) error {
+	what := "match unlocked"
+	if locked {
+		what = "match locked"
+	}
+	return s.write(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.Exec(`UPDATE entries SET locked = ? WHERE site = ? AND tag = ?`, locked, s.ID, tag); err != nil {
 			return err
 		}
 		return note(tx, s.ID, tag, Now(), who, what)

@@ -86,7 +86,7 @@ func (s *Site) Remove(ctx context.Context) error {
 			`DELETE FROM journal WHERE run IN (SELECT id FROM runs WHERE site = ?)`,
 			`DELETE FROM run_devices WHERE run IN (SELECT id FROM runs WHERE site = ?)`,
 			`DELETE FROM revisions WHERE site = ?`, `DELETE FROM runs WHERE site = ?`, `DELETE FROM checks WHERE site = ?`,
-			`DELETE FROM history WHERE site = ?`, `DELETE FROM entries WHERE site = ?`, `DELETE FROM devices WHERE site = ?`,
+			`DELETE FROM history WHERE site = ?`, `DELETE FROM entries WHERE site = ?`, `DELETE FROM devices WHERE site = ?`, `DELETE FROM surveys WHERE site = ?`,
 			`DELETE FROM files WHERE site = ?`, `DELETE FROM secrets WHERE site = ?`, `DELETE FROM sites WHERE id = ?`,
 		} {
 			if _, err := tx.Exec(statement, s.ID); err != nil {

@@ -64,7 +64,7 @@ func (f *Found) judge(p *profile.Profile) {
 		f.State, f.StateWhy = Factory, "it has its factory address"
 	case len(addresses) > 0:
 		f.State, f.StateWhy = Set, "its address is not the factory's"
-	case p.UsesDCP() && p.Factory.Address.None():
+	case p.Factory.Address.None() && !p.Factory.DHCP && f.Value(Address6) == "":
 		f.State, f.StateWhy = Factory, "it has no address yet"
 	default:
 		f.State, f.StateWhy = "", ""

@@ -1,4 +1,5 @@
-// Package match proposes which found device is which entry of the plan.
+// Package match proposes which found device is which entry of the plan: by what
+// is certain first, as one assignment that is the best over all, with reasons.
 package match
 
 import (
@@ -14,11 +15,22 @@ import (
 
 // Reasons, by what is certain first.
 const (
-	ByMAC    = "mac"
-	BySerial = "serial"
-	ByOrder  = "order"
-	ByHand   = "hand"
+	ByMAC     = "mac"
+	BySerial  = "serial"
+	ByLabel   = "label" // scanned
+	ByPort    = "port"  // of a switch
+	ByName    = "name"
+	ByAddress = "address"
+	ByOrder   = "order"
+	ByArrival = "arrival" // it was plugged in when it was awaited
+	ByHand    = "hand"
 )
+
+// Reasons lists all that proposals have, by what is certain first.
+var Reasons = []string{ByMAC, BySerial, ByPort, ByName, ByAddress, ByOrder}
+
+// How sure each sign makes a match, in percent.
+var sure = map[string]int{ByMAC: 99, BySerial: 99, ByPort: 93, ByName: 88, ByAddress: 85}
 
 // Proposal says that a device should be an entry, why, and how sure that is.
 type Proposal struct {
@@ -29,6 +41,9 @@ type Proposal struct {
 	By      string      `json:"by"`
 	Sure    int         `json:"sure"` // percent
 	Why     string      `json:"why"`
+	// Part says that the counts do not agree: some entry or box stays without,
+	// and nobody knows whether it is the right one.
+	Part bool `json:"part,omitempty"`
 }
 
 // Open is an entry or a group that could not be decided, and what would decide it.
@@ -36,56 +51,76 @@ type Open struct {
 	Profile string `json:"profile"`
 	Tag     string `json:"tag,omitempty"`
 	Why     string `json:"why"`
+	Decide  string `json:"decide,omitempty"`
 }
 
-// Propose matches the given entries and devices, both not yet matched: by MAC,
-// then by serial, then by order within a profile where the counts agree. It
-// never crosses profiles.
-func Propose(entries []plan.Entry, found []*device.Found) ([]Proposal, []Open) {
-	p := &proposer{usedMAC: map[address.MAC]bool{}, usedTag: map[string]bool{}}
-	p.exact(entries, found)
-	p.ordered(entries, found)
-	return p.proposals, p.open
+// Result is everything that can be said.
+type Result struct {
+	Proposals []Proposal    `json:"proposals"`
+	Open      []Open        `json:"open"`
+	Missing   []string      `json:"missing"` // entries for which no box is proposed
+	Spare     []address.MAC `json:"spare"`   // boxes for which no entry is proposed
+}
+
+// Segment is what matching looks at: the whole plan, every device that is there,
+// and which of them are matched already.
+type Segment struct {
+	Entries []plan.Entry
+	Found   []*device.Found
+	Matched map[address.MAC]string // tags by box
+}
+
+// Propose matches the entries and devices that are not matched yet, except
+// entries that are not wired. It never crosses profiles.
+func Propose(s Segment) Result {
+	p := &proposer{ports: newPorts(s), usedMAC: map[address.MAC]bool{}, usedTag: map[string]bool{},
+		Result: Result{Proposals: []Proposal{}, Open: []Open{}, Missing: []string{}, Spare: []address.MAC{}}}
+	done := map[string]bool{}
+	for _, tag := range s.Matched {
+		done[tag] = true
+	}
+	for _, e := range s.Entries {
+		if !done[e.Tag] && !e.NotWired {
+			p.entries = append(p.entries, e)
+		}
+	}
+	for _, f := range s.Found {
+		if s.Matched[f.MAC] == "" {
+			p.found = append(p.found, f)
+		}
+	}
+	p.named()
+	p.assign()
+	p.ordered()
+	proposed, taken := map[string]bool{}, map[address.MAC]bool{}
+	for _, x := range p.Proposals {
+		proposed[x.Tag], taken[x.MAC] = true, true
+	}
+	for _, e := range p.entries {
+		if !proposed[e.Tag] {
+			p.Missing = append(p.Missing, e.Tag)
+		}
+	}
+	for _, f := range p.found {
+		if !taken[f.MAC] {
+			p.Spare = append(p.Spare, f.MAC)
+		}
+	}
+	return p.Result
 }
 
 type proposer struct {
-	proposals []Proposal
-	open      []Open
-	usedMAC   map[address.MAC]bool
-	usedTag   map[string]bool
+	Result
+	entries []plan.Entry
+	found   []*device.Found
+	ports   *ports
+	usedMAC map[address.MAC]bool
+	usedTag map[string]bool
 }
 
-func (p *proposer) add(e plan.Entry, f *device.Found, by string, sure int, why string) {
+func (p *proposer) add(e plan.Entry, f *device.Found, by string, sure int, why string, part bool) {
 	p.usedMAC[f.MAC], p.usedTag[e.Tag] = true, true
-	p.proposals = append(p.proposals, Proposal{e.Tag, f.MAC, f.Value(device.Serial), e.Profile, by, sure, why})
-}
-
-// exact decides the entries whose MAC or serial the plan gives.
-func (p *proposer) exact(entries []plan.Entry, found []*device.Found) {
-	for _, e := range entries {
-		if e.MAC.IsZero() && e.Serial == "" {
-			continue
-		}
-		p.usedTag[e.Tag] = true // never by order: the plan names one exact box
-		i := slices.IndexFunc(found, func(f *device.Found) bool {
-			if !e.MAC.IsZero() {
-				return f.MAC == e.MAC
-			}
-			return slices.ContainsFunc(f.Values(device.Serial), func(s string) bool { return strings.EqualFold(s, e.Serial) })
-		})
-		switch {
-		case i < 0:
-			p.open = append(p.open, Open{e.Profile, e.Tag, "the box that the plan names by " + exactKey(e) + " is not on the segment"})
-		case found[i].Profile != "" && found[i].Profile != e.Profile:
-			p.open = append(p.open, Open{e.Profile, e.Tag, fmt.Sprintf("%s is a %s, but the plan says %s", exactKey(e), found[i].Profile, e.Profile)})
-		case p.usedMAC[found[i].MAC]:
-			p.open = append(p.open, Open{e.Profile, e.Tag, "another entry names the same box"})
-		case !e.MAC.IsZero():
-			p.add(e, found[i], ByMAC, 99, "the plan gives this MAC")
-		default:
-			p.add(e, found[i], BySerial, 99, "the plan gives this serial")
-		}
-	}
+	p.Proposals = append(p.Proposals, Proposal{e.Tag, f.MAC, f.Value(device.Serial), e.Profile, by, sure, why, part})
 }
 
 func exactKey(e plan.Entry) string {
@@ -95,17 +130,148 @@ func exactKey(e plan.Entry) string {
 	return "serial " + e.Serial
 }
 
+func isExact(e plan.Entry) bool { return !e.MAC.IsZero() || e.Serial != "" }
+
+// is reports whether a device is the one that an entry names.
+func is(e plan.Entry, f *device.Found) bool {
+	if !e.MAC.IsZero() {
+		return f.MAC == e.MAC
+	}
+	return slices.ContainsFunc(f.Values(device.Serial), func(s string) bool { return strings.EqualFold(s, e.Serial) })
+}
+
+// mayBe reports whether a device may be of an entry's profile.
+func mayBe(e plan.Entry, f *device.Found) bool {
+	return f.Profile == e.Profile || slices.Contains(f.Maybe, e.Profile)
+}
+
+// named sorts out the entries that name a box which cannot be theirs.
+func (p *proposer) named() {
+	holder := map[address.MAC]string{}
+	for _, e := range p.entries {
+		if !isExact(e) {
+			continue
+		}
+		i := slices.IndexFunc(p.found, func(f *device.Found) bool { return is(e, f) })
+		switch {
+		case i < 0:
+			p.leave(e, "the box that the plan names by "+exactKey(e)+" is not on the segment", "plug it in, or mend the plan")
+		case p.found[i].Profile != "" && !mayBe(e, p.found[i]):
+			p.leave(e, fmt.Sprintf("%s is a %s, but the plan says %s", exactKey(e), p.found[i].Profile, e.Profile), "mend the plan")
+		case holder[p.found[i].MAC] != "":
+			p.leave(e, "another entry, "+holder[p.found[i].MAC]+", names the same box", "mend the plan")
+		default:
+			holder[p.found[i].MAC] = e.Tag
+		}
+	}
+}
+
+func (p *proposer) leave(e plan.Entry, why, decide string) {
+	p.usedTag[e.Tag] = true // never by anything less: the plan names one exact box
+	p.Open = append(p.Open, Open{e.Profile, e.Tag, why, decide})
+}
+
+// sign is one reason to match an entry with a device.
+type sign struct{ by, why string }
+
+// signs lists the reasons to match an entry with a device, the surest first.
+func (p *proposer) signs(e plan.Entry, f *device.Found, claimed map[address.MAC]bool) (list []sign) {
+	if isExact(e) {
+		if !is(e, f) || f.Profile != "" && !mayBe(e, f) {
+			return nil
+		}
+		if !e.MAC.IsZero() {
+			return []sign{{ByMAC, "the plan gives this MAC"}}
+		}
+		return []sign{{BySerial, "the plan gives this serial"}}
+	}
+	if claimed[f.MAC] || !mayBe(e, f) {
+		return nil
+	}
+	if why := p.ports.why(e, f); why != "" {
+		list = append(list, sign{ByPort, why})
+	}
+	if e.Name != "" && f.State != device.Factory && slices.ContainsFunc(f.Values(device.Name), func(n string) bool { return strings.EqualFold(n, e.Name) }) {
+		list = append(list, sign{ByName, "it has the planned name already"})
+	}
+	if a := f.Addresses(); e.Address.IsValid() && len(a) > 0 && a[0] == e.Address {
+		list = append(list, sign{ByAddress, "it has the planned address already"})
+	}
+	return list
+}
+
+// assign makes the best assignment over all signs. Where another is just as
+// good, the entries in question are left open.
+func (p *proposer) assign() {
+	claimed := map[address.MAC]bool{}
+	for _, e := range p.entries {
+		for _, f := range p.found {
+			if isExact(e) && !p.usedTag[e.Tag] && is(e, f) {
+				claimed[f.MAC] = true
+			}
+		}
+	}
+	byMAC := map[address.MAC]int{}
+	for i, f := range p.found {
+		byMAC[f.MAC] = i
+	}
+	var left []plan.Entry
+	reasons := map[[2]int][]sign{}
+	var edges []edge
+	for _, e := range p.entries {
+		if p.usedTag[e.Tag] {
+			continue
+		}
+		n := len(left)
+		left = append(left, e)
+		for j, f := range p.found {
+			if list := p.signs(e, f, claimed); list != nil {
+				reasons[[2]int{n, j}] = list
+				edges = append(edges, edge{n, j, together(list)})
+			}
+		}
+	}
+	for _, a := range best(edges) {
+		e, f, list := left[a.row], p.found[a.column], reasons[[2]int{a.row, a.column}]
+		if a.tied {
+			p.usedTag[e.Tag], p.usedMAC[f.MAC] = true, true
+			p.Open = append(p.Open, Open{e.Profile, e.Tag, "several boxes fit equally: " + list[0].why, "scan its label, make one blink, or match by hand"})
+			continue
+		}
+		var why []string
+		for _, s := range list {
+			why = append(why, s.why)
+		}
+		p.add(e, f, list[0].by, min(99, together(list)), strings.Join(why, "; "), false)
+	}
+	slices.SortStableFunc(p.Proposals, func(a, b Proposal) int { return cmp.Compare(p.position(a.Tag), p.position(b.Tag)) })
+}
+
+func (p *proposer) position(tag string) int {
+	return slices.IndexFunc(p.entries, func(e plan.Entry) bool { return e.Tag == tag })
+}
+
+// together adds independent signs up, in percent.
+func together(list []sign) int {
+	doubt := 1.0
+	for _, s := range list {
+		doubt *= 1 - float64(sure[s.by])/100
+	}
+	return int((1-doubt)*1000+0.5) / 10
+}
+
 // ordered pairs what is left within each profile, entries in the order of the
-// plan, devices by serial and then MAC, but only where the counts agree.
-func (p *proposer) ordered(entries []plan.Entry, found []*device.Found) {
+// plan, devices by serial and then MAC. Where the counts do not agree, the pairs
+// are only a part that a person may accept.
+func (p *proposer) ordered() {
 	tags := map[string][]plan.Entry{}
-	for _, e := range entries {
+	for _, e := range p.entries {
 		if !p.usedTag[e.Tag] {
 			tags[e.Profile] = append(tags[e.Profile], e)
 		}
 	}
 	boxes := map[string][]*device.Found{}
-	for _, f := range found {
+	for _, f := range p.found {
 		if !p.usedMAC[f.MAC] && f.Profile != "" {
 			boxes[f.Profile] = append(boxes[f.Profile], f)
 		}
@@ -117,19 +283,27 @@ func (p *proposer) ordered(entries []plan.Entry, found []*device.Found) {
 	slices.Sort(ids)
 	for _, id := range ids {
 		want, have := tags[id], boxes[id]
-		if len(want) != len(have) {
-			p.open = append(p.open, Open{Profile: id, Why: fmt.Sprintf("%d entries but %d devices; plug in, give serials in the plan, or match by hand", len(want), len(have))})
+		if len(have) == 0 {
+			p.Open = append(p.Open, Open{Profile: id, Why: fmt.Sprintf("%d without a box: none of this model is left", len(want)), Decide: "plug them in and find again"})
 			continue
 		}
 		slices.SortFunc(have, func(a, b *device.Found) int {
 			return cmp.Or(cmp.Compare(a.Value(device.Serial), b.Value(device.Serial)), slices.Compare(a.MAC[:], b.MAC[:]))
 		})
-		for i, e := range want {
+		part := len(want) != len(have)
+		if part {
+			p.Open = append(p.Open, Open{Profile: id, Why: fmt.Sprintf("%d entries but %d devices", len(want), len(have)),
+				Decide: "scan labels, name switch ports or serials in the plan, match by hand, or take the part that is proposed by order"})
+		}
+		for i, e := range want[:min(len(want), len(have))] {
 			sure, why := 60, fmt.Sprintf("number %d of %d by serial and MAC; the counts agree", i+1, len(want))
-			if len(want) == 1 {
+			switch {
+			case part:
+				sure, why = 30, fmt.Sprintf("number %d by serial and MAC; the counts do not agree", i+1)
+			case len(want) == 1:
 				sure, why = 90, "the only one of its model"
 			}
-			p.add(e, have[i], ByOrder, sure, why)
+			p.add(e, have[i], ByOrder, sure, why, part)
 		}
 	}
 }

@@ -77,7 +77,7 @@ func planConflicts(s Segment) (list []Notice) {
 		if !ok || s.Matched[f.MAC] == e.Tag || f.MAC == e.MAC || (f.Profile == e.Profile && s.Matched[f.MAC] == "" && !taken(s, e.Tag)) {
 			continue // it is, or may well be, the entry's own box
 		}
-		who := "this box"
+		who := "the box " + f.MAC.String()
 		if tag := s.Matched[f.MAC]; tag != "" {
 			who = tag
 		}

@@ -6,6 +6,7 @@ import (
 	"os"
 
 	"github.com/mdlayher/packet"
+	"golang.org/x/sys/unix"
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
@@ -49,12 +50,30 @@ func Open(name string, promiscuous bool) (*Port, error) {
 	if err != nil {
 		return nil, problem.New(problem.Machine, "cannot open "+name, "check the interface with: ip link").About("interface").Because(err)
 	}
+	if err := everyGroup(conn, i.Index); err != nil {
+		return nil, errors.Join(err, conn.Close())
+	}
 	if promiscuous {
 		if err := conn.SetPromiscuous(true); err != nil {
 			return nil, errors.Join(err, conn.Close())
 		}
 	}
 	return &Port{conn: conn, index: i.Index, mac: address.MACFrom(i.HardwareAddr), buf: make([]byte, maxFrame)}, nil
+}
+
+// everyGroup has the adapter hand over frames to groups that the kernel did not
+// join: neighbours' announcements, multicast DNS, questions for our IPv6 address.
+// The membership ends with the socket (packet(7), PACKET_MR_ALLMULTI).
+func everyGroup(conn *packet.Conn, index int) error {
+	raw, err := conn.SyscallConn()
+	if err != nil {
+		return err
+	}
+	var inner error
+	err = raw.Control(func(fd uintptr) {
+		inner = unix.SetsockoptPacketMreq(int(fd), unix.SOL_PACKET, unix.PACKET_ADD_MEMBERSHIP, &unix.PacketMreq{Ifindex: int32(index), Type: unix.PACKET_MR_ALLMULTI})
+	})
+	return errors.Join(err, inner)
 }
 
 // MAC implements lan.Port.

@@ -130,8 +130,11 @@ func (s *Site) makeOthers(o Options, random *rand.Rand, used map[string]bool) {
 		})
 		spec.MAC = address.MACFrom([]byte(mac))
 		spec.Boot = scale(time.Duration(random.IntN(300))*time.Millisecond, o.Pace)
-		if item.model.Name == standin.FS5.Name {
+		switch item.model.Name {
+		case standin.FS5.Name:
 			spec.Guest = guest
+		case standin.W1.Name:
+			spec.Boot = scale(4*time.Second, o.Pace) // it is heard then, or not at all
 		}
 		s.Others = append(s.Others, Other{box.New(spec, item.model, s.plug(spec.MAC, o, len(s.Boxes)+len(s.Others))), item.tag, item.port})
 	}

@@ -1,0 +1,230 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"redstart/internal/client"
+	"redstart/internal/core/match"
+	"redstart/internal/service"
+)
+
+func (a *app) match() *cobra.Command {
+	var accept bool
+	var in service.Acceptance
+	c := &cobra.Command{Use: "match [TAG...]", Short: "Propose which found device is which entry, and accept",
+		Long: `Proposes matches with reasons, as one assignment that is the best over all: by MAC
+or serial where the plan gives one, by the switch port that it plans, by a name or
+address that is right already, else by order within a profile where the counts
+agree. With --accept the proposals are taken: all, those for the given tags, or
+those of a kind. What is not certain stays open and says what would decide it.`,
+		Example: `  redstart match                            # what is proposed, and why
+  redstart match --accept --by mac --by serial --by port
+  redstart match --accept HALL-CAM-01
+  redstart match --accept --part tolvern-d1  # by order, although the counts do not agree
+  redstart match scan                       # labels, with a hand-held scanner`,
+		Args: cobra.ArbitraryArgs,
+		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
+			if !accept {
+				if len(tags)+len(in.Reasons)+len(in.Profiles) > 0 {
+					return &usageError{fmt.Errorf("tags, --by and --part choose what to --accept")}
+				}
+				p, err := c.Proposals(ctx)
+				if err != nil {
+					return err
+				}
+				return a.printProposals(p, fmt.Sprintf("%d proposed. Next: redstart match --accept", len(p.Proposals)))
+			}
+			in.Tags = tags
+			accepted, err := c.Accept(ctx, in)
+			if err != nil {
+				return err
+			}
+			left, err := c.Proposals(ctx)
+			if err != nil {
+				return err
+			}
+			left.Proposals = accepted
+			return a.printProposals(left, fmt.Sprintf("%d matched. Next: redstart commission --rehearse", len(accepted)))
+		})}
+	c.Flags().BoolVar(&accept, "accept", false, "take the proposals")
+	c.Flags().StringArrayVar(&in.Reasons, "by", nil, "only those by this `REASON`: "+strings.Join(match.Reasons, ", ")+"; may be given again")
+	c.Flags().StringArrayVar(&in.Profiles, "part", nil, "take what order proposes for this `PROFILE`, although the counts do not agree; may be given again")
+	c.AddCommand(a.matchSet(), a.matchUndo(), a.matchLock("lock", "Keep matches from being changed", true), a.matchLock("unlock", "Let matches be changed again", false), a.matchScan(), a.matchAdopt())
+	return c
+}
+
+func (a *app) matchSet() *cobra.Command {
+	return &cobra.Command{Use: "set TAG MAC", Short: "Match an entry by hand", Args: cobra.ExactArgs(2),
+		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			mac, err := macArg(args[1])
+			if err != nil {
+				return err
+			}
+			if err := c.Match(ctx, args[0], service.MatchWith{MAC: mac}); err != nil {
+				return err
+			}
+			a.say("%s is %s.", args[0], mac)
+			return nil
+		})}
+}
+
+func (a *app) matchUndo() *cobra.Command {
+	var by []string
+	c := &cobra.Command{Use: "undo [TAG...]", Short: "Undo matches: of entries, or all that were made for a reason",
+		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
+			if (len(tags) == 0) == (len(by) == 0) {
+				return &usageError{fmt.Errorf("give tags, or --by REASON")}
+			}
+			if len(by) > 0 {
+				undone, err := c.UndoMatches(ctx, by)
+				if err != nil {
+					return err
+				}
+				a.say("Matches undone: %s (%s).", fmt.Sprint(len(undone)), dash(strings.Join(undone, " ")))
+				return nil
+			}
+			for _, tag := range tags {
+				if err := c.Unmatch(ctx, tag); err != nil {
+					return err
+				}
+				a.say("%s is matched with nothing.", tag)
+			}
+			return nil
+		})}
+	c.Flags().StringArrayVar(&by, "by", nil, "all that were made by this `REASON`; may be given again")
+	return c
+}
+
+func (a *app) matchLock(use, short string, on bool) *cobra.Command {
+	return &cobra.Command{Use: use + " TAG...", Short: short, Args: cobra.MinimumNArgs(1),
+		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
+			for _, tag := range tags {
+				if err := c.Lock(ctx, tag, on); err != nil {
+					return err
+				}
+				a.say("The match of %s is %sed.", tag, use)
+			}
+			return nil
+		})}
+}
+
+// matchScan takes labels line by line, as a hand-held scanner types them.
+func (a *app) matchScan() *cobra.Command {
+	return &cobra.Command{Use: "scan [TAG]", Short: "Match by scanned labels, line by line: first the entry's tag, then its box",
+		Long: `Reads what a hand-held scanner types, line by line, until the end of the input.
+The tag of an entry chooses it; the label of a box then says that the box is that
+entry. Labels may hold a MAC in any spelling, a serial, keys with values, or a
+LoRaWAN device identification code.`, Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			c, err := a.client(ctx)
+			if err != nil {
+				return err
+			}
+			tag := strings.Join(args, "")
+			lines := bufio.NewScanner(cmd.InOrStdin())
+			refused := 0
+			for lines.Scan() {
+				if strings.TrimSpace(lines.Text()) == "" {
+					continue
+				}
+				out, err := c.Scan(ctx, service.Scan{Text: lines.Text(), Tag: tag})
+				if err != nil {
+					refused++
+					a.say("Not taken: %v", err)
+					continue
+				}
+				a.say("%s.", out.Text)
+				switch out.Outcome {
+				case service.ScanEntry:
+					tag = out.Tag
+				case service.ScanMatched, service.ScanNoted:
+					tag = ""
+				case service.ScanUnknown:
+					refused++
+				}
+			}
+			if err := lines.Err(); err != nil {
+				return err
+			}
+			if refused > 0 {
+				return errAttention
+			}
+			return nil
+		}}
+}
+
+func (a *app) matchAdopt() *cobra.Command {
+	var in service.Adoption
+	var preview, all bool
+	c := &cobra.Command{Use: "adopt [MAC...]", Short: "Take found devices into the plan as new entries",
+		Long: `Makes an entry of each device: what is set already is planned as it is, a fresh
+device gets the next free address. With --all, everything that was found and that
+a profile fits becomes the as-found plan.`,
+		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			if (len(args) == 0) == !all {
+				return &usageError{fmt.Errorf("give MACs, or --all")}
+			}
+			for _, arg := range args {
+				mac, err := macArg(arg)
+				if err != nil {
+					return err
+				}
+				if !slices.Contains(in.MACs, mac) {
+					in.MACs = append(in.MACs, mac)
+				}
+			}
+			out, err := c.Adopt(ctx, in, preview)
+			return a.printEdited(out, err, preview)
+		})}
+	c.Flags().BoolVar(&all, "all", false, "every device that a profile fits and no entry is matched with")
+	c.Flags().StringVar(&in.Tag, "tag", "", "the tag of a single one; made if not given")
+	c.Flags().StringVar(&in.Area, "area", "", "the area of the new entries")
+	c.Flags().BoolVar(&preview, "preview", false, "only show what would be added")
+	return c
+}
+
+func (a *app) printProposals(p match.Result, next string) error {
+	var rows [][]any
+	for _, m := range p.Proposals {
+		by := "by " + strings.Replace(m.By, "mac", "MAC", 1)
+		if m.Part {
+			by += ", in part"
+		}
+		rows = append(rows, []any{m.Tag, m.MAC, dash(m.Serial), by, fmt.Sprintf("%d %%", m.Sure), wrap(m.Why, 60)})
+	}
+	if len(rows) == 0 && a.output == "table" {
+		next = "Nothing to match."
+	}
+	if len(rows) > 0 || a.output != "table" {
+		if err := a.list(p, []string{"Entry", "MAC", "Serial", "Matched", "Sure", "Why"}, rows, ""); err != nil || a.output != "table" {
+			return err
+		}
+		a.say("")
+	}
+	for _, o := range p.Open {
+		decide := ""
+		if o.Decide != "" {
+			decide = "; " + o.Decide
+		}
+		a.say("Open: %s: %s%s.", strings.TrimSpace(o.Profile+" "+o.Tag), o.Why, decide)
+	}
+	if len(p.Missing) > 0 {
+		a.say("Without a box: %s.", strings.Join(p.Missing, " "))
+	}
+	if len(p.Spare) > 0 {
+		var macs []string
+		for _, mac := range p.Spare {
+			macs = append(macs, mac.String())
+		}
+		a.say("Without an entry: %s. Take one into the plan with: redstart match adopt MAC", strings.Join(macs, " "))
+	}
+	a.say("%s", next)
+	return nil
+}

@@ -1,0 +1,130 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/match"
+	"redstart/internal/service"
+	"redstart/internal/store"
+)
+
+// Interfaces lists the service's network interfaces and listens to each.
+func (c *Client) Interfaces(ctx context.Context, seconds float64) ([]service.InterfaceView, error) {
+	return get[[]service.InterfaceView](ctx, c, fmt.Sprintf("/api/interfaces?listen=%g", seconds))
+}
+
+// Plug plugs the service into another interface.
+func (c *Client) Plug(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodPut, "/api/segment", service.Plugged{Interface: name}, nil)
+}
+
+// Devices lists everything found.
+func (c *Client) Devices(ctx context.Context) (service.Segment, error) {
+	return get[service.Segment](ctx, c, c.at("/devices"))
+}
+
+func devicePath(mac address.MAC) string { return "/devices/" + url.PathEscape(mac.String()) }
+
+// Device gives everything known of a found device.
+func (c *Client) Device(ctx context.Context, mac address.MAC) (service.DeviceView, error) {
+	return get[service.DeviceView](ctx, c, c.at(devicePath(mac)))
+}
+
+// Forget forgets a found device.
+func (c *Client) Forget(ctx context.Context, mac address.MAC) error {
+	return c.call(ctx, http.MethodDelete, c.at(devicePath(mac)), nil, nil)
+}
+
+// Choose says which profile a device has; "" takes the choice back.
+func (c *Client) Choose(ctx context.Context, mac address.MAC, profile string) error {
+	return c.call(ctx, http.MethodPut, c.at(devicePath(mac)+"/profile"), service.Choice{Profile: profile}, nil)
+}
+
+// Blink makes a device show itself.
+func (c *Client) Blink(ctx context.Context, mac address.MAC) error {
+	return c.call(ctx, http.MethodPost, c.at(devicePath(mac)+"/blink"), nil, nil)
+}
+
+// OpenPage opens a device's own page and tells where it is.
+func (c *Client) OpenPage(ctx context.Context, mac address.MAC) (service.PageView, error) {
+	return post[service.PageView](ctx, c, c.at(devicePath(mac)+"/page"), nil)
+}
+
+// ClosePage closes a device's own page.
+func (c *Client) ClosePage(ctx context.Context, mac address.MAC) error {
+	return c.call(ctx, http.MethodDelete, c.at(devicePath(mac)+"/page"), nil, nil)
+}
+
+// Found gives everything found as a file.
+func (c *Client) Found(ctx context.Context, format string) (content []byte, err error) {
+	return content, c.call(ctx, http.MethodGet, c.at("/found?format="+url.QueryEscape(format)), nil, &content)
+}
+
+// Find starts a survey.
+func (c *Client) Find(ctx context.Context, o service.FindOptions) (service.Activity, error) {
+	return post[service.Activity](ctx, c, c.at("/surveys"), o)
+}
+
+// Surveys lists the surveys, latest first.
+func (c *Client) Surveys(ctx context.Context) ([]store.Survey, error) {
+	return get[[]store.Survey](ctx, c, c.at("/surveys"))
+}
+
+// Capture gives the packets of a survey.
+func (c *Client) Capture(ctx context.Context, id int64) (content []byte, err error) {
+	return content, c.call(ctx, http.MethodGet, c.at(fmt.Sprintf("/surveys/%d/capture", id)), nil, &content)
+}
+
+// Watch begins or ends the standing watch.
+func (c *Client) Watch(ctx context.Context, on bool) error {
+	return c.call(ctx, http.MethodPut, c.at("/watch"), service.Watching{On: on}, nil)
+}
+
+// Askers lists the boxes that wait for an address over DHCP.
+func (c *Client) Askers(ctx context.Context) ([]service.Asker, error) {
+	return get[[]service.Asker](ctx, c, c.at("/askers"))
+}
+
+// HandOut gives planned addresses over DHCP.
+func (c *Client) HandOut(ctx context.Context, in service.HandOut) (service.Activity, error) {
+	return post[service.Activity](ctx, c, c.at("/leases"), in)
+}
+
+// Proposals lists proposed matches and what is left over.
+func (c *Client) Proposals(ctx context.Context) (match.Result, error) {
+	return get[match.Result](ctx, c, c.at("/matches"))
+}
+
+// Accept accepts proposed matches.
+func (c *Client) Accept(ctx context.Context, in service.Acceptance) ([]match.Proposal, error) {
+	return post[[]match.Proposal](ctx, c, c.at("/matches"), in)
+}
+
+// UndoMatches undoes the matches made for some reasons and gives their tags.
+func (c *Client) UndoMatches(ctx context.Context, reasons []string) (tags []string, err error) {
+	return tags, c.call(ctx, http.MethodDelete, c.at("/matches?"+url.Values{"by": reasons}.Encode()), nil, &tags)
+}
+
+// Match matches by hand.
+func (c *Client) Match(ctx context.Context, tag string, with service.MatchWith) error {
+	return c.call(ctx, http.MethodPut, c.at(entryPath(tag)+"/match"), with, nil)
+}
+
+// Lock keeps a match from being changed, or lets it be.
+func (c *Client) Lock(ctx context.Context, tag string, locked bool) error {
+	return c.call(ctx, http.MethodPut, c.at(entryPath(tag)+"/lock"), service.Locking{Locked: locked}, nil)
+}
+
+// Scan takes in a scanned label.
+func (c *Client) Scan(ctx context.Context, in service.Scan) (service.Scanned, error) {
+	return post[service.Scanned](ctx, c, c.at("/scans"), in)
+}
+
+// Adopt takes found devices into the plan.
+func (c *Client) Adopt(ctx context.Context, in service.Adoption, preview bool) (service.Edited, error) {
+	return post[service.Edited](ctx, c, c.at(fmt.Sprintf("/adoptions?preview=%v", preview)), in)
+}

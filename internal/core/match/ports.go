@@ -1,0 +1,81 @@
+package match
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"redstart/internal/core/device"
+	"redstart/internal/core/plan"
+)
+
+// ports is what the switches of the site know: which boxes hang on which port,
+// from their forwarding tables and their LLDP neighbours.
+type ports struct {
+	behind map[string][]*device.Found // by the port as the plan writes it, TAG/port
+}
+
+func newPorts(s Segment) *ports {
+	byMAC := map[string]*device.Found{}
+	for _, f := range s.Found {
+		byMAC[f.MAC.String()] = f
+	}
+	p := &ports{map[string][]*device.Found{}}
+	for _, f := range s.Found {
+		tag := switchTag(f, s)
+		if tag == "" {
+			continue
+		}
+		for _, part := range f.Parts() {
+			port, ok := strings.CutPrefix(part, "port ")
+			if !ok {
+				continue
+			}
+			for _, mac := range f.ValuesOf(part, device.Behind) {
+				if b := byMAC[mac]; b != nil {
+					p.behind[plain(tag+"/"+port)] = append(p.behind[plain(tag+"/"+port)], b)
+				}
+			}
+		}
+	}
+	return p
+}
+
+// switchTag tells which entry a switch is: by its match, or by what the plan
+// names or it has already.
+func switchTag(f *device.Found, s Segment) string {
+	if tag := s.Matched[f.MAC]; tag != "" {
+		return tag
+	}
+	for _, e := range s.Entries {
+		if isExact(e) && is(e, f) || e.Profile == f.Profile && (e.Name != "" && strings.EqualFold(f.Value(device.Name), e.Name) || slices.Contains(f.Addresses(), e.Address)) {
+			return e.Tag
+		}
+	}
+	return ""
+}
+
+// plain makes "SW-01/Port 7", "sw-01/port7" and "SW-01/7" the same.
+func plain(port string) string {
+	tag, name, _ := strings.Cut(strings.ToLower(port), "/")
+	return tag + "/" + strings.TrimSpace(strings.TrimPrefix(name, "port"))
+}
+
+// why says that a device hangs on the entry's planned port, alone of its
+// profile; "" when it does not.
+func (p *ports) why(e plan.Entry, f *device.Found) string {
+	if e.SwitchPort == "" {
+		return ""
+	}
+	same, here := 0, false
+	for _, b := range p.behind[plain(e.SwitchPort)] {
+		if mayBe(e, b) {
+			same++
+			here = here || b.MAC == f.MAC
+		}
+	}
+	if !here || same > 1 {
+		return ""
+	}
+	return fmt.Sprintf("it hangs on the planned switch port %s", e.SwitchPort)
+}

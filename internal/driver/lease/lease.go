@@ -1,0 +1,247 @@
+// Package lease gives addresses over DHCP (RFC 2131) to chosen boxes and to
+// nobody else, for as long as it takes them to ask.
+package lease
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/problem"
+	"redstart/internal/lan/bench"
+	"redstart/internal/wire/arp"
+	"redstart/internal/wire/dhcp"
+	"redstart/internal/wire/ethernet"
+	"redstart/internal/wire/ip"
+)
+
+const (
+	earDepth   = 1 << 10
+	offers     = 3                      // questions for other servers
+	offerEvery = 700 * time.Millisecond // between them; slow servers check the address first
+)
+
+// Grant is one box with what it gets.
+type Grant struct {
+	Tag   string
+	MAC   address.MAC
+	Lease dhcp.Lease
+}
+
+// Server is another DHCP server on the segment.
+type Server struct {
+	MAC     address.MAC
+	Address netip.Addr
+}
+
+// Others asks who else hands addresses out. It takes none of the offers.
+func Others(ctx context.Context, b *bench.Bench) ([]Server, error) {
+	ear := b.Listen(earDepth, func(f ethernet.Frame) bool { return f.Type == ethernet.TypeIPv4 && f.Source != b.MAC() })
+	defer ear.Close()
+	tick := time.NewTicker(offerEvery)
+	defer tick.Stop()
+	var list []Server
+	xid := rand.Uint32()
+	if err := b.Send(dhcp.Ask(b.MAC(), xid)); err != nil {
+		return nil, err
+	}
+	for asked := 1; ; {
+		select {
+		case f := <-ear.Frames():
+			d, m, ok := read(f)
+			if s := (Server{f.Source, d.Source.Addr()}); ok && (m.Kind == dhcp.Offer || m.Kind == dhcp.ACK) && !slices.Contains(list, s) {
+				list = append(list, s)
+			}
+		case <-tick.C:
+			if asked == offers {
+				return list, nil
+			}
+			asked++
+			if err := b.Send(dhcp.Ask(b.MAC(), xid)); err != nil {
+				return nil, err
+			}
+		case <-b.Done():
+			return nil, bench.ErrGone
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+func read(f ethernet.Frame) (ip.Datagram, dhcp.Message, bool) {
+	p, err := ip.Parse(f)
+	if err != nil {
+		return ip.Datagram{}, dhcp.Message{}, false
+	}
+	d, ok := p.UDP()
+	if !ok || d.Destination.Port() != dhcp.ServerPort && d.Destination.Port() != dhcp.ClientPort {
+		return d, dhcp.Message{}, false
+	}
+	m, err := dhcp.Parse(d.Payload)
+	return d, m, err == nil
+}
+
+// Serve answers the chosen boxes until each has its address, or the context
+// ends. It refuses to begin while another server answers that is not among
+// beside, and ends when one appears. Right before an address is offered it is
+// shown to be free. given is told of each box that took its address, or of why
+// it gets none, from one goroutine.
+func Serve(ctx context.Context, b *bench.Bench, grants []Grant, beside []netip.Addr, given func(Grant, error)) error {
+	others, err := Others(ctx, b)
+	if err != nil {
+		return err
+	}
+	for _, o := range others {
+		if err := stranger(o, beside); err != nil {
+			return err
+		}
+	}
+	wanted := map[address.MAC]Grant{}
+	ours := map[netip.Addr]bool{}
+	for _, g := range grants {
+		wanted[g.MAC] = g
+		if ours[g.Lease.Server] {
+			continue
+		}
+		holders, err := b.Holders(ctx, g.Lease.Server)
+		if err != nil {
+			return err
+		}
+		if len(holders) > 0 {
+			return problem.New(problem.Conflict, fmt.Sprintf("%s, from which addresses would be given, belongs to %s", g.Lease.Server, holders[0]), "free it, or choose another subnet")
+		}
+		ours[g.Lease.Server] = true
+		b.Reserve(g.Lease.Server)
+		defer b.Release(g.Lease.Server)
+	}
+	ear := b.Listen(earDepth, func(f ethernet.Frame) bool {
+		return f.Source != b.MAC() && (f.Type == ethernet.TypeIPv4 || f.Type == ethernet.TypeARP)
+	})
+	defer ear.Close()
+	ctx, cancel := context.WithCancel(ctx)
+	var proving sync.WaitGroup
+	defer proving.Wait()
+	defer cancel()
+	proofs := make(chan proof)
+	state := map[address.MAC]int{}
+	for left := len(wanted); left > 0; {
+		select {
+		case p := <-proofs:
+			if p.err != nil || len(p.holders) > 0 {
+				if p.err == nil {
+					p.err = problem.New(problem.Conflict, fmt.Sprintf("%s belongs to %s", p.grant.Lease.Address.Addr(), p.holders[0]), "free it, or plan another address").About(p.grant.Tag)
+				}
+				state[p.grant.MAC] = ended
+				left--
+				given(p.grant, p.err)
+				continue
+			}
+			state[p.grant.MAC] = free
+			if err := b.Send(p.asked.Answer(dhcp.Offer, b.MAC(), p.grant.Lease)); err != nil {
+				return err
+			}
+		case f := <-ear.Frames():
+			if p, ok := bench.ARP(f); ok {
+				if p.Operation == arp.Request && ours[p.TargetIP] && !p.SenderIP.IsUnspecified() {
+					reply := arp.Packet{Operation: arp.Reply, SenderMAC: b.MAC(), SenderIP: p.TargetIP, TargetMAC: f.Source, TargetIP: p.SenderIP}
+					if err := b.Send(reply.Frame(f.Source)); err != nil {
+						return err
+					}
+				}
+				continue
+			}
+			d, m, ok := read(f)
+			if !ok {
+				continue
+			}
+			if m.Kind == dhcp.Offer || m.Kind == dhcp.ACK {
+				if err := stranger(Server{f.Source, d.Source.Addr()}, beside); err != nil {
+					return err
+				}
+				continue
+			}
+			// Exactly the chosen: by the sender of the frame and by what it says.
+			g, chosen := wanted[m.Client]
+			if !chosen || f.Source != m.Client {
+				continue
+			}
+			if m.Kind == dhcp.Discover && state[g.MAC] == fresh {
+				state[g.MAC] = checking
+				proving.Add(1)
+				go func() {
+					defer proving.Done()
+					holders, err := b.Holders(ctx, g.Lease.Address.Addr())
+					select {
+					case proofs <- proof{g, m, holders, err}:
+					case <-ctx.Done():
+					}
+				}()
+			}
+			if state[g.MAC] < free {
+				continue
+			}
+			took, err := answer(b, g, m)
+			if err != nil {
+				return err
+			}
+			if took && state[g.MAC] == free {
+				state[g.MAC] = ended
+				left--
+				given(g, nil)
+			}
+		case <-b.Done():
+			return bench.ErrGone
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	return nil
+}
+
+// proof is whether an address is free, for a box that asked for it.
+type proof struct {
+	grant   Grant
+	asked   dhcp.Message
+	holders []address.MAC
+	err     error
+}
+
+// What became of a grant so far.
+const (
+	fresh = iota
+	checking
+	free
+	ended
+)
+
+// stranger is the refusal to work beside a server that was not named.
+func stranger(s Server, beside []netip.Addr) error {
+	if slices.Contains(beside, s.Address) {
+		return nil
+	}
+	return problem.New(problem.Conflict, fmt.Sprintf("another DHCP server answers: %s, MAC %s", s.Address, s.MAC),
+		fmt.Sprintf("unplug it or set it up first; or work beside it with --beside %s", s.Address)).About(s.MAC.String())
+}
+
+// answer gives a chosen box what it asks for, if that is what it is to have.
+func answer(b *bench.Bench, g Grant, m dhcp.Message) (took bool, err error) {
+	at := g.Lease.Address.Addr()
+	switch m.Kind {
+	case dhcp.Discover:
+		return false, b.Send(m.Answer(dhcp.Offer, b.MAC(), g.Lease))
+	case dhcp.Request:
+		if m.Server.IsValid() && m.Server != g.Lease.Server {
+			return false, nil // it takes another server's offer
+		}
+		if m.Requested == at || !m.Requested.IsValid() && m.Current == at {
+			return true, b.Send(m.Answer(dhcp.ACK, b.MAC(), g.Lease))
+		}
+		return false, b.Send(m.Answer(dhcp.NAK, b.MAC(), g.Lease))
+	}
+	return false, nil
+}

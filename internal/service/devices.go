@@ -1,0 +1,286 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"github.com/xuri/excelize/v2"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/device"
+	"redstart/internal/core/notice"
+	"redstart/internal/core/planfile"
+	"redstart/internal/core/problem"
+	"redstart/internal/core/profile"
+	"redstart/internal/driver"
+)
+
+// DeviceView is a found device with the entry that it is.
+type DeviceView struct {
+	*device.Found
+	Tag     string     `json:"tag"`
+	Present netip.Addr `json:"present"` // its address now
+	Here    bool       `json:"here"`    // it is on the segment, as far as the last survey or the watch knows
+	Kind    string     `json:"kind"`    // of its profile
+	Blinks  bool       `json:"blinks"`  // it can be made to show itself
+	Waits   bool       `json:"waits"`   // it waits for an address over DHCP
+	Page    bool       `json:"page"`    // it may have a page to open
+	// Contradictions are what protocols tell differently of it.
+	Contradictions []device.Contradiction `json:"contradictions,omitempty"`
+}
+
+func (s *Service) viewOf(f *device.Found, tag string, here bool) DeviceView {
+	v := DeviceView{Found: f, Tag: tag, Present: first(f.Addresses()), Here: here, Waits: f.Waits(), Contradictions: f.Contradictions()}
+	if p := s.profiles[f.Profile]; p != nil {
+		v.Kind, v.Blinks = p.Kind, len(p.Acts[profile.Blink]) > 0
+	}
+	_, _, v.Page = s.pagePort(f)
+	return v
+}
+
+// brief is what everyone is told of a device that was heard.
+func (s *Site) brief(f *device.Found) DeviceView {
+	tag, err := s.store.TagOf(context.WithoutCancel(s.life), f.MAC)
+	if err != nil {
+		s.log.Warn("the entry of a device could not be read", "mac", f.MAC.String(), "error", err)
+	}
+	return s.viewOf(f, tag, true)
+}
+
+func (s *Site) deviceView(ctx context.Context, f *device.Found, tag string) (*DeviceView, error) {
+	here, err := s.isHere(ctx)
+	if err != nil {
+		return nil, err
+	}
+	v := s.viewOf(f, tag, here(f))
+	return &v, nil
+}
+
+// isHere tells who is on the segment: whom the last whole survey heard, or who
+// was heard since, and whom the watch does not miss.
+func (s *Site) isHere(ctx context.Context) (func(*device.Found) bool, error) {
+	began, err := s.store.LastBegan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	w := s.watch()
+	return func(f *device.Found) bool {
+		return !f.Last.Before(began.Time) && (w == nil || !w.hasGone(f.MAC))
+	}, nil
+}
+
+// here keeps those that are on the segment.
+func (s *Site) here(list []*device.Found) []*device.Found {
+	is, err := s.isHere(s.life)
+	if err != nil {
+		return nil // the service is ending
+	}
+	return slices.DeleteFunc(slices.Clone(list), func(f *device.Found) bool { return !is(f) })
+}
+
+// Segment is everything found on the segment and what a person should know of it.
+type Segment struct {
+	Name     string          `json:"name"`    // what the service is plugged into; "" for nothing
+	Sent     uint64          `json:"sent"`    // frames that we put on it since the service started
+	Dropped  uint64          `json:"dropped"` // frames that came faster than we could take them
+	Watched  bool            `json:"watched"`
+	LookOnly bool            `json:"lookOnly"`
+	Devices  []DeviceView    `json:"devices"`
+	Findings []notice.Notice `json:"findings"`
+}
+
+// Devices lists everything found.
+func (s *Site) Devices(ctx context.Context) (Segment, error) {
+	p, entries, err := s.bare(ctx)
+	if err != nil {
+		return Segment{}, err
+	}
+	found, err := s.store.Devices(ctx)
+	if err != nil {
+		return Segment{}, err
+	}
+	here, err := s.isHere(ctx)
+	if err != nil {
+		return Segment{}, err
+	}
+	tags := tagsByDevice(entries)
+	out := Segment{Devices: []DeviceView{}, Watched: s.watch() != nil, LookOnly: s.config.LookOnly}
+	if at := s.segment.Load(); at != nil {
+		out.Name, out.Sent, out.Dropped = at.name, at.bench.Sent.Load(), at.bench.Dropped.Load()
+	}
+	var present []*device.Found
+	for _, f := range found {
+		v := s.viewOf(f, tags[f.MAC], here(f))
+		out.Devices = append(out.Devices, v)
+		if v.Here {
+			present = append(present, f)
+		}
+	}
+	out.Findings = notice.All(notice.Segment{Found: present, Entries: p.Entries, Matched: tags, Subnets: p.Site.Subnets, Profiles: s.profiles})
+	return out, nil
+}
+
+// found gives a device that was found.
+func (s *Site) found(ctx context.Context, mac address.MAC) (*device.Found, error) {
+	f, err := s.store.Device(ctx, mac)
+	if err == nil && f.MAC.IsZero() {
+		err = problem.New(problem.Missing, "no such box was found", "find first: redstart find").About(mac.String())
+	}
+	return f, err
+}
+
+// Device gives everything known of a found device.
+func (s *Site) Device(ctx context.Context, mac address.MAC) (*DeviceView, error) {
+	f, err := s.found(ctx, mac)
+	if err != nil {
+		return nil, err
+	}
+	tag, err := s.store.TagOf(ctx, mac)
+	if err != nil {
+		return nil, err
+	}
+	return s.deviceView(ctx, f, tag)
+}
+
+// Choice is the profile that a person says a device has; "" takes the choice back.
+type Choice struct {
+	Profile string `json:"profile"`
+}
+
+// Choose says which profile a device has.
+func (s *Site) Choose(ctx context.Context, mac address.MAC, c Choice) (*DeviceView, error) {
+	f, err := s.found(ctx, mac)
+	if err != nil {
+		return nil, err
+	}
+	if c.Profile != "" && s.profiles[c.Profile] == nil {
+		return nil, problem.New(problem.Missing, "there is no such profile", "list them with: redstart profile list").About(c.Profile)
+	}
+	f.Profile, f.Chosen = c.Profile, c.Profile != ""
+	f.Recognise(s.profiles)
+	if err := s.store.PutDevice(ctx, f); err != nil {
+		return nil, err
+	}
+	s.arrived(f)
+	return s.Device(ctx, mac)
+}
+
+// Forget forgets a device that no entry is matched with.
+func (s *Site) Forget(ctx context.Context, mac address.MAC) error {
+	if _, err := s.found(ctx, mac); err != nil {
+		return err
+	}
+	tag, err := s.store.TagOf(ctx, mac)
+	if err != nil {
+		return err
+	}
+	if tag != "" {
+		return problem.New(problem.Conflict, "it is matched with "+tag, "undo the match first").About(mac.String())
+	}
+	if err := s.store.ForgetDevice(ctx, mac); err != nil {
+		return err
+	}
+	s.publishEntries()
+	return nil
+}
+
+// deviceColumns are those of exported lists.
+var deviceColumns = []string{"mac", "address", "profile", "kind", "sure", "state", "name", "serial", "model", "firmware", "entry", "here", "first", "last", "heard-by"}
+
+// ExportDevices gives all that was found as a file: one line for each device in
+// CSV and XLSX, which has a second sheet with every fact; everything in JSON.
+func (s *Site) ExportDevices(ctx context.Context, format string) (download, error) {
+	seg, err := s.Devices(ctx)
+	if err != nil {
+		return download{}, err
+	}
+	name := s.store.Key + "-found." + format
+	const stamp = "2006-01-02T15:04:05Z07:00"
+	lines, facts := [][]string{deviceColumns}, [][]string{{"mac", "part", "fact", "value", "protocol", "first", "last"}}
+	for _, d := range seg.Devices {
+		at := ""
+		if d.Present.IsValid() {
+			at = d.Present.String()
+		}
+		lines = append(lines, []string{d.MAC.String(), at, d.Profile, d.Kind, fmt.Sprint(d.Sure), d.State, d.Value(device.Name), d.Value(device.Serial), d.Value(device.Model),
+			d.Value(device.Firmware), d.Tag, fmt.Sprint(d.Here), d.First.UTC().Format(stamp), d.Last.UTC().Format(stamp), strings.Join(d.Protocols(), " ")})
+		for _, x := range d.Facts {
+			facts = append(facts, []string{d.MAC.String(), x.Part, x.Key, x.Value, x.Protocol, x.First.UTC().Format(stamp), x.Last.UTC().Format(stamp)})
+		}
+	}
+	var out bytes.Buffer
+	switch format {
+	case planfile.CSV:
+		w := csv.NewWriter(&out)
+		for _, l := range lines {
+			if err := w.Write(plainCells(l)); err != nil {
+				return download{}, err
+			}
+		}
+		w.Flush()
+	case planfile.JSON:
+		e := json.NewEncoder(&out)
+		e.SetIndent("", " ")
+		if err := e.Encode(seg); err != nil {
+			return download{}, err
+		}
+	case planfile.XLSX:
+		book := excelize.NewFile()
+		defer book.Close()
+		if err := book.SetSheetName("Sheet1", "devices"); err != nil {
+			return download{}, err
+		}
+		if _, err := book.NewSheet("facts"); err != nil {
+			return download{}, err
+		}
+		for sheet, list := range map[string][][]string{"devices": lines, "facts": facts} {
+			for i, l := range list {
+				if err := book.SetSheetRow(sheet, fmt.Sprintf("A%d", i+1), &l); err != nil {
+					return download{}, err
+				}
+			}
+		}
+		if err := book.Write(&out); err != nil {
+			return download{}, err
+		}
+	default:
+		return download{}, problem.New(problem.Usage, "there is no such format", "choose csv, xlsx or json").About(format)
+	}
+	return download{name, fileKinds[format], out.Bytes()}, nil
+}
+
+// plainCells keeps a spreadsheet from taking what a device says for a formula.
+func plainCells(line []string) []string {
+	out := slices.Clone(line)
+	for i, c := range out {
+		if c != "" && strings.ContainsRune("=+-@", rune(c[0])) {
+			out[i] = "'" + c
+		}
+	}
+	return out
+}
+
+// Blink makes a found device show itself.
+func (s *Site) Blink(ctx context.Context, mac address.MAC) error {
+	if err := s.plugged(true); err != nil {
+		return err
+	}
+	f, err := s.found(ctx, mac)
+	if err != nil {
+		return err
+	}
+	p := s.profiles[f.Profile]
+	if p == nil || len(p.Acts[profile.Blink]) == 0 {
+		return problem.New(problem.Conflict, "this model cannot be made to blink", "compare its MAC and serial with the label").About(mac.String())
+	}
+	talk := driver.New(s.bench(), driver.Target{MAC: mac, Address: first(f.Addresses()), Profile: p})
+	defer talk.Close()
+	_, err = talk.Do(ctx, profile.Blink, nil)
+	return err
+}

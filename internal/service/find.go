@@ -1,0 +1,319 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/device"
+	"redstart/internal/core/plan"
+	"redstart/internal/core/problem"
+	"redstart/internal/inquiry"
+	"redstart/internal/store"
+	"redstart/internal/survey"
+)
+
+// FindOptions shape a survey.
+type FindOptions struct {
+	Pace     int      `json:"pace"`     // frames per second; 0: normal
+	LookOnly bool     `json:"lookOnly"` // ask nothing that makes anybody keep something in mind, and hold no conversation
+	Ranges   []string `json:"ranges"`   // to sweep besides the plan: 10.0.0.0/16, 10.0.0.1-10.0.0.99
+	Capture  bool     `json:"capture"`  // keep the packets
+}
+
+// mostSwept bounds the addresses of one survey: a /16 and the plan.
+const mostSwept = 1<<17 + 1<<12
+
+// sweep lists the addresses to ask for.
+func (o FindOptions) sweep(site plan.Site) ([]netip.Addr, error) {
+	var ranges []address.Range
+	for _, n := range site.Subnets {
+		if n.Prefix.Bits() >= 16 {
+			ranges = append(ranges, address.Hosts(n.Prefix))
+		}
+	}
+	for _, text := range o.Ranges {
+		r, err := parseRange(text)
+		if err != nil {
+			return nil, err
+		}
+		ranges = append(ranges, r)
+	}
+	var list []netip.Addr
+	seen := map[netip.Addr]bool{}
+	for _, r := range ranges {
+		for n := uint64(address.Number(r.From)); n <= uint64(address.Number(r.To)); n++ {
+			if a := address.FromNumber(uint32(n)); !seen[a] {
+				seen[a] = true
+				list = append(list, a)
+			}
+		}
+		if len(list) > mostSwept {
+			return nil, problem.New(problem.Usage, "the ranges together have too many addresses for one survey", "ask for at most a /16 at a time")
+		}
+	}
+	return list, nil
+}
+
+func parseRange(text string) (address.Range, error) {
+	wrong := problem.New(problem.Usage, "this is no range of addresses of at most a /16", "write it like 10.0.0.0/16, 10.0.0.1-10.0.0.99 or 10.0.0.7").About(text)
+	if p, err := netip.ParsePrefix(strings.TrimSpace(text)); err == nil {
+		if !p.Addr().Is4() || p.Bits() < 16 {
+			return address.Range{}, wrong
+		}
+		if p.Bits() >= 31 {
+			return address.Range{From: p.Masked().Addr(), To: address.LastOf(p)}, nil
+		}
+		return address.Hosts(p), nil
+	}
+	r, err := address.ParseRange(strings.TrimSpace(text))
+	if err != nil || r.Size() > 1<<16 {
+		return address.Range{}, wrong
+	}
+	return r, nil
+}
+
+// inquirer asks devices who they are, borrowing no address that the plan needs.
+func (s *Site) inquirer(avoid func(netip.Addr) bool) survey.Ask {
+	q := inquiry.Inquirer{Bench: s.bench(), Profiles: s.profiles, Avoid: avoid}
+	return func(ctx context.Context, f *device.Found) ([]device.Sighting, error) {
+		told, err := q.Ask(ctx, f)
+		if err != nil && ctx.Err() == nil {
+			s.log.Warn("a device did not say who it is", "mac", f.MAC.String(), "error", err)
+		}
+		return told, err
+	}
+}
+
+// options are those that surveys and watches share.
+func (s *Site) options(ctx context.Context) (survey.Options, plan.Plan, error) {
+	p, _, err := s.bare(ctx)
+	if err != nil {
+		return survey.Options{}, p, err
+	}
+	known, err := s.store.Devices(ctx)
+	if err != nil {
+		return survey.Options{}, p, err
+	}
+	o := survey.Options{Known: known, Avoid: p.Needs(), LookOnly: s.config.LookOnly}
+	for _, n := range p.Site.Subnets {
+		o.Subnets = append(o.Subnets, n.Prefix.Masked())
+	}
+	if !s.config.LookOnly {
+		o.Ask = s.inquirer(o.Avoid)
+	}
+	return o, p, nil
+}
+
+// Find starts a survey.
+func (s *Site) Find(ctx context.Context, who string, f FindOptions) (Activity, error) {
+	if f.Pace < 0 || f.Pace > 10000 {
+		return Activity{}, problem.New(problem.Usage, "the pace must be 1 to 10,000 frames per second", "")
+	}
+	if err := s.plugged(false); err != nil {
+		return Activity{}, err
+	}
+	o, p, err := s.options(ctx)
+	if err != nil {
+		return Activity{}, err
+	}
+	if o.Sweep, err = f.sweep(p.Site); err != nil {
+		return Activity{}, err
+	}
+	if o.Pace = f.Pace; o.Pace == 0 {
+		o.Pace = survey.Normal
+	}
+	if f.LookOnly {
+		o.LookOnly, o.Ask = true, nil
+	}
+	return s.begin(Activity{Site: s.store.Key, Kind: Finding, Text: "asking the segment who is there"}, nil, func(ctx context.Context, stop <-chan struct{}) error {
+		return s.survey(ctx, stop, who, o, f.Capture)
+	})
+}
+
+// survey carries a survey out and keeps it.
+func (s *Site) survey(ctx context.Context, stop <-chan struct{}, who string, o survey.Options, withCapture bool) error {
+	ctx, cancel := until(ctx, stop)
+	defer cancel()
+	v := store.Survey{Began: store.Now(), Who: who, Pace: o.Pace, State: store.Done}
+	if withCapture {
+		end, name, err := s.capture()
+		if err != nil {
+			return err
+		}
+		defer end()
+		v.Capture = name
+	}
+	keep, seen := s.keepDevices(), map[address.MAC]device.Seen{}
+	final, err := survey.Run(ctx, s.bench(), s.profiles, o, func(f *device.Found, p survey.Progress) {
+		keep.add(f)
+		seen[f.MAC] = f.Glance()
+		s.arrived(f)
+		s.progress(func(a *Activity) {
+			a.Done, a.Total = p.Probes, p.Planned
+			a.Seconds = float64(p.Planned-p.Probes) / float64(o.Pace)
+			a.Text = fmt.Sprintf("%s so far, pass %d", plural(p.Found, "device"), len(p.Passes))
+		})
+	})
+	keep.close()
+	v.Ended, v.Found, v.Believed, v.Passes = store.Now(), final.Found, final.Believed, final.Passes
+	if ctx.Err() != nil {
+		v.State = store.Stopped
+	} else if err != nil {
+		v.State = store.Failed
+	}
+	v.Seen = slices.SortedFunc(maps.Values(seen), func(a, b device.Seen) int { return slices.Compare(a.MAC[:], b.MAC[:]) })
+	text, keepErr := s.keepSurvey(v)
+	if keepErr != nil {
+		s.log.Error("the survey could not be kept", "error", keepErr)
+	}
+	s.progress(func(a *Activity) { a.Done, a.Total, a.Text = final.Probes, max(final.Planned, final.Probes), text })
+	s.publishEntries()
+	return err
+}
+
+// keepSurvey stores a survey with what it changed, and says it in words.
+func (s *Site) keepSurvey(v store.Survey) (string, error) {
+	text := plural(v.Found, "device") + " on the segment"
+	switch {
+	case v.State == store.Stopped:
+		text = plural(v.Found, "device") + " found before it was stopped"
+	case v.Believed > v.Found:
+		text += fmt.Sprintf("; about %d are believed to be there, so find again", v.Believed)
+	case v.Believed > 0:
+		text += fmt.Sprintf("; %d passes agree that these are all", len(v.Passes))
+	}
+	// The service waits for its work before it closes the records.
+	ctx := context.WithoutCancel(s.life)
+	before, any, err := s.store.LastSurvey(ctx)
+	if err != nil {
+		return text, err
+	}
+	v.Changes = []device.Change{}
+	if any && v.State == store.Done {
+		v.Changes = device.Changes(before.Seen, v.Seen)
+		if words := changesText(v.Changes); words != "" {
+			text += "; since the last survey: " + words
+		}
+	}
+	_, err = s.store.AddSurvey(ctx, v)
+	return text, err
+}
+
+func changesText(list []device.Change) string {
+	count := map[string]int{}
+	for _, c := range list {
+		count[c.Kind]++
+	}
+	var parts []string
+	for _, kind := range []string{device.Came, device.Went, device.Moved, device.Renamed} {
+		if count[kind] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", count[kind], kind))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// captures is the folder of packet captures in the data folder.
+const captures = "captures"
+
+// capture begins to keep the packets in a file of its own.
+func (s *Site) capture() (end func(), name string, err error) {
+	at := s.segment.Load()
+	if at == nil {
+		return nil, "", errNoSegment
+	}
+	dir := filepath.Join(s.config.Data, captures)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, "", err
+	}
+	name = fmt.Sprintf("%s-%s.pcapng", s.store.Key, time.Now().UTC().Format("20060102T150405.000"))
+	file, err := os.OpenFile(filepath.Join(dir, name), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, "", err
+	}
+	if err := at.port.Start(file, at.name, "Redstart "+Version); err != nil {
+		return nil, "", problem.New(problem.Conflict, err.Error(), "wait for it to end").Because(file.Close())
+	}
+	return func() {
+		err := at.port.Stop()
+		if closed := file.Close(); err == nil {
+			err = closed
+		}
+		if err != nil {
+			s.log.Error("the capture is not whole", "file", name, "error", err)
+		}
+	}, name, nil
+}
+
+// Capture gives the packets of a survey.
+func (s *Site) Capture(ctx context.Context, id int64) (download, error) {
+	list, err := s.store.Surveys(ctx, mostSurveys)
+	if err != nil {
+		return download{}, err
+	}
+	for _, v := range list {
+		if v.ID == id && v.Capture != "" {
+			content, err := os.ReadFile(filepath.Join(s.config.Data, captures, filepath.Base(v.Capture)))
+			if err != nil {
+				return download{}, problem.New(problem.Missing, "the capture is gone from the data folder", "find again with --capture").About(v.Capture).Because(err)
+			}
+			return download{v.Capture, "application/octet-stream", content}, nil
+		}
+	}
+	return download{}, problem.New(problem.Missing, "this survey kept no packets", "find with --capture")
+}
+
+// mostSurveys are listed.
+const mostSurveys = 200
+
+// keeper stores devices while a survey runs, each as it was last, without
+// making the survey wait for the disk.
+type keeper struct {
+	mu      sync.Mutex
+	pending map[address.MAC]*device.Found
+	wake    chan struct{} // holds one token when something is pending
+	ended   chan struct{}
+}
+
+func (s *Site) keepDevices() *keeper {
+	k := &keeper{pending: map[address.MAC]*device.Found{}, wake: make(chan struct{}, 1), ended: make(chan struct{})}
+	go func() {
+		defer close(k.ended)
+		for range k.wake {
+			k.mu.Lock()
+			list := slices.Collect(maps.Values(k.pending))
+			clear(k.pending)
+			k.mu.Unlock()
+			// The service waits for its work before it closes the records.
+			if err := s.store.SaveDevices(context.WithoutCancel(s.life), func(f *device.Found) { f.Recognise(s.profiles) }, list...); err != nil {
+				s.log.Error("found devices could not be stored", "count", len(list), "error", err)
+			}
+		}
+	}()
+	return k
+}
+
+func (k *keeper) add(f *device.Found) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.pending[f.MAC] = f
+	select {
+	case k.wake <- struct{}{}:
+	default:
+	}
+}
+
+// close waits until everything is stored.
+func (k *keeper) close() {
+	close(k.wake)
+	<-k.ended
+}

@@ -1,0 +1,169 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/device"
+	"redstart/internal/core/plan"
+	"redstart/internal/core/problem"
+	"redstart/internal/driver/lease"
+	"redstart/internal/store"
+	"redstart/internal/wire/dhcp"
+)
+
+const (
+	leaseTime  = 12 * time.Hour
+	usualWait  = 3 * time.Minute
+	longestAsk = time.Hour
+)
+
+// HandOut chooses the matched entries whose boxes are given their planned
+// addresses over DHCP; no tags mean all whose boxes wait for one.
+type HandOut struct {
+	Tags    []string     `json:"tags"`
+	Beside  []netip.Addr `json:"beside"`  // other DHCP servers that may go on
+	Seconds int          `json:"seconds"` // to wait for boxes to ask; 0: three minutes
+}
+
+// Asker is a box that waits for an address over DHCP.
+type Asker struct {
+	MAC     address.MAC `json:"mac"`
+	Host    string      `json:"host"`
+	Class   string      `json:"class"`
+	Profile string      `json:"profile"`
+	Tag     string      `json:"tag"` // "" : match it first
+	Last    time.Time   `json:"last"`
+}
+
+// Askers lists the boxes on the segment that wait for an address.
+func (s *Site) Askers(ctx context.Context) ([]Asker, error) {
+	seg, err := s.Devices(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list := []Asker{}
+	for _, d := range seg.Devices {
+		if d.Here && d.Waits {
+			list = append(list, Asker{d.MAC, d.Value(device.Host), d.Value(device.Class), d.Profile, d.Tag, d.Last})
+		}
+	}
+	return list, nil
+}
+
+// HandOut answers exactly the chosen boxes over DHCP, until each has its planned
+// address.
+func (s *Site) HandOut(ctx context.Context, who string, in HandOut) (Activity, error) {
+	if err := s.plugged(true); err != nil {
+		return Activity{}, err
+	}
+	p, all, err := s.bare(ctx)
+	if err != nil {
+		return Activity{}, err
+	}
+	grants, err := s.grants(ctx, p, all, in.Tags)
+	if err != nil {
+		return Activity{}, err
+	}
+	wait := usualWait
+	if in.Seconds > 0 {
+		wait = min(time.Duration(in.Seconds)*time.Second, longestAsk)
+	}
+	a := Activity{Site: s.store.Key, Kind: HandingOut, Total: len(grants), Seconds: wait.Seconds(), Text: "looking for other DHCP servers"}
+	return s.begin(a, nil, func(ctx context.Context, stop <-chan struct{}) error {
+		ctx, cancel := until(ctx, stop)
+		defer cancel()
+		waiting, done := context.WithTimeout(ctx, wait)
+		defer done()
+		err := lease.Serve(waiting, s.bench(), grants, in.Beside, func(g lease.Grant, failed error) {
+			what := fmt.Sprintf("given %s over DHCP", g.Lease.Address.Addr())
+			if failed != nil {
+				what = "not given an address over DHCP: " + failed.Error()
+				s.log.Warn("an address was not handed out", "tag", g.Tag, "error", failed)
+			}
+			err := s.store.AddNote(ctx, g.Tag, who, what)
+			if err == nil && failed == nil {
+				err = s.store.Sight(ctx, device.Sighting{MAC: g.MAC, Protocol: "dhcp", At: time.Now().UTC(), Facts: map[string]string{device.Address: g.Lease.Address.Addr().String()}})
+			}
+			if err != nil {
+				s.log.Error("a lease could not be noted", "tag", g.Tag, "error", err)
+			}
+			s.publishEntry(g.Tag)
+			s.progress(func(a *Activity) {
+				if a.Done++; failed != nil {
+					a.Failed++
+				}
+				a.Text = fmt.Sprintf("%d of %d have their address", a.Done-a.Failed, a.Total)
+			})
+		})
+		if errors.Is(err, context.DeadlineExceeded) {
+			a := s.Activity()
+			return problem.New(problem.Device, fmt.Sprintf("%d of %d did not ask in time", a.Total-a.Done, a.Total), "power-cycle them, so that they ask at once, and hand out again")
+		}
+		return err
+	})
+}
+
+// grants works out which box gets what.
+func (s *Site) grants(ctx context.Context, p plan.Plan, all []store.Entry, tags []string) ([]lease.Grant, error) {
+	chosen, err := choose(all, tags)
+	if err != nil {
+		return nil, err
+	}
+	found, err := s.store.Devices(ctx)
+	if err != nil {
+		return nil, err
+	}
+	waits := map[address.MAC]bool{}
+	var holders []netip.Addr
+	for _, f := range found {
+		waits[f.MAC] = f.Waits()
+		holders = append(holders, f.Addresses()...)
+	}
+	needs := p.Needs()
+	servers := map[netip.Prefix]netip.Addr{}
+	var list []lease.Grant
+	for _, e := range chosen {
+		switch {
+		case len(tags) == 0 && (e.Device.IsZero() || !waits[e.Device]):
+			continue
+		case e.Device.IsZero():
+			return nil, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(e.Tag)
+		case !e.Address.IsValid():
+			return nil, problem.New(problem.Conflict, "the plan gives it no address", "give it one: redstart plan set "+e.Tag+" address=next").About(e.Tag)
+		}
+		n := p.Site.SubnetOf(e.Address)
+		if !n.Prefix.IsValid() {
+			return nil, problem.New(problem.Conflict, e.Address.String()+" is in no planned subnet", "mend the plan: redstart plan check").About(e.Tag)
+		}
+		if !servers[n.Prefix].IsValid() {
+			server, err := freeServer(n.Prefix, func(a netip.Addr) bool { return needs(a) || slices.Contains(holders, a) })
+			if err != nil {
+				return nil, err
+			}
+			servers[n.Prefix] = server
+		}
+		list = append(list, lease.Grant{Tag: e.Tag, MAC: e.Device, Lease: dhcp.Lease{Address: netip.PrefixFrom(e.Address, n.Prefix.Bits()), Gateway: n.Gateway,
+			DNS: n.DNS, NTP: n.NTP, Domain: n.Domain, Name: e.Name, Time: leaseTime, Server: servers[n.Prefix]}})
+	}
+	if len(list) == 0 {
+		return nil, problem.New(problem.Conflict, "no matched box waits for an address", "match the boxes that do first: redstart match; they are listed by: redstart commission askers")
+	}
+	return list, nil
+}
+
+// freeServer chooses the address from which a subnet's leases are given.
+func freeServer(n netip.Prefix, taken func(netip.Addr) bool) (netip.Addr, error) {
+	hosts := address.Hosts(n)
+	for at := address.Number(hosts.To); at >= address.Number(hosts.From); at-- {
+		if a := address.FromNumber(at); !taken(a) {
+			return a, nil
+		}
+	}
+	return netip.Addr{}, problem.New(problem.Conflict, "no address of "+n.String()+" is free to give others from", "free one")
+}

@@ -1,0 +1,338 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/subtle"
+	"crypto/tls"
+	_ "embed"
+	"errors"
+	"fmt"
+	"html/template"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/device"
+	"redstart/internal/core/problem"
+	"redstart/internal/lan/bench"
+)
+
+const (
+	mostPages = 8
+	pageIdle  = 20 * time.Minute // without a request a page closes
+	doorPath  = "/.redstart/open"
+)
+
+// page lets a browser reach the web server of one box, by its MAC, over the
+// bench. Each has a listener of its own, and so an origin of its own: nothing of
+// one box, or of the console, is within reach of another box's scripts. Cookies
+// know no ports, so on loopback pages are at another address than the console
+// (127.0.0.2), and everywhere only cookies that this very box set are sent to it,
+// and none of the browser's others.
+type page struct {
+	mac    address.MAC
+	scheme string
+	port   uint16
+	at     netip.Addr
+	avoid  func(netip.Addr) bool
+	bench  *bench.Bench
+	log    *slog.Logger
+	base   string // of its own origin
+	prefix string // of its cookies' names
+	server *http.Server
+	idle   *time.Timer
+
+	mu   sync.Mutex
+	once string // opens the door, one time
+	key  string // what the door's cookie holds
+	talk *bench.Conversation
+}
+
+// PageView is where a box's own page is to be seen.
+type PageView struct {
+	URL string `json:"url"` // good for one opening
+}
+
+// pagePort tells how a device's page is reached, as far as it is known.
+func (s *Service) pagePort(f *device.Found) (scheme string, port uint16, ok bool) {
+	if len(f.Addresses()) == 0 {
+		return "", 0, false
+	}
+	if p := s.profiles[f.Profile]; p != nil {
+		if p.Web.Scheme != "" {
+			return p.Web.Scheme, p.WebPort(), true
+		}
+		switch {
+		case slices.Contains(p.Ports, 443):
+			return "https", 443, true
+		case slices.Contains(p.Ports, 80):
+			return "http", 80, true
+		}
+	}
+	open := f.Values(device.Open)
+	switch {
+	case slices.Contains(open, "443/tcp"):
+		return "https", 443, true
+	case slices.Contains(open, "80/tcp"):
+		return "http", 80, true
+	}
+	return "", 0, false
+}
+
+// OpenPage opens the page of a box at the address where the console was reached.
+func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string, tlsPair *tls.Config) (PageView, error) {
+	if err := s.plugged(true); err != nil {
+		return PageView{}, err
+	}
+	f, err := s.found(ctx, mac)
+	if err != nil {
+		return PageView{}, err
+	}
+	scheme, port, ok := s.pagePort(f)
+	if !ok {
+		return PageView{}, problem.New(problem.Conflict, "no page of this box is known", "it has no address, or no web server that its profile names").About(mac.String())
+	}
+	p, _, err := s.bare(ctx)
+	if err != nil {
+		return PageView{}, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	at := first(f.Addresses())
+	if old := s.pages[mac]; old != nil {
+		if old.at == at {
+			return PageView{old.door()}, nil
+		}
+		go old.close()
+		delete(s.pages, mac)
+	}
+	if len(s.pages) >= mostPages {
+		return PageView{}, problem.New(problem.Conflict, fmt.Sprintf("%d pages of boxes are open already", mostPages), "close one in the list of found devices")
+	}
+	g := &page{mac: mac, scheme: scheme, port: port, at: at, avoid: p.Needs(), bench: s.bench(), log: s.log, prefix: "box-" + strings.ReplaceAll(mac.String(), ":", "") + "-", key: rand.Text()}
+	l, err := pageListener(consoleHost)
+	if err != nil {
+		return PageView{}, err
+	}
+	g.base = "http://" + l.Addr().String()
+	if tlsPair != nil {
+		l, g.base = tls.NewListener(l, tlsPair), "https://"+l.Addr().String()
+	}
+	g.server = &http.Server{Handler: g, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelWarn)}
+	g.idle = time.AfterFunc(pageIdle, func() { s.ClosePage(mac) })
+	s.pages[mac] = g
+	s.work.Add(1)
+	go func() {
+		defer s.work.Done()
+		if err := g.server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			s.log.Error("the page of a box ended", "mac", mac.String(), "error", err)
+		}
+	}()
+	s.log.Info("page of a box opened", "mac", mac.String(), "at", g.base)
+	return PageView{g.door()}, nil
+}
+
+// pageListener listens where the browser can reach it: on loopback at an address
+// of its own, else where the console is.
+func pageListener(consoleHost string) (net.Listener, error) {
+	host, _, err := net.SplitHostPort(consoleHost)
+	if err != nil {
+		host = consoleHost
+	}
+	if ip := net.ParseIP(host); host == "localhost" || ip != nil && ip.IsLoopback() {
+		if l, err := net.Listen("tcp", "127.0.0.2:0"); err == nil {
+			return l, nil
+		}
+		host = "127.0.0.1" // a system with one loopback address only
+	}
+	l, err := net.Listen("tcp", net.JoinHostPort(host, "0"))
+	if err != nil {
+		return nil, problem.New(problem.Machine, "no port is free for the page", "close other programs").Because(err)
+	}
+	return l, nil
+}
+
+// ClosePage closes the page of a box.
+func (s *Service) ClosePage(mac address.MAC) {
+	s.mu.Lock()
+	g := s.pages[mac]
+	delete(s.pages, mac)
+	s.mu.Unlock()
+	if g != nil {
+		g.close()
+	}
+}
+
+func (s *Service) closePages() {
+	s.mu.Lock()
+	list := make([]address.MAC, 0, len(s.pages))
+	for mac := range s.pages {
+		list = append(list, mac)
+	}
+	s.mu.Unlock()
+	for _, mac := range list {
+		s.ClosePage(mac)
+	}
+}
+
+func (g *page) close() {
+	g.idle.Stop()
+	_ = g.server.Close() // its listener closes with it
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.talk != nil {
+		g.talk.Close()
+		g.talk = nil
+	}
+}
+
+// door gives an address that opens the page once. Its secret is behind the #,
+// which browsers send to nobody.
+func (g *page) door() string {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.once = rand.Text()
+	return g.base + "/#open=" + g.once
+}
+
+// entrance takes the secret out of the address and shows it at the door.
+//
+//go:embed entrance.html
+var entrance string
+
+var entrancePage = template.Must(template.New("entrance").Parse(entrance))
+
+// cookieOfDoor is the name of the cookie that lets a browser in.
+func (g *page) cookieOfDoor() string { return g.prefix + "door" }
+
+// ServeHTTP implements http.Handler.
+func (g *page) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.URL.Path == doorPath && r.Method == http.MethodPost {
+		g.open(w, r)
+		return
+	}
+	c, err := r.Cookie(g.cookieOfDoor())
+	if err != nil || subtle.ConstantTimeCompare([]byte(c.Value), []byte(g.key)) != 1 {
+		nonce := rand.Text()
+		w.Header().Set("Content-Security-Policy", "default-src 'none'; script-src 'nonce-"+nonce+"'; connect-src 'self'; frame-ancestors 'none'")
+		w.Header().Set("Cache-Control", "no-store")
+		w.WriteHeader(http.StatusUnauthorized)
+		_ = entrancePage.Execute(w, map[string]string{"Nonce": nonce, "Door": doorPath}) // the reader went away
+		return
+	}
+	if r.Header.Get("Service-Worker") != "" {
+		http.Error(w, "a box may not stay in the browser", http.StatusForbidden)
+		return
+	}
+	g.idle.Reset(pageIdle)
+	g.proxy().ServeHTTP(w, r)
+}
+
+// open lets a browser in that shows the secret, once, from this very page.
+func (g *page) open(w http.ResponseWriter, r *http.Request) {
+	shown := r.Header.Get("X-Redstart-Open")
+	g.mu.Lock()
+	ok := g.once != "" && subtle.ConstantTimeCompare([]byte(shown), []byte(g.once)) == 1
+	if ok {
+		g.once = ""
+	}
+	g.mu.Unlock()
+	if !ok {
+		http.Error(w, "this link was used already; open the page from the console again", http.StatusForbidden)
+		return
+	}
+	http.SetCookie(w, &http.Cookie{Name: g.cookieOfDoor(), Value: g.key, Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: r.TLS != nil})
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// dial opens a connection to the box, in a conversation that all requests share.
+func (g *page) dial(ctx context.Context, _, _ string) (net.Conn, error) {
+	g.mu.Lock()
+	if g.talk == nil {
+		talk, err := g.bench.Open(ctx, bench.Peer{MAC: g.mac, Address: g.at, Avoid: g.avoid})
+		if err != nil {
+			g.mu.Unlock()
+			return nil, err
+		}
+		g.talk = talk
+	}
+	talk := g.talk
+	g.mu.Unlock()
+	return talk.Dial(ctx, g.port)
+}
+
+func (g *page) origin() *url.URL {
+	host := g.at.String()
+	if g.scheme == "http" && g.port != 80 || g.scheme == "https" && g.port != 443 {
+		host = fmt.Sprintf("%s:%d", host, g.port)
+	}
+	return &url.URL{Scheme: g.scheme, Host: host}
+}
+
+// proxy carries requests to the box and answers back.
+func (g *page) proxy() *httputil.ReverseProxy {
+	own := g.origin()
+	return &httputil.ReverseProxy{
+		Transport: &http.Transport{DialContext: g.dial, DisableKeepAlives: true, ResponseHeaderTimeout: 30 * time.Second,
+			TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, // its certificate is its own; the MAC says who it is
+		Rewrite: func(r *httputil.ProxyRequest) {
+			r.SetURL(own)
+			r.Out.Host = own.Host
+			r.Out.Header.Del("Cookie")
+			for _, c := range r.In.Cookies() {
+				if name, ok := strings.CutPrefix(c.Name, g.prefix); ok && c.Name != g.cookieOfDoor() {
+					r.Out.AddCookie(&http.Cookie{Name: name, Value: c.Value})
+				}
+			}
+			for _, h := range []string{"Origin", "Referer"} {
+				if v := r.In.Header.Get(h); v != "" {
+					r.Out.Header.Set(h, strings.Replace(v, g.base, own.String(), 1))
+				}
+			}
+		},
+		ModifyResponse: g.answer,
+		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
+			g.log.Warn("a box did not answer its page", "mac", g.mac.String(), "error", err)
+			http.Error(w, "The box does not answer its page. It may be restarting; try again, or find it anew.", http.StatusBadGateway)
+		},
+		ErrorLog: slog.NewLogLogger(g.log.Handler(), slog.LevelDebug),
+	}
+}
+
+// answer makes a box's answer fit its new origin, and takes away what would
+// outlive the page or reach beyond it.
+func (g *page) answer(r *http.Response) error {
+	for _, h := range []string{"Strict-Transport-Security", "Clear-Site-Data", "Service-Worker-Allowed", "Alt-Svc", "Public-Key-Pins",
+		"Access-Control-Allow-Origin", "Access-Control-Allow-Credentials", "Report-To", "Nel"} {
+		r.Header.Del(h)
+	}
+	cookies := r.Cookies()
+	r.Header.Del("Set-Cookie")
+	for _, c := range cookies {
+		c.Name, c.Domain, c.Secure = g.prefix+c.Name, "", strings.HasPrefix(g.base, "https:")
+		if c.SameSite == http.SameSiteNoneMode || c.SameSite == http.SameSiteDefaultMode {
+			c.SameSite = http.SameSiteLaxMode
+		}
+		if c.Name != g.cookieOfDoor() {
+			r.Header.Add("Set-Cookie", c.String())
+		}
+	}
+	if at := r.Header.Get("Location"); at != "" {
+		if to, err := url.Parse(at); err == nil && to.Host != "" && to.Hostname() == g.at.String() {
+			to.Scheme, to.Host = "", ""
+			r.Header.Set("Location", to.String())
+		}
+	}
+	r.Header.Set("X-Frame-Options", "DENY")
+	r.Header.Set("Referrer-Policy", "same-origin")
+	return nil
+}

@@ -1,0 +1,177 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"redstart/internal/core/problem"
+	"redstart/internal/lan"
+	"redstart/internal/lan/bench"
+	"redstart/internal/lan/capture"
+	"redstart/internal/lan/lookonly"
+	"redstart/internal/lan/nic"
+	"redstart/internal/survey"
+)
+
+// segment is what the service is plugged into.
+type segment struct {
+	name  string
+	bench *bench.Bench
+	port  *capture.Port
+}
+
+var (
+	errNoSegment = problem.New(problem.Machine, "the service is not plugged into a segment", "start it with --interface NAME, choose an interface in the console, or use: redstart demo")
+	errLookOnly  = problem.New(problem.Conflict, "this service only looks; nothing can be set and no address handed out", "start it without --look-only")
+)
+
+// plug joins a segment. The port belongs to the service from then on.
+func (s *Service) plug(p lan.Port, name string) {
+	outer := capture.On(p)
+	var port lan.Port = outer
+	if s.config.LookOnly {
+		port = lookonly.On(outer)
+	}
+	at := &segment{name, bench.New(port), outer}
+	s.segment.Store(at)
+	s.work.Add(1)
+	go func() {
+		defer s.work.Done()
+		select {
+		case <-s.life.Done():
+		case <-at.bench.Done():
+			if s.segment.CompareAndSwap(at, nil) {
+				s.log.Error("the segment is gone: the interface was taken away", "segment", name)
+				s.hub.publish("", "segment", none{})
+			}
+		}
+	}()
+}
+
+// bench is what conversations are held over; nil without a segment.
+func (s *Service) bench() *bench.Bench {
+	if at := s.segment.Load(); at != nil {
+		return at.bench
+	}
+	return nil
+}
+
+// plugged gives the error of a service without a segment, or of one that only
+// looks where something is to be set.
+func (s *Service) plugged(sets bool) error {
+	switch {
+	case s.bench() == nil:
+		return errNoSegment
+	case sets && s.config.LookOnly:
+		return errLookOnly
+	}
+	return nil
+}
+
+// InterfaceView is one interface of the computer, with what it hears and what
+// speaks against using it.
+type InterfaceView struct {
+	nic.Interface
+	Hears    *survey.Hearing `json:"hears"` // nil when it cannot be listened to
+	Warnings []string        `json:"warnings"`
+	InUse    bool            `json:"inUse"`
+}
+
+// longestListen bounds how long interfaces are listened to.
+const longestListen = 30 * time.Second
+
+// Interfaces lists the computer's interfaces and listens to each for a while; it
+// sends nothing.
+func (s *Service) Interfaces(ctx context.Context, listen time.Duration) ([]InterfaceView, error) {
+	list, err := nic.List()
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, min(listen, longestListen))
+	defer cancel()
+	at := s.segment.Load()
+	views := make([]InterfaceView, len(list))
+	var all sync.WaitGroup
+	for i, n := range list {
+		views[i] = InterfaceView{Interface: n, Warnings: []string{}, InUse: at != nil && at.name == interfaceName(n.Name)}
+		if !n.Up || listen <= 0 {
+			continue
+		}
+		p, err := nic.Open(n.Name, false)
+		if err != nil {
+			views[i].Warnings = append(views[i].Warnings, err.Error())
+			continue
+		}
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			h := survey.Hear(ctx, p)
+			views[i].Hears = &h
+		}()
+	}
+	all.Wait()
+	for i := range views {
+		views[i].Warnings = append(views[i].Warnings, warnings(views[i])...)
+	}
+	return views, nil
+}
+
+// warnings say what speaks against an interface.
+func warnings(v InterfaceView) (list []string) {
+	if !v.Up {
+		return []string{"it is switched off: ip link set " + v.Name + " up"}
+	}
+	if !v.Link {
+		list = append(list, "no link: check the cable")
+	}
+	if v.Wireless {
+		list = append(list, "it is wireless: boxes on a cable are not behind it, and many access points drop what finding needs")
+	}
+	if v.DefaultRoute {
+		list = append(list, "the computer's way to the rest of the world goes by it: it is likely the office network, not the boxes'")
+	}
+	if h := v.Hears; h != nil {
+		if h.Storm {
+			list = append(list, fmt.Sprintf("a storm: %.0f broadcasts a second; look for a loop before anything else", h.Broadcasts))
+		}
+		if len(h.Servers) > 0 {
+			list = append(list, fmt.Sprintf("a DHCP server answers there: %s", h.Servers[0]))
+		}
+	}
+	return list
+}
+
+func interfaceName(name string) string { return "interface " + name }
+
+// Plug takes the service to another interface. It is refused while work is under way.
+func (s *Service) Plug(name string) error {
+	s.mu.Lock()
+	busy := s.stop != nil
+	s.mu.Unlock()
+	if busy {
+		return problem.New(problem.Conflict, "work is under way", "wait until it is done, or stop it")
+	}
+	p, err := nic.Open(name, false)
+	if err != nil {
+		return err
+	}
+	watched := s.watched()
+	s.endWatches()
+	s.closePages()
+	if old := s.segment.Swap(nil); old != nil {
+		if err := old.bench.Close(); err != nil {
+			s.log.Warn("the old segment did not close well", "segment", old.name, "error", err)
+		}
+	}
+	s.plug(p, interfaceName(name))
+	s.log.Info("plugged in", "segment", interfaceName(name))
+	for _, site := range watched {
+		if err := site.Watch(true); err != nil {
+			return err
+		}
+	}
+	s.hub.publish("", "segment", none{})
+	return nil
+}

@@ -1,0 +1,161 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/device"
+	"redstart/internal/survey"
+)
+
+// usualRound is how often a watch asks each device whether it is still there.
+const usualRound = 15 * time.Second
+
+// watching is a standing watch of a site's segment.
+type watching struct {
+	site  *Site
+	stop  context.CancelFunc
+	ended chan struct{}
+
+	mu   sync.Mutex
+	gone map[address.MAC]bool
+}
+
+// Presence is somebody coming or going.
+type Presence struct {
+	Kind   string     `json:"kind"` // arrived, told, departed
+	Device DeviceView `json:"device"`
+	At     time.Time  `json:"at"`
+}
+
+// Watching is whether the segment is watched.
+type Watching struct {
+	On bool `json:"on"`
+}
+
+// Watch begins or ends the standing watch of the site's segment.
+func (s *Site) Watch(on bool) error {
+	s.mu.Lock()
+	old := s.watches[s.store.Key]
+	s.mu.Unlock()
+	if !on {
+		if old != nil {
+			old.stop()
+			<-old.ended
+		}
+		return nil
+	}
+	if old != nil {
+		return nil
+	}
+	if err := s.plugged(false); err != nil {
+		return err
+	}
+	o, _, err := s.options(s.life)
+	if err != nil {
+		return err
+	}
+	o.Known = s.here(o.Known)
+	if ask := o.Ask; ask != nil {
+		o.Ask = func(ctx context.Context, f *device.Found) ([]device.Sighting, error) {
+			if s.surveying() {
+				return nil, nil // the survey asks everybody
+			}
+			return ask(ctx, f)
+		}
+	}
+	round := s.config.Round
+	if round <= 0 {
+		round = usualRound
+	}
+	ctx, stop := context.WithCancel(s.life)
+	w := &watching{site: s, stop: stop, ended: make(chan struct{}), gone: map[address.MAC]bool{}}
+	s.mu.Lock()
+	if s.watches[s.store.Key] != nil {
+		s.mu.Unlock()
+		stop()
+		return nil
+	}
+	s.watches[s.store.Key] = w
+	s.mu.Unlock()
+	s.hub.publish(s.store.Key, "watch", Watching{true})
+	s.log.Info("watching the segment", "site", s.store.Key)
+	keep := s.keepDevices()
+	s.work.Add(1)
+	go func() {
+		defer s.work.Done()
+		defer stop()
+		err := survey.Watch(ctx, s.bench(), s.profiles, o, round, func(kind string, f *device.Found) {
+			if kind != survey.Departed {
+				keep.add(f)
+			}
+			w.note(kind, f)
+		})
+		keep.close()
+		if err != nil && !errors.Is(err, context.Canceled) {
+			s.log.Error("the watch ended", "site", s.store.Key, "error", err)
+		}
+		s.mu.Lock()
+		delete(s.watches, s.store.Key)
+		s.mu.Unlock()
+		close(w.ended)
+		s.hub.publish(s.store.Key, "watch", Watching{false})
+	}()
+	return nil
+}
+
+func (s *Service) surveying() bool {
+	a := s.Activity()
+	return a.Kind == Finding && a.State == "running"
+}
+
+// note tells everyone who came or went.
+func (w *watching) note(kind string, f *device.Found) {
+	w.mu.Lock()
+	w.gone[f.MAC] = kind == survey.Departed
+	w.mu.Unlock()
+	v := w.site.brief(f)
+	v.Here = kind != survey.Departed
+	w.site.hub.publish(w.site.store.Key, "device", v)
+	w.site.hub.publish(w.site.store.Key, "presence", Presence{kind, v, time.Now().UTC()})
+}
+
+func (w *watching) hasGone(mac address.MAC) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.gone[mac]
+}
+
+// watched lists the sites whose segment is watched.
+func (s *Service) watched() []*Site {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var list []*Site
+	for _, w := range s.watches {
+		list = append(list, w.site)
+	}
+	return list
+}
+
+func (s *Service) endWatches() {
+	for _, site := range s.watched() {
+		_ = site.Watch(false) // ending cannot fail
+	}
+}
+
+// watch gives the site's standing watch; nil when there is none.
+func (s *Site) watch() *watching {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.watches[s.store.Key]
+}
+
+// arrived tells everyone of a device that a survey heard.
+func (s *Site) arrived(f *device.Found) {
+	v := s.brief(f)
+	v.Here = true
+	s.hub.publish(s.store.Key, "device", v)
+}

@@ -1,0 +1,115 @@
+package survey
+
+import (
+	"context"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/device"
+	"redstart/internal/core/profile"
+	"redstart/internal/lan/bench"
+	"redstart/internal/wire/arp"
+	"redstart/internal/wire/dcp"
+	"redstart/internal/wire/ndp"
+)
+
+// A device that was silent for so many rounds has gone.
+const silentRounds = 3
+
+// Kinds of event of a watch.
+const (
+	Arrived  = "arrived"  // it was not there before
+	Told     = "told"     // it is there, and something about it is new
+	Departed = "departed" // it has been silent although it was asked
+)
+
+// Watch keeps listening to the segment until the context ends, and asks each
+// device that it knows, quietly and by itself, whether it is still there: once in
+// every round. What arrives is handed to emit with its first frame, from one
+// goroutine. Known devices count as there until they prove silent.
+func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options, round time.Duration, emit func(kind string, f *device.Found)) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	k := newBook(b, profiles, o)
+	w := &watch{book: k, here: map[address.MAC]bool{}}
+	k.emit = func(f *device.Found) {
+		kind := Told
+		if !w.here[f.MAC] {
+			kind = Arrived
+		}
+		w.here[f.MAC] = true
+		emit(kind, f.Clone())
+	}
+	now := time.Now()
+	for _, f := range o.Known {
+		w.here[f.MAC], k.seen[f.MAC] = true, now
+	}
+	ear := b.Listen(earDepth, k.wants)
+	defer ear.Close()
+	defer k.asking.Wait()
+	defer cancel()
+	tick := time.NewTicker(round)
+	defer tick.Stop()
+	pace := rate.NewLimiter(Gentle, 1)
+	for {
+		select {
+		case f := <-ear.Frames():
+			mac, _ := k.hear(ctx, f)
+			if f := k.found[mac]; f != nil && !w.here[mac] {
+				k.emit(f) // it is back, with nothing new to tell
+			}
+		case a := <-k.answers:
+			k.take(ctx, a)
+		case <-tick.C:
+			w.part(round, emit)
+			for _, frame := range w.questions() {
+				// The pace holds the loop only for as long as one frame needs.
+				if pace.Wait(ctx) != nil {
+					return ctx.Err()
+				}
+				if err := b.Send(frame); err != nil {
+					return err
+				}
+			}
+		case <-b.Done():
+			return bench.ErrGone
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+type watch struct {
+	*book
+	here map[address.MAC]bool
+}
+
+// part notes who has been silent for too long.
+func (w *watch) part(round time.Duration, emit func(string, *device.Found)) {
+	for mac := range w.here {
+		if w.here[mac] && time.Since(w.seen[mac]) > silentRounds*round {
+			w.here[mac] = false
+			emit(Departed, w.found[mac].Clone())
+		}
+	}
+}
+
+// questions ask each device that is there, alone, and IPv6 nodes all at once.
+func (w *watch) questions() [][]byte {
+	from := w.bench.MAC()
+	list := [][]byte{ndp.Echo(from, w.six, uint16(w.xid), 1)}
+	for mac, here := range w.here {
+		if !here {
+			continue
+		}
+		f := w.found[mac]
+		if a := f.Addresses(); len(a) > 0 {
+			list = append(list, arp.Probe(from, mac, a[0]))
+		} else if p := w.profiles[f.Profile]; p != nil && p.UsesDCP() || f.Value(device.Model) != "" {
+			list = append(list, dcp.GetRequest(w.xid).Frame(from, mac))
+		}
+	}
+	return list
+}
