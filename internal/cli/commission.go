@@ -60,7 +60,7 @@ looking at each device. --rehearse shows what would be done and sends nothing.`,
 func (a *app) handOut() *cobra.Command {
 	var beside []string
 	var wait time.Duration
-	c := &cobra.Command{Use: "hand-out [TAG...]", Short: "Give planned addresses over DHCP to matched boxes that wait for one",
+	c := &cobra.Command{Use: "hand-out [TAG...]", Short: "Give planned addresses over DHCP to matched boxes that wait for one", Args: cobra.ArbitraryArgs,
 		Long: `Answers exactly the boxes of the given entries over DHCP, or of all matched
 entries whose boxes wait for an address, and nobody else. It refuses to begin
 while another DHCP server answers, unless that one is named with --beside, and

@@ -77,6 +77,7 @@ func (a *app) matchSet() *cobra.Command {
 func (a *app) matchUndo() *cobra.Command {
 	var by []string
 	c := &cobra.Command{Use: "undo [TAG...]", Short: "Undo matches: of entries, or all that were made for a reason",
+		Args: cobra.ArbitraryArgs,
 		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
 			if (len(tags) == 0) == (len(by) == 0) {
 				return &usageError{fmt.Errorf("give tags, or --by REASON")}
@@ -163,7 +164,7 @@ LoRaWAN device identification code.`, Args: cobra.MaximumNArgs(1),
 func (a *app) matchAdopt() *cobra.Command {
 	var in service.Adoption
 	var preview, all bool
-	c := &cobra.Command{Use: "adopt [MAC...]", Short: "Take found devices into the plan as new entries",
+	c := &cobra.Command{Use: "adopt [MAC...]", Short: "Take found devices into the plan as new entries", Args: cobra.ArbitraryArgs,
 		Long: `Makes an entry of each device: what is set already is planned as it is, a fresh
 device gets the next free address. With --all, everything that was found and that
 a profile fits becomes the as-found plan.`,

@@ -26,9 +26,11 @@ import (
 type simFlags struct {
 	skerry.Options
 	fault []string
+	given func(flag string) bool
 }
 
 func (f *simFlags) add(c *cobra.Command) {
+	f.given = c.Flags().Changed
 	c.Flags().IntVar(&f.Devices, "devices", 0, "only so many devices that are set by a run; without it, the whole terminal with everything else")
 	c.Flags().Uint64Var(&f.Seed, "seed", 1, "what serials, MACs and boot times are made from")
 	c.Flags().Float64Var(&f.Pace, "restarts", 1, "multiply the devices' restart times by this")
@@ -41,11 +43,14 @@ func (f *simFlags) add(c *cobra.Command) {
 // options checks the flags.
 func (f *simFlags) options() (skerry.Options, error) {
 	o := f.Options
+	if !f.given("devices") {
+		o.Devices, o.Whole = skerry.Devices, true
+	}
 	wrong := func(cause string) (skerry.Options, error) {
 		return o, problem.New(problem.Usage, cause, "see: redstart sim --help")
 	}
 	switch {
-	case o.Devices < 0 || o.Devices > 2000:
+	case f.given("devices") && (o.Devices < 1 || o.Devices > 2000):
 		return wrong("--devices must be 1 to 2000")
 	case o.Faults.Loss < 0 || o.Faults.Loss > 0.9 || o.Faults.Duplicate < 0 || o.Faults.Duplicate > 1:
 		return wrong("--loss must be 0 to 0.9 and --double 0 to 1")
@@ -53,9 +58,6 @@ func (f *simFlags) options() (skerry.Options, error) {
 		return wrong("--delay must be at most 1s")
 	case o.Pace <= 0 || o.Pace > 100:
 		return wrong("--restarts must be above 0 and at most 100")
-	}
-	if o.Devices == 0 {
-		o.Devices, o.Whole = skerry.Devices, true
 	}
 	o.Broken = map[int]box.Faults{}
 	for _, text := range f.fault {

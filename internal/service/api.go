@@ -27,7 +27,7 @@ func (s *Service) Handler() http.Handler {
 	e.Use(middleware.Recover(), middleware.BodyLimit(planfile.MaxFile+1<<20), middleware.SecureWithConfig(middleware.SecureConfig{
 		ContentTypeNosniff: "nosniff", XFrameOptions: "DENY", ReferrerPolicy: "no-referrer",
 		// The component library sets style attributes.
-		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; media-src 'self' blob:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
 	}))
 	e.Use(noStore)
 	for _, r := range s.routes() {

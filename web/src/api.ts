@@ -17,6 +17,7 @@ export interface PlanEntry {
   name: string
   mac?: string
   serial?: string
+  switchPort?: string
   notWired?: boolean
   after?: string[]
   settings?: Record<string, string>
@@ -28,6 +29,8 @@ export interface Entry extends PlanEntry {
   device: string
   matchedBy: string
   matchedWhy: string
+  locked?: boolean
+  byHand?: boolean
   checkedAt: string | null
   present: string
   seen: string | null
@@ -38,6 +41,7 @@ export interface Entry extends PlanEntry {
 /** A field or setting of an entry as text, by its key. */
 export function valueOf(e: PlanEntry, key: string): string {
   if (key === 'not-wired') return e.notWired ? 'yes' : ''
+  if (key === 'switch-port') return e.switchPort ?? ''
   if (key === 'after') return (e.after ?? []).join(' ')
   const own = (e as unknown as Record<string, unknown>)[key]
   return typeof own === 'string' && key !== 'state' ? own : e.settings?.[key] ?? ''
@@ -69,27 +73,46 @@ export interface Value { key: string; label: string; value: string; from: string
 export interface User { name: string; rights: string }
 export interface Token { id: number; user: string; name: string; madeAt: string; usedAt: string | null }
 
-export interface Fact { key: string; value: string; protocol: string; first: string; last: string }
+export interface Fact { part?: string; key: string; value: string; protocol: string; first: string; last: string }
 
 export interface Device {
   mac: string
   profile?: string
+  chosen?: boolean
+  maybe?: string[]
   sure: number
   why?: string[]
+  state?: string
+  stateWhy?: string
   first: string
   last: string
   facts: Fact[] | null
   tag: string
   present: string
+  here: boolean
+  kind: string
+  blinks: boolean
+  waits: boolean
+  page: boolean
+  contradictions?: { key: string; facts: Fact[] }[]
 }
 
-export interface SegmentFinding { kind: string; address?: string; macs: string[]; text: string }
-export interface Segment { name: string; devices: Device[]; findings: SegmentFinding[] }
+export interface SegmentFinding { kind: string; address?: string; tag?: string; macs: string[]; text: string; next?: string }
+export interface Segment { name: string; watched: boolean; lookOnly: boolean; devices: Device[]; findings: SegmentFinding[] }
+export interface Interface {
+  name: string; mac: string; up: boolean; link: boolean; speed: number; wireless: boolean; virtual: boolean; defaultRoute: boolean; addresses: string[] | null
+  hears: { frames: number; senders: number; broadcasts: number; storm: boolean; subnets: string[]; servers: string[] } | null; warnings: string[]; inUse: boolean
+}
+export interface SurveyChange { kind: string; mac: string; from?: string; to?: string }
+export interface Survey { id: number; began: string; ended: string; who: string; pace: number; state: string; found: number; believed: number; passes: number[] | null; changes: SurveyChange[] | null; capture: string }
+export interface Asker { mac: string; host: string; class: string; profile: string; tag: string; last: string }
+export interface Presence { kind: 'arrived' | 'told' | 'departed'; device: Device; at: string }
+export interface Scanned { outcome: 'entry' | 'matched' | 'noted' | 'device' | 'unknown'; tag: string; device: Device | null; text: string }
 export interface PlanFinding { code: string; level: string; tag: string; profile?: string; field: string; reason: string; mend?: { field: string; value: string; safe: boolean } }
 
 export interface Activity {
   site: string
-  kind: '' | 'find' | 'commission' | 'verify'
+  kind: '' | 'find' | 'commission' | 'verify' | 'hand out addresses'
   state: '' | 'running' | 'done' | 'stopped' | 'failed'
   done: number
   total: number
@@ -104,8 +127,8 @@ export interface Check { name: string; expected: string; observed: string; verdi
 export interface Note { at: string; who: string; what: string }
 export interface Step { name: string; text: string }
 export interface Detail { entry: Entry; steps: Step[]; settings: Value[]; checks: Check[] | null; history: Note[]; device: Device | null; login: string }
-export interface Proposal { tag: string; mac: string; serial?: string; profile: string; by: string; sure: number; why: string }
-export interface Proposals { proposals: Proposal[]; open: { profile: string; tag?: string; why: string }[] }
+export interface Proposal { tag: string; mac: string; serial?: string; profile: string; by: string; sure: number; why: string; part?: boolean }
+export interface Proposals { proposals: Proposal[]; open: { profile: string; tag?: string; why: string; decide?: string }[]; missing: string[]; spare: string[] }
 export interface Rehearsal {
   devices: { tag: string; mac: string; profile: string; steps: Step[]; seconds: number; notSent?: string[] }[]
   left: { tag: string; why: string }[]

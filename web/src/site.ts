@@ -4,7 +4,7 @@ import { useStorage } from '@vueuse/core'
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
 import { about, call, onSignedOut, Problem, siteCall } from './api'
-import type { Activity, Device, Entry, PlanFinding, Profile, Proposals, Run, RunDevice, Segment, SegmentFinding, Site, SiteSummary } from './api'
+import type { Activity, Device, Entry, PlanFinding, Presence, Profile, Proposals, Run, RunDevice, Segment, SegmentFinding, Site, SiteSummary } from './api'
 
 const idle: Activity = { site: '', kind: '', state: '', done: 0, total: 0, failed: 0, seconds: 0, text: '' }
 
@@ -23,7 +23,10 @@ export const useSite = defineStore('site', () => {
   const segmentFindings = ref<SegmentFinding[]>([])
   const planFindings = ref<PlanFinding[]>([])
   const activity = ref<Activity>(idle)
-  const proposals = ref<Proposals>({ proposals: [], open: [] })
+  const proposals = ref<Proposals>({ proposals: [], open: [], missing: [], spare: [] })
+  const watched = ref(false)
+  const lookOnly = ref(false)
+  const arrivals = shallowRef<Presence[]>([]) // who came lately, latest first
   const run = ref<Run | null>(null)
   const steps = shallowRef<Record<string, RunDevice>>({})
   const revision = ref(0) // counts what may have changed an entry's details
@@ -55,6 +58,8 @@ export const useSite = defineStore('site', () => {
   async function loadSegment() {
     const s = await siteCall<Segment>('GET', 'devices')
     segment.value = s.name
+    watched.value = s.watched
+    lookOnly.value = s.lookOnly
     devices.value = s.devices
     segmentFindings.value = s.findings
   }
@@ -152,6 +157,12 @@ export const useSite = defineStore('site', () => {
       changedDevices.set(d.mac, d)
       draw()
     })
+    on<{ on: boolean }>('watch', (w) => (watched.value = w.on))
+    on('segment', () => void loadSegment().catch(() => {}))
+    on<Presence>('presence', (p) => {
+      if (p.kind === 'arrived') arrivals.value = [p, ...arrivals.value.filter((a) => a.device.mac !== p.device.mac)].slice(0, 20)
+      if (p.kind !== 'told') soon()
+    })
     on<RunDevice>('run', (d) => {
       changedSteps.set(d.tag, d)
       draw()
@@ -209,7 +220,7 @@ export const useSite = defineStore('site', () => {
   onSignedOut(forget)
 
   return {
-    user, live, site, entries, devices, segment, segmentFindings, planFindings, activity, proposals, run, steps, revision,
+    user, live, site, entries, devices, segment, segmentFindings, planFindings, activity, proposals, watched, lookOnly, arrivals, run, steps, revision,
     rights, sites, key, profiles, locked, mayPlan, mayCommission, byId, open, loadSites, busy, interrupted, counts, takeLink, start, signIn, signOut, loadPlan, loadAll,
   }
 })

@@ -1,86 +1,153 @@
 <script setup lang="ts">
-import { useMediaQuery } from '@vueuse/core'
-import { NButton, NDataTable, NInput, NSelect } from 'naive-ui'
+import { useMediaQuery, useStorage } from '@vueuse/core'
+import { NButton, NDataTable, NDropdown, NInput, NSelect, NSwitch } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref } from 'vue'
-import { siteCall } from '../api'
+import { siteCall, sitePath } from '../api'
 import type { Device } from '../api'
+import { heardBy, latest, modelOf, partsOf, placeOf, stateOf } from '../device'
 import { clock, plural, searched } from '../format'
 import { useSite } from '../site'
+import AdoptDialog from './AdoptDialog.vue'
+import DeviceDrawer from './DeviceDrawer.vue'
+import FindDialog from './FindDialog.vue'
+import HandOutDialog from './HandOutDialog.vue'
+import SurveysDialog from './SurveysDialog.vue'
 
+// Everything found on the segment, live. What hangs behind a device hangs under it.
+interface Row { id: string; device?: Device; part?: string; group?: string; children?: Row[] }
 const site = useSite()
 const emit = defineEmits<{ show: [tag: string]; attempt: [what: () => Promise<unknown>] }>()
 const search = ref('')
-const profiles = ref<string[]>([])
+const kinds = ref<string[]>([])
+const group = useStorage('redstart-found-group', '')
+const hidden = useStorage<string[]>('redstart-found-hidden', ['heard'])
 const selected = ref<string[]>([])
+const opened = ref('')
+const finding = ref(false)
+const surveys = ref(false)
+const handing = ref(false)
+const adopting = ref(false)
 const narrow = useMediaQuery('(max-width: 900px)')
 
-const latest = (d: Device, key: string) =>
-  (d.facts ?? []).filter((f) => f.key === key).sort((a, b) => (a.last < b.last ? 1 : -1))[0]?.value ?? ''
-const heard = (d: Device) => [...new Set((d.facts ?? []).map((f) => f.protocol))].join(', ') || 'traffic'
-const model = (d: Device) => d.profile ?? 'unknown'
-const profileOptions = computed(() => [...new Set(site.devices.map(model))].sort().map((v) => ({ label: v, value: v })))
-const rows = computed(() => {
+const kindOptions = computed(() => [...new Set(site.devices.flatMap((d) => [d.kind || 'unknown', stateOf(d)]))].sort().map((v) => ({ label: v, value: v })))
+const devices = computed(() => {
   const has = searched(search.value)
-  return site.devices.filter((d) => {
-    if (profiles.value.length && !profiles.value.includes(model(d))) return false
-    const text = [d.mac, d.present, model(d), d.tag, ...(d.facts ?? []).map((f) => f.value)].join(' ')
-    return has(text)
+  return site.devices.filter((d) => (!kinds.value.length || kinds.value.includes(d.kind || 'unknown') || kinds.value.includes(stateOf(d)))
+    && has([d.mac, placeOf(d), modelOf(d), d.tag, stateOf(d), ...(d.facts ?? []).map((f) => f.value)].join(' ')))
+})
+const groups: Record<string, (d: Device) => string> = { kind: (d) => d.kind || 'unknown', state: stateOf, profile: modelOf }
+const rows = computed<Row[]>(() => {
+  const list = devices.value.map<Row>((d) => {
+    const parts = partsOf(d)
+    return { id: d.mac, device: d, ...(parts.length ? { children: parts.map((part) => ({ id: `${d.mac} ${part}`, device: d, part })) } : {}) }
   })
+  const of = groups[group.value]
+  if (!of) return list
+  const by = new Map<string, Row[]>()
+  for (const r of list) by.set(of(r.device!), [...(by.get(of(r.device!)) ?? []), r])
+  return [...by].sort(([a], [b]) => (a < b ? -1 : 1)).map(([name, children]) => ({ id: 'group ' + name, group: name, children }))
 })
-const text = (f: (d: Device) => string) => (a: Device, b: Device) => f(a).localeCompare(f(b), 'en', { numeric: true })
-const mono = (s: string) => h('span', { class: 'mono' }, s || '–')
-// Devices that were heard over DCP can be asked to blink.
-const canBlink = (d: Device) => !!d.profile && (d.facts ?? []).some((f) => f.protocol === 'dcp')
-const blinking = computed(() => rows.value.filter((d) => selected.value.includes(d.mac) && canBlink(d)))
-function blink(list: Device[]) {
-  emit('attempt', () => Promise.all(list.map((d) => siteCall('POST', `devices/${d.mac}/blink`))))
+const expanded = computed(() => rows.value.flatMap((r) => [r.id, ...(r.children ?? []).map((c) => c.id)]))
+const chosen = computed(() => devices.value.filter((d) => selected.value.includes(d.mac)))
+const blinking = computed(() => chosen.value.filter((d) => d.blinks))
+const loose = computed(() => chosen.value.filter((d) => !d.tag))
+const waiting = computed(() => site.devices.filter((d) => d.here && d.waits))
+
+const blink = (list: Device[]) => emit('attempt', () => Promise.all(list.map((d) => siteCall('POST', `devices/${d.mac}/blink`))))
+const forget = (list: Device[]) => emit('attempt', async () => {
+  for (const d of list) await siteCall('DELETE', `devices/${d.mac}`)
+  selected.value = []
+  await site.loadAll()
+})
+const watch = (on: boolean) => emit('attempt', () => siteCall('PUT', 'watch', { on }))
+function page(d: Device) {
+  // The tab is opened at once: browsers allow it only right after a click.
+  const tab = window.open('', '_blank')
+  emit('attempt', async () => {
+    try {
+      const { url } = await siteCall<{ url: string }>('POST', `devices/${d.mac}/page`)
+      if (tab) tab.location.href = url
+      else location.href = url
+    } catch (e) {
+      tab?.close()
+      throw e
+    }
+  })
 }
-const columns = computed<DataTableColumns<Device>>(() => {
-  const all: DataTableColumns<Device> = [
-    { type: 'selection', width: 40 },
-    { title: 'MAC', key: 'mac', width: 155, sorter: text((d) => d.mac), render: (d) => mono(d.mac) },
-    { title: 'Address', key: 'present', width: 130, sorter: text((d) => d.present), render: (d) => mono(d.present) },
-    { title: 'Profile', key: 'profile', width: 190, sorter: text(model), render: (d) => [model(d), d.profile ? h('span', { class: 'faint' }, ` ${d.sure} %`) : ''] },
-    { title: 'Serial', key: 'serial', width: 120, sorter: text((d) => latest(d, 'serial')), render: (d) => mono(latest(d, 'serial')) },
-    { title: 'Name', key: 'name', minWidth: 120, sorter: text((d) => latest(d, 'name')), render: (d) => latest(d, 'name') || '–' },
-    { title: 'Heard by', key: 'heard', width: 105, render: heard },
-    { title: 'Last', key: 'last', width: 95, sorter: text((d) => d.last), render: (d) => clock(d.last) },
-    { title: 'Entry', key: 'tag', width: 145, sorter: text((d) => d.tag), render: (d) => (d.tag ? h('button', { class: 'link', onClick: () => emit('show', d.tag) }, d.tag) : '–') },
-    { title: '', key: 'blink', width: 75, render: (d) => (canBlink(d) ? h(NButton, { size: 'tiny', onClick: () => blink([d]) }, () => 'Blink') : null) },
-  ]
-  if (!narrow.value) return all
-  return [
-    { title: 'Device', key: 'mac', sorter: text((d) => d.mac), render: (d) => [mono(d.mac), h('div', { class: 'faint' }, `${d.present || 'no address'}, ${model(d)}`)] },
-    { title: 'Entry', key: 'tag', width: 150, sorter: text((d) => d.tag), render: (d) => (d.tag ? h('button', { class: 'link', onClick: () => emit('show', d.tag) }, d.tag) : '–') },
-  ]
+
+const text = (f: (d: Device) => string) => (a: Row, b: Row) => (a.device && b.device ? f(a.device).localeCompare(f(b.device), 'en', { numeric: true }) : 0)
+const mono = (s: string) => h('span', { class: 'mono' }, s || '–')
+const of = (key: string) => (r: Row) => (r.device ? latest(r.device, key, r.part) : '')
+const openLink = (d: Device) => h('button', { class: 'link mono', onClick: () => (opened.value = d.mac) }, d.mac)
+const optional: DataTableColumns<Row> = [
+  { title: 'Address', key: 'present', width: 135, sorter: text(placeOf), render: (r) => (r.group || r.part ? '' : mono(placeOf(r.device!))) },
+  { title: 'Profile', key: 'profile', width: 175, sorter: text(modelOf), render: (r) => (r.group ? '' : r.part ? of('model')(r) : [modelOf(r.device!), r.device!.profile ? h('span', { class: 'faint' }, ` ${r.device!.sure} %`) : '']) },
+  { title: 'State', key: 'state', width: 105, sorter: text(stateOf), render: (r) => (r.group || r.part ? '' : h('span', { title: r.device!.stateWhy }, stateOf(r.device!))) },
+  { title: 'Serial', key: 'serial', width: 120, sorter: text((d) => latest(d, 'serial')), render: (r) => (r.group ? '' : mono(of('serial')(r))) },
+  { title: 'Name', key: 'name', width: 135, sorter: text((d) => latest(d, 'name')), render: (r) => (r.group ? '' : of('name')(r) || '–') },
+  { title: 'Firmware', key: 'firmware', width: 90, sorter: text((d) => latest(d, 'firmware')), render: (r) => (r.group ? '' : of('firmware')(r) || '–') },
+  { title: 'Heard by', key: 'heard', width: 150, render: (r) => (r.group || r.part ? '' : heardBy(r.device!)) },
+  { title: 'Last', key: 'last', width: 85, sorter: text((d) => d.last), render: (r) => (r.group || r.part ? '' : clock(r.device!.last)) },
+]
+const columnOptions = computed(() => optional.map((c) => ({ key: String((c as { key: string }).key), label: (hidden.value.includes((c as { key: string }).key) ? '   ' : '✓ ') + (c as { title: string }).title })))
+const toggleColumn = (key: string) => (hidden.value = hidden.value.includes(key) ? hidden.value.filter((k) => k !== key) : [...hidden.value, key])
+const columns = computed<DataTableColumns<Row>>(() => {
+  const entry = { title: 'Entry', key: 'tag', width: 145, sorter: text((d) => d.tag), render: (r: Row) => (r.group || r.part ? '' : r.device!.tag ? h('button', { class: 'link', onClick: () => emit('show', r.device!.tag) }, r.device!.tag) : '–') }
+  const first = { title: narrow.value ? 'Device' : 'MAC', key: 'mac', width: narrow.value ? undefined : 185, sorter: text((d) => d.mac),
+    render: (r: Row) => (r.group ? h('strong', `${r.group} (${r.children!.length})`) : r.part ? mono(r.part) : narrow.value ? [openLink(r.device!), h('div', { class: 'faint' }, `${placeOf(r.device!)}, ${modelOf(r.device!)}`)] : openLink(r.device!)) }
+  if (narrow.value) return [first, { ...entry, width: 130 }]
+  return [{ type: 'selection', width: 40, disabled: (r) => !r.device || !!r.part }, first, ...optional.filter((c) => !hidden.value.includes((c as { key: string }).key)), entry]
 })
+const formats = ['csv', 'xlsx', 'json'].map((f) => ({ key: f, label: 'As ' + f.toUpperCase() }))
+const save = (format: string) => { location.href = '/api/' + sitePath('found?format=' + format) }
+const width = computed(() => columns.value.reduce((n, c) => n + Number((c as { width?: number }).width ?? 0), 0))
 </script>
 
 <template>
   <div class="wrap">
     <div class="tools">
       <NInput v-model:value="search" clearable size="small" placeholder="Search MAC, address, serial, name" class="search" :input-props="{ 'aria-label': 'Search devices' }" />
-      <NSelect v-model:value="profiles" multiple clearable size="small" :options="profileOptions" placeholder="Any profile" max-tag-count="responsive" class="filter" />
+      <NSelect v-model:value="kinds" multiple clearable size="small" :options="kindOptions" placeholder="Any kind or state" max-tag-count="responsive" class="filter" />
+      <NSelect v-if="!narrow" v-model:value="group" size="small" class="group" data-test="found-group" aria-label="Group by" :options="[{ label: 'Not grouped', value: '' }, ...Object.keys(groups).map((v) => ({ label: 'By ' + v, value: v }))]" />
+      <NDropdown v-if="!narrow" trigger="click" :options="columnOptions" @select="toggleColumn"><NButton size="small" data-test="found-columns">Columns</NButton></NDropdown>
       <template v-if="selected.length">
         <strong>{{ plural(selected.length, 'device') }} selected</strong>
-        <NButton size="small" :disabled="!blinking.length" @click="blink(blinking)">Blink {{ blinking.length }}</NButton>
+        <NButton size="small" :disabled="!blinking.length || site.lookOnly" @click="blink(blinking)">Blink {{ blinking.length }}</NButton>
+        <NButton size="small" :disabled="!loose.length || !site.mayPlan" data-test="adopt" @click="adopting = true">Adopt {{ loose.length }}</NButton>
+        <NButton size="small" :disabled="!loose.length" data-test="forget" @click="forget(loose)">Forget {{ loose.length }}</NButton>
       </template>
-      <span v-else class="faint">{{ rows.length === site.devices.length ? '' : `${rows.length} of ${site.devices.length} shown` }}</span>
+      <template v-else>
+        <span class="faint">{{ devices.length === site.devices.length ? plural(devices.length, 'device') : `${devices.length} of ${site.devices.length} shown` }}</span>
+        <span class="grow" />
+        <NButton v-if="site.mayCommission" size="small" data-test="find-options" :disabled="site.busy" @click="finding = true">Find …</NButton>
+        <label class="switch"><NSwitch :value="site.watched" size="small" :disabled="!site.segment || !site.mayCommission" data-test="watch" @update:value="watch" /> Keep watching</label>
+        <NButton v-if="waiting.length && site.mayCommission" size="small" data-test="hand-out" @click="handing = true">{{ waiting.length }} wait for DHCP</NButton>
+        <NButton size="small" data-test="surveys" @click="surveys = true">Surveys</NButton>
+        <NDropdown trigger="click" :options="formats" @select="save"><NButton size="small" data-test="found-export">Export</NButton></NDropdown>
+      </template>
     </div>
     <div v-if="!site.devices.length" class="empty faint">
       {{ site.busy ? 'Asking the segment who is there.' : 'Nothing was found yet. Plug the devices in, then press Find.' }}
     </div>
-    <NDataTable v-else v-model:checked-row-keys="selected" :columns="columns" :data="rows" :row-key="(d: Device) => d.mac" size="small" :bordered="false" virtual-scroll
-      :flex-height="!narrow" :max-height="narrow ? 560 : undefined" :scroll-x="narrow ? undefined : 1180" :min-row-height="31" class="table" />
+    <NDataTable v-else v-model:checked-row-keys="selected" :columns="columns" :data="rows" :row-key="(r: Row) => r.id" :expanded-row-keys="expanded" :cascade="false" size="small" :bordered="false" virtual-scroll
+      :flex-height="!narrow" :max-height="narrow ? 560 : undefined" :scroll-x="narrow ? undefined : width" :min-row-height="31" :row-class-name="(r: Row) => (r.device && !r.device.here ? 'away' : '')" class="table" data-test="found" />
+    <DeviceDrawer v-model:mac="opened" @attempt="emit('attempt', $event)" @show="emit('show', $event)" @page="page" />
+    <FindDialog v-model:show="finding" />
+    <SurveysDialog v-model:show="surveys" />
+    <HandOutDialog v-model:show="handing" />
+    <AdoptDialog v-model:show="adopting" :macs="loose.map((d) => d.mac)" @done="selected = []" />
   </div>
 </template>
 
 <style scoped>
 .wrap { height: 100%; display: flex; flex-direction: column; gap: 8px; }
-.search { width: 290px; }
-.filter { width: 220px; }
+.search { width: 260px; }
+.filter { width: 190px; }
+.group { width: 130px; }
+.switch { display: flex; gap: 6px; align-items: center; white-space: nowrap; }
 .table { flex: 1; min-height: 160px; }
+.table :deep(.away td) { color: var(--faint); }
 .empty { text-align: center; padding: 48px 0; }
 @media (max-width: 900px) { .search, .filter { width: 100%; } }
 </style>

@@ -26,6 +26,8 @@ onMounted(() => site.start().catch((e: Error) => message.error(e.message, { dura
       <strong v-else class="where">{{ site.site?.name || 'No site yet' }}</strong>
       <nav aria-label="Pages">
         <RouterLink to="/">Work</RouterLink>
+        <RouterLink to="/match" data-test="nav-match">Match</RouterLink>
+        <RouterLink to="/walk" data-test="nav-walk">On foot</RouterLink>
         <RouterLink to="/plan" data-test="nav-plan">Plan</RouterLink>
         <RouterLink to="/addresses" data-test="nav-addresses">Addresses</RouterLink>
         <RouterLink to="/findings" data-test="nav-findings">Findings<span v-if="stops" class="stops" :title="`${stops} stop commissioning`">{{ stops }}</span></RouterLink>

@@ -11,6 +11,8 @@ const emit = defineEmits<{ plan: []; find: []; match: []; commission: []; verify
 
 // What is not wired yet is planned, and nothing more is expected of it.
 const wired = computed(() => site.entries.filter((e) => !e.notWired || e.state !== 'planned'))
+// What no run can set is matched, and then somebody's work by hand.
+const settable = computed(() => wired.value.filter((e) => !e.byHand).length)
 const total = computed(() => wired.value.length)
 const n = (...states: string[]) => states.reduce((sum, s) => sum + (site.counts[s] ?? 0), 0)
 const matched = computed(() => site.entries.filter((e) => e.device).length)
@@ -18,15 +20,15 @@ const stages = computed(() => [
   { key: 'plan', title: 'Plan', text: site.entries.length ? plural(site.entries.length, 'entry') : 'empty', button: 'Import', ready: site.mayPlan && !!site.key, done: site.entries.length > 0 },
   { key: 'find', title: 'Find', text: site.devices.length ? plural(site.devices.length, 'device') : 'nothing yet', button: 'Find', ready: !!site.segment && site.mayCommission && !!site.key, done: site.devices.length > 0 },
   { key: 'match', title: 'Match', text: `${matched.value} of ${total.value}`, button: site.proposals.proposals.length ? `Review ${site.proposals.proposals.length}` : 'Review',
-    ready: site.mayCommission && total.value > 0 && (site.proposals.proposals.length > 0 || site.proposals.open.length > 0), done: total.value > 0 && matched.value === total.value },
-  { key: 'commission', title: 'Commission', text: `${n('configured', 'verified')} of ${total.value}`, button: 'Rehearse', ready: site.mayCommission && (n('matched', 'needs attention') > 0 || site.entries.some((e) => e.differs?.length)) && !site.interrupted,
-    done: total.value > 0 && n('configured', 'verified') === total.value },
-  { key: 'verify', title: 'Verify', text: `${n('verified')} of ${total.value}`, button: 'Verify', ready: site.mayCommission && n('configured', 'verified') > 0 || site.mayCommission && site.entries.some((e) => e.checkedAt),
-    done: total.value > 0 && n('verified') === total.value },
+    ready: site.mayCommission && total.value > 0 && site.devices.length > 0, done: total.value > 0 && matched.value === total.value },
+  { key: 'commission', title: 'Commission', text: `${n('configured', 'verified')} of ${settable.value}`, button: 'Rehearse', ready: site.mayCommission && (site.entries.some((e) => !e.byHand && ['matched', 'needs attention'].includes(e.state)) || site.entries.some((e) => e.differs?.length)) && !site.interrupted,
+    done: settable.value > 0 && n('configured', 'verified') === settable.value },
+  { key: 'verify', title: 'Verify', text: `${n('verified')} of ${settable.value}`, button: 'Verify', ready: site.mayCommission && n('configured', 'verified') > 0 || site.mayCommission && site.entries.some((e) => e.checkedAt),
+    done: settable.value > 0 && n('verified') === settable.value },
 ] as const)
 // The next stage is the first that is ready and not done.
 const next = computed(() => stages.value.find((s) => s.ready && !s.done)?.key)
-const titles = { find: 'Finding', commission: 'Commissioning', verify: 'Verifying', '': '' }
+const titles = { find: 'Finding', commission: 'Commissioning', verify: 'Verifying', 'hand out addresses': 'Handing out addresses', '': '' }
 // A verification counts what failed among what is done; a run counts it apart.
 const ended = computed(() => site.activity.done + (site.activity.kind === 'commission' ? site.activity.failed : 0))
 const percent = computed(() => (site.activity.total ? Math.floor((100 * ended.value) / site.activity.total) : 0))

@@ -8,7 +8,6 @@ import DeviceTable from '../components/DeviceTable.vue'
 import EntryDrawer from '../components/EntryDrawer.vue'
 import EntryTable from '../components/EntryTable.vue'
 import ImportDialog from '../components/ImportDialog.vue'
-import MatchDialog from '../components/MatchDialog.vue'
 import RehearsalDialog from '../components/RehearsalDialog.vue'
 import StageBar from '../components/StageBar.vue'
 import { useSite } from '../site'
@@ -19,7 +18,6 @@ const router = useRouter()
 const message = useMessage()
 const dialog = useDialog()
 const importing = ref(false)
-const matching = ref(false)
 const rehearsing = ref(false)
 const chosen = ref<string[]>([])
 const shown = ref('')
@@ -71,7 +69,7 @@ function giveUp() {
 
 <template>
   <div class="home">
-    <StageBar @plan="importing = true" @find="find" @match="matching = true" @commission="commission([])" @verify="verify([])"
+    <StageBar @plan="importing = true" @find="find" @match="router.push('/match')" @commission="commission([])" @verify="verify([])"
       @stop="attempt(() => call('POST', 'activity/stop'))" @resume="attempt(() => siteCall('POST', `runs/${site.interrupted!.id}/resume`))" @give-up="giveUp" />
     <Attention @show="shown = $event" @filter="stateFilter = [$event]" />
     <NTabs :value="tab" type="line" size="small" class="tabs" pane-class="pane" @update:value="router.push($event === 'entries' ? '/' : '/' + $event)">
@@ -83,7 +81,6 @@ function giveUp() {
       </NTabPane>
     </NTabs>
     <ImportDialog v-model:show="importing" />
-    <MatchDialog v-model:show="matching" />
     <RehearsalDialog v-model:show="rehearsing" :tags="chosen" />
     <EntryDrawer v-model:tag="shown" @attempt="attempt" />
   </div>

@@ -1,0 +1,133 @@
+<script setup lang="ts">
+import { useNow } from '@vueuse/core'
+import { NAlert, NButton, NSelect } from 'naive-ui'
+import { computed, onMounted, ref, watch } from 'vue'
+import { entryPath, siteCall } from '../api'
+import type { Device, Entry, Presence, Scanned } from '../api'
+import ScanField from '../components/ScanField.vue'
+import { latest, modelOf, placeOf } from '../device'
+import { plural } from '../format'
+import { useSite } from '../site'
+
+// On foot: choose the entry in front of you, plug its box in, and say that the
+// newcomer is it. Everything is within the reach of one thumb.
+const site = useSite()
+const tag = ref('')
+const since = ref(0) // when the entry was chosen
+const wrong = ref('')
+const good = ref('')
+const skipped = ref<string[]>([]) // newcomers that it was not
+const blinked = ref('')
+const now = useNow({ interval: 1000 })
+
+const open = computed(() => site.entries.filter((e) => !e.device && !e.notWired))
+const options = computed(() => open.value.map((e) => ({ label: `${e.tag}  ${e.place ?? ''}`, value: e.tag })))
+const entry = computed<Entry | undefined>(() => site.entries.find((e) => e.tag === tag.value))
+const fits = (d: Device) => !d.tag && (!entry.value || d.profile === entry.value.profile || !!d.maybe?.includes(entry.value.profile))
+// Who came since the entry was chosen, the latest first.
+const came = computed(() => site.arrivals.filter((a: Presence) => Date.parse(a.at) >= since.value && !skipped.value.includes(a.device.mac)))
+// An arrival may have told nothing of itself yet: what is known now counts.
+const known = (d: Device) => site.devices.find((x) => x.mac === d.mac) ?? d
+const newcomer = computed(() => came.value.map((a) => known(a.device)).find(fits))
+const others = computed(() => came.value.map((a) => known(a.device)).filter((d) => !fits(d)))
+const waited = computed(() => (since.value ? Math.max(0, Math.floor((now.value.getTime() - since.value) / 1000)) : 0))
+const left = computed(() => open.value.length)
+
+async function attempt(what: () => Promise<unknown>) {
+  wrong.value = ''
+  try {
+    await what()
+  } catch (e) {
+    wrong.value = (e as Error).message
+  }
+}
+onMounted(() => attempt(async () => {
+  if (site.mayCommission && site.segment && !site.watched) await siteCall('PUT', 'watch', { on: true })
+}))
+watch(() => site.segment, (s) => { if (s && !site.watched && site.mayCommission) void attempt(() => siteCall('PUT', 'watch', { on: true })) })
+
+function choose(next: string) {
+  tag.value = next
+  since.value = Date.now()
+  skipped.value = []
+  blinked.value = ''
+  wrong.value = ''
+}
+function done(text: string) {
+  good.value = text
+  const here = open.value.findIndex((e) => e.tag === tag.value)
+  const rest = open.value.filter((e) => e.tag !== tag.value)
+  choose(rest[Math.max(0, Math.min(here, rest.length - 1))]?.tag ?? '')
+  void site.loadPlan()
+}
+const take = (d: Device) => attempt(async () => {
+  await siteCall('PUT', entryPath(tag.value) + '/match', { mac: d.mac, arrival: true })
+  done(`${tag.value} is ${d.mac}.`)
+})
+const blink = (d: Device) => attempt(async () => {
+  await siteCall('POST', `devices/${d.mac}/blink`)
+  blinked.value = d.mac
+})
+function scanned(out: Scanned) {
+  if (out.outcome === 'entry') choose(out.tag)
+  else if (out.outcome === 'matched' || out.outcome === 'noted') done(out.text + '.')
+  else wrong.value = out.text + '.'
+}
+</script>
+
+<template>
+  <div class="walk">
+    <NAlert v-if="!site.segment" type="warning" :show-icon="false">The service is not plugged into a segment, so nobody can arrive.</NAlert>
+    <p class="top"><strong>{{ left ? plural(left, 'entry') + ' without a box' : 'Every entry has its box.' }}</strong><span class="faint">{{ site.watched ? '● watching' : '○ not watching' }}</span></p>
+    <p v-if="good" class="good" role="status" data-test="walk-good">✓ {{ good }}</p>
+    <div class="middle">
+      <template v-if="entry && !entry.device">
+        <h2>{{ entry.tag }}</h2>
+        <p>{{ [entry.place, entry.floor && 'floor ' + entry.floor, entry.profile, entry.switchPort && 'port ' + entry.switchPort].filter(Boolean).join(', ') }}</p>
+        <div v-if="newcomer" class="card" data-test="newcomer">
+          <p><strong>This one came:</strong></p>
+          <p class="mono big">{{ newcomer.mac }}</p>
+          <p>{{ modelOf(newcomer) }}, {{ placeOf(newcomer) }}{{ latest(newcomer, 'serial') ? ', serial ' + latest(newcomer, 'serial') : '' }}</p>
+          <p v-if="blinked === newcomer.mac" class="good">It blinks now. Is it the one in front of you?</p>
+        </div>
+        <div v-else class="card" data-test="waiting">
+          <p><strong>Plug the box in, or switch it off and on.</strong> <span class="faint">{{ waited }} s</span></p>
+          <p v-if="others.length" class="faint">{{ plural(others.length, 'other') }} came that {{ others.length === 1 ? 'is' : 'are' }} no {{ entry.profile }}: {{ others.slice(0, 2).map((d) => `${d.mac} ${modelOf(d)}`).join(', ') }}</p>
+          <ul v-if="waited >= 15" data-test="walk-help">
+            <li>Do its lights burn? If not: power, or the cable from the power sourcing switch.</li>
+            <li>Does the port's light burn at both ends? If not: the cable, or a port that is switched off.</li>
+            <li>Some boxes need a minute after power-up before they say anything.</li>
+            <li>Is the switch it hangs on part of this segment, and in the same VLAN?</li>
+            <li>Else scan its label below: it is matched as soon as it is found.</li>
+          </ul>
+        </div>
+      </template>
+      <p v-else-if="left" class="card">Choose the entry in front of you, or scan its tag.</p>
+    </div>
+    <NAlert v-if="wrong" type="error" :show-icon="false" role="alert">{{ wrong }}</NAlert>
+    <div class="thumb">
+      <template v-if="newcomer && entry && !entry.device">
+        <NButton size="large" type="primary" block data-test="walk-take" @click="take(newcomer)">It is {{ entry.tag }}</NButton>
+        <div class="two">
+          <NButton size="large" :disabled="!newcomer.blinks || site.lookOnly" data-test="walk-blink" @click="blink(newcomer)">Blink to be sure</NButton>
+          <NButton size="large" data-test="walk-not" @click="skipped = [...skipped, newcomer.mac]">Not this one</NButton>
+        </div>
+      </template>
+      <NSelect :value="tag || null" filterable size="large" :options="options" placeholder="Choose the entry" placement="top" data-test="walk-entry" @update:value="choose" />
+      <ScanField camera :tag="tag" @scanned="scanned" @refused="wrong = $event" />
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.walk { height: 100%; max-width: 560px; margin: 0 auto; box-sizing: border-box; padding: 10px; display: flex; flex-direction: column; gap: 8px; }
+.top { display: flex; justify-content: space-between; margin: 0; }
+.middle { flex: 1; overflow: auto; min-height: 120px; }
+h2 { margin: 4px 0; font-size: 26px; }
+.middle p { margin: 4px 0; }
+.card { margin-top: 10px; padding: 10px 12px; background: var(--card); border: 1px solid var(--line); border-radius: 6px; }
+.big { font-size: 20px; }
+.good { color: var(--ok); font-weight: 600; margin: 0; }
+.thumb { display: flex; flex-direction: column; gap: 8px; padding-bottom: env(safe-area-inset-bottom); }
+.two { display: grid; grid-template-columns: 1fr 1fr; gap: 8px; }
+</style>
