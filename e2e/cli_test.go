@@ -149,7 +149,7 @@ func TestShippedPlanFitsTheDemo(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	site := skerry.Start(skerry.Options{Seed: 1})
+	site := skerry.Start(skerry.Options{Seed: 1, Whole: true})
 	defer site.Close()
 	if string(shipped) != string(site.WholePlan()) {
 		t.Error("demo/skerry-point.csv is out of date: make demo/skerry-point.csv")

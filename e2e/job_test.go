@@ -40,7 +40,7 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 	var events strings.Builder
 	keep := func(e client.Event) { events.WriteString(e.Kind + " " + string(e.Data) + "\n") }
 	found := follow(t, r.c, func(ctx context.Context) (service.Activity, error) { return r.c.Find(ctx, service.FindOptions{}) }, keep)
-	if found.Text != "20 devices on the segment" {
+	if found.Text != "20 devices on the segment; 2 passes agree that these are all" {
 		t.Errorf("the survey says: %s", found.Text)
 	}
 	segment, err := r.c.Devices(ctx)
@@ -224,7 +224,7 @@ func TestMatchByHandAndUndo(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, m := range p.Proposals {
-		if m.Profile == "ovalis-c20" {
+		if m.Profile == "ovalis-c20" && !m.Part {
 			t.Errorf("%s was proposed by %s though the counts differ", m.Tag, m.By)
 		}
 	}

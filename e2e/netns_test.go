@@ -84,7 +84,7 @@ func TestOnRealInterfaces(t *testing.T) {
 	dir := t.TempDir()
 	planFile := filepath.Join(dir, "plan.csv")
 	self := os.Args[0]
-	site := spawn(t, "cuts its power", dir, "ip", "netns", "exec", s.name("site"), self, "sim", "--interface", "wire0", "--restarts", "0.1", "--seed", "13", "--plan", planFile)
+	site := spawn(t, "cuts its power", dir, "ip", "netns", "exec", s.name("site"), self, "sim", "--interface", "wire0", "--devices", "20", "--restarts", "0.1", "--seed", "13", "--plan", planFile)
 	data := filepath.Join(dir, "data")
 	service := spawn(t, "Segment: interface wire0", data, "ip", "netns", "exec", s.name("serve"), self, "serve", "--interface", "wire0", "--listen", "127.0.0.1:0")
 
@@ -109,12 +109,12 @@ func TestOnRealInterfaces(t *testing.T) {
 	untouched("at first")
 	d := skerry.Data()
 	redstart("10.40.8.0/22", "site", "set", "--name", d.Name, "--subnet", d.Subnets[0].Prefix.String(), "--gateway", d.Subnets[0].Gateway.String(), "--keep-free", "10.40.8.2-10.40.8.19")
-	redstart("61 entries added", "plan", "import", planFile)
+	redstart("62 entries added", "plan", "import", planFile)
 	redstart("20 devices.", "find")
 	redstart("20 matched", "match", "--accept")
 	redstart("20 of 20 configured", "commission")
 	untouched("after the run")
-	redstart("20 verified, 41 not wired yet. All done.", "verify")
+	redstart("20 verified, 42 not wired yet. All done.", "verify")
 	untouched("in the end")
 
 	s.ip("-n", s.name("kernel"), "addr", "add", "10.40.11.250/22", "dev", "wire0")

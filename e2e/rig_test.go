@@ -60,6 +60,9 @@ func (b *buffer) String() string {
 	return b.b.String()
 }
 
+// watchRound is how often a standing watch asks here.
+const watchRound = 250 * time.Millisecond
+
 // rig is a service on loopback with the simulated site plugged in.
 type rig struct {
 	t    testing.TB
@@ -69,17 +72,25 @@ type rig struct {
 	s    *service.Service
 	c    *client.Client
 	log  *buffer
+
+	lookOnly bool
 }
 
 // start sets a rig up. Profiles given by name and text replace or add to the bundled ones.
 func start(t testing.TB, o skerry.Options, profiles ...string) *rig {
 	t.Helper()
+	return startAs(t, &rig{}, o, profiles...)
+}
+
+func startAs(t testing.TB, r *rig, o skerry.Options, profiles ...string) *rig {
+	t.Helper()
 	if o.Pace == 0 {
 		o.Pace = quick
 	}
-	r := &rig{t: t, dir: t.TempDir(), log: &buffer{}}
+	r.t, r.dir, r.log = t, t.TempDir(), &buffer{}
 	r.site = skerry.Start(o)
 	t.Cleanup(r.site.Close)
+
 	for i, doc := range profiles {
 		r.write(filepath.Join("profiles", fmt.Sprintf("own-%d.yaml", i)), doc)
 	}
@@ -104,7 +115,7 @@ func (r *rig) serve(port lan.Port) {
 	t := r.t
 	t.Helper()
 	log := slog.New(slog.NewTextHandler(r.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
-	s, err := service.Open(context.Background(), service.Config{Data: r.dir, Port: port, Segment: "simulated site", Log: log})
+	s, err := service.Open(context.Background(), service.Config{Data: r.dir, Port: port, Segment: "simulated site", Round: watchRound, LookOnly: r.lookOnly, Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -62,7 +62,7 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 		if p.Kind == problem.Usage {
 			return ExitUsage
 		}
-	case errors.As(err, new(*usageError)), strings.HasPrefix(err.Error(), "unknown command"): // cobra has no type for it
+	case errors.As(err, new(*usageError)), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "if any flags in the group"): // cobra has no types for these
 		fmt.Fprintf(errs, "redstart: %s. Try: redstart --help\n", strings.TrimSpace(err.Error()))
 		return ExitUsage
 	default:

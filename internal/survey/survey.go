@@ -6,6 +6,7 @@ package survey
 
 import (
 	"context"
+	"maps"
 	"net/netip"
 	"slices"
 	"time"
@@ -281,9 +282,9 @@ func (s *survey) sweep() []netip.Addr {
 			add(a)
 		}
 	}
-	for _, f := range s.snapshot() {
-		for _, a := range f.Addresses() {
-			add(a)
+	for _, mac := range slices.SortedFunc(maps.Keys(s.found), func(a, b address.MAC) int { return slices.Compare(a[:], b[:]) }) {
+		for _, a := range s.found[mac].Addresses() {
+			add(a) // known from before, or heard by now
 		}
 	}
 	for _, a := range s.options.Sweep {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"net"
 	"os"
+	"sync/atomic"
 
 	"github.com/mdlayher/packet"
 	"golang.org/x/sys/unix"
@@ -22,6 +23,7 @@ const ethPAll = 3 // ETH_P_ALL of <linux/if_ether.h>
 // Port is a network interface, through a packet socket.
 type Port struct {
 	conn  *packet.Conn
+	shut  atomic.Bool
 	index int // the kernel's number of the interface
 	mac   address.MAC
 	buf   []byte
@@ -82,7 +84,7 @@ func (p *Port) MAC() address.MAC { return p.mac }
 // Send implements lan.Port.
 func (p *Port) Send(frame []byte) error {
 	_, err := p.conn.WriteTo(frame, &packet.Addr{HardwareAddr: frame[:6]})
-	if errors.Is(err, net.ErrClosed) || errors.Is(err, os.ErrClosed) {
+	if err != nil && p.shut.Load() {
 		return lan.ErrClosed
 	}
 	return err
@@ -93,7 +95,7 @@ func (p *Port) Receive() ([]byte, error) {
 	for {
 		n, _, err := p.conn.ReadFrom(p.buf)
 		switch {
-		case errors.Is(err, net.ErrClosed), errors.Is(err, os.ErrClosed):
+		case err != nil && p.shut.Load(): // the library's errors for it are several
 			return nil, lan.ErrClosed
 		case err != nil && p.gone():
 			return nil, lan.ErrClosed // for good: without this a reader would ask again and again
@@ -112,4 +114,7 @@ func (p *Port) gone() bool {
 }
 
 // Close implements lan.Port.
-func (p *Port) Close() error { return p.conn.Close() }
+func (p *Port) Close() error {
+	p.shut.Store(true)
+	return p.conn.Close()
+}

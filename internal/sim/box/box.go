@@ -107,6 +107,7 @@ type command int
 const (
 	restart command = iota
 	readdress
+	powerUp
 )
 
 // New makes a device that is plugged into a port and not yet powered.
@@ -143,6 +144,8 @@ func (b *Box) Run(ctx context.Context) {
 			case c == readdress && b.isLive():
 				b.down()
 				b.start()
+			case c == powerUp && !b.isLive():
+				b.up()
 			case c == restart && b.isLive():
 				b.down()
 				if b.Has().NeverReturns {
@@ -304,6 +307,9 @@ func (b *Box) Save() {
 // Restart makes the device disappear and come back with what is saved. It is
 // also what a power cut does.
 func (b *Box) Restart() { b.commands <- restart }
+
+// PowerUp starts a device that is away.
+func (b *Box) PowerUp() { b.commands <- powerUp }
 
 // Readdress puts the running address into force without a restart.
 func (b *Box) Readdress() { b.commands <- readdress }

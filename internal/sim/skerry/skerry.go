@@ -154,6 +154,12 @@ func mix(o Options) []stock {
 	return list
 }
 
+// Plug powers a device up again that did not come back.
+func (s *Site) Plug(b *box.Box) {
+	b.SetFaults(box.Faults{})
+	b.PowerUp()
+}
+
 // Mend takes the faults of one device away, by its position in Boxes.
 func (s *Site) Mend(i int) { s.Boxes[i].SetFaults(box.Faults{}) }
 

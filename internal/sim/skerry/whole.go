@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"time"
 
 	"redstart/internal/core/address"
@@ -62,6 +63,7 @@ func (s *Site) others() []other {
 		{"HALL-TIME-01", standin.T1, [3]byte{0x06, 0x43, 0x54}, "CT1-%06d", at("HALL-TIME-01", "10.40.9.90/22"), 20},
 		{"HALL-PWR-01", standin.P12, [3]byte{0x0a, 0x50, 0x50}, "P12-%06d", standin.P12Factory, 21},
 		{"BERTH1-PWR-01", standin.P12, [3]byte{0x0a, 0x50, 0x50}, "P12-%06d", standin.P12Factory, 22},
+		{"", standin.FS5, [3]byte{0x06, 0x46, 0x35}, "FN5-%06d", standin.FS5Factory, 0},
 		{"", standin.FS5, [3]byte{0x06, 0x46, 0x35}, "FN5-%06d", standin.FS5Factory, 0},
 		{"", standin.Laptop, [3]byte{}, "%d", box.Settings{Name: "marta-laptop"}, 0},
 		{"", standin.Printer, [3]byte{0x12, 0x31, 0x07}, "%d", at("printer", "10.40.9.100/22"), 0},
@@ -132,7 +134,9 @@ func (s *Site) makeOthers(o Options, random *rand.Rand, used map[string]bool) {
 		spec.Boot = scale(time.Duration(random.IntN(300))*time.Millisecond, o.Pace)
 		switch item.model.Name {
 		case standin.FS5.Name:
-			spec.Guest = guest
+			if !slices.ContainsFunc(s.Others, func(o Other) bool { return o.Guest == guest }) {
+				spec.Guest = guest // of the first that was unpacked
+			}
 		case standin.W1.Name:
 			spec.Boot = scale(4*time.Second, o.Pace) // it is heard then, or not at all
 		}

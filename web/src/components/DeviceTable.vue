@@ -21,7 +21,7 @@ const emit = defineEmits<{ show: [tag: string]; attempt: [what: () => Promise<un
 const search = ref('')
 const kinds = ref<string[]>([])
 const group = useStorage('redstart-found-group', '')
-const hidden = useStorage<string[]>('redstart-found-hidden', ['heard'])
+const hidden = useStorage<string[]>('redstart-found-hidden', ['heard', 'firmware'])
 const selected = ref<string[]>([])
 const opened = ref('')
 const finding = ref(false)
@@ -86,7 +86,7 @@ const optional: DataTableColumns<Row> = [
   { title: 'State', key: 'state', width: 105, sorter: text(stateOf), render: (r) => (r.group || r.part ? '' : h('span', { title: r.device!.stateWhy }, stateOf(r.device!))) },
   { title: 'Serial', key: 'serial', width: 120, sorter: text((d) => latest(d, 'serial')), render: (r) => (r.group ? '' : mono(of('serial')(r))) },
   { title: 'Name', key: 'name', width: 135, sorter: text((d) => latest(d, 'name')), render: (r) => (r.group ? '' : of('name')(r) || '–') },
-  { title: 'Firmware', key: 'firmware', width: 90, sorter: text((d) => latest(d, 'firmware')), render: (r) => (r.group ? '' : of('firmware')(r) || '–') },
+  { title: 'Firmware', key: 'firmware', width: 110, sorter: text((d) => latest(d, 'firmware')), render: (r) => (r.group ? '' : of('firmware')(r) || '–') },
   { title: 'Heard by', key: 'heard', width: 150, render: (r) => (r.group || r.part ? '' : heardBy(r.device!)) },
   { title: 'Last', key: 'last', width: 85, sorter: text((d) => d.last), render: (r) => (r.group || r.part ? '' : clock(r.device!.last)) },
 ]
@@ -121,7 +121,7 @@ const width = computed(() => columns.value.reduce((n, c) => n + Number((c as { w
         <span class="faint">{{ devices.length === site.devices.length ? plural(devices.length, 'device') : `${devices.length} of ${site.devices.length} shown` }}</span>
         <span class="grow" />
         <NButton v-if="site.mayCommission" size="small" data-test="find-options" :disabled="site.busy" @click="finding = true">Find …</NButton>
-        <label class="switch"><NSwitch :value="site.watched" size="small" :disabled="!site.segment || !site.mayCommission" data-test="watch" @update:value="watch" /> Keep watching</label>
+        <label class="switch"><NSwitch :value="site.watched" size="small" :disabled="!site.segment || !site.mayCommission" data-test="watch" @update:value="watch" /> Watch</label>
         <NButton v-if="waiting.length && site.mayCommission" size="small" data-test="hand-out" @click="handing = true">{{ waiting.length }} wait for DHCP</NButton>
         <NButton size="small" data-test="surveys" @click="surveys = true">Surveys</NButton>
         <NDropdown trigger="click" :options="formats" @select="save"><NButton size="small" data-test="found-export">Export</NButton></NDropdown>
@@ -142,8 +142,8 @@ const width = computed(() => columns.value.reduce((n, c) => n + Number((c as { w
 
 <style scoped>
 .wrap { height: 100%; display: flex; flex-direction: column; gap: 8px; }
-.search { width: 260px; }
-.filter { width: 190px; }
+.search { width: 220px; }
+.filter { width: 170px; }
 .group { width: 130px; }
 .switch { display: flex; gap: 6px; align-items: center; white-space: nowrap; }
 .table { flex: 1; min-height: 160px; }

@@ -88,5 +88,6 @@ const link = (i: Interface) => (!i.up ? 'off' : !i.link ? 'no link' : i.speed ? 
 <style scoped>
 h3 { margin: 12px 0 4px; font-size: 14px; }
 p { margin: 6px 0; }
+td .mono { white-space: nowrap; }
 .warn { color: var(--warn); }
 </style>

@@ -25,7 +25,7 @@ onMounted(() => site.start().catch((e: Error) => message.error(e.message, { dura
       <NSelect v-if="site.sites.length > 1" :value="site.key" :options="siteOptions" size="small" class="chooser" aria-label="Site" data-test="site" @update:value="site.open" />
       <strong v-else class="where">{{ site.site?.name || 'No site yet' }}</strong>
       <nav aria-label="Pages">
-        <RouterLink to="/">Work</RouterLink>
+        <RouterLink to="/" data-test="nav-work">Work</RouterLink>
         <RouterLink to="/match" data-test="nav-match">Match</RouterLink>
         <RouterLink to="/walk" data-test="nav-walk">On foot</RouterLink>
         <RouterLink to="/plan" data-test="nav-plan">Plan</RouterLink>

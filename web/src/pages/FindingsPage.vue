@@ -8,7 +8,8 @@ import { siteCall } from '../api'
 import { plural, searched } from '../format'
 import { useSite } from '../site'
 
-// What is wrong with the plan, and what takes it away.
+// What is wrong with the plan, and what takes it away; what a person should know
+// of the segment.
 const site = useSite()
 const message = useMessage()
 const dialog = useDialog()
@@ -20,7 +21,12 @@ const marks: Record<string, string> = { stops: '▲', warning: '◆', hint: '·'
 const order = ['stops', 'warning', 'hint']
 interface Row extends PlanFinding { id: string; who: string }
 // What stops commissioning comes first.
-const all = computed<Row[]>(() => site.planFindings.map((f, i) => ({ ...f, id: String(i), who: f.tag || (f.profile ? `all ${f.profile}` : 'the site') }))
+const quiet = ['shared-address', 'unknown-device', 'wrong-subnet']
+const all = computed<Row[]>(() => [
+  ...site.planFindings.map((f, i) => ({ ...f, id: String(i), who: f.tag || (f.profile ? `all ${f.profile}` : 'the site') })),
+  ...site.segmentFindings.map((f, i) => ({ id: 's' + i, code: f.kind, level: quiet.includes(f.kind) ? 'hint' : 'warning', tag: '', field: 'segment', who: f.tag || f.macs.slice(0, 3).join(' ') + (f.macs.length > 3 ? ` and ${f.macs.length - 3} more` : ''),
+    reason: f.text + (f.next ? '; ' + f.next : '') })),
+]
   .sort((a, b) => order.indexOf(a.level) - order.indexOf(b.level)))
 const rows = computed(() => {
   const has = searched(search.value)
@@ -66,7 +72,7 @@ const columns = computed<DataTableColumns<Row>>(() => narrow.value ? [
   { type: 'selection', width: 40, disabled: (f) => !f.mend || !f.tag },
   { title: 'Level', key: 'level', width: 95, sorter: (a, b) => order.indexOf(a.level) - order.indexOf(b.level), render: level },
   { title: 'Finding', key: 'code', width: 150, sorter: text((f) => f.code) },
-  { title: 'Entry', key: 'who', width: 165, sorter: text((f) => f.who) },
+  { title: 'Entry', key: 'who', width: 165, sorter: text((f) => f.who), className: 'wrap' },
   { title: 'Field', key: 'field', width: 130, sorter: text((f) => f.field), ellipsis: { tooltip: true } },
   { title: 'Reason', key: 'reason', minWidth: 300, className: 'wrap' },
   { title: 'Mend', key: 'mend', width: 215, render: mend },
@@ -83,7 +89,7 @@ const columns = computed<DataTableColumns<Row>>(() => narrow.value ? [
       <NButton v-if="mendable.length" size="small" @click="apply(mendable)">Mend {{ mendable.length }} selected</NButton>
       <NButton v-if="safe && site.mayPlan" size="small" type="primary" data-test="mend-all" @click="applySafe">{{ safe === 1 ? 'The safe mend' : `All ${safe} safe mends` }}</NButton>
     </div>
-    <p v-if="!all.length" class="empty">Nothing is wrong with the plan.</p>
+    <p v-if="!all.length" class="empty">Nothing is wrong with the plan, and the segment is in order.</p>
     <NDataTable v-else v-model:checked-row-keys="selected" :columns="columns" :data="rows" :row-key="(f: Row) => f.id" size="small" :bordered="false" flex-height virtual-scroll :min-row-height="31" class="table" data-test="findings" />
   </div>
 </template>
