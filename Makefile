@@ -15,15 +15,21 @@ tools:
 	@command -v go >/dev/null || { echo "Go 1.26 or newer is needed: https://go.dev/dl"; exit 1; }
 	@command -v npm >/dev/null || { echo "Node.js 20.19 or newer is needed: https://nodejs.org"; exit 1; }
 
-# What the tests need from Debian: a browser, network namespaces, a second opinion on pages.
+# What the tests need from Debian: a browser, network namespaces, a second opinion
+# on pages and packets, and real peers to find and to serve. The peers run in
+# namespaces that the tests make; a policy keeps Debian from starting them here.
 test-tools: tools
 	@missing=""; \
-	for pair in chromium:chromium ip:iproute2 ping:iputils-ping curl:curl gcc:gcc; do \
-	  command -v $${pair%%:*} >/dev/null || missing="$$missing $${pair##*:}"; \
+	for pair in chromium:chromium ip:iproute2 ping:iputils-ping curl:curl gcc:gcc tshark:tshark udhcpc:udhcpc dnsmasq:dnsmasq-base \
+	  avahi-daemon:avahi-daemon lldpd:lldpd snmpd:snmpd sshd:openssh-server ssh-keygen:openssh-client; do \
+	  PATH="$$PATH:/usr/sbin:/sbin" command -v $${pair%%:*} >/dev/null || missing="$$missing $${pair##*:}"; \
 	done; \
 	if [ -n "$$missing" ]; then \
 	  echo "Installing$$missing"; \
+	  policy=/usr/sbin/policy-rc.d; \
+	  if [ ! -e $$policy ]; then printf '#!/bin/sh\nexit 101\n' | $(SUDO) tee $$policy >/dev/null; $(SUDO) chmod 755 $$policy; else policy=""; fi; \
 	  $(SUDO) apt-get update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
+	  ended=$$?; [ -z "$$policy" ] || $(SUDO) rm -f $$policy; exit $$ended; \
 	fi
 
 web/node_modules/.package-lock.json: web/package-lock.json web/package.json | tools

@@ -130,7 +130,8 @@ func analyse(t *testing.T, path, us string, wanted map[string]string) {
 		}
 		return strings.FieldsFunc(string(out), func(r rune) bool { return r == '\n' })
 	}
-	for _, bad := range []string{"_ws.malformed", "ip.checksum.status == \"Bad\" || udp.checksum.status == \"Bad\" || icmpv6.checksum.status == \"Bad\""} {
+	// Kernels on this machine hand over partial checksums; ours must be whole.
+	for _, bad := range []string{"_ws.malformed", "eth.src == " + us + " && (ip.checksum.status == \"Bad\" || udp.checksum.status == \"Bad\" || icmpv6.checksum.status == \"Bad\")"} {
 		if list := tshark(bad); len(list) > 0 {
 			t.Errorf("%d frames are malformed (%s), like %s", len(list), bad, list[0])
 		}
@@ -140,7 +141,7 @@ func analyse(t *testing.T, path, us string, wanted map[string]string) {
 			t.Errorf("the analyser sees no %s", what)
 		}
 	}
-	if us != "" && len(tshark("eth.src == "+us+" && (dhcp || arp || bacapp || mdns)")) < 10 {
+	if len(tshark("eth.src == "+us+" && (dhcp || arp || bacapp || mdns)")) < 10 {
 		t.Error("what we sent is not in the capture")
 	}
 }

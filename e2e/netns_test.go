@@ -13,7 +13,7 @@ import (
 )
 
 // spaces are network namespaces that this test makes, with no way out: a hub
-// with a bridge, and one for each of the site, the service and a bystander.
+// with a bridge, and one for each host on it.
 type spaces struct {
 	t      *testing.T
 	prefix string
@@ -39,7 +39,7 @@ func (s *spaces) in(role string, command ...string) (string, error) {
 	return string(out), err
 }
 
-func makeSpaces(t *testing.T) *spaces {
+func makeSpaces(t *testing.T, roles ...string) *spaces {
 	t.Helper()
 	s := &spaces{t, fmt.Sprintf("rs%d-", os.Getpid())}
 	if os.Geteuid() != 0 {
@@ -52,16 +52,35 @@ func makeSpaces(t *testing.T) *spaces {
 	s.silence("hub")
 	s.ip("-n", s.name("hub"), "link", "add", "br0", "type", "bridge", "mcast_snooping", "0") // it would announce itself
 	s.ip("-n", s.name("hub"), "link", "set", "br0", "up")
-	for _, role := range []string{"site", "serve", "kernel"} {
-		s.ip("netns", "add", s.name(role))
-		t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", s.name(role)).Run() })
-		s.silence(role)
-		s.ip("-n", s.name("hub"), "link", "add", role, "type", "veth", "peer", "name", "wire0", "netns", s.name(role))
-		s.ip("-n", s.name("hub"), "link", "set", role, "master", "br0", "up")
-		s.ip("-n", s.name(role), "link", "set", "lo", "up")
-		s.ip("-n", s.name(role), "link", "set", "wire0", "up")
+	for _, role := range roles {
+		s.host(role)
 	}
 	return s
+}
+
+// host makes a namespace with its own wire to the hub.
+func (s *spaces) host(role string, addresses ...string) {
+	s.t.Helper()
+	s.ip("netns", "add", s.name(role))
+	s.t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", s.name(role)).Run() })
+	s.silence(role)
+	s.ip("-n", s.name("hub"), "link", "add", role, "type", "veth", "peer", "name", "wire0", "netns", s.name(role))
+	s.ip("-n", s.name("hub"), "link", "set", role, "master", "br0", "up")
+	s.ip("-n", s.name(role), "link", "set", "lo", "up")
+	for _, a := range addresses {
+		s.ip("-n", s.name(role), "addr", "add", a, "dev", "wire0")
+	}
+	s.ip("-n", s.name(role), "link", "set", "wire0", "up")
+}
+
+// mac gives the MAC of a host's wire.
+func (s *spaces) mac(role string) string {
+	s.t.Helper()
+	out, err := s.in(role, "cat", "/sys/class/net/wire0/address")
+	if err != nil {
+		s.t.Fatal(err, out)
+	}
+	return strings.TrimSpace(out)
 }
 
 // silence keeps a kernel from speaking unasked, so that only the site's
@@ -80,7 +99,7 @@ var inet = regexp.MustCompile(`\binet \S+`)
 // The simulated site on one real interface, the service on another, and the
 // kernel of a third namespace as the witness.
 func TestOnRealInterfaces(t *testing.T) {
-	s := makeSpaces(t)
+	s := makeSpaces(t, "site", "serve", "kernel")
 	dir := t.TempDir()
 	planFile := filepath.Join(dir, "plan.csv")
 	self := os.Args[0]
