@@ -28,6 +28,7 @@ require (
 	golang.org/x/time v0.16.0
 	gvisor.dev/gvisor v0.0.0-20260905035102-160fafc42237
 	modernc.org/sqlite v1.61.1
+	rsc.io/qr v0.2.0
 )
 
 require (
@@ -67,5 +68,4 @@ require (
 	modernc.org/libc v1.79.0 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect
-	rsc.io/qr v0.2.0 // indirect
 )

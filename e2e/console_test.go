@@ -21,9 +21,9 @@ type tab struct {
 	ctx context.Context
 }
 
-func openTab(t *testing.T, width, height int) *tab {
+func openTab(t *testing.T, width, height int, more ...chromedp.ExecAllocatorOption) *tab {
 	t.Helper()
-	ctx, stop, err := browser.Open(context.Background(), width, height)
+	ctx, stop, err := browser.Open(context.Background(), width, height, more...)
 	if errors.Is(err, browser.ErrMissing) {
 		t.Fatal(err) // make test installs it; a missing browser must not pass for a tested console
 	}

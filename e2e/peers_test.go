@@ -134,7 +134,7 @@ func TestAmongRealHosts(t *testing.T) {
 		return strings.TrimSpace(string(got))
 	}
 	watching := spawn(t, "Watching", data, "ip", "netns", "exec", s.name("serve"), self, "--data", data, "find", "--watch")
-	ask("client", "2") // it shows itself; nobody answers yet
+	ask("client", "2")                            // it shows itself; nobody answers yet
 	_ = watching.cmd.Process.Signal(os.Interrupt) // it may have ended already
 	<-watching.done
 	redstart(true, []string{"CLOCK-1"}, "match", "--accept")

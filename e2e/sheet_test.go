@@ -15,13 +15,13 @@ import (
 )
 
 // signedIn opens the console of a rig on a page.
-func (r *rig) signedIn(t *testing.T, width int, page string) *tab {
+func (r *rig) signedIn(t *testing.T, width int, page string, more ...chromedp.ExecAllocatorOption) *tab {
 	t.Helper()
 	token, err := r.s.OnceToken(patience(t))
 	if err != nil {
 		t.Fatal(err)
 	}
-	b := openTab(t, width, 800)
+	b := openTab(t, width, 800, more...)
 	b.do(chromedp.Navigate(r.url+page+"#once="+token), chromedp.WaitVisible(chromedp.Search(`//*[@data-test="live" and contains(., "live")]`)))
 	return b
 }

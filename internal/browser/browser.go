@@ -16,7 +16,7 @@ var ErrMissing = errors.New("Chromium is not installed: apt-get install chromium
 
 // Open starts a browser with an empty profile and a window of the given size
 // in pixels. It talks to nobody but the pages it is told to load.
-func Open(ctx context.Context, width, height int) (context.Context, context.CancelFunc, error) {
+func Open(ctx context.Context, width, height int, more ...chromedp.ExecAllocatorOption) (context.Context, context.CancelFunc, error) {
 	path, err := exec.LookPath("chromium")
 	if err != nil {
 		return nil, nil, ErrMissing
@@ -32,7 +32,7 @@ func Open(ctx context.Context, width, height int) (context.Context, context.Canc
 		chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"),
 	)
-	allocator, stopAllocator := chromedp.NewExecAllocator(ctx, options...)
+	allocator, stopAllocator := chromedp.NewExecAllocator(ctx, append(options, more...)...)
 	browser, stopBrowser := chromedp.NewContext(allocator)
 	stop := func() {
 		stopBrowser()

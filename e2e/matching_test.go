@@ -1,0 +1,222 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"rsc.io/qr"
+
+	"redstart/internal/browser"
+	"redstart/internal/core/match"
+	"redstart/internal/service"
+	"redstart/internal/sim/box"
+	"redstart/internal/sim/skerry"
+	"redstart/internal/store"
+)
+
+// Matching as far as the command line goes: reasons one by one, labels, locks,
+// undoing, and boxes taken into the plan.
+func TestMatchingOnTheCommandLine(t *testing.T) {
+	r := whole(t)
+	redstart := r.with(t)
+	redstart(0, nil, "find")
+	redstart(0, []string{"by port", "HALL-CORE-01/port7", "it has the planned name already; it has the planned address", "the plan gives this MAC", "in part",
+		"Open: tolvern-d1: 8 entries but 7 devices; scan labels", "Without a box: ", "Without an entry: "}, "match")
+	redstart(2, []string{"choose what to --accept"}, "match", "--by", "mac")
+	redstart(2, []string{"there is no such reason"}, "match", "--accept", "--by", "luck")
+	redstart(0, []string{"14 matched"}, "match", "--accept", "--by", "mac", "--by", "port")
+	redstart(0, []string{"7 matched"}, "match", "--accept", "--part", "tolvern-d1")
+	redstart(0, []string{"Matches undone: 7 ("}, "match", "undo", "--by", "order")
+	redstart(2, []string{"give tags, or --by"}, "match", "undo")
+
+	entries := r.entries()
+	for _, o := range r.site.Others {
+		if e := entries[o.Tag]; e.MatchedBy == match.ByPort && e.Device != o.MAC {
+			t.Errorf("%s by its port is %s, but truly %s", o.Tag, e.Device, o.MAC)
+		}
+	}
+	redstart(0, []string{"locked"}, "match", "lock", "BERTH1-ACC-01")
+	redstart(1, []string{"its match is locked"}, "match", "undo", "BERTH1-ACC-01")
+	redstart(0, []string{"Matches undone: 9 ("}, "match", "undo", "--by", "port")
+	redstart(0, []string{"unlocked"}, "match", "unlock", "BERTH1-ACC-01")
+	redstart(0, []string{"matched with nothing"}, "match", "undo", "BERTH1-ACC-01")
+
+	// A scanner types the tag, then the label of the box.
+	clock, door := r.other("HALL-CLK-02"), r.other("SHOP-DOOR-01")
+	stdin(t, "HALL-CLK-02\nS/N: "+clock.Serial+" Model: K3\nSHOP-DOOR-01\n"+strings.ToUpper(strings.ReplaceAll(door.MAC.String(), ":", "")))
+	redstart(0, []string{"HALL-CLK-02 is chosen", "HALL-CLK-02 is " + clock.MAC.String(), "SHOP-DOOR-01 is " + door.MAC.String()}, "match", "scan")
+	stdin(t, "SHOP-CLK-02\nSN:CK3-999999\nwhat is this\n"+clock.Serial)
+	redstart(1, []string{"the plan names it now", "Not taken: no MAC, serial or tag can be read", "this box is HALL-CLK-02"}, "match", "scan")
+	if e := r.entries()["SHOP-CLK-02"]; e.Serial != "CK3-999999" || r.entries()["HALL-CLK-02"].MatchedBy != match.ByLabel {
+		t.Errorf("%+v", e)
+	}
+	stdin(t, door.MAC.String())
+	redstart(1, []string{"matched with SHOP-DOOR-01 already"}, "match", "scan", "HALL-DOOR-01")
+
+	// Boxes that nobody planned.
+	fs5 := r.site.Others[slices.IndexFunc(r.site.Others, func(o skerry.Other) bool { return o.Model.Name == "FS5" })]
+	redstart(2, []string{"give MACs, or --all"}, "match", "adopt")
+	redstart(0, []string{"HALL-SWITCH-01", "Nothing was changed"}, "match", "adopt", fs5.MAC.String(), "--area", "HALL", "--preview")
+	redstart(0, []string{"1 entry added"}, "match", "adopt", fs5.MAC.String(), "--tag", "HALL-SW-09", "--area", "HALL")
+	if e := r.entries()["HALL-SW-09"]; e.Device != fs5.MAC || e.State != store.Matched || !e.Address.IsValid() {
+		t.Errorf("%+v", e)
+	}
+	redstart(1, []string{"is HALL-SW-09 already"}, "match", "adopt", fs5.MAC.String())
+	redstart(1, []string{"no profile fits this box"}, "match", "adopt", r.site.Others[slices.IndexFunc(r.site.Others, func(o skerry.Other) bool { return o.Model.Name == "printer" })].MAC.String())
+
+	// What was found becomes the as-found plan of a site that had none.
+	redstart(0, nil, "site", "add", "--key", "as-found", "--name", "As found", "--subnet", "10.40.8.0/22", "--gateway", "10.40.8.1")
+	other := func(args ...string) []string { return append([]string{"--site", "as-found"}, args...) }
+	redstart(0, nil, other("find")...)
+	redstart(0, []string{"entries added"}, other("match", "adopt", "--all")...)
+	redstart(0, []string{"HALL-TIME-01", "10.40.9.90", "HALL-CORE-01", "10.40.9.29", "FOUND-CAMERA-10"}, other("plan", "list", "--output", "csv")...)
+}
+
+// The page for matching, with a scanner that types into a field that always has
+// the focus.
+func TestMatchingInTheConsole(t *testing.T) {
+	r := whole(t)
+	r.find()
+	b := r.signedIn(t, 1280, "/match")
+	focused := func() bool {
+		in, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`document.activeElement.getAttribute('aria-label') === 'Label'`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return in
+	}
+	typed := func(text string) browser.Step { return chromedp.KeyEvent(text + "\r") }
+	b.do(shows("Open:"), chromedp.WaitVisible(browser.Mark("proposals")))
+	if !focused() {
+		t.Error("the scanner's field has no focus at first")
+	}
+	b.do(browser.Press("accept-port"), shows("Matched 10"))
+	waitFor(t, focused) // after a click, the next scan still goes there
+	clock := r.other("HALL-CLK-02")
+	b.do(typed("HALL-CLK-02"), shows("HALL-CLK-02 is chosen"), typed("MAC:"+clock.MAC.String()), shows("HALL-CLK-02 is %s", clock.MAC), shows("Matched 11"))
+	b.do(typed("two words"), shows("No MAC, serial or tag can be read"))
+	b.do(browser.Press("accept-serial"), shows("Matched 17"), browser.Press("match-accept"))
+	waitFor(t, func() bool { return r.entries()["HALL-REC-02"].MatchedBy == match.ByMAC })
+	if e := r.entries()["HALL-CLK-02"]; e.Device != clock.MAC || e.MatchedBy != match.ByLabel {
+		t.Errorf("%+v", e)
+	}
+	b.do(chromedp.Click(chromedp.CSS(`[data-name="matched"]`)), chromedp.WaitVisible(browser.Mark("matched")), shows("by order"))
+	b.do(chromedp.Click(chromedp.Search(`(//*[@data-test="matched"]//tbody//button[contains(., "Lock")])[1]`)), shows("Unlock"))
+	b.do(chromedp.Click(chromedp.Search(`(//*[@data-test="matched"]//tbody//tr[contains(., "BERTH2-SW-01")]//*[contains(@class, "n-checkbox")])[1]`)), browser.Press("match-undo"))
+	waitFor(t, func() bool {
+		return r.entries()["BERTH2-SW-01"].State == store.Planned
+	})
+	if !r.entries()["BERTH1-SW-01"].Locked {
+		t.Error("the first match is not locked")
+	}
+	b.do(chromedp.Click(chromedp.CSS(`[data-name="missing"]`)), chromedp.WaitVisible(browser.Mark("missing")))
+	b.do(chromedp.Click(chromedp.CSS(`[data-name="spare"]`)), chromedp.WaitVisible(browser.Mark("spare")), shows("fennmark-fs5"))
+	b.do(chromedp.Click(chromedp.Search(`(//*[@data-test="spare"]//tr[contains(., "fennmark-fs5")]//*[contains(@class, "n-checkbox")])[1]`)),
+		chromedp.Click(chromedp.Search(`//button[contains(., "Adopt 1 device")]`)), shows("FOUND-SWITCH-01"), browser.Answer("adopt-apply"))
+	waitFor(t, func() bool { return !r.entries()["FOUND-SWITCH-01"].Device.IsZero() })
+}
+
+// On foot with a phone: choose the entry, plug its box in, be sure, next.
+func TestOnFootInTheConsole(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 6, Seed: 2})
+	r.plan(string(r.site.Plan()))
+	field := r.site.Boxes[0]
+	tag := "BERTH1-SW-01" // the plan names it by MAC; on foot nobody cares
+	p := r.signedIn(t, 390, "/walk")
+	p.do(shows("watching"), shows("6 entries without a box"), shows("Choose the entry in front of you"))
+	waitFor(t, func() bool { return field.Starts() > 0 })
+	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), tag+"\r"), shows("Plug the box in, or switch it off and on."))
+	r.find() // it was heard before: only who comes anew is proposed
+	field.SetFaults(box.Faults{NeverReturns: true})
+	field.Restart()
+	gone := func() bool {
+		seg, err := r.c.Devices(patience(t))
+		return err == nil && slices.ContainsFunc(seg.Devices, func(d service.DeviceView) bool { return d.MAC == field.MAC && !d.Here })
+	}
+	waitFor(t, gone)
+	r.site.Plug(field)
+	p.do(chromedp.WaitVisible(browser.Mark("newcomer")), shows("%s", field.MAC), browser.Press("walk-blink"), shows("It blinks now"), browser.Press("walk-take"), chromedp.WaitVisible(browser.Mark("walk-good")))
+	if e := r.entries()[tag]; e.Device != field.MAC || e.MatchedBy != match.ByArrival {
+		t.Errorf("%+v", e)
+	}
+	p.do(shows("5 entries without a box"), chromedp.WaitVisible(browser.Mark("waiting")))
+	// It was not this one; and a label finds what does not arrive.
+	camera := r.site.Boxes[2]
+	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), "HALL-CAM-01\r"), shows("HALL-CAM-01"))
+	camera.SetFaults(box.Faults{NeverReturns: true})
+	camera.Restart()
+	waitFor(t, func() bool {
+		seg, err := r.c.Devices(patience(t))
+		return err == nil && slices.ContainsFunc(seg.Devices, func(d service.DeviceView) bool { return d.MAC == camera.MAC && !d.Here })
+	})
+	r.site.Plug(camera)
+	p.do(shows("%s", camera.MAC), browser.Press("walk-not"), chromedp.WaitVisible(browser.Mark("waiting")))
+	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), r.site.Boxes[3].MAC.String()+"\r"), shows("HALL-CAM-01 is %s", r.site.Boxes[3].MAC))
+}
+
+// The camera of a phone reads the QR code of a label.
+func TestTheCameraReadsALabel(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 4, Seed: 2})
+	r.plan(string(r.site.Plan()))
+	r.find()
+	camera := r.site.Boxes[1]
+	film := filepath.Join(t.TempDir(), "label.y4m")
+	if err := os.WriteFile(film, y4m(t, "MAC:"+camera.MAC.String()+" S/N:"+camera.Serial), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	p := r.signedIn(t, 390, "/walk", chromedp.Flag("use-fake-ui-for-media-stream", true), chromedp.Flag("use-fake-device-for-media-stream", true), chromedp.Flag("use-file-for-fake-video-capture", film))
+	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), r.tagOf(t, "ovalis-c20")+"\r"), chromedp.WaitVisible(browser.Mark("waiting")), browser.Press("camera"), chromedp.WaitVisible(browser.Mark("walk-good")))
+	if e := r.entries()[r.tagOf(t, "ovalis-c20")]; e.Device != camera.MAC || e.MatchedBy != match.ByLabel {
+		t.Errorf("%+v", e)
+	}
+}
+
+// tagOf gives the first entry of a profile.
+func (r *rig) tagOf(t *testing.T, profile string) string {
+	list, err := r.c.Entries(patience(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range list {
+		if e.Profile == profile {
+			return e.Tag
+		}
+	}
+	t.Fatalf("no entry is a %s", profile)
+	return ""
+}
+
+// y4m films a QR code: one frame of 640 by 480, over and over.
+func y4m(t *testing.T, text string) []byte {
+	t.Helper()
+	code, err := qr.Encode(text, qr.M)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const width, height, dot = 640, 480, 8
+	luma := make([]byte, width*height)
+	for i := range luma {
+		luma[i] = 235
+	}
+	left, top := (width-code.Size*dot)/2, (height-code.Size*dot)/2
+	for y := range code.Size * dot {
+		for x := range code.Size * dot {
+			if code.Black(x/dot, y/dot) {
+				luma[(top+y)*width+left+x] = 16
+			}
+		}
+	}
+	out := []byte(fmt.Sprintf("YUV4MPEG2 W%d H%d F10:1 Ip A1:1 C420jpeg\n", width, height))
+	for range 5 {
+		out = append(append(out, "FRAME\n"...), luma...)
+		for range width * height / 2 {
+			out = append(out, 128)
+		}
+	}
+	return out
+}
