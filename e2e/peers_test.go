@@ -118,6 +118,8 @@ func TestAmongRealHosts(t *testing.T) {
 	}
 	redstart(true, nil, "site", "set", "--name", "Quay", "--subnet", "10.40.8.0/22", "--gateway", "10.40.8.1")
 	redstart(true, []string{"wire0", "wired", "yes"}, "find", "--list", "--listen", "0.5")
+	redstart(false, []string{"there is no network interface wire9"}, "find", "plug", "wire9")
+	redstart(true, []string{"plugged into wire0"}, "find", "plug", "wire0")
 	redstart(true, []string{s.mac("twin1"), s.mac("twin2"), s.mac("strange"), "172.29.3.3", s.mac("six"), "fe80::", "2 devices share the address 10.40.8.77", "real-box"}, "find", "--capture", "--range", "172.29.3.0/29")
 	redstart(true, []string{"mdns", "real-clock", "snmp", "A real box", "lldp", "ssh", "OpenSSH", "_workstation._tcp"}, "find", "show", s.mac("box"), "--output", "table")
 	packets := filepath.Join(dir, "packets.pcapng")
@@ -137,6 +139,7 @@ func TestAmongRealHosts(t *testing.T) {
 	ask("client", "2")                            // it shows itself; nobody answers yet
 	_ = watching.cmd.Process.Signal(os.Interrupt) // it may have ended already
 	<-watching.done
+	has(t, "find --watch", watching.lines.String(), "+ came  "+s.mac("client"), "waits for DHCP")
 	redstart(true, []string{"CLOCK-1"}, "match", "--accept")
 	redstart(true, []string{"waits for DHCP"}, "find", "--known")
 	handing := make(chan string, 1)

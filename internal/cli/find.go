@@ -21,9 +21,9 @@ import (
 // findFlags are the options of find.
 type findFlags struct {
 	service.FindOptions
-	gentle, known, list, watch bool
-	listen                     float64
-	save, only                 string
+	gentle, known, list, watch, stop bool
+	listen                           float64
+	save, only                       string
 }
 
 func (a *app) find() *cobra.Command {
@@ -56,6 +56,13 @@ Nothing is set on any device.`,
 			if f.watch {
 				return a.watchSegment(ctx, c)
 			}
+			if f.stop {
+				if err := c.Stop(ctx); err != nil {
+					return err
+				}
+				a.say("Stopped; what was found is kept.")
+				return nil
+			}
 			if !f.known {
 				if err := a.survey(ctx, c, f); err != nil {
 					return err
@@ -78,8 +85,9 @@ Nothing is set on any device.`,
 	flags.BoolVar(&f.list, "list", false, "list the computer's interfaces and what is heard on each; send nothing")
 	flags.Float64Var(&f.listen, "listen", 2, "with --list, listen for so many `seconds`")
 	flags.BoolVar(&f.watch, "watch", false, "watch who comes and who goes, until Ctrl-C")
+	flags.BoolVar(&f.stop, "stop", false, "stop the survey under way, and keep what it found")
 	c.MarkFlagsMutuallyExclusive("gentle", "pace", "look-only")
-	c.MarkFlagsMutuallyExclusive("list", "watch", "known")
+	c.MarkFlagsMutuallyExclusive("list", "watch", "known", "stop")
 	c.AddCommand(a.findShow(), a.findBlink(), a.findPage(), a.findChoose(), a.findForget(), a.findHistory(), a.findPackets(), a.findPlug())
 	return c
 }

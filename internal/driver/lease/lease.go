@@ -89,9 +89,9 @@ func read(f ethernet.Frame) (ip.Datagram, dhcp.Message, bool) {
 // Serve answers the chosen boxes until each has its address, or the context
 // ends. It refuses to begin while another server answers that is not among
 // beside, and ends when one appears. Right before an address is offered it is
-// shown to be free. given is told of each box that took its address, or of why
+// shown to be free. tell is told of each box that took its address, or of why
 // it gets none, from one goroutine.
-func Serve(ctx context.Context, b *bench.Bench, grants []Grant, beside []netip.Addr, given func(Grant, error)) error {
+func Serve(ctx context.Context, b *bench.Bench, grants []Grant, beside []netip.Addr, tell func(Grant, error)) error {
 	others, err := Others(ctx, b)
 	if err != nil {
 		return err
@@ -136,9 +136,9 @@ func Serve(ctx context.Context, b *bench.Bench, grants []Grant, beside []netip.A
 				if p.err == nil {
 					p.err = problem.New(problem.Conflict, fmt.Sprintf("%s belongs to %s", p.grant.Lease.Address.Addr(), p.holders[0]), "free it, or plan another address").About(p.grant.Tag)
 				}
-				state[p.grant.MAC] = ended
+				state[p.grant.MAC] = refused
 				left--
-				given(p.grant, p.err)
+				tell(p.grant, p.err)
 				continue
 			}
 			state[p.grant.MAC] = free
@@ -190,9 +190,9 @@ func Serve(ctx context.Context, b *bench.Bench, grants []Grant, beside []netip.A
 				return err
 			}
 			if took && state[g.MAC] == free {
-				state[g.MAC] = ended
+				state[g.MAC] = given
 				left--
-				given(g, nil)
+				tell(g, nil)
 			}
 		case <-b.Done():
 			return bench.ErrGone
@@ -214,9 +214,10 @@ type proof struct {
 // What became of a grant so far.
 const (
 	fresh = iota
+	refused // somebody has the address
 	checking
 	free
-	ended
+	given // a lost answer is repeated
 )
 
 // stranger is the refusal to work beside a server that was not named.
