@@ -13,27 +13,14 @@ import (
 const snmpPort = 40161
 
 // snmpProber asks every agent that answers to everybody for its description,
-// name and object ID (RFC 3418, 2), and each found device by itself.
+// name and object ID (RFC 3418, 2). Others are asked alone, where their profile
+// wants it.
 var snmpProber = prober{
 	protocol: "snmp",
 	sourced:  true,
 	ask: func(p *pass) iter.Seq[[]byte] {
 		question := snmp.Ask(p.xid&0x7fffffff, snmp.SysDescr, snmp.SysName, snmp.SysObjectID)
-		return func(yield func([]byte) bool) {
-			for frame := range p.overUDP(snmpPort, netip.AddrPortFrom(ip.Broadcast, snmp.Port), 0, question) {
-				if !yield(frame) {
-					return
-				}
-			}
-			for _, f := range p.known {
-				if f.Profile == "" || f.Value(device.ObjectID) != "" {
-					continue // strangers are left alone
-				}
-				if frame := p.toDevice(f, snmpPort, snmp.Port, question); frame != nil && !yield(frame) {
-					return
-				}
-			}
-		}
+		return p.overUDP(snmpPort, netip.AddrPortFrom(ip.Broadcast, snmp.Port), 0, question)
 	},
 	read: func(h *heard) []device.Sighting {
 		if !h.isUDP || h.udp.Source.Port() != snmp.Port || h.udp.Destination.Port() != snmpPort {

@@ -3,18 +3,23 @@ package survey_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/netip"
+	"runtime"
 	"slices"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/profile"
+	"redstart/internal/lan"
 	"redstart/internal/lan/bench"
 	"redstart/internal/lan/faults"
 	"redstart/internal/lan/lookonly"
+	"redstart/internal/lan/segment"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/survey"
 	"redstart/internal/wire/arp"
@@ -189,25 +194,84 @@ func TestASurveyCanBeStoppedAndKeepsWhatItKnows(t *testing.T) {
 	}
 }
 
-// BenchmarkSurvey finds 1,000 devices and tells when the first came and how
-// long after the last one the survey ended.
+// BenchmarkSurvey finds 1,000 devices where 2 % of the frames are lost, and tells
+// how many were found within two passes, when the first came, how long after the
+// last one the survey ended, and what it took. Simulated devices share processor
+// and memory; the same without the survey is subtracted from neither.
 func BenchmarkSurvey(b *testing.B) {
-	_, on := up(b, skerry.Options{Devices: 1000, Seed: 3, Pace: 0.05})
+	_, on := up(b, skerry.Options{Devices: 1000, Seed: 3, Pace: 0.05, Faults: faults.Faults{Loss: 0.02}})
 	set := load(b)
 	for range b.N {
+		before := used(b)
 		began := time.Now()
 		var first, last time.Duration
-		p, err := survey.Run(context.Background(), on, set, survey.Options{}, func(*device.Found, survey.Progress) {
-			last = time.Since(began)
-			if first == 0 {
+		inTwo := 0
+		p, err := survey.Run(context.Background(), on, set, survey.Options{}, func(_ *device.Found, p survey.Progress) {
+			if last = time.Since(began); first == 0 {
 				first = last
+			}
+			if len(p.Passes) <= 2 {
+				inTwo = p.Found
 			}
 		})
 		if err != nil || p.Found != 1000 {
 			b.Fatalf("%d of 1000 found, %v", p.Found, err)
 		}
+		after := used(b)
+		b.ReportMetric(float64(inTwo), "found-in-two-passes")
 		b.ReportMetric(float64(first.Milliseconds()), "ms-to-first")
 		b.ReportMetric(float64((time.Since(began) - last).Milliseconds()), "ms-from-last-to-end")
-		b.ReportMetric(float64(p.Probes)/time.Since(began).Seconds(), "probes/s")
+		b.ReportMetric((after.seconds-before.seconds)*1000, "ms-of-processor")
+		b.ReportMetric((after.mebibytes - before.mebibytes), "MiB-allocated")
 	}
+}
+
+// BenchmarkPace sweeps 5,000 addresses that nobody has, and tells how the pace
+// that was held compares with the one that was asked for.
+func BenchmarkPace(b *testing.B) {
+	wire := &segment.Segment{}
+	clocked := &clocked{Port: wire.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 1<<14)}
+	on := bench.New(clocked)
+	defer on.Close()
+	var sweep []netip.Addr
+	for n := range uint32(5000) {
+		sweep = append(sweep, address.FromNumber(address.Number(netip.MustParseAddr("10.60.0.1"))+n))
+	}
+	for _, pace := range []int{survey.Normal, 250} {
+		clocked.at = nil
+		before := used(b)
+		if _, err := survey.Run(context.Background(), on, profile.Set{}, survey.Options{Sweep: sweep[:5*pace], Pace: pace}, func(*device.Found, survey.Progress) {}); err != nil {
+			b.Fatal(err)
+		}
+		// The first pass alone: between passes the survey waits on purpose.
+		list := clocked.at[:5*pace]
+		held := float64(len(list)-1) / list[len(list)-1].Sub(list[0]).Seconds()
+		b.ReportMetric(held/float64(pace), fmt.Sprintf("of-%d-a-second", pace))
+		b.ReportMetric((used(b).seconds-before.seconds)*1e6/float64(len(clocked.at)), fmt.Sprintf("µs-of-processor-per-probe-at-%d", pace))
+	}
+}
+
+// clocked notes when each frame is sent.
+type clocked struct {
+	lan.Port
+	at []time.Time
+}
+
+func (c *clocked) Send(frame []byte) error {
+	c.at = append(c.at, time.Now())
+	return c.Port.Send(frame)
+}
+
+// use is what the process has used.
+type use struct{ seconds, mebibytes float64 }
+
+func used(b *testing.B) use {
+	b.Helper()
+	var u syscall.Rusage
+	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &u); err != nil {
+		b.Fatal(err)
+	}
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return use{float64(u.Utime.Nano()+u.Stime.Nano()) / 1e9, float64(m.TotalAlloc) / (1 << 20)}
 }

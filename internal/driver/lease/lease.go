@@ -213,7 +213,7 @@ type proof struct {
 
 // What became of a grant so far.
 const (
-	fresh = iota
+	fresh   = iota
 	refused // somebody has the address
 	checking
 	free
