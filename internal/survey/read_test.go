@@ -1,0 +1,233 @@
+package survey
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/device"
+	"redstart/internal/core/profile"
+	"redstart/internal/lan/bench"
+	"redstart/internal/lan/segment"
+	"redstart/internal/wire/arp"
+	"redstart/internal/wire/bacnet"
+	"redstart/internal/wire/dhcp"
+	"redstart/internal/wire/enip"
+	"redstart/internal/wire/ethernet"
+	"redstart/internal/wire/ip"
+	"redstart/internal/wire/lldp"
+	"redstart/internal/wire/mdns"
+	"redstart/internal/wire/ndp"
+	"redstart/internal/wire/snmp"
+	"redstart/internal/wire/ssdp"
+	"redstart/internal/wire/wsd"
+)
+
+var (
+	us   = address.MAC{2, 0x52, 0x53, 0, 0, 1}
+	them = address.MAC{0x0a, 0x4f, 0x56, 0, 0, 9}
+	at   = netip.MustParseAddr("10.40.8.30")
+)
+
+// udp is a datagram of theirs in a frame.
+func udp(from, to string, payload []byte) []byte {
+	return ip.Datagram{Source: netip.MustParseAddrPort(from), Destination: netip.MustParseAddrPort(to), TTL: 255, Payload: payload}.Frame(them, us)
+}
+
+// frames are answers as they come from the wire, with the facts that each tells.
+func frames(t testing.TB) map[string][]byte {
+	t.Helper()
+	sysName, err := snmp.Message{Kind: snmp.KindResponse, ID: 1, Community: "public", Values: []snmp.Value{{OID: snmp.SysName, Text: "core-1"}}}.Append()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return map[string][]byte{
+		"arp address 10.40.8.30":            arp.Announcement(them, at),
+		"icmp6 address6 fe80::9":            ndp.Echo(them, netip.MustParseAddr("fe80::9"), 1, 1),
+		"lldp port port7; lldp name core-1": lldp.Unit{Port: "port7", TTL: 9, System: "core-1"}.Frame(them),
+		"dhcp asks dhcp; dhcp class thing":  dhcp.Renew(them, netip.Addr{}, netip.Addr{}, "", "thing"),
+		"mdns name clk; mdns model K3; mdns address 10.40.8.30; mdns service _ssh._tcp": udp("10.40.8.30:5353", "224.0.0.251:5353", mdns.Announce("x", "_ssh._tcp", "clk", 22, at, map[string]string{"model": "K3"})),
+		"wsd model C20; wsd name gate":                        udp("10.40.8.30:3702", "10.40.8.1:43702", wsd.Match{Endpoint: "u", Scopes: []string{wsd.ScopeOf("hardware", "C20"), wsd.ScopeOf("name", "gate")}}.Answer("1")),
+		"ssdp server R16":                                     udp("10.40.8.30:1900", "10.40.8.1:41900", ssdp.Message{Server: "R16", Unique: "u", Location: "l"}.Answer()),
+		"bacnet instance 7; bacnet vendor-id bacnet 9":        udp("10.40.8.30:47808", "255.255.255.255:47808", bacnet.Message{Kind: bacnet.KindIAm, Instance: 7, Vendor: 9}.Frame(true)),
+		"bacnet network 2001; bacnet network 2002":            udp("10.40.8.30:47808", "255.255.255.255:47808", bacnet.Message{Kind: bacnet.KindIAmRouter, Networks: []uint16{2001, 2002}}.Frame(true)),
+		"enip model M9; enip serial 0000002A; enip state set": udp("10.40.8.30:44818", "10.40.8.1:42222", enip.Identity{Address: at, Product: "M9", Serial: 42, Status: 4}.Answer()),
+		"snmp name core-1":                                    udp("10.40.8.30:161", "10.40.8.1:40161", sysName),
+	}
+}
+
+func TestEveryProberReadsItsAnswer(t *testing.T) {
+	for want, raw := range frames(t) {
+		f, err := ethernet.Parse(raw)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var told []string
+		for _, s := range read(f, time.Unix(1, 0)) {
+			if s.MAC != them {
+				t.Errorf("%s is told of %s", want, s.MAC)
+			}
+			for k, v := range s.Facts {
+				told = append(told, s.Protocol+" "+k+" "+v)
+			}
+		}
+		for _, w := range strings.Split(want, "; ") {
+			if !slices.Contains(told, w) {
+				t.Errorf("%q is not among %q", w, told)
+			}
+		}
+	}
+	// What no prober understands still says that its sender is there.
+	if list := read(ethernet.Frame{Source: them, Type: 0x1234}, time.Unix(1, 0)); len(list) != 1 || list[0].Protocol != "traffic" || len(list[0].Facts) != 0 {
+		t.Errorf("%+v", list)
+	}
+	// The answer of a station behind a router is told of that station.
+	behind := udp("10.40.8.30:47808", "255.255.255.255:47808", bacnet.Message{Kind: bacnet.KindIAm, From: bacnet.Station{Network: 2001, Address: "\x0b"}, Instance: 7}.Frame(true))
+	f, _ := ethernet.Parse(behind)
+	if list := read(f, time.Unix(1, 0)); len(list) != 1 || list[0].Part != "2001/11" {
+		t.Errorf("%+v", list)
+	}
+}
+
+func TestStationsAreReadBackAsTheyArePrinted(t *testing.T) {
+	for _, s := range []bacnet.Station{{}, {Network: 2001, Address: "\x0b"}, {Network: 7, Address: "\x01\x02\xff"}} {
+		if got, ok := station(s.String()); !ok || got != s {
+			t.Errorf("%q is %+v", s.String(), got)
+		}
+	}
+	for _, bad := range []string{"x", "0/1", "1/", "1/256", "70000/1", "1/1.x"} {
+		if s, ok := station(bad); ok {
+			t.Errorf("%q is %+v", bad, s)
+		}
+	}
+}
+
+// Whatever comes from the wire, reading it neither panics nor tells of anybody
+// but its sender.
+func FuzzRead(f *testing.F) {
+	for _, raw := range frames(f) {
+		f.Add(raw)
+	}
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		frame, err := ethernet.Parse(raw)
+		if err != nil {
+			return
+		}
+		for _, s := range read(frame, time.Unix(1, 0)) {
+			if s.MAC != frame.Source {
+				t.Errorf("%+v", s)
+			}
+			(&device.Found{}).Add(s)
+		}
+	})
+}
+
+// The address that a survey asks from is defended, and given up where somebody
+// else has it or is about to take it.
+func TestSourcesAreFreeAndDefended(t *testing.T) {
+	wire := &segment.Segment{}
+	witness := wire.Attach(them, 64)
+	b := bench.New(wire.Attach(us, 64))
+	defer b.Close()
+	k := newBook(b, profile.Set{}, Options{Subnets: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/24"), netip.MustParsePrefix("10.0.1.0/24"), netip.MustParsePrefix("10.0.2.0/24")},
+		Avoid: func(a netip.Addr) bool { return a == netip.MustParseAddr("10.0.0.253") }})
+	k.emit = func(*device.Found) {}
+	defer k.close()
+	wanted := k.candidates()
+	if len(wanted) != 6 || slices.Contains(wanted, netip.MustParseAddr("10.0.0.253")) {
+		t.Fatalf("%v", wanted)
+	}
+	ctx := context.Background()
+	frame := func(raw []byte) ethernet.Frame {
+		f, err := ethernet.Parse(raw)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f
+	}
+	k.hear(ctx, frame(arp.Announcement(them, wanted[2])))             // somebody has the first of the second subnet
+	k.hear(ctx, frame(arp.Probe(them, address.Broadcast, wanted[4]))) // and is about to take the first of the third
+	k.settle()
+	slices.SortFunc(k.sources, netip.Addr.Compare)
+	if !slices.Equal(k.sources, []netip.Addr{wanted[0], wanted[3], wanted[5]}) {
+		t.Errorf("%v of %v", k.sources, wanted)
+	}
+	k.hear(ctx, frame(arp.Packet{Operation: arp.Request, SenderMAC: them, SenderIP: at, TargetIP: k.sources[0]}.Frame(address.Broadcast)))
+	raw, err := witness.Receive()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p, ok := bench.ARP(frame(raw)); !ok || p.Operation != arp.Reply || p.SenderIP != k.sources[0] || p.SenderMAC != us {
+		t.Errorf("%+v", p)
+	}
+	// A conversation may not speak from it meanwhile.
+	talk, err := b.Open(ctx, bench.Peer{MAC: them, Address: netip.MustParseAddr("10.0.0.250")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer talk.Close()
+	if talk.Source() == k.sources[0] {
+		t.Error("a conversation borrowed the survey's address")
+	}
+}
+
+// A watch tells of somebody with the first frame, and of silence only after it
+// has asked.
+func TestAWatchHearsTheFirstFrame(t *testing.T) {
+	wire := &segment.Segment{}
+	talker := wire.Attach(them, 1024)
+	b := bench.New(wire.Attach(us, 1024))
+	defer b.Close()
+	known := &device.Found{}
+	known.Add(device.Sighting{MAC: address.MAC{2, 7, 7, 7, 7, 7}, Protocol: "arp", At: time.Unix(1, 0), Facts: map[string]string{"address": "10.40.8.77"}})
+	ctx, cancel := context.WithCancel(context.Background())
+	type event struct {
+		kind string
+		f    *device.Found
+	}
+	events := make(chan event, 64)
+	ended := make(chan error, 1)
+	go func() {
+		ended <- Watch(ctx, b, profile.Set{}, Options{Known: []*device.Found{known}}, 20*time.Millisecond, func(kind string, f *device.Found) { events <- event{kind, f} })
+	}()
+	asked := false
+	for done := 0; done < 2; {
+		_ = talker.Send(arp.Announcement(them, at))
+		select {
+		case e := <-events:
+			switch {
+			case e.f.MAC == them && e.kind == Arrived:
+				done++
+			case e.f.MAC == known.MAC && e.kind == Departed:
+				done++
+			default:
+				t.Errorf("%s %s", e.kind, e.f.MAC)
+			}
+		case <-time.After(time.Minute):
+			t.Fatal("nothing happened")
+		}
+	}
+	cancel()
+	if err := <-ended; !errors.Is(err, context.Canceled) {
+		t.Error(err)
+	}
+	talker.Close()
+	for {
+		raw, err := talker.Receive()
+		if err != nil {
+			break
+		}
+		f, _ := ethernet.Parse(raw)
+		if p, ok := bench.ARP(f); ok && p.TargetIP == netip.MustParseAddr("10.40.8.77") && p.SenderIP.IsUnspecified() {
+			asked = true
+		}
+	}
+	if !asked {
+		t.Error("it was given up without being asked")
+	}
+}
