@@ -30,7 +30,7 @@ func Open(ctx context.Context, width, height int, more ...chromedp.ExecAllocator
 		chromedp.Flag("disable-quic", true),
 		chromedp.Flag("force-prefers-reduced-motion", true), // the console then moves nothing
 		chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"),
+		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE 127.0.0.2"),
 	)
 	allocator, stopAllocator := chromedp.NewExecAllocator(ctx, append(options, more...)...)
 	browser, stopBrowser := chromedp.NewContext(allocator)

@@ -226,7 +226,7 @@ func stranger(s Server, beside []netip.Addr) error {
 		return nil
 	}
 	return problem.New(problem.Conflict, fmt.Sprintf("another DHCP server answers: %s, MAC %s", s.Address, s.MAC),
-		fmt.Sprintf("unplug it or set it up first; or work beside it with --beside %s", s.Address)).About(s.MAC.String())
+		fmt.Sprintf("unplug it or set it up first; or say that it may go on (--beside %s)", s.Address)).About(s.MAC.String())
 }
 
 // answer gives a chosen box what it asks for, if that is what it is to have.

@@ -1,0 +1,140 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"redstart/internal/browser"
+	"redstart/internal/service"
+	"redstart/internal/sim/skerry"
+	"redstart/internal/store"
+)
+
+// visible counts the rows of a table.
+func (b *tab) rows(mark string) int {
+	b.t.Helper()
+	n, err := chromedp.Run(b.ctx, chromedp.Evaluate[int](fmt.Sprintf(`document.querySelectorAll('[data-test="%s"] tbody tr').length`, mark)))
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return n
+}
+
+// device opens the details of a box in the list.
+func openDevice(mac string) browser.Step {
+	return chromedp.Steps(chromedp.Click(chromedp.Search(fmt.Sprintf(`//button[contains(@class,"mono") and text()="%s"]`, mac))), chromedp.WaitVisible(browser.Mark("facts")))
+}
+
+// The list of what was found: live, searched, grouped, its columns chosen, with
+// details, a box's own page, the surveys, files, and addresses over DHCP.
+func TestFoundInTheConsole(t *testing.T) {
+	r := whole(t)
+	b := r.signedIn(t, 1280, "/devices")
+	search := chromedp.CSS(`input[aria-label="Search devices"]`)
+	b.do(shows("Nothing was found yet"), browser.Press("find-options"), chromedp.WaitVisible(browser.Mark("interfaces")), shows("Own addresses"))
+	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Ranges"]`), "172.23.7.0/28"), chromedp.Click(browser.Mark("find-capture")), browser.Answer("find-begin"), browser.Ended("Finding"),
+		shows("%d devices", len(r.site.All())), shows("passes agree that these are all"))
+	b.do(chromedp.SendKeys(search, "tidewell-r2"), shows("2 of %d shown", len(r.site.All())), shows("reader-5"))
+	if n := b.rows("found"); n != 7 {
+		t.Errorf("%d rows, want two routers and the five behind one", n)
+	}
+	router := r.other("HALL-RTR-01")
+	b.do(openDevice(router.MAC.String()), shows("As from the factory: its title says so."), shows("Behind it: 2001/11"), shows("BDR-000411"))
+
+	// The box's own page, in this very browser, at an address that another has too.
+	opened, err := r.c.OpenPage(patience(t), router.MAC)
+	if err != nil {
+		t.Fatal(err)
+	}
+	page := openTab(t, 1280, 800)
+	page.do(chromedp.Navigate(opened.URL), chromedp.WaitVisible(chromedp.Search(`//h1[contains(., "Tidewell R2: registration")]`)))
+	again := openTab(t, 1280, 800)
+	again.do(chromedp.Navigate(opened.URL), chromedp.WaitVisible(chromedp.Search(`//p[contains(., "This link was used already")]`)))
+	// Where no new tab may be opened, the page comes in this one.
+	b.do(browser.Script(`window.open = () => null`), browser.Press("device-page"), chromedp.WaitVisible(chromedp.Search(`//h1[contains(., "Tidewell R2: registration")]`)))
+	b.do(chromedp.Navigate(r.url + "/devices"))
+	b.do(browser.Press("surveys"), shows("Since the one before"), chromedp.WaitVisible(browser.Mark("packets")), chromedp.Click(chromedp.CSS(".n-modal .n-base-close")), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")))
+
+	// A person decides what no sign does.
+	laptop := r.site.Others[slices.IndexFunc(r.site.Others, func(o skerry.Other) bool { return o.Model.Name == "laptop" })]
+	b.do(chromedp.Navigate(r.url+"/devices"), chromedp.SendKeys(search, "marta"), openDevice(laptop.MAC.String()), shows("unknown"), chromedp.Click(browser.Mark("device-profile")),
+		chromedp.KeyEvent("clepsydra-t1\r"), shows("by a person"))
+	b.do(chromedp.Navigate(r.url+"/devices"), browser.Press("found-group"), chromedp.Click(chromedp.Search(`//div[contains(@class,"n-base-select-option") and contains(., "By kind")]`)), shows("access point (4)"))
+	b.do(browser.Press("found-columns"), chromedp.Click(chromedp.Search(`//div[contains(@class,"n-dropdown-option") and contains(., "Firmware")]`)), chromedp.WaitVisible(chromedp.Search(`//*[@data-test="found"]//th[contains(., "Firmware")]`)))
+
+	// The watch switch, and somebody who leaves and comes back.
+	b.do(browser.Press("watch"))
+	waitFor(t, func() bool {
+		seg, err := r.c.Devices(patience(t))
+		return err == nil && seg.Watched
+	})
+
+	// Addresses over DHCP: only for who has an entry, and not beside a stranger.
+	b.do(browser.Press("hand-out"), shows("none: match it first"), chromedp.Click(chromedp.Search(`//button[contains(., "Cancel")]`)), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")))
+	if _, err := r.c.Accept(patience(t), service.Acceptance{Reasons: []string{"port"}}); err != nil {
+		t.Fatal(err)
+	}
+	b.do(browser.Press("hand-out"), shows("10.40.9.200"), browser.Answer("hand-out-begin"), shows("another DHCP server answers"))
+	b.do(browser.Press("hand-out"), chromedp.SendKeys(chromedp.CSS(`[data-test="beside"] input`), "192.168.88.1"), browser.Answer("hand-out-begin"), shows("8 of 8 have their address"))
+	if got := r.other("HALL-ACC-01").Running().Address.Addr(); got != r.entries()["HALL-ACC-01"].Address {
+		t.Errorf("HALL-ACC-01 got %s", got)
+	}
+
+	// What a person should know of the segment is among the findings.
+	b.do(chromedp.Navigate(r.url+"/findings"), chromedp.WaitVisible(browser.Mark("findings")), shows("dhcp-server-factory"))
+}
+
+// On a phone the list is short, the details fill the screen, and a box blinks.
+func TestFoundOnAPhone(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 4, Seed: 1})
+	r.find()
+	p := r.signedIn(t, 390, "/devices")
+	field := r.site.Boxes[0]
+	p.do(openDevice(field.MAC.String()), shows("no address"), chromedp.Click(chromedp.Search(`//div[contains(@class,"n-drawer")]//button[contains(., "Blink")]`)))
+	if wide, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`document.documentElement.scrollWidth > innerWidth`)); err != nil || wide {
+		t.Errorf("the page is wider than the phone: %v", err)
+	}
+}
+
+// Records of found devices: put together from several tellers, surveys kept with
+// what changed, and old records brought up to date.
+func TestFoundIsKeptOverARestart(t *testing.T) {
+	r := start(t, skerry.Options{Devices: 4, Seed: 1})
+	r.find()
+	before, err := r.c.Devices(patience(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := r.c.Choose(patience(t), r.site.Boxes[1].MAC, "ovalis-r16"); err != nil {
+		t.Fatal(err)
+	}
+	r.find()
+	after, err := r.c.Devices(patience(t))
+	if err != nil || len(after.Devices) != len(before.Devices) {
+		t.Fatalf("%d devices, then %d, %v", len(before.Devices), len(after.Devices), err)
+	}
+	for i, d := range after.Devices {
+		if want := before.Devices[i]; d.First != want.First || !d.Last.After(want.Last) || len(d.Facts) < len(want.Facts) || !d.Here {
+			t.Errorf("%+v, before %+v", d.Found, want.Found)
+		}
+		if chosen := d.MAC == r.site.Boxes[1].MAC; chosen != d.Chosen || chosen && d.Profile != "ovalis-r16" {
+			t.Errorf("%s is a %s, chosen: %v", d.MAC, d.Profile, d.Chosen)
+		}
+	}
+	list, err := r.c.Surveys(patience(t))
+	if err != nil || len(list) != 2 || list[0].State != store.Done || list[0].Found != 4 || len(list[0].Changes) != 0 || list[0].Who == "" || list[0].Believed != 4 {
+		t.Errorf("%+v, %v", list, err)
+	}
+	if _, err := r.c.Capture(patience(t), list[0].ID); err == nil || !strings.Contains(err.Error(), "kept no packets") {
+		t.Errorf("%v", err)
+	}
+	if entries, err := os.ReadDir(filepath.Join(r.dir, "captures")); err == nil && len(entries) > 0 {
+		t.Errorf("packets nobody asked for: %v", entries)
+	}
+}
