@@ -83,14 +83,21 @@ func shot(b context.Context, name string, steps ...browser.Step) error {
 
 func console(ctx context.Context, b context.Context, dir string) error {
 	// One camera takes no password, so that the pictures show what a failure looks like.
-	site := skerry.Start(skerry.Options{Seed: 1, Broken: map[int]box.Faults{8: {RefusesPassword: true}}})
+	site := skerry.Start(skerry.Options{Seed: 1, Whole: true, Broken: map[int]box.Faults{8: {RefusesPassword: true}}})
 	defer site.Close()
-	s, err := service.Open(ctx, service.Config{Data: dir, Port: site.Attach(), Segment: "simulated site", Log: slog.New(slog.DiscardHandler)})
+	s, err := service.Open(ctx, service.Config{Data: dir, Port: site.Attach(), Segment: "simulated site", Round: 300 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return err
 	}
 	defer s.Close()
 	if _, err := s.AddSite(ctx, skerry.Data(), "demo"); err != nil {
+		return err
+	}
+	at, err := s.At(ctx, "skerry-point")
+	if err == nil {
+		err = at.Watch(true)
+	}
+	if err != nil {
 		return err
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -126,18 +133,19 @@ func console(ctx context.Context, b context.Context, dir string) error {
 	}
 	url := "http://" + l.Addr().String()
 	chose := browser.Mark("plan-file")
+	router, door, desk := other(site, "HALL-RTR-01"), other(site, "BERTH1-DOOR-01"), other(site, "")
 	for _, step := range []struct {
 		name  string
 		steps []browser.Step
 	}{
 		{"import-refused", []browser.Step{chromedp.Navigate(url + "/#once=" + token),
 			browser.Press("stage-plan"), chromedp.SetUploadFiles(chose, []string{wrongFile}), chromedp.WaitVisible(browser.Mark("import-error"))}},
-		{"home-before", []browser.Step{chromedp.SetUploadFiles(chose, []string{planFile}), chromedp.WaitEnabled(browser.Mark("import-apply")), browser.Answer("import-apply"), chromedp.WaitVisible(browser.Mark("tag"))}},
-		{"plan", []browser.Step{browser.Press("nav-plan"), chromedp.WaitVisible(browser.Mark("sheet")), chromedp.Focus(browser.Mark("sheet")), chromedp.KeyEvent(kb.ArrowRight + kb.ArrowRight + kb.ArrowRight + kb.ArrowRight + kb.ArrowRight)}},
+		{"plan", []browser.Step{chromedp.SetUploadFiles(chose, []string{planFile}), chromedp.WaitEnabled(browser.Mark("import-apply")), browser.Answer("import-apply"), chromedp.WaitVisible(browser.Mark("tag")), browser.Press("nav-plan"), chromedp.WaitVisible(browser.Mark("sheet")), chromedp.Focus(browser.Mark("sheet")), chromedp.KeyEvent(kb.ArrowRight + kb.ArrowRight + kb.ArrowRight + kb.ArrowRight + kb.ArrowRight)}},
 		{"import-preview", []browser.Step{browser.Press("plan-import"), chromedp.SetUploadFiles(chose, []string{newerFile}), chromedp.WaitVisible(browser.Mark("mapping"))}},
 		{"found", []browser.Step{chromedp.Navigate(url), browser.Press("stage-find"), browser.Ended("Finding"), chromedp.WaitEnabled(browser.Mark("stage-match"))}},
-		{"match", []browser.Step{browser.Press("stage-match"), chromedp.WaitEnabled(browser.Mark("match-accept"))}},
-		{"rehearsal", []browser.Step{browser.Answer("match-accept"), chromedp.WaitEnabled(browser.Mark("stage-commission")), browser.Press("stage-commission"), chromedp.WaitEnabled(browser.Mark("run-begin"))}},
+		{"device", []browser.Step{chromedp.Click(chromedp.Search(fmt.Sprintf(`//button[contains(@class,"mono") and text()="%s"]`, router.MAC))), chromedp.WaitVisible(browser.Mark("facts"))}},
+		{"match", []browser.Step{browser.Press("nav-match"), chromedp.WaitEnabled(browser.Mark("match-accept"))}},
+		{"rehearsal", []browser.Step{browser.Press("match-accept"), browser.Press("nav-work"), chromedp.WaitEnabled(browser.Mark("stage-commission")), browser.Press("stage-commission"), chromedp.WaitEnabled(browser.Mark("run-begin"))}},
 		{"home-during", []browser.Step{browser.Answer("run-begin"), chromedp.Click(chromedp.CSS(`[data-name="entries"]`)),
 			chromedp.Sleep(1200 * time.Millisecond)}},
 		{"home-after", []browser.Step{browser.Ended("Commissioning"), browser.Press("stage-verify"), browser.Ended("Verifying")}},
@@ -147,8 +155,16 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		{"history", []browser.Step{browser.Press("nav-history"), chromedp.WaitVisible(browser.Mark("revisions"))}},
 		{"home-dark", []browser.Step{chromedp.Navigate(url), chromedp.WaitVisible(browser.Mark("tag")), browser.Press("theme")}},
 		{"home-phone", []browser.Step{browser.Press("theme"), chromedp.EmulateViewport(390, 800, chromedp.EmulateMobile, chromedp.EmulateScale(2))}},
-		{"plan-phone", []browser.Step{browser.Press("nav-plan"), chromedp.WaitVisible(browser.Mark("cards"))}},
-		{"findings", []browser.Step{chromedp.EmulateViewport(1280, 800), browser.Script(`localStorage.setItem('redstart-site', 'mistakes')`),
+		{"on-foot", []browser.Step{chromedp.Navigate(url + "/walk"), chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), "BERTH1-DOOR-01\r"), chromedp.WaitVisible(browser.Mark("waiting")),
+			func(context.Context, *chromedp.Target) (chromedp.Void, error) { door.Restart(); return chromedp.Void{}, nil }, chromedp.WaitVisible(browser.Mark("newcomer"))}},
+		{"box-page", []browser.Step{chromedp.EmulateViewport(1280, 800), func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+			v, err := at.OpenPage(ctx, desk.MAC, "127.0.0.1", nil)
+			if err != nil {
+				return chromedp.Void{}, err
+			}
+			return chromedp.Navigate(v.URL)(ctx, t)
+		}, chromedp.WaitVisible(chromedp.CSS("h1"))}},
+		{"findings", []browser.Step{ browser.Script(`localStorage.setItem('redstart-site', 'mistakes')`),
 			chromedp.Navigate(url + "/findings"), chromedp.WaitVisible(browser.Mark("findings"))}},
 	} {
 		if step.name == "history" {
@@ -161,6 +177,16 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		}
 	}
 	return planning(ctx, b, dir, s, url)
+}
+
+// other gives the stand-in that is an entry; the desk switch for none.
+func other(site *skerry.Site, tag string) *box.Box {
+	for _, o := range site.Others {
+		if o.Tag == tag {
+			return o.Box
+		}
+	}
+	return nil
 }
 
 // change makes a few changes for the history to show.

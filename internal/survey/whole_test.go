@@ -98,6 +98,9 @@ func TestTheWholeTerminalIsFound(t *testing.T) {
 				t.Errorf("on the trunks: %v %+v", got, f.Facts)
 			}
 		case "HALL-CORE-01":
+			if !slices.ContainsFunc(f.Facts, func(x device.Fact) bool { return x.Part == "port port17" && x.Protocol == "lldp" }) {
+				t.Error("no LLDP neighbour at port 17")
+			}
 			if got := f.ValuesOf("port port17", device.Behind); len(got) != 1 || found[mac(t, got[0])].Profile != "tolvern-v2" {
 				t.Errorf("behind port 17: %v", got)
 			}

@@ -195,6 +195,9 @@ func (a *applier) follow(e Entry) Entry {
 			e.After[i] = to
 		}
 	}
+	if tag, port, _ := strings.Cut(e.SwitchPort, "/"); a.renamed[tag] != "" {
+		e.SwitchPort = a.renamed[tag] + "/" + port
+	}
 	p := a.Profiles[e.Profile]
 	if p == nil {
 		return e

@@ -344,3 +344,29 @@ func FuzzApply(f *testing.F) {
 		}
 	})
 }
+
+// A switch port is checked, and follows its switch when that gets another tag.
+func TestSwitchPorts(t *testing.T) {
+	p := plan.Plan{Profiles: bundled(t), Entries: []plan.Entry{
+		{Tag: "SW-1", Kind: "switch", Profile: "fennmark-fs8"}, {Tag: "A", Kind: "camera", Profile: "ovalis-c20", SwitchPort: "SW-1/port 3"}, {Tag: "B", Kind: "camera", Profile: "ovalis-c20", SwitchPort: "SW-1/port 3"},
+		{Tag: "C", Kind: "camera", Profile: "ovalis-c20", SwitchPort: "A/1"}, {Tag: "D", Kind: "camera", Profile: "ovalis-c20", SwitchPort: "nonsense"}, {Tag: "E", Kind: "camera", Profile: "ovalis-c20", SwitchPort: "SW-9/1"},
+	}}
+	got := map[string]string{}
+	for _, f := range p.Check() {
+		if f.Code == "switch-port" {
+			got[f.Tag] = f.Reason
+		}
+	}
+	for tag, want := range map[string]string{"B": "already used by A", "C": "A is a camera, not a switch", "D": "write it as TAG/port", "E": "there is no entry SW-9"} {
+		if !strings.Contains(got[tag], want) {
+			t.Errorf("%s: %q, want %q", tag, got[tag], want)
+		}
+	}
+	if got["A"] != "" {
+		t.Errorf("A: %s", got["A"])
+	}
+	entries, _, complaints := p.Apply([]plan.Patch{{Tag: "SW-1", Set: map[string]string{"tag": "HALL-SW-01"}}})
+	if complaints != nil || entries[1].SwitchPort != "HALL-SW-01/port 3" || entries[4].SwitchPort != "nonsense" {
+		t.Errorf("%+v %+v", entries, complaints)
+	}
+}

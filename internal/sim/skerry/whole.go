@@ -107,7 +107,7 @@ func (s *Site) hanging() []standin.Hang {
 		case port == 0:
 			port = 1 + i%6
 		}
-		list = append(list, standin.Hang{MAC: o.MAC, Port: port})
+		list = append(list, standin.Hang{MAC: o.MAC, Port: port, Speaks: o.Tag == "HALL-VOX-01"})
 	}
 	return list
 }

@@ -29,8 +29,9 @@ var FS5Factory = box.Settings{Name: "fs5", Address: netip.MustParsePrefix("192.1
 
 // Hang is one MAC behind a port.
 type Hang struct {
-	MAC  address.MAC
-	Port int
+	MAC    address.MAC
+	Port   int
+	Speaks bool // LLDP
 }
 
 // object is one value of the managed switch's tables.
@@ -80,6 +81,9 @@ func objects(b *box.Box, table []Hang) []object {
 			index += "." + strconv.Itoa(int(octet))
 		}
 		add(snmp.Value{Number: h.Port}, snmp.TableVlanFdb+".1"+index)
+		if h.Speaks { // LLDP, lldpRemChassisId by time mark, port and index
+			add(snmp.Value{Text: string(h.MAC[:])}, ".1.0.8802.1.1.2.1.4.1.1.5.0."+strconv.Itoa(h.Port)+".1")
+		}
 	}
 	slices.SortFunc(list, func(a, b object) int { return slices.Compare(a.oid, b.oid) })
 	return list
