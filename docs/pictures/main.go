@@ -156,7 +156,10 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		{"home-dark", []browser.Step{chromedp.Navigate(url), chromedp.WaitVisible(browser.Mark("tag")), browser.Press("theme")}},
 		{"home-phone", []browser.Step{browser.Press("theme"), chromedp.EmulateViewport(390, 800, chromedp.EmulateMobile, chromedp.EmulateScale(2))}},
 		{"on-foot", []browser.Step{chromedp.Navigate(url + "/walk"), chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), "BERTH1-DOOR-01\r"), chromedp.WaitVisible(browser.Mark("waiting")),
-			func(context.Context, *chromedp.Target) (chromedp.Void, error) { door.Restart(); return chromedp.Void{}, nil }, chromedp.WaitVisible(browser.Mark("newcomer"))}},
+			func(context.Context, *chromedp.Target) (chromedp.Void, error) {
+				door.Restart()
+				return chromedp.Void{}, nil
+			}, chromedp.WaitVisible(browser.Mark("newcomer"))}},
 		{"box-page", []browser.Step{chromedp.EmulateViewport(1280, 800), func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
 			v, err := at.OpenPage(ctx, desk.MAC, "127.0.0.1", nil)
 			if err != nil {
@@ -164,7 +167,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 			}
 			return chromedp.Navigate(v.URL)(ctx, t)
 		}, chromedp.WaitVisible(chromedp.CSS("h1"))}},
-		{"findings", []browser.Step{ browser.Script(`localStorage.setItem('redstart-site', 'mistakes')`),
+		{"findings", []browser.Step{browser.Script(`localStorage.setItem('redstart-site', 'mistakes')`),
 			chromedp.Navigate(url + "/findings"), chromedp.WaitVisible(browser.Mark("findings"))}},
 	} {
 		if step.name == "history" {
