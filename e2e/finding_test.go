@@ -52,6 +52,7 @@ func (r *rig) other(tag string) skerry.Other {
 // Finding as a technician does it: which interface, everything on the segment,
 // its details, what changed, the packets, the files.
 func TestFindingOnTheCommandLine(t *testing.T) {
+	t.Parallel()
 	r := whole(t)
 	redstart := r.with(t)
 	redstart(0, []string{"Interface", "Link", "Nothing was sent"}, "find", "--list", "--listen", "0.1")
@@ -147,6 +148,7 @@ func analyse(t *testing.T, path, us string, wanted map[string]string) {
 }
 
 func TestTheWatchTellsWhoComesAndGoes(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 6, Seed: 2})
 	waitFor(t, func() bool { return r.site.Boxes[5].Starts() > 0 })
 	r.find()
@@ -197,6 +199,7 @@ func TestTheWatchTellsWhoComesAndGoes(t *testing.T) {
 
 // A service that only looks finds everything and can do nothing else.
 func TestLookingOnly(t *testing.T) {
+	t.Parallel()
 	r := startAs(t, &rig{lookOnly: true}, skerry.Options{Devices: 4, Seed: 1})
 	r.plan(string(r.site.Plan()))
 	redstart := r.with(t)
@@ -220,6 +223,7 @@ func TestLookingOnly(t *testing.T) {
 
 // The pages of boxes at addresses that others have as well, each by its MAC.
 func TestPagesOfBoxesAtOneAddress(t *testing.T) {
+	t.Parallel()
 	r := whole(t)
 	r.find()
 	ctx := patience(t)
@@ -304,6 +308,7 @@ func TestPagesOfBoxesAtOneAddress(t *testing.T) {
 // What a box's web server sends beyond its page stays away from the browser's
 // other business.
 func TestAPageIsKeptApart(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1, Only: "B4", Seed: 1})
 	r.find()
 	ctx := patience(t)
@@ -353,6 +358,7 @@ func TestAPageIsKeptApart(t *testing.T) {
 // The eight boxes that wait for DHCP get exactly what the plan says, beside a
 // switch that hands out nonsense; nobody else is answered.
 func TestAddressesAreHandedOutToTheChosen(t *testing.T) {
+	t.Parallel()
 	r := whole(t)
 	redstart := r.with(t)
 	redstart(0, nil, "find")
@@ -387,6 +393,7 @@ func TestAddressesAreHandedOutToTheChosen(t *testing.T) {
 
 // Several findings at once, in the words of the API.
 func TestNoticesOfTheSegment(t *testing.T) {
+	t.Parallel()
 	r := whole(t)
 	r.find()
 	seg, err := r.c.Devices(patience(t))

@@ -34,6 +34,7 @@ func openDevice(mac string) browser.Step {
 // The list of what was found: live, searched, grouped, its columns chosen, with
 // details, a box's own page, the surveys, files, and addresses over DHCP.
 func TestFoundInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := whole(t)
 	b := r.signedIn(t, 1280, "/devices")
 	search := chromedp.CSS(`input[aria-label="Search devices"]`)
@@ -81,7 +82,7 @@ func TestFoundInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.do(browser.Press("hand-out"), shows("10.40.9.200"), browser.Answer("hand-out-begin"), shows("another DHCP server answers"))
-	b.do(browser.Press("hand-out"), chromedp.SendKeys(chromedp.CSS(`[data-test="beside"] input`), "192.168.88.1"), browser.Answer("hand-out-begin"), shows("8 of 8 have their address"))
+	b.do(chromedp.WaitVisible(browser.Mark("hand-out")), browser.Script(`document.querySelector('[data-test="hand-out"]').click()`), chromedp.SendKeys(chromedp.CSS(`[data-test="beside"] input`), "192.168.88.1"), browser.Answer("hand-out-begin"), shows("8 of 8 have their address"))
 	if got := r.other("HALL-ACC-01").Running().Address.Addr(); got != r.entries()["HALL-ACC-01"].Address {
 		t.Errorf("HALL-ACC-01 got %s", got)
 	}
@@ -92,6 +93,7 @@ func TestFoundInTheConsole(t *testing.T) {
 
 // On a phone the list is short, the details fill the screen, and a box blinks.
 func TestFoundOnAPhone(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 4, Seed: 1})
 	r.find()
 	p := r.signedIn(t, 390, "/devices")
@@ -105,6 +107,7 @@ func TestFoundOnAPhone(t *testing.T) {
 // Records of found devices: put together from several tellers, surveys kept with
 // what changed, and old records brought up to date.
 func TestFoundIsKeptOverARestart(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 4, Seed: 1})
 	r.find()
 	before, err := r.c.Devices(patience(t))

@@ -80,6 +80,7 @@ func TestMatchingOnTheCommandLine(t *testing.T) {
 // The page for matching, with a scanner that types into a field that always has
 // the focus.
 func TestMatchingInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := whole(t)
 	r.find()
 	b := r.signedIn(t, 1280, "/match")
@@ -123,6 +124,7 @@ func TestMatchingInTheConsole(t *testing.T) {
 
 // On foot with a phone: choose the entry, plug its box in, be sure, next.
 func TestOnFootInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 6, Seed: 2})
 	r.plan(string(r.site.Plan()))
 	field := r.site.Boxes[0]
@@ -161,6 +163,7 @@ func TestOnFootInTheConsole(t *testing.T) {
 
 // The camera of a phone reads the QR code of a label.
 func TestTheCameraReadsALabel(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 4, Seed: 2})
 	r.plan(string(r.site.Plan()))
 	r.find()

@@ -45,6 +45,7 @@ func (s *spaces) waitIn(role string, command ...string) {
 // with IPv6 only; responders for mDNS, LLDP, SNMP and SSH; DHCP clients and a
 // DHCP server.
 func TestAmongRealHosts(t *testing.T) {
+	t.Parallel()
 	s := makeSpaces(t, "serve")
 	s.ip("-n", s.name("hub"), "link", "set", "br0", "type", "bridge", "group_fwd_mask", "0x4000") // LLDP crosses the hub, as on an unmanaged switch
 	for role, address := range map[string]string{"twin1": "10.40.8.77/22", "twin2": "10.40.8.77/22", "strange": "172.29.3.3/29", "box": "10.40.8.80/22"} {
@@ -98,6 +99,7 @@ func TestAmongRealHosts(t *testing.T) {
 	t.Cleanup(func() { _ = os.Remove(socket) })
 	daemon("box", "lldpd", "-d", "-u", socket, "-I", "wire0", "-S", "A real box")
 	s.waitIn("box", "lldpcli", "-u", socket, "configure", "lldp", "tx-interval", "1")
+	s.waitIn("box", "sh", "-c", "lldpcli -u "+socket+" show statistics | grep -q 'Transmitted: *[1-9]'")
 	s.waitIn("box", "sh", "-c", "grep -q :14E9 /proc/net/udp && grep -q :00A1 /proc/net/udp && grep -q :0016 /proc/net/tcp")
 
 	data := filepath.Join(dir, "data")
@@ -121,10 +123,15 @@ func TestAmongRealHosts(t *testing.T) {
 	redstart(false, []string{"there is no network interface wire9"}, "find", "plug", "wire9")
 	redstart(true, []string{"plugged into wire0"}, "find", "plug", "wire0")
 	redstart(true, []string{s.mac("twin1"), s.mac("twin2"), s.mac("strange"), "172.29.3.3", s.mac("six"), "fe80::", "2 devices share the address 10.40.8.77", "real-box"}, "find", "--capture", "--range", "172.29.3.0/29")
+	watching := spawn(t, "Watching", data, "ip", "netns", "exec", s.name("serve"), self, "--data", data, "find", "--watch")
+	waitFor(t, func() bool { // neighbours speak when they like
+		out, err := s.in("serve", self, "--data", data, "find", "show", s.mac("box"))
+		return err == nil && strings.Contains(out, "lldp")
+	})
 	redstart(true, []string{"mdns", "real-clock", "snmp", "A real box", "lldp", "ssh", "OpenSSH", "_workstation._tcp"}, "find", "show", s.mac("box"), "--output", "table")
 	packets := filepath.Join(dir, "packets.pcapng")
 	redstart(true, nil, "find", "packets", packets)
-	analyse(t, packets, s.mac("serve"), map[string]string{"lldp": "LLDP", "mdns": "mDNS", "snmp": "SNMP", "ssh": "SSH", "icmpv6": "ICMPv6", "arp": "ARP", "dhcp": "DHCP", "bacapp": "BACnet", "pn_dcp": "DCP"})
+	analyse(t, packets, s.mac("serve"), map[string]string{"mdns": "mDNS", "snmp": "SNMP", "ssh": "SSH", "icmpv6": "ICMPv6", "arp": "ARP", "dhcp": "DHCP", "bacapp": "BACnet", "pn_dcp": "DCP"})
 
 	// The client's box is planned; the stranger's is not.
 	redstart(true, nil, "plan", "import", write("plan.csv", fmt.Sprintf("tag,profile,address,name,mac\nCLOCK-1,real-box,10.40.9.123,clock-1,%s\n", s.mac("client")), 0o600))
@@ -135,7 +142,6 @@ func TestAmongRealHosts(t *testing.T) {
 		got, _ := os.ReadFile(out)
 		return strings.TrimSpace(string(got))
 	}
-	watching := spawn(t, "Watching", data, "ip", "netns", "exec", s.name("serve"), self, "--data", data, "find", "--watch")
 	ask("client", "2")                            // it shows itself; nobody answers yet
 	_ = watching.cmd.Process.Signal(os.Interrupt) // it may have ended already
 	<-watching.done

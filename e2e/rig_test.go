@@ -61,7 +61,7 @@ func (b *buffer) String() string {
 }
 
 // watchRound is how often a standing watch asks here.
-const watchRound = 250 * time.Millisecond
+const watchRound = 500 * time.Millisecond
 
 // rig is a service on loopback with the simulated site plugged in.
 type rig struct {

@@ -80,7 +80,7 @@ func (q Inquirer) Ask(ctx context.Context, f *device.Found) ([]device.Sighting, 
 			return told, errors.Join(failed, err)
 		}
 		defer talk.Close()
-		t := &talker{Conversation: talk, found: f, port: fitting[0].WebPort(), isSwitch: fitting[0].Kind == "switch"}
+		t := &talker{Conversation: talk, found: f, web: fitting[0].Web, isSwitch: fitting[0].Kind == "switch"}
 		slices.Sort(asks)
 		for _, ask := range slices.Compact(asks) {
 			if err := t.ask(ctx, ask); err != nil {
@@ -100,7 +100,7 @@ func (q Inquirer) Ask(ctx context.Context, f *device.Found) ([]device.Sighting, 
 type talker struct {
 	*bench.Conversation
 	found    *device.Found
-	port     uint16 // of its web server, if the profile says
+	web      profile.Web // its web server, if the profile says
 	isSwitch bool
 	told     []device.Sighting
 }
@@ -149,8 +149,8 @@ func (t *talker) url(scheme string, port uint16, path string) string {
 
 // page reads title and server of the first page, and the certificate.
 func (t *talker) page(ctx context.Context, scheme string, port uint16) error {
-	if t.port != 0 {
-		port = t.port
+	if t.web.Scheme == scheme && t.web.Port != 0 {
+		port = t.web.Port
 	}
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, t.url(scheme, port, "/"), nil)
 	if err != nil {

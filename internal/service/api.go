@@ -17,7 +17,7 @@ import (
 )
 
 // Version is the version of the program.
-const Version = "0.2.0"
+const Version = "0.3.0"
 
 // Handler is the whole web surface: the API under /api and the console.
 func (s *Service) Handler() http.Handler {

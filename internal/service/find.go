@@ -254,6 +254,11 @@ func (s *Site) capture() (end func(), name string, err error) {
 	}, name, nil
 }
 
+// captureFile is where a capture is kept.
+func (s *Site) captureFile(name string) string {
+	return filepath.Join(s.config.Data, captures, filepath.Base(name))
+}
+
 // Capture gives the packets of a survey.
 func (s *Site) Capture(ctx context.Context, id int64) (download, error) {
 	list, err := s.store.Surveys(ctx, mostSurveys)
@@ -262,7 +267,7 @@ func (s *Site) Capture(ctx context.Context, id int64) (download, error) {
 	}
 	for _, v := range list {
 		if v.ID == id && v.Capture != "" {
-			content, err := os.ReadFile(filepath.Join(s.config.Data, captures, filepath.Base(v.Capture)))
+			content, err := os.ReadFile(s.captureFile(v.Capture))
 			if err != nil {
 				return download{}, problem.New(problem.Missing, "the capture is gone from the data folder", "find again with --capture").About(v.Capture).Because(err)
 			}

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"net/netip"
+	"os"
 	"regexp"
 	"slices"
 
@@ -130,11 +131,26 @@ func (s *Site) Remove(ctx context.Context, sure string) error {
 	if a := s.Activity(); a.State == store.Running && a.Site == s.store.Key {
 		return problem.New(problem.Conflict, "work on this site is under way", "wait until it is done, or stop it").About(s.store.Key)
 	}
+	if err := s.Watch(false); err != nil {
+		return err
+	}
+	surveys, err := s.store.Surveys(ctx, mostSurveys)
+	if err != nil {
+		return err
+	}
 	s.planning.Lock()
 	defer s.planning.Unlock()
 	s.forget()
 	defer s.hub.publish("", "sites", none{})
-	return s.store.Remove(ctx)
+	if err := s.store.Remove(ctx); err != nil {
+		return err
+	}
+	for _, v := range surveys {
+		if v.Capture != "" {
+			_ = os.Remove(s.captureFile(v.Capture)) // it may have been taken away before
+		}
+	}
+	return nil
 }
 
 // forget drops what was worked out of a plan that changed.

@@ -100,6 +100,7 @@ type Box struct {
 	live    *instance // nil while it is away
 	starts  int
 	faults  Faults
+	refused address.MAC // which DHCP server refused it last
 }
 
 type command int

@@ -27,7 +27,7 @@ func (b *Box) dhcp(f ethernet.Frame, d ip.Datagram) bool {
 	switch d.Destination.Port() {
 	case dhcp.ClientPort:
 		if m, err := dhcp.Parse(d.Payload); err == nil && b.Model.Class != "" && m.Client == b.MAC {
-			b.take(m, d)
+			b.take(m, f.Source)
 		}
 	case dhcp.ServerPort:
 		if m, err := dhcp.Parse(d.Payload); err == nil && b.Model.Pool.IsValid() && b.Running() == b.Factory {
@@ -39,14 +39,25 @@ func (b *Box) dhcp(f ethernet.Frame, d ip.Datagram) bool {
 	return true
 }
 
-// take is the client (RFC 2131, 4.4): it asks for what is offered first, and
-// uses what is given. A lease counts until the next power cut here.
-func (b *Box) take(m dhcp.Message, d ip.Datagram) {
+// take is the client (RFC 2131, 4.4): it asks for what is offered first by a
+// server that did not refuse it last, and uses what is given. A lease counts
+// until the next power cut here.
+func (b *Box) take(m dhcp.Message, server address.MAC) {
 	if b.Running().Address.IsValid() {
 		return
 	}
 	switch m.Kind {
+	case dhcp.NAK:
+		b.mu.Lock()
+		b.refused = server
+		b.mu.Unlock()
 	case dhcp.Offer:
+		b.mu.Lock()
+		refused := b.refused == server
+		b.mu.Unlock()
+		if refused {
+			return
+		}
 		b.Send(dhcp.Renew(b.MAC, m.Yours, m.Server, b.Running().Name, b.Model.Class))
 	case dhcp.ACK:
 		bits, gateway := m.Network()
