@@ -144,7 +144,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		{"import-preview", []browser.Step{browser.Press("plan-import"), chromedp.SetUploadFiles(chose, []string{newerFile}), chromedp.WaitVisible(browser.Mark("mapping"))}},
 		{"found", []browser.Step{chromedp.Navigate(url), browser.Press("stage-find"), browser.Ended("Finding"), chromedp.WaitEnabled(browser.Mark("stage-match"))}},
 		{"device", []browser.Step{chromedp.Click(chromedp.Search(fmt.Sprintf(`//button[contains(@class,"mono") and text()="%s"]`, router.MAC))), chromedp.WaitVisible(browser.Mark("facts"))}},
-		{"match", []browser.Step{browser.Press("nav-match"), chromedp.WaitEnabled(browser.Mark("match-accept"))}},
+		{"match", []browser.Step{chromedp.KeyEvent(kb.Escape), chromedp.WaitNotPresent(chromedp.CSS(".n-drawer-mask")), browser.Press("nav-match"), chromedp.WaitEnabled(browser.Mark("match-accept"))}},
 		{"rehearsal", []browser.Step{browser.Press("match-accept"), browser.Press("nav-work"), chromedp.WaitEnabled(browser.Mark("stage-commission")), browser.Press("stage-commission"), chromedp.WaitEnabled(browser.Mark("run-begin"))}},
 		{"home-during", []browser.Step{browser.Answer("run-begin"), chromedp.Click(chromedp.CSS(`[data-name="entries"]`)),
 			chromedp.Sleep(1200 * time.Millisecond)}},
