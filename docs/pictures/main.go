@@ -153,8 +153,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		{"addresses", []browser.Step{chromedp.KeyEvent(kb.Escape), chromedp.WaitNotPresent(chromedp.CSS(".n-drawer-mask")), browser.Press("nav-addresses"), chromedp.WaitVisible(browser.Mark("block"))}},
 		{"logins", []browser.Step{chromedp.Navigate(url + "/settings#vault"), chromedp.WaitVisible(browser.Mark("policies"))}},
 		{"history", []browser.Step{browser.Press("nav-history"), chromedp.WaitVisible(browser.Mark("revisions"))}},
-		{"home-dark", []browser.Step{chromedp.Navigate(url), chromedp.WaitVisible(browser.Mark("tag")), browser.Press("theme")}},
-		{"home-phone", []browser.Step{browser.Press("theme"), chromedp.EmulateViewport(390, 800, chromedp.EmulateMobile, chromedp.EmulateScale(2))}},
+		{"home-phone", []browser.Step{chromedp.Navigate(url), chromedp.WaitVisible(browser.Mark("tag")), chromedp.EmulateViewport(390, 800, chromedp.EmulateMobile, chromedp.EmulateScale(2))}},
 		{"on-foot", []browser.Step{chromedp.Navigate(url + "/walk"), chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), "BERTH1-DOOR-01\r"), chromedp.WaitVisible(browser.Mark("waiting")),
 			func(context.Context, *chromedp.Target) (chromedp.Void, error) {
 				door.Restart()

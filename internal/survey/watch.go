@@ -2,6 +2,7 @@ package survey
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -15,8 +16,10 @@ import (
 	"redstart/internal/wire/ndp"
 )
 
-// A device that was silent for so many rounds has gone.
-const silentRounds = 3
+const (
+	silentRounds = 3               // a device that was silent for so many has gone
+	shyTime      = 3 * time.Minute // one that cannot be asked, only after this
+)
 
 // Kinds of event of a watch.
 const (
@@ -89,7 +92,11 @@ type watch struct {
 // part notes who has been silent for too long.
 func (w *watch) part(round time.Duration, emit func(string, *device.Found)) {
 	for mac := range w.here {
-		if w.here[mac] && time.Since(w.seen[mac]) > silentRounds*round {
+		limit := silentRounds * round
+		if w.question(mac) == nil && w.found[mac].Value(device.Address6) == "" {
+			limit = max(limit, shyTime) // a box that waits for DHCP speaks when it likes
+		}
+		if w.here[mac] && time.Since(w.seen[mac]) > limit {
 			w.here[mac] = false
 			emit(Departed, w.found[mac].Clone())
 		}
@@ -101,15 +108,22 @@ func (w *watch) questions() [][]byte {
 	from := w.bench.MAC()
 	list := [][]byte{ndp.Echo(from, w.six, uint16(w.xid), 1)}
 	for mac, here := range w.here {
-		if !here {
-			continue
-		}
-		f := w.found[mac]
-		if a := f.Addresses(); len(a) > 0 {
-			list = append(list, arp.Probe(from, mac, a[0]))
-		} else if p := w.profiles[f.Profile]; p != nil && p.UsesDCP() || f.Value(device.Model) != "" {
-			list = append(list, dcp.GetRequest(w.xid).Frame(from, mac))
+		if frame := w.question(mac); here && frame != nil {
+			list = append(list, frame)
 		}
 	}
 	return list
+}
+
+// question asks one device whether it is there; nil for one that can only be
+// waited for.
+func (w *watch) question(mac address.MAC) []byte {
+	f := w.found[mac]
+	if a := f.Addresses(); len(a) > 0 {
+		return arp.Probe(w.bench.MAC(), mac, a[0])
+	}
+	if slices.Contains(f.Protocols(), "dcp") {
+		return dcp.GetRequest(w.xid).Frame(w.bench.MAC(), mac)
+	}
+	return nil
 }
