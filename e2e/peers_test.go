@@ -8,6 +8,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 )
 
 // realModel is a profile for the box on which Debian's own servers run.
@@ -95,11 +96,6 @@ func TestAmongRealHosts(t *testing.T) {
 		t.Fatal(err, string(out))
 	}
 	daemon("box", "/usr/sbin/sshd", "-D", "-f", write("sshd.conf", "Port 22\nHostKey "+key+"\nPidFile none\n", 0o600))
-	socket := filepath.Join(os.TempDir(), s.name("lldpd.sock")) // where a daemon without rights may reach it
-	t.Cleanup(func() { _ = os.Remove(socket) })
-	daemon("box", "lldpd", "-d", "-u", socket, "-I", "wire0", "-S", "A real box")
-	s.waitIn("box", "lldpcli", "-u", socket, "configure", "lldp", "tx-interval", "1")
-	s.waitIn("box", "sh", "-c", "lldpcli -u "+socket+" show statistics | grep -q 'Transmitted: *[1-9]'")
 	s.waitIn("box", "sh", "-c", "grep -q :14E9 /proc/net/udp && grep -q :00A1 /proc/net/udp && grep -q :0016 /proc/net/tcp")
 
 	data := filepath.Join(dir, "data")
@@ -124,10 +120,20 @@ func TestAmongRealHosts(t *testing.T) {
 	redstart(true, []string{"plugged into wire0"}, "find", "plug", "wire0")
 	redstart(true, []string{s.mac("twin1"), s.mac("twin2"), s.mac("strange"), "172.29.3.3", s.mac("six"), "fe80::", "2 devices share the address 10.40.8.77", "real-box"}, "find", "--capture", "--range", "172.29.3.0/29")
 	watching := spawn(t, "Watching", data, "ip", "netns", "exec", s.name("serve"), self, "--data", data, "find", "--watch")
-	waitFor(t, func() bool { // neighbours speak when they like
-		out, err := s.in("serve", self, "--data", data, "find", "show", s.mac("box"))
-		return err == nil && strings.Contains(out, "lldp")
-	})
+	// Some starts of this daemon in a namespace send nothing; the next one does.
+	for heard, start := false, 0; !heard && start < 8; start++ {
+		lldpd := exec.Command("ip", "netns", "exec", s.name("box"), "lldpd", "-d", "-u", filepath.Join(os.TempDir(), s.name(fmt.Sprintf("lldpd%d.sock", start))), "-I", "wire0", "-S", "A real box")
+		if err := lldpd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		for try := 0; !heard && try < 20; try++ {
+			time.Sleep(500 * time.Millisecond) // it says when it likes, and to nobody but the wire
+			out, err := s.in("serve", self, "--data", data, "find", "show", s.mac("box"))
+			heard = err == nil && strings.Contains(out, "lldp")
+		}
+		_ = lldpd.Process.Signal(syscall.SIGTERM) // it cleans up behind itself
+		_ = lldpd.Wait()
+	}
 	redstart(true, []string{"mdns", "real-clock", "snmp", "A real box", "lldp", "ssh", "OpenSSH", "_workstation._tcp"}, "find", "show", s.mac("box"), "--output", "table")
 	packets := filepath.Join(dir, "packets.pcapng")
 	redstart(true, nil, "find", "packets", packets)

@@ -166,7 +166,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 			}
 			return chromedp.Navigate(v.URL)(ctx, t)
 		}, chromedp.WaitVisible(chromedp.CSS("h1"))}},
-		{"findings", []browser.Step{browser.Script(`localStorage.setItem('redstart-site', 'mistakes')`),
+		{"findings", []browser.Step{chromedp.Navigate(url), chromedp.WaitVisible(browser.Mark("tag")), browser.Script(`localStorage.setItem('redstart-site', 'mistakes')`),
 			chromedp.Navigate(url + "/findings"), chromedp.WaitVisible(browser.Mark("findings"))}},
 	} {
 		if step.name == "history" {

@@ -12,6 +12,12 @@ const site = useSite()
 const rehearsal = ref<Rehearsal | null>(null)
 const wrong = ref('')
 const restarts = computed(() => rehearsal.value?.devices.filter((d) => d.steps.some((s) => s.text.includes('restart'))).length ?? 0)
+// What is left out for one reason is said once.
+const left = computed(() => {
+  const by = new Map<string, string[]>()
+  for (const l of rehearsal.value?.left ?? []) by.set(l.why, [...(by.get(l.why) ?? []), l.tag])
+  return [...by]
+})
 watch(show, async (open) => {
   if (!open) return
   rehearsal.value = null
@@ -43,7 +49,7 @@ const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.ki
     <NSpin v-else-if="!rehearsal" />
     <template v-else>
       <p class="sum"><strong>{{ plural(rehearsal.devices.length, 'device') }}</strong> would be set side by side in about {{ Math.ceil(rehearsal.seconds) }} s; {{ restarts }} would restart. Nothing was sent yet.</p>
-      <p v-for="l in rehearsal.left" :key="l.tag" class="sum"><strong>Left out:</strong> {{ l.tag }}: {{ l.why }}</p>
+      <div class="left"><p v-for="[why, tags] in left" :key="why" class="sum"><strong>Left out:</strong> {{ tags.slice(0, 6).join(', ') }}{{ tags.length > 6 ? ` and ${tags.length - 6} more` : '' }}: {{ why }}</p></div>
       <div class="list">
         <NCollapse :default-expanded-names="rehearsal.devices[0]?.tag">
           <NCollapseItem v-for="d in rehearsal.devices.slice(0, most)" :key="d.tag" :name="d.tag">
@@ -65,6 +71,7 @@ const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.ki
 </template>
 
 <style scoped>
+.left { max-height: 140px; overflow: auto; }
 .sum { margin: 0 0 8px; }
 .list { max-height: 55vh; overflow: auto; }
 .steps { margin: 0; padding-left: 1.4rem; }
