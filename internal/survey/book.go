@@ -189,8 +189,7 @@ func (k *book) defend(f ethernet.Frame) {
 		if p.SenderIP.IsUnspecified() {
 			k.refused[p.TargetIP] = true // somebody is about to take it
 		} else if p.Operation == arp.Request && slices.Contains(k.sources, p.TargetIP) {
-			reply := arp.Packet{Operation: arp.Reply, SenderMAC: k.bench.MAC(), SenderIP: p.TargetIP, TargetMAC: f.Source, TargetIP: p.SenderIP}
-			_ = k.bench.Send(reply.Frame(f.Source)) // who asked will ask again
+			_ = k.bench.Send(p.Answer(k.bench.MAC())) // who asked will ask again
 		}
 		return
 	}

@@ -17,7 +17,7 @@ var wsdProber = prober{
 	protocol: "wsd",
 	sourced:  true,
 	ask: func(p *pass) iter.Seq[[]byte] {
-		id := fmt.Sprintf("%08x-0000-4000-8000-%s", p.xid, fmt.Sprintf("%x", p.from[:]))
+		id := fmt.Sprintf("%08x-0000-4000-8000-%x", p.xid, p.from[:])
 		return p.overUDP(wsdPort, wsd.Group, 1, wsd.Probe(id))
 	},
 	read: func(h *heard) (list []device.Sighting) {

@@ -148,8 +148,7 @@ func Serve(ctx context.Context, b *bench.Bench, grants []Grant, beside []netip.A
 		case f := <-ear.Frames():
 			if p, ok := bench.ARP(f); ok {
 				if p.Operation == arp.Request && ours[p.TargetIP] && !p.SenderIP.IsUnspecified() {
-					reply := arp.Packet{Operation: arp.Reply, SenderMAC: b.MAC(), SenderIP: p.TargetIP, TargetMAC: f.Source, TargetIP: p.SenderIP}
-					if err := b.Send(reply.Frame(f.Source)); err != nil {
+					if err := b.Send(p.Answer(b.MAC())); err != nil {
 						return err
 					}
 				}

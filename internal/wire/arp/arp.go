@@ -67,6 +67,11 @@ func (p Packet) IsAnnouncement() bool {
 	return p.SenderIP == p.TargetIP && !p.SenderIP.IsUnspecified()
 }
 
+// Answer is the reply of who has the address that a request asks for (RFC 826).
+func (p Packet) Answer(holder address.MAC) []byte {
+	return Packet{Operation: Reply, SenderMAC: holder, SenderIP: p.TargetIP, TargetMAC: p.SenderMAC, TargetIP: p.SenderIP}.Frame(p.SenderMAC)
+}
+
 // Frame wraps the packet for the wire.
 func (p Packet) Frame(to address.MAC) []byte {
 	return ethernet.Frame{Destination: to, Source: p.SenderMAC, Type: ethernet.TypeARP, Payload: p.Append(nil)}.Append(nil)
