@@ -112,7 +112,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	b.do(count("verify", "7 of 8"), shows("observed changed-by-hand"))
 
 	// The drawer shows the checks and, only on purpose, the password.
-	b.do(chromedp.Click(chromedp.CSS(`[data-name="entries"]`)), chromedp.Click(chromedp.Search(`//button[@data-test="tag" and text()="HALL-CAM-01"]`)), chromedp.WaitVisible(browser.Mark("checks")), shows("kept over a restart"))
+	b.do(browser.Click(chromedp.CSS(`[data-name="entries"]`)), browser.Click(chromedp.Search(`//button[@data-test="tag" and text()="HALL-CAM-01"]`)), chromedp.WaitVisible(browser.Mark("checks")), shows("kept over a restart"))
 	password := ""
 	for _, device := range r.site.Boxes {
 		if r.entryOf(device).Tag == "HALL-CAM-01" {
@@ -122,7 +122,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	if strings.Contains(b.text(), password) {
 		t.Error("the password is shown unasked")
 	}
-	b.do(chromedp.Click(chromedp.Search(`//button[contains(., "Show (recorded)")]`)), shows("%s", password), shows("credential shown"))
+	b.do(browser.Click(chromedp.Search(`//button[contains(., "Show (recorded)")]`)), shows("%s", password), shows("credential shown"))
 }
 
 func TestWrongSignInIsRefusedInTheConsole(t *testing.T) {
@@ -134,7 +134,7 @@ func TestWrongSignInIsRefusedInTheConsole(t *testing.T) {
 	b := openTab(t, 390, 800)
 	field := chromedp.CSS("#password")
 	button := chromedp.CSS(`button[type="submit"]`)
-	b.do(chromedp.Navigate(r.url), chromedp.WaitVisible(field), chromedp.SendKeys(field, "guess"), chromedp.Click(button), shows("User or password is wrong"))
+	b.do(chromedp.Navigate(r.url), chromedp.WaitVisible(field), chromedp.SendKeys(field, "guess"), browser.Click(button), shows("User or password is wrong"))
 	if strings.Contains(b.text(), "Verify") {
 		t.Error("the console is shown to a stranger")
 	}

@@ -28,7 +28,7 @@ func (b *tab) rows(mark string) int {
 
 // device opens the details of a box in the list.
 func openDevice(mac string) browser.Step {
-	return chromedp.Steps(chromedp.Click(chromedp.Search(fmt.Sprintf(`//button[contains(@class,"mono") and text()="%s"]`, mac))), chromedp.WaitVisible(browser.Mark("facts")))
+	return chromedp.Steps(browser.Click(chromedp.Search(fmt.Sprintf(`//button[contains(@class,"mono") and text()="%s"]`, mac))), chromedp.WaitVisible(browser.Mark("facts")))
 }
 
 // The list of what was found: live, searched, grouped, its columns chosen, with
@@ -39,7 +39,7 @@ func TestFoundInTheConsole(t *testing.T) {
 	b := r.signedIn(t, 1280, "/devices")
 	search := chromedp.CSS(`input[aria-label="Search devices"]`)
 	b.do(shows("Nothing was found yet"), browser.Press("find-options"), chromedp.WaitVisible(browser.Mark("interfaces")), shows("Own addresses"))
-	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Ranges"]`), "172.23.7.0/28"), chromedp.Click(browser.Mark("find-capture")), browser.Answer("find-begin"), browser.Ended("Finding"),
+	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Ranges"]`), "172.23.7.0/28"), browser.Click(browser.Mark("find-capture")), browser.Answer("find-begin"), browser.Ended("Finding"),
 		shows("%d devices", len(r.site.All())), shows("passes agree that these are all"))
 	b.do(chromedp.SendKeys(search, "tidewell-r2"), shows("2 of %d shown", len(r.site.All())), shows("reader-5"))
 	if n := b.rows("found"); n != 7 {
@@ -60,14 +60,14 @@ func TestFoundInTheConsole(t *testing.T) {
 	// Where no new tab may be opened, the page comes in this one.
 	b.do(browser.Script(`window.open = () => null`), browser.Press("device-page"), chromedp.WaitVisible(chromedp.Search(`//h1[contains(., "Tidewell R2: registration")]`)))
 	b.do(chromedp.Navigate(r.url + "/devices"))
-	b.do(browser.Press("surveys"), shows("Since the one before"), chromedp.WaitVisible(browser.Mark("packets")), chromedp.Click(chromedp.CSS(".n-modal .n-base-close")), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")))
+	b.do(browser.Press("surveys"), shows("Since the one before"), chromedp.WaitVisible(browser.Mark("packets")), browser.Click(chromedp.CSS(".n-modal .n-base-close")), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")))
 
 	// A person decides what no sign does.
 	laptop := r.site.Others[slices.IndexFunc(r.site.Others, func(o skerry.Other) bool { return o.Model.Name == "laptop" })]
-	b.do(chromedp.Navigate(r.url+"/devices"), chromedp.SendKeys(search, "marta"), openDevice(laptop.MAC.String()), shows("unknown"), chromedp.Click(browser.Mark("device-profile")),
+	b.do(chromedp.Navigate(r.url+"/devices"), chromedp.SendKeys(search, "marta"), openDevice(laptop.MAC.String()), shows("unknown"), browser.Click(browser.Mark("device-profile")),
 		chromedp.KeyEvent("clepsydra-t1\r"), shows("by a person"))
-	b.do(chromedp.Navigate(r.url+"/devices"), browser.Press("found-group"), chromedp.Click(chromedp.Search(`//div[contains(@class,"n-base-select-option") and contains(., "By kind")]`)), shows("access point (4)"))
-	b.do(browser.Press("found-columns"), chromedp.Click(chromedp.Search(`//div[contains(@class,"n-dropdown-option") and contains(., "Firmware")]`)), chromedp.WaitVisible(chromedp.Search(`//*[@data-test="found"]//th[contains(., "Firmware")]`)))
+	b.do(chromedp.Navigate(r.url+"/devices"), browser.Press("found-group"), browser.Click(chromedp.Search(`//div[contains(@class,"n-base-select-option") and contains(., "By kind")]`)), shows("access point (4)"))
+	b.do(browser.Press("found-columns"), browser.Click(chromedp.Search(`//div[contains(@class,"n-dropdown-option") and contains(., "Firmware")]`)), chromedp.WaitVisible(chromedp.Search(`//*[@data-test="found"]//th[contains(., "Firmware")]`)))
 
 	// The watch switch, and somebody who leaves and comes back.
 	b.do(browser.Press("watch"))
@@ -77,7 +77,7 @@ func TestFoundInTheConsole(t *testing.T) {
 	})
 
 	// Addresses over DHCP: only for who has an entry, and not beside a stranger.
-	b.do(browser.Press("hand-out"), shows("none: match it first"), chromedp.Click(chromedp.Search(`//button[contains(., "Cancel")]`)), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")))
+	b.do(browser.Press("hand-out"), shows("none: match it first"), browser.Click(chromedp.Search(`//button[contains(., "Cancel")]`)), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")))
 	if _, err := r.c.Accept(patience(t), service.Acceptance{Reasons: []string{"port"}}); err != nil {
 		t.Fatal(err)
 	}
@@ -98,7 +98,7 @@ func TestFoundOnAPhone(t *testing.T) {
 	r.find()
 	p := r.signedIn(t, 390, "/devices")
 	field := r.site.Boxes[0]
-	p.do(openDevice(field.MAC.String()), shows("no address"), chromedp.Click(chromedp.Search(`//div[contains(@class,"n-drawer")]//button[contains(., "Blink")]`)))
+	p.do(openDevice(field.MAC.String()), shows("no address"), browser.Click(chromedp.Search(`//div[contains(@class,"n-drawer")]//button[contains(., "Blink")]`)))
 	if wide, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`document.documentElement.scrollWidth > innerWidth`)); err != nil || wide {
 		t.Errorf("the page is wider than the phone: %v", err)
 	}

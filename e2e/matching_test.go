@@ -98,6 +98,7 @@ func TestMatchingInTheConsole(t *testing.T) {
 	}
 	b.do(browser.Press("accept-port"), shows("Matched 10"))
 	waitFor(t, focused) // after a click, the next scan still goes there
+	b.do(chromedp.Focus(browser.Mark("accept-serial"))) // as after walking there with the tab key
 	clock := r.other("HALL-CLK-02")
 	b.do(typed("HALL-CLK-02"), shows("HALL-CLK-02 is chosen"), typed("MAC:"+clock.MAC.String()), shows("HALL-CLK-02 is %s", clock.MAC), shows("Matched 11"))
 	b.do(typed("two words"), shows("No MAC, serial or tag can be read"))
@@ -106,19 +107,19 @@ func TestMatchingInTheConsole(t *testing.T) {
 	if e := r.entries()["HALL-CLK-02"]; e.Device != clock.MAC || e.MatchedBy != match.ByLabel {
 		t.Errorf("%+v", e)
 	}
-	b.do(chromedp.Click(chromedp.CSS(`[data-name="matched"]`)), chromedp.WaitVisible(browser.Mark("matched")), shows("by order"))
-	b.do(chromedp.Click(chromedp.Search(`(//*[@data-test="matched"]//tbody//button[contains(., "Lock")])[1]`)), shows("Unlock"))
-	b.do(chromedp.Click(chromedp.Search(`(//*[@data-test="matched"]//tbody//tr[contains(., "BERTH2-SW-01")]//*[contains(@class, "n-checkbox")])[1]`)), browser.Press("match-undo"))
+	b.do(browser.Click(chromedp.CSS(`[data-name="matched"]`)), chromedp.WaitVisible(browser.Mark("matched")), shows("by order"))
+	b.do(browser.Click(chromedp.Search(`(//*[@data-test="matched"]//tbody//button[contains(., "Lock")])[1]`)), shows("Unlock"))
+	b.do(browser.Click(chromedp.Search(`(//*[@data-test="matched"]//tbody//tr[contains(., "BERTH2-SW-01")]//*[contains(@class, "n-checkbox")])[1]`)), browser.Press("match-undo"))
 	waitFor(t, func() bool {
 		return r.entries()["BERTH2-SW-01"].State == store.Planned
 	})
 	if !r.entries()["BERTH1-SW-01"].Locked {
 		t.Error("the first match is not locked")
 	}
-	b.do(chromedp.Click(chromedp.CSS(`[data-name="missing"]`)), chromedp.WaitVisible(browser.Mark("missing")))
-	b.do(chromedp.Click(chromedp.CSS(`[data-name="spare"]`)), chromedp.WaitVisible(browser.Mark("spare")), shows("fennmark-fs5"))
-	b.do(chromedp.Click(chromedp.Search(`(//*[@data-test="spare"]//tr[contains(., "fennmark-fs5")]//*[contains(@class, "n-checkbox")])[1]`)),
-		chromedp.Click(chromedp.Search(`//button[contains(., "Adopt 1 device")]`)), shows("FOUND-SWITCH-01"), browser.Answer("adopt-apply"))
+	b.do(browser.Click(chromedp.CSS(`[data-name="missing"]`)), chromedp.WaitVisible(browser.Mark("missing")))
+	b.do(browser.Click(chromedp.CSS(`[data-name="spare"]`)), chromedp.WaitVisible(browser.Mark("spare")), shows("fennmark-fs5"))
+	b.do(browser.Click(chromedp.Search(`(//*[@data-test="spare"]//tr[contains(., "fennmark-fs5")]//*[contains(@class, "n-checkbox")])[1]`)),
+		browser.Click(chromedp.Search(`//button[contains(., "Adopt 1 device")]`)), shows("FOUND-SWITCH-01"), browser.Answer("adopt-apply"))
 	waitFor(t, func() bool { return !r.entries()["FOUND-SWITCH-01"].Device.IsZero() })
 }
 

@@ -90,7 +90,7 @@ func TestARevisionIsImportedInTheConsole(t *testing.T) {
 	b.do(browser.Press("plan-import"), chromedp.SetUploadFiles(browser.Mark("plan-file"), []string{file}), chromedp.WaitVisible(browser.Mark("mapping")))
 	// Nothing is called “Ref” in this trade's lists that it knows: a person says what it is.
 	choose := func(column, field string) browser.Step {
-		return chromedp.Steps(chromedp.Click(chromedp.CSS(fmt.Sprintf(`[data-column="%s"] .n-base-selection`, column))), key(field), key(kb.Enter))
+		return chromedp.Steps(browser.Click(chromedp.CSS(fmt.Sprintf(`[data-column="%s"] .n-base-selection`, column))), key(field), key(kb.Enter))
 	}
 	b.do(choose("Ref", "Tag"), chromedp.WaitVisible(chromedp.Search(`//*[@data-test="import-counts" and contains(., "1 added")]`)))
 	has(t, "the preview", b.text(), "NEW-CAM-01", "Pier", "left out")
@@ -99,7 +99,7 @@ func TestARevisionIsImportedInTheConsole(t *testing.T) {
 		t.Errorf("%+v", e)
 	}
 	// The history tells of it; the moment before is restored.
-	b.do(browser.Press("nav-history"), shows("imported from a CSV file: 1 added"), chromedp.Click(chromedp.Search(`(//*[@data-test="restore" and not(@disabled)])[1]`)), shows("The plan becomes what it was"), browser.Answer("restore-apply"), shows("restored as of revision"))
+	b.do(browser.Press("nav-history"), shows("imported from a CSV file: 1 added"), browser.Click(chromedp.Search(`(//*[@data-test="restore" and not(@disabled)])[1]`)), shows("The plan becomes what it was"), browser.Answer("restore-apply"), shows("restored as of revision"))
 	if e := r.entries(); e["NEW-CAM-01"].Tag != "" {
 		t.Error("the restored plan has the new entry")
 	}
@@ -115,16 +115,16 @@ func TestFindingsAndAddressesInTheConsole(t *testing.T) {
 		t.Errorf("the name is %q", got)
 	}
 	// One that a person decides.
-	b.do(chromedp.Click(chromedp.Search(`//button[contains(., "address = 10.40.8.20")]`)), chromedp.WaitNotPresent(chromedp.Search(`//*[contains(text(), "is kept free")]`)))
+	b.do(browser.Click(chromedp.Search(`//button[contains(., "address = 10.40.8.20")]`)), chromedp.WaitNotPresent(chromedp.Search(`//*[contains(text(), "is kept free")]`)))
 	b.do(browser.Press("nav-addresses"), chromedp.WaitVisible(browser.Mark("block")), chromedp.WaitVisible(chromedp.CSS(`.block [title^="10.40.8.30: CAM-1 and CAM-3"].conflict`)),
-		chromedp.Click(browser.Mark("view-list")), shows("CAM-1 and CAM-3"), shows("kept free for the terminal's servers"))
+		browser.Click(browser.Mark("view-list")), shows("CAM-1 and CAM-3"), shows("kept free for the terminal's servers"))
 }
 
 func TestThePlanOnAPhone(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile,place\nCAM-1,ovalis-c20,Hall\n")
 	b := r.signedIn(t, 390, "/plan")
-	b.do(chromedp.WaitVisible(browser.Mark("cards")), chromedp.Click(chromedp.Search(`//strong[text()="CAM-1"]`)), chromedp.WaitVisible(browser.Mark("entry-form")),
+	b.do(chromedp.WaitVisible(browser.Mark("cards")), browser.Click(chromedp.Search(`//strong[text()="CAM-1"]`)), chromedp.WaitVisible(browser.Mark("entry-form")),
 		chromedp.Focus(chromedp.CSS(`[data-test="field-place"] input`)), control("a"), key("Pier head"), browser.Press("entry-save"), shows("Pier head"))
 	wide, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`document.documentElement.scrollWidth > innerWidth`))
 	if err != nil || wide {
@@ -144,10 +144,10 @@ func TestASiteIsMadeInTheConsole(t *testing.T) {
 	b := r.signedIn(t, 1280, "/settings")
 	name := chromedp.CSS("#site-name")
 	b.do(chromedp.WaitVisible(name), chromedp.SendKeys(name, "Harbour Office"), browser.Press("site-save"), shows("harbour-office"))
-	b.do(chromedp.Click(chromedp.CSS(`[data-name="subnets"]`)), browser.Press("subnet-add"), chromedp.SendKeys(chromedp.CSS(`[data-test="subnet-0"] input[aria-label="Prefix"]`), "10.60.0.0/24"), shows("254 usable"), browser.Press("subnet-save"), shows("Saved"))
-	b.do(chromedp.Click(chromedp.CSS(`[data-name="vault"]`)), shows("the key file vault.key"), browser.Press("vault-lock"), chromedp.WaitVisible(browser.Mark("locked")), chromedp.Click(chromedp.Search(`//button[contains(., "Unlock")]`)), chromedp.WaitNotPresent(browser.Mark("locked")))
-	b.do(chromedp.Click(chromedp.CSS(`[data-name="people"]`)), chromedp.SendKeys(chromedp.CSS("#user-name"), "ada"), chromedp.SendKeys(chromedp.CSS("#user-password"), "four words nobody says"), browser.Press("user-add"), shows("ada"))
-	b.do(chromedp.SendKeys(chromedp.CSS("#token-name"), "laptop"), chromedp.Click(chromedp.Search(`//button[contains(., "Make a token")]`)), chromedp.WaitVisible(browser.Mark("token")))
+	b.do(browser.Click(chromedp.CSS(`[data-name="subnets"]`)), browser.Press("subnet-add"), chromedp.SendKeys(chromedp.CSS(`[data-test="subnet-0"] input[aria-label="Prefix"]`), "10.60.0.0/24"), shows("254 usable"), browser.Press("subnet-save"), shows("Saved"))
+	b.do(browser.Click(chromedp.CSS(`[data-name="vault"]`)), shows("the key file vault.key"), browser.Press("vault-lock"), chromedp.WaitVisible(browser.Mark("locked")), browser.Click(chromedp.Search(`//button[contains(., "Unlock")]`)), chromedp.WaitNotPresent(browser.Mark("locked")))
+	b.do(browser.Click(chromedp.CSS(`[data-name="people"]`)), chromedp.SendKeys(chromedp.CSS("#user-name"), "ada"), chromedp.SendKeys(chromedp.CSS("#user-password"), "four words nobody says"), browser.Press("user-add"), shows("ada"))
+	b.do(chromedp.SendKeys(chromedp.CSS("#token-name"), "laptop"), browser.Click(chromedp.Search(`//button[contains(., "Make a token")]`)), chromedp.WaitVisible(browser.Mark("token")))
 	sites, err := r.c.Sites(patience(t))
 	if err != nil || len(sites) != 1 || sites[0].Subnets[0].Prefix.String() != "10.60.0.0/24" {
 		t.Errorf("%+v, %v", sites, err)
@@ -161,7 +161,7 @@ func TestALicenceInTheConsole(t *testing.T) {
 	b := r.signedIn(t, 1280, "/settings")
 	b.do(chromedp.WaitReady(browser.Mark("file-add")), chromedp.SetUploadFiles(browser.Mark("file-add"), []string{r.write("vox.lic", "licence")}), shows("not used"))
 	b.do(browser.Press("nav-plan"), chromedp.WaitVisible(browser.Mark("sheet")), chromedp.Focus(browser.Mark("sheet")), key(" "), chromedp.WaitVisible(browser.Mark("entry-form")),
-		chromedp.Click(chromedp.CSS(`[data-test="field-licence"]`)), key("vox", kb.Enter), browser.Press("entry-save"), chromedp.WaitNotPresent(chromedp.CSS(".n-drawer-mask")), cell("VOX-1", "licence", "vox.lic"))
+		browser.Click(chromedp.CSS(`[data-test="field-licence"]`)), key("vox", kb.Enter), browser.Press("entry-save"), chromedp.WaitNotPresent(chromedp.CSS(".n-drawer-mask")), cell("VOX-1", "licence", "vox.lic"))
 	b.do(browser.Press("settings"), chromedp.WaitVisible(chromedp.Search(`//*[@data-test="files"]//td[contains(., "VOX-1")]`)))
 	if got := r.entries()["VOX-1"].Get("licence"); got != "vox.lic" {
 		t.Errorf("the licence is %q", got)
@@ -195,14 +195,14 @@ func TestTheConsoleOfSomebodyWhoMayOnlyLook(t *testing.T) {
 func TestQuantitiesAndAddressesInTheConsole(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 1})
 	b := r.signedIn(t, 1280, "/plan")
-	b.do(browser.Press("plan-generate"), chromedp.Click(chromedp.CSS(`[data-test="quantity-profile"]`)), key("C20", kb.Enter), shows("CAM-01"))
+	b.do(browser.Press("plan-generate"), browser.Click(chromedp.CSS(`[data-test="quantity-profile"]`)), key("C20", kb.Enter), shows("CAM-01"))
 	has(t, "the preview", b.text(), "10.40.8.20", "10.40.8.23", "Add 4 entries")
 	if len(r.entries()) != 0 {
 		t.Error("a preview added entries")
 	}
 	b.do(browser.Answer("quantity-add"), cell("CAM-04", "address", "10.40.8.23"))
-	b.do(chromedp.Focus(browser.Mark("sheet")), control("a"), chromedp.Click(chromedp.Search(`//button[normalize-space(.)="Addresses"]`)), shows("Addresses for 4 entries"),
-		chromedp.Click(chromedp.Search(`//label[contains(., "spread out")]`)), shows("10.40.8.50"), chromedp.Click(chromedp.Search(`//button[normalize-space(.)="Give out"]`)), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")), cell("CAM-04", "address", "10.40.8.50"))
+	b.do(chromedp.Focus(browser.Mark("sheet")), control("a"), browser.Click(chromedp.Search(`//button[normalize-space(.)="Addresses"]`)), shows("Addresses for 4 entries"),
+		browser.Click(chromedp.Search(`//label[contains(., "spread out")]`)), shows("10.40.8.50"), browser.Click(chromedp.Search(`//button[normalize-space(.)="Give out"]`)), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")), cell("CAM-04", "address", "10.40.8.50"))
 	// Several together.
 	b.do(chromedp.Focus(browser.Mark("sheet")), control("a"), browser.Press("plan-edit"), chromedp.WaitVisible(browser.Mark("entry-form")), chromedp.SendKeys(chromedp.CSS(`[data-test="field-place"] input`), "Pier"), browser.Press("entry-save"), cell("CAM-04", "place", "Pier"))
 	for tag, e := range r.entries() {
@@ -217,15 +217,15 @@ func TestLoginsInTheConsole(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile,mac\nCAM-1,ovalis-c20,0a:4f:56:00:00:01\n")
 	b := r.signedIn(t, 1280, "/settings")
-	b.do(chromedp.Click(chromedp.CSS(`[data-name="vault"]`)))
+	b.do(browser.Click(chromedp.CSS(`[data-name="vault"]`)))
 	pick := func(mark, word string) browser.Step {
-		return chromedp.Steps(chromedp.Click(chromedp.CSS(`[data-test="`+mark+`"]`)), key(word, kb.Enter))
+		return chromedp.Steps(browser.Click(chromedp.CSS(`[data-test="`+mark+`"]`)), key(word, kb.Enter))
 	}
 	// A given password that the camera refuses is said at once.
-	b.do(chromedp.WaitVisible(browser.Mark("policies")), pick("policy-for", "kind camera"), chromedp.Click(chromedp.CSS(`[data-test="policy-mode"]`)),
-		chromedp.Click(chromedp.Search(`//*[contains(@class, "n-base-select-option") and contains(., "a given password")]`)), chromedp.SendKeys(chromedp.CSS("#policy-password"), "short"), browser.Press("policy-save"), shows("the C20 refuses the given password"))
+	b.do(chromedp.WaitVisible(browser.Mark("policies")), pick("policy-for", "kind camera"), browser.Click(chromedp.CSS(`[data-test="policy-mode"]`)),
+		browser.Click(chromedp.Search(`//*[contains(@class, "n-base-select-option") and contains(., "a given password")]`)), chromedp.SendKeys(chromedp.CSS("#policy-password"), "short"), browser.Press("policy-save"), shows("the C20 refuses the given password"))
 	b.do(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="Known logins as CSV"]`), []string{r.write("known.csv", "tag,user,password\nCAM-1,operator,known-before-1\n")}), shows("1 logins stored"))
-	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="New passphrase"]`), "four words nobody says"), chromedp.Click(chromedp.Search(`//button[contains(., "New key with passphrase")]`)), shows("a passphrase"), browser.Press("vault-lock"),
+	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="New passphrase"]`), "four words nobody says"), browser.Click(chromedp.Search(`//button[contains(., "New key with passphrase")]`)), shows("a passphrase"), browser.Press("vault-lock"),
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Passphrase"]`), "four words nobody says\r"), chromedp.WaitNotPresent(browser.Mark("locked")))
 	if v, err := r.c.Vault(patience(t)); err != nil || v.Locked || v.Opener != "passphrase" {
 		t.Errorf("%+v, %v", v, err)
@@ -234,13 +234,13 @@ func TestLoginsInTheConsole(t *testing.T) {
 		t.Errorf("the policy is for another: %+v, %v", site.Policies, err)
 	}
 	// A range is kept free from the map.
-	b.do(browser.Press("nav-addresses"), chromedp.SendKeys(chromedp.CSS(`input[aria-label^="Range to keep free"]`), "10.40.10.1-10.40.10.9 for the pier"), chromedp.Click(chromedp.Search(`//button[normalize-space(.)="Keep free"]`)), chromedp.WaitVisible(chromedp.CSS(`.block [title="10.40.10.5: kept free for the pier"].kept`)))
+	b.do(browser.Press("nav-addresses"), chromedp.SendKeys(chromedp.CSS(`input[aria-label^="Range to keep free"]`), "10.40.10.1-10.40.10.9 for the pier"), browser.Click(chromedp.Search(`//button[normalize-space(.)="Keep free"]`)), chromedp.WaitVisible(chromedp.CSS(`.block [title="10.40.10.5: kept free for the pier"].kept`)))
 }
 
 func TestRevisionsAreNamedAndComparedInTheConsole(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile\nCAM-1,ovalis-c20\n")
 	b := r.signedIn(t, 1280, "/history")
-	b.do(shows("imported from"), chromedp.Click(chromedp.Search(`(//*[@data-test="name-revision"])[1]`)), chromedp.WaitVisible(chromedp.CSS("#revision-name")), chromedp.SendKeys(chromedp.CSS("#revision-name"), "rev C"), chromedp.Click(chromedp.Search(`//button[normalize-space(.)="Save"]`)), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")), shows("rev C"))
-	b.do(chromedp.Click(chromedp.Search(`(//tbody//*[contains(@class, "n-checkbox")])[last()]`)), browser.Press("compare"), shows("What differs"), shows("+ added"))
+	b.do(shows("imported from"), browser.Click(chromedp.Search(`(//*[@data-test="name-revision"])[1]`)), chromedp.WaitVisible(chromedp.CSS("#revision-name")), chromedp.SendKeys(chromedp.CSS("#revision-name"), "rev C"), browser.Click(chromedp.Search(`//button[normalize-space(.)="Save"]`)), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")), shows("rev C"))
+	b.do(browser.Click(chromedp.Search(`(//tbody//*[contains(@class, "n-checkbox")])[last()]`)), browser.Press("compare"), shows("What differs"), shows("+ added"))
 }

@@ -5,9 +5,12 @@ package browser
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os/exec"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 )
 
@@ -38,7 +41,12 @@ func Open(ctx context.Context, width, height int, more ...chromedp.ExecAllocator
 		stopBrowser()
 		stopAllocator()
 	}
-	if err := chromedp.Do(browser, chromedp.EmulateViewport(int64(width), int64(height))); err != nil {
+	// Pages have the focus, as before a person, also when another tab was opened.
+	focused := chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, emulation.SetFocusEmulationEnabled, emulation.SetFocusEmulationEnabledParams{Enabled: true})
+		return err
+	})
+	if err := chromedp.Do(browser, chromedp.EmulateViewport(int64(width), int64(height)), focused); err != nil {
 		stop()
 		return nil, nil, err
 	}
@@ -60,24 +68,39 @@ func Script(text string) Step {
 }
 
 // Press clicks what the console marks, once it can be clicked.
-func Press(name string) Step {
-	return chromedp.Steps(chromedp.WaitEnabled(Mark(name)), still(name), chromedp.Click(Mark(name)))
-}
+func Press(name string) Step { return Click(Mark(name)) }
 
-// still waits until an element stays where it is from one frame to the next: a
-// click goes to a place, not to an element.
-func still(name string) Step {
+// Click clicks the first visible element that a selector finds, once it is
+// enabled, stands still from one look to the next and nothing lies over it.
+// The last look and the click are one step of the page's own script: a click at
+// a place, some time after the place was asked for, may meet another element.
+func Click[S chromedp.CSS | chromedp.Search](what S) Step {
+	found := fmt.Sprintf(`[...document.querySelectorAll(%q)]`, what)
+	if _, path := any(what).(chromedp.Search); path {
+		found = fmt.Sprintf(`(r => Array.from({ length: r.snapshotLength }, (_, i) => r.snapshotItem(i)))(document.evaluate(%q, document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null))`, what)
+	}
 	script := `new Promise(done => {
 		let last = ''
-		const look = () => {
-			const e = document.querySelector('[data-test="` + name + `"]')
-			const r = e ? e.getBoundingClientRect() : {}
+		const timer = setInterval(() => {
+			const e = ` + found + `.find(e => e.checkVisibility({ visibilityProperty: true }) && e.getBoundingClientRect().width)
+			if (!e || e.disabled || e.getAttribute('aria-disabled') === 'true') return
+			const r = e.getBoundingClientRect()
+			const x = r.x + r.width / 2, y = r.y + r.height / 2
+			const hit = document.elementFromPoint(x, y)
+			if (!hit) return e.scrollIntoView({ block: 'center', inline: 'center' })
 			const now = [r.x, r.y, r.width, r.height].join()
-			if (e && now === last) return done(true)
+			const still = now === last
 			last = now
-			requestAnimationFrame(look)
-		}
-		look()
+			if (!still || !e.contains(hit)) return
+			clearInterval(timer)
+			const at = { bubbles: true, cancelable: true, composed: true, view: window, detail: 1, clientX: x, clientY: y }
+			hit.dispatchEvent(new PointerEvent('pointerdown', at))
+			if (hit.dispatchEvent(new MouseEvent('mousedown', at))) hit.closest('a, button, input, textarea, select, [tabindex]')?.focus()
+			hit.dispatchEvent(new PointerEvent('pointerup', at))
+			hit.dispatchEvent(new MouseEvent('mouseup', at))
+			hit.dispatchEvent(new MouseEvent('click', at))
+			done(true)
+		}, 20)
 	})`
 	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
 		_, err := chromedp.Evaluate[bool](script, chromedp.EvalAwaitPromise)(ctx, t)

@@ -12,6 +12,7 @@ export const useSite = defineStore('site', () => {
   const user = ref<string | null>() // undefined: not known yet; null: signed out
   const rights = ref('look')
   const live = ref(false)
+  const ready = ref(false) // everything of the open site was read once: before that the page would jump
   const sites = ref<SiteSummary[]>([])
   const key = useStorage('redstart-site', '') // of the site that is open
   const profiles = shallowRef<Profile[]>([])
@@ -95,6 +96,7 @@ export const useSite = defineStore('site', () => {
   /** Opens another site. */
   function open(other: string) {
     key.value = other
+    ready.value = false
     about(other)
     listen()
   }
@@ -140,7 +142,7 @@ export const useSite = defineStore('site', () => {
       source!.addEventListener(kind, (e) => f(JSON.parse((e as MessageEvent).data)))
     on('hello', () => {
       live.value = true
-      void loadAll().catch(() => {})
+      void loadAll().catch(() => {}).finally(() => (ready.value = true))
     })
     on('sites', () => void loadAll().catch(() => {}))
     on<{ locked: boolean }>('vault', (v) => (locked.value = v.locked))
@@ -220,7 +222,7 @@ export const useSite = defineStore('site', () => {
   onSignedOut(forget)
 
   return {
-    user, live, site, entries, devices, segment, segmentFindings, planFindings, activity, proposals, watched, lookOnly, arrivals, run, steps, revision,
+    user, live, ready, site, entries, devices, segment, segmentFindings, planFindings, activity, proposals, watched, lookOnly, arrivals, run, steps, revision,
     rights, sites, key, profiles, locked, mayPlan, mayCommission, byId, open, loadSites, busy, interrupted, counts, takeLink, start, signIn, signOut, loadPlan, loadAll,
   }
 })

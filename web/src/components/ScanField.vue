@@ -33,6 +33,12 @@ useEventListener(document, 'focusout', (e) => {
     if (document.activeElement === document.body && !document.querySelector('.n-modal-mask, .n-drawer-mask')) field.value?.focus()
   })
 })
+// A scanner that types while a button has the focus means this field too; a
+// space alone presses the button, as ever.
+useEventListener(document, 'keydown', (e) => {
+  if (e.key.length !== 1 || e.key === ' ' || e.ctrlKey || e.metaKey || e.altKey || document.querySelector('.n-modal-mask, .n-drawer-mask')) return
+  if (!(e.target as HTMLElement).closest('input, textarea, select, [contenteditable], .n-base-selection')) field.value?.focus()
+})
 onMounted(() => { if (!props.camera) field.value?.focus() })
 
 async function look() {

@@ -43,7 +43,10 @@ onMounted(() => site.start().catch((e: Error) => message.error(e.message, { dura
       </NButton>
       <NButton quaternary circle size="small" :aria-label="'Sign out ' + site.user" @click="site.signOut"><template #icon><NIcon :component="Logout" /></template></NButton>
     </NLayoutHeader>
-    <main class="main"><RouterView :key="site.key" /></main>
+    <main class="main">
+      <RouterView v-if="site.ready" :key="site.key" />
+      <NSpin v-else style="margin-top: 30vh; width: 100%" description="Reading the site" />
+    </main>
   </NLayout>
 </template>
 
