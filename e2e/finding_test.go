@@ -74,7 +74,7 @@ func TestFindingOnTheCommandLine(t *testing.T) {
 	redstart(0, []string{"recognised by its signs again"}, "find", "choose", laptop.MAC.String())
 	redstart(0, []string{"  unknown"}, "find", "show", laptop.MAC.String())
 	redstart(1, []string{"no such profile"}, "find", "choose", laptop.MAC.String(), "nothing")
-	redstart(0, []string{"is forgotten"}, "find", "forget", laptop.MAC.String())
+	redstart(0, []string{"1 device forgotten"}, "find", "forget", laptop.MAC.String())
 	redstart(1, []string{"no such box was found"}, "find", "show", laptop.MAC.String())
 
 	// Between two surveys one is switched off and one was moved.

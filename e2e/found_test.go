@@ -91,6 +91,46 @@ func TestFoundInTheConsole(t *testing.T) {
 	b.do(chromedp.Navigate(r.url+"/findings"), chromedp.WaitVisible(browser.Mark("findings")), shows("dhcp-server-factory"))
 }
 
+// What is selected in the list is taken into the plan, exported and forgotten, and
+// nothing is deleted before it was said what.
+func TestSelectedBoxesInTheConsole(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 6, Seed: 1})
+	r.find()
+	b := r.signedIn(t, 1280, "/devices")
+	camera, other := r.site.Boxes[1], r.site.Boxes[3]
+	check := func(mac fmt.Stringer) browser.Step {
+		return browser.Click(chromedp.Search(fmt.Sprintf(`//tr[.//button[text()="%s"]]//*[contains(@class, "n-checkbox")]`, mac)))
+	}
+	b.do(check(camera.MAC), shows("1 device selected"), browser.Press("adopt"), shows("FOUND-CAMERA-01"), browser.Answer("adopt-apply"), shows("6 devices"))
+	if e := r.entries()["FOUND-CAMERA-01"]; e.Device != camera.MAC || e.Profile != "ovalis-c20" {
+		t.Errorf("%+v", e)
+	}
+	// It is an entry now, and cannot be forgotten with the rest.
+	b.do(check(camera.MAC), check(other.MAC), shows("2 devices selected"), chromedp.WaitVisible(chromedp.Search(`//button[@data-test="forget" and contains(., "Forget 1")]`)), browser.Press("forget"),
+		shows("Forget 1 device?"), browser.Click(chromedp.Search(`//button[contains(., "Keep")]`)), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")))
+	if d, err := r.c.Device(patience(t), other.MAC); err != nil || d.MAC != other.MAC {
+		t.Errorf("kept, and yet %v", err)
+	}
+	b.do(browser.Press("forget"), chromedp.WaitVisible(chromedp.Search(`//*[contains(@class, "n-dialog") and contains(., "`+other.MAC.String()+`")]`)), browser.Answer("forget-sure"), shows("5 devices"))
+	if _, err := r.c.Device(patience(t), other.MAC); err == nil {
+		t.Error("it was not forgotten")
+	}
+	// A browser that may not save a file shows its address.
+	for _, format := range []string{"CSV", "XLSX", "JSON"} {
+		b.do(browser.Script(`window.fetched = new Promise(done => navigation.addEventListener('navigate', e => { e.preventDefault(); done(e.destination.url) }, { once: true }))`),
+			browser.Press("found-export"), browser.Click(chromedp.Search(`//*[contains(@class, "n-dropdown-option") and contains(., "As `+format+`")]`)))
+		url, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`window.fetched`, chromedp.EvalAwaitPromise))
+		if want := "/found?format=" + strings.ToLower(format); err != nil || !strings.HasSuffix(url, want) {
+			t.Errorf("%s: %q %v", format, url, err)
+		}
+		if n, err := chromedp.Run(b.ctx, chromedp.Evaluate[int](fmt.Sprintf(`fetch(%q).then(r => r.blob()).then(b => b.size)`, url), chromedp.EvalAwaitPromise)); err != nil || n < 500 {
+			t.Errorf("%s: %d bytes, %v", format, n, err)
+		}
+	}
+	b.do(browser.Press("found-group"), browser.Click(chromedp.Search(`//div[contains(@class,"n-base-select-option") and contains(., "By profile")]`)), shows("ovalis-c20 (3)"))
+}
+
 // On a phone the list is short, the details fill the screen, and a box blinks.
 func TestFoundOnAPhone(t *testing.T) {
 	t.Parallel()

@@ -41,10 +41,14 @@ func TestMatchingOnTheCommandLine(t *testing.T) {
 		}
 	}
 	redstart(0, []string{"locked"}, "match", "lock", "BERTH1-ACC-01")
-	redstart(1, []string{"its match is locked"}, "match", "undo", "BERTH1-ACC-01")
+	redstart(1, []string{"its match is locked"}, "match", "undo", "BERTH1-SW-01", "BERTH1-ACC-01")
+	if r.entries()["BERTH1-SW-01"].Device.IsZero() {
+		t.Error("half of what was to be undone was undone")
+	}
+	redstart(2, []string{"there is no such reason"}, "match", "undo", "--by", "luck")
 	redstart(0, []string{"Matches undone: 9 ("}, "match", "undo", "--by", "port")
 	redstart(0, []string{"unlocked"}, "match", "unlock", "BERTH1-ACC-01")
-	redstart(0, []string{"matched with nothing"}, "match", "undo", "BERTH1-ACC-01")
+	redstart(0, []string{"Matches undone: 1 (BERTH1-ACC-01)"}, "match", "undo", "BERTH1-ACC-01")
 
 	// A scanner types the tag, then the label of the box.
 	clock, door := r.other("HALL-CLK-02"), r.other("SHOP-DOOR-01")
@@ -123,6 +127,30 @@ func TestMatchingInTheConsole(t *testing.T) {
 	waitFor(t, func() bool { return !r.entries()["FOUND-SWITCH-01"].Device.IsZero() })
 }
 
+// On a phone the Match page takes proposals and labels as well.
+func TestMatchingOnAPhone(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 6, Seed: 2})
+	r.plan(string(r.site.Plan()))
+	r.find()
+	p := r.signedIn(t, 390, "/match")
+	tag := r.tagOf(t, "ovalis-c20")
+	p.do(browser.Click(chromedp.Search(`(//*[@data-test="proposals"]//tr[contains(., "`+tag+`")]//*[contains(@class, "n-checkbox")])[1]`)), browser.Press("match-accept-chosen"), shows("Matched 1"))
+	if e := r.entries()[tag]; e.Device.IsZero() || e.State != store.Matched {
+		t.Errorf("%+v", e)
+	}
+	p.do(browser.Click(chromedp.CSS(`[data-name="matched"]`)), browser.Click(chromedp.Search(`//*[@data-test="matched"]//button[contains(., "Lock")]`)), shows("Unlock"))
+	p.do(browser.Click(chromedp.CSS(`[data-name="proposed"]`)), browser.Press("match-accept"), shows("Nothing is proposed"))
+	for at, e := range r.entries() {
+		if e.State == store.Planned && !e.NotWired {
+			t.Errorf("%s is not matched", at)
+		}
+	}
+	if wide, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`document.documentElement.scrollWidth > innerWidth`)); err != nil || wide {
+		t.Errorf("the page is wider than the phone: %v", err)
+	}
+}
+
 // On foot with a phone: choose the entry, plug its box in, be sure, next.
 func TestOnFootInTheConsole(t *testing.T) {
 	t.Parallel()
@@ -134,6 +162,9 @@ func TestOnFootInTheConsole(t *testing.T) {
 	p.do(shows("watching"), shows("6 entries without a box"), shows("Choose the entry in front of you"))
 	waitFor(t, func() bool { return field.Starts() > 0 })
 	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), tag+"\r"), shows("Plug the box in, or switch it off and on."))
+	// Nobody comes: after a quarter of a minute by the phone's clock it says what to look at.
+	p.do(browser.Script(`(now => { Date.now = () => now() + 20000 })(Date.now.bind(Date))`), chromedp.WaitVisible(browser.Mark("walk-help")), shows("Do its lights burn?"),
+		browser.Script(`(now => { Date.now = () => now() - 20000 })(Date.now.bind(Date))`))
 	r.find() // it was heard before: only who comes anew is proposed
 	field.SetFaults(box.Faults{NeverReturns: true})
 	field.Restart()

@@ -2,13 +2,21 @@ package e2e
 
 import (
 	"fmt"
+	"io"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"strings"
+	"sync"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+	"golang.org/x/sys/unix"
+
+	"redstart/internal/browser"
 	"redstart/internal/sim/skerry"
 )
 
@@ -94,6 +102,61 @@ func (s *spaces) silence(role string) {
 	}
 }
 
+// through makes a host's loopback reachable from this namespace's own: whoever
+// connects to the address that it gives speaks from inside the host.
+func (s *spaces) through(role, at string) string {
+	s.t.Helper()
+	inside := func() (net.Conn, error) {
+		runtime.LockOSThread() // without an unlock the thread ends with its goroutine, and is used for nothing else
+		space, err := os.Open("/run/netns/" + s.name(role))
+		if err != nil {
+			return nil, err
+		}
+		defer space.Close()
+		if err := unix.Setns(int(space.Fd()), unix.CLONE_NEWNET); err != nil {
+			return nil, err
+		}
+		return net.Dial("tcp", at)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	var all sync.WaitGroup
+	s.t.Cleanup(func() {
+		l.Close()
+		all.Wait()
+	})
+	all.Add(1)
+	go func() {
+		defer all.Done()
+		for {
+			outer, err := l.Accept()
+			if err != nil {
+				return
+			}
+			all.Add(1)
+			go func() {
+				defer all.Done()
+				defer outer.Close()
+				inner, err := inside()
+				if err != nil {
+					return // the browser says that it cannot reach the service
+				}
+				defer inner.Close()
+				all.Add(1)
+				go func() {
+					defer all.Done()
+					_, _ = io.Copy(inner, outer) // either end may end it
+					inner.Close()
+				}()
+				_, _ = io.Copy(outer, inner)
+			}()
+		}
+	}()
+	return "http://" + l.Addr().String()
+}
+
 var inet = regexp.MustCompile(`\binet \S+`)
 
 // The simulated site on one real interface, the service on another, and the
@@ -150,4 +213,28 @@ func TestOnRealInterfaces(t *testing.T) {
 	if out, err := s.in("kernel", "ping", "-c", "1", "-W", "1", "192.168.77.20"); err == nil {
 		t.Errorf("somebody still holds the factory address:\n%s", out)
 	}
+}
+
+// A service that is plugged into nothing is plugged into an interface in the
+// console, which shows what is heard on each before anything is sent.
+func TestAnInterfaceIsChosenInTheConsole(t *testing.T) {
+	t.Parallel()
+	s := makeSpaces(t, "serve")
+	s.host("other", "10.40.8.77/22")
+	data := t.TempDir()
+	service := spawn(t, "First start", data, "ip", "netns", "exec", s.name("serve"), os.Args[0], "serve", "--listen", "127.0.0.1:0")
+	at := regexp.MustCompile(`http://(127\.0\.0\.1:\d+)`).FindStringSubmatch(service.lines.String())
+	password := regexp.MustCompile(`password (\S+)`).FindStringSubmatch(service.lines.String())
+	if at == nil || password == nil {
+		t.Fatal(service.lines)
+	}
+	if out, err := s.in("serve", os.Args[0], "--data", data, "site", "set", "--name", "Quay", "--subnet", "10.40.8.0/22"); err != nil {
+		t.Fatal(err, out)
+	}
+	console := s.through("serve", at[1])
+	b := openTab(t, 1280, 800)
+	b.do(chromedp.Navigate(console+"/devices"), chromedp.WaitVisible(chromedp.CSS("#password")), chromedp.SendKeys(chromedp.CSS("#password"), password[1]), key("\r"),
+		shows("Not plugged in"), browser.Press("find-options"), chromedp.WaitVisible(browser.Mark("interfaces")))
+	b.do(browser.Click(chromedp.Search(`//tr[contains(., "wire0")]//button[contains(., "Use it")]`)), chromedp.WaitVisible(chromedp.Search(`//tr[contains(., "wire0")]//*[text()="in use"]`)),
+		shows("On: interface wire0"), browser.Answer("find-begin"), browser.Ended("Finding"), shows("%s", s.mac("other")))
 }

@@ -120,6 +120,19 @@ func macArg(s string) (address.MAC, error) {
 	return mac, nil
 }
 
+func macArgs(args []string) (list []address.MAC, err error) {
+	for _, arg := range args {
+		mac, err := macArg(arg)
+		if err != nil {
+			return nil, err
+		}
+		if !slices.Contains(list, mac) {
+			list = append(list, mac)
+		}
+	}
+	return list, nil
+}
+
 // modelText says what a device is taken for, and how sure that is.
 func modelText(d service.DeviceView) string {
 	switch {
@@ -257,7 +270,7 @@ func (a *app) watchSegment(ctx context.Context, c *client.Client) error {
 	err = c.Follow(ctx, func(e client.Event) bool {
 		switch e.Kind {
 		case "hello":
-			if failed = c.Watch(ctx, true); failed == nil {
+			if failed = c.Watch(ctx, true); failed == nil && a.output == "table" {
 				a.say("Watching %s; %d are here. Ctrl-C ends it.", dash(seg.Name), here(seg))
 			}
 			return failed == nil

@@ -123,16 +123,14 @@ func (a *app) findChoose() *cobra.Command {
 func (a *app) findForget() *cobra.Command {
 	return &cobra.Command{Use: "forget MAC...", Short: "Forget found devices that no entry is matched with", Args: cobra.MinimumNArgs(1),
 		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-			for _, arg := range args {
-				mac, err := macArg(arg)
-				if err == nil {
-					err = c.Forget(ctx, mac)
-				}
-				if err != nil {
-					return err
-				}
-				a.say("%s is forgotten.", mac)
+			macs, err := macArgs(args)
+			if err != nil {
+				return err
 			}
+			if err := c.Forget(ctx, macs...); err != nil {
+				return err
+			}
+			a.say("%s forgotten; what is still on the segment is found again.", plural(len(macs), "device"))
 			return nil
 		})}
 }

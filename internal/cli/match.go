@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -82,20 +81,11 @@ func (a *app) matchUndo() *cobra.Command {
 			if (len(tags) == 0) == (len(by) == 0) {
 				return &usageError{fmt.Errorf("give tags, or --by REASON")}
 			}
-			if len(by) > 0 {
-				undone, err := c.UndoMatches(ctx, by)
-				if err != nil {
-					return err
-				}
-				a.say("Matches undone: %s (%s).", fmt.Sprint(len(undone)), dash(strings.Join(undone, " ")))
-				return nil
+			undone, err := c.UndoMatches(ctx, service.Undo{Tags: tags, Reasons: by})
+			if err != nil {
+				return err
 			}
-			for _, tag := range tags {
-				if err := c.Unmatch(ctx, tag); err != nil {
-					return err
-				}
-				a.say("%s is matched with nothing.", tag)
-			}
+			a.say("Matches undone: %d (%s).", len(undone), dash(strings.Join(undone, " ")))
 			return nil
 		})}
 	c.Flags().StringArrayVar(&by, "by", nil, "all that were made by this `REASON`; may be given again")
@@ -172,14 +162,9 @@ a profile fits becomes the as-found plan.`,
 			if (len(args) == 0) == !all {
 				return &usageError{fmt.Errorf("give MACs, or --all")}
 			}
-			for _, arg := range args {
-				mac, err := macArg(arg)
-				if err != nil {
-					return err
-				}
-				if !slices.Contains(in.MACs, mac) {
-					in.MACs = append(in.MACs, mac)
-				}
+			var err error
+			if in.MACs, err = macArgs(args); err != nil {
+				return err
 			}
 			out, err := c.Adopt(ctx, in, preview)
 			return a.printEdited(out, err, preview)

@@ -182,11 +182,6 @@ func (c *Client) Profiles(ctx context.Context) ([]*profile.Profile, error) {
 	return get[[]*profile.Profile](ctx, c, "/api/profiles")
 }
 
-// Unmatch undoes a match.
-func (c *Client) Unmatch(ctx context.Context, tag string) error {
-	return c.call(ctx, http.MethodDelete, c.at(entryPath(tag)+"/match"), nil, nil)
-}
-
 // Rehearse says what a run would do.
 func (c *Client) Rehearse(ctx context.Context, tags []string) (commission.Rehearsal, error) {
 	return post[commission.Rehearsal](ctx, c, c.at("/rehearsals"), service.Selection{Tags: tags})

@@ -34,9 +34,9 @@ func (c *Client) Device(ctx context.Context, mac address.MAC) (service.DeviceVie
 	return get[service.DeviceView](ctx, c, c.at(devicePath(mac)))
 }
 
-// Forget forgets a found device.
-func (c *Client) Forget(ctx context.Context, mac address.MAC) error {
-	return c.call(ctx, http.MethodDelete, c.at(devicePath(mac)), nil, nil)
+// Forget forgets found devices, all or none.
+func (c *Client) Forget(ctx context.Context, macs ...address.MAC) error {
+	return c.call(ctx, http.MethodPost, c.at("/devices/forget"), service.Macs{MACs: macs}, nil)
 }
 
 // Choose says which profile a device has; "" takes the choice back.
@@ -104,9 +104,15 @@ func (c *Client) Accept(ctx context.Context, in service.Acceptance) ([]match.Pro
 	return post[[]match.Proposal](ctx, c, c.at("/matches"), in)
 }
 
-// UndoMatches undoes the matches made for some reasons and gives their tags.
-func (c *Client) UndoMatches(ctx context.Context, reasons []string) (tags []string, err error) {
-	return tags, c.call(ctx, http.MethodDelete, c.at("/matches?"+url.Values{"by": reasons}.Encode()), nil, &tags)
+// UndoMatches undoes matches and gives the entries' tags.
+func (c *Client) UndoMatches(ctx context.Context, in service.Undo) ([]string, error) {
+	return post[[]string](ctx, c, c.at("/matches/undo"), in)
+}
+
+// Unmatch undoes the matches of entries, all or none.
+func (c *Client) Unmatch(ctx context.Context, tags ...string) error {
+	_, err := c.UndoMatches(ctx, service.Undo{Tags: tags})
+	return err
 }
 
 // Match matches by hand.

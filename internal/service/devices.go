@@ -171,19 +171,27 @@ func (s *Site) Choose(ctx context.Context, mac address.MAC, c Choice) (*DeviceVi
 	return s.Device(ctx, mac)
 }
 
-// Forget forgets a device that no entry is matched with.
-func (s *Site) Forget(ctx context.Context, mac address.MAC) error {
-	if _, err := s.found(ctx, mac); err != nil {
-		return err
+// Macs chooses found devices.
+type Macs struct {
+	MACs []address.MAC `json:"macs"`
+}
+
+// Forget forgets devices that no entry is matched with, all or none. Those still
+// on the segment are found again by the next survey.
+func (s *Site) Forget(ctx context.Context, macs []address.MAC) error {
+	for _, mac := range macs {
+		if _, err := s.found(ctx, mac); err != nil {
+			return err
+		}
+		tag, err := s.store.TagOf(ctx, mac)
+		if err != nil {
+			return err
+		}
+		if tag != "" {
+			return problem.New(problem.Conflict, "it is matched with "+tag, "undo the match first").About(mac.String())
+		}
 	}
-	tag, err := s.store.TagOf(ctx, mac)
-	if err != nil {
-		return err
-	}
-	if tag != "" {
-		return problem.New(problem.Conflict, "it is matched with "+tag, "undo the match first").About(mac.String())
-	}
-	if err := s.store.ForgetDevice(ctx, mac); err != nil {
+	if err := s.store.ForgetDevices(ctx, macs); err != nil {
 		return err
 	}
 	s.publishEntries()

@@ -186,6 +186,8 @@ func (s *Site) keepSurvey(v store.Survey) (string, error) {
 	switch {
 	case v.State == store.Stopped:
 		text = plural(v.Found, "device") + " found before it was stopped"
+	case v.Found >= survey.MostFound:
+		text += ", and more senders than can be kept: look for a loop, or for somebody who makes senders up"
 	case v.Believed > v.Found:
 		text += fmt.Sprintf("; about %d are believed to be there, so find again", v.Believed)
 	case v.Believed > 0:

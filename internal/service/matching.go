@@ -54,10 +54,8 @@ func (a Acceptance) takes(p match.Proposal) bool {
 
 // Accept accepts proposals and gives what was accepted.
 func (s *Site) Accept(ctx context.Context, in Acceptance, who string) ([]match.Proposal, error) {
-	for _, r := range in.Reasons {
-		if !slices.Contains(match.Reasons, r) {
-			return nil, problem.New(problem.Usage, "there is no such reason", "choose among: "+strings.Join(match.Reasons, ", ")).About(r)
-		}
+	if err := knownReasons(in.Reasons); err != nil {
+		return nil, err
 	}
 	all, err := s.Propose(ctx)
 	if err != nil {
@@ -113,41 +111,61 @@ func (s *Site) Match(ctx context.Context, tag string, mac address.MAC, by, why, 
 	return nil
 }
 
-// Unmatch undoes a match.
-func (s *Site) Unmatch(ctx context.Context, tag, who string) error {
-	e, err := s.unset(ctx, tag)
-	if err != nil {
-		return err
-	}
-	if e.Device.IsZero() {
-		return problem.New(problem.Conflict, "no device is matched with it", "").About(tag)
-	}
-	if err := s.store.SetMatch(ctx, tag, address.MAC{}, "", "", who); err != nil {
-		return err
-	}
-	s.publishEntry(tag)
-	return nil
+// Undo chooses matches to undo: of entries, or all that were made for reasons.
+type Undo struct {
+	Tags    []string `json:"tags"`
+	Reasons []string `json:"reasons"`
 }
 
-// UndoMatches undoes the matches that were made for some reasons, of entries whose
-// devices were not set yet and whose match is not locked. It gives their tags.
-func (s *Site) UndoMatches(ctx context.Context, reasons []string, who string) ([]string, error) {
-	entries, err := s.store.Entries(ctx)
-	if err != nil {
+// UndoMatches undoes matches and gives the entries' tags. Of entries that are
+// named, all are undone or none; for a reason, those whose devices were not set
+// yet and whose match is not locked.
+func (s *Site) UndoMatches(ctx context.Context, in Undo, who string) ([]string, error) {
+	if (len(in.Tags) == 0) == (len(in.Reasons) == 0) {
+		return nil, problem.New(problem.Usage, "tags or reasons say what to undo", "give one of them")
+	}
+	if err := knownReasons(in.Reasons); err != nil {
 		return nil, err
 	}
-	undone := []string{}
-	for _, e := range entries {
-		if e.Device.IsZero() || e.Locked || e.State != store.Matched || !slices.Contains(reasons, e.MatchedBy) {
-			continue
+	for _, tag := range in.Tags {
+		e, err := s.unset(ctx, tag)
+		if err != nil {
+			return nil, err
 		}
-		if err := s.store.SetMatch(ctx, e.Tag, address.MAC{}, "", "", who); err != nil {
+		if e.Device.IsZero() {
+			return nil, problem.New(problem.Conflict, "no device is matched with it", "").About(tag)
+		}
+	}
+	chosen := slices.Clone(in.Tags)
+	if len(in.Reasons) > 0 {
+		entries, err := s.store.Entries(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range entries {
+			if !e.Device.IsZero() && !e.Locked && e.State == store.Matched && slices.Contains(in.Reasons, e.MatchedBy) {
+				chosen = append(chosen, e.Tag)
+			}
+		}
+	}
+	undone := []string{}
+	for _, tag := range chosen {
+		if err := s.store.SetMatch(ctx, tag, address.MAC{}, "", "", who); err != nil {
 			return undone, err
 		}
-		undone = append(undone, e.Tag)
+		undone = append(undone, tag)
 	}
 	s.publishEntries()
 	return undone, nil
+}
+
+func knownReasons(list []string) error {
+	for _, r := range list {
+		if !slices.Contains(match.Reasons, r) {
+			return problem.New(problem.Usage, "there is no such reason", "choose among: "+strings.Join(match.Reasons, ", ")).About(r)
+		}
+	}
+	return nil
 }
 
 // Locking is whether a match stays.

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"html/template"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/httputil"
@@ -27,7 +28,7 @@ import (
 )
 
 const (
-	mostPages = 8
+	mostPages = 8                // the one that was not used for the longest gives way
 	pageIdle  = 20 * time.Minute // without a request a page closes
 	doorPath  = "/.redstart/open"
 )
@@ -54,6 +55,7 @@ type page struct {
 	mu   sync.Mutex
 	once string // opens the door, one time
 	key  string // what the door's cookie holds
+	used time.Time
 	talk *bench.Conversation
 }
 
@@ -105,18 +107,25 @@ func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string
 	if err != nil {
 		return PageView{}, err
 	}
+	var old *page
+	defer func() {
+		if old != nil {
+			old.close()
+		}
+	}()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	at := first(f.Addresses())
-	if old := s.pages[mac]; old != nil {
-		if old.at == at {
-			return PageView{old.door()}, nil
-		}
-		go old.close()
-		delete(s.pages, mac)
+	if old = s.pages[mac]; old != nil && old.at == at {
+		door := old.door()
+		old = nil
+		return PageView{door}, nil
 	}
-	if len(s.pages) >= mostPages {
-		return PageView{}, problem.New(problem.Conflict, fmt.Sprintf("%d pages of boxes are open already", mostPages), "close one in the list of found devices")
+	if old == nil && len(s.pages) >= mostPages {
+		old = slices.MinFunc(slices.Collect(maps.Values(s.pages)), func(a, b *page) int { return a.lastUsed().Compare(b.lastUsed()) })
+	}
+	if old != nil {
+		delete(s.pages, old.mac)
 	}
 	g := &page{mac: mac, scheme: scheme, port: port, at: at, avoid: p.Needs(), bench: s.bench(), log: s.log, prefix: "box-" + strings.ReplaceAll(mac.String(), ":", "") + "-", key: rand.Text()}
 	l, err := pageListener(consoleHost)
@@ -195,12 +204,18 @@ func (g *page) close() {
 	}
 }
 
+func (g *page) lastUsed() time.Time {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.used
+}
+
 // door gives an address that opens the page once. Its secret is behind the #,
 // which browsers send to nobody.
 func (g *page) door() string {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	g.once = rand.Text()
+	g.once, g.used = rand.Text(), time.Now()
 	return g.base + "/#open=" + g.once
 }
 
@@ -234,6 +249,9 @@ func (g *page) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	g.idle.Reset(pageIdle)
+	g.mu.Lock()
+	g.used = time.Now()
+	g.mu.Unlock()
 	g.proxy().ServeHTTP(w, r)
 }
 

@@ -145,9 +145,9 @@ func (s *Service) findRoutes() []route {
 		call(s, "GET", at+"devices/:mac", "Everything known of a found device, with where each fact comes from", Look, ofDevice(func(r *request, mac address.MAC, _ none) (*DeviceView, error) {
 			return r.site.Device(r, mac)
 		})),
-		call(s, "DELETE", at+"devices/:mac", "Forget a found device that no entry is matched with", Commission, ofDevice(func(r *request, mac address.MAC, _ none) (none, error) {
-			return none{}, r.site.Forget(r, mac)
-		})),
+		call(s, "POST", at+"devices/forget", "Forget found devices that no entry is matched with, all or none", Commission, func(r *request, in Macs) (none, error) {
+			return none{}, r.site.Forget(r, in.MACs)
+		}),
 		call(s, "PUT", at+"devices/:mac/profile", "Say which profile a device has", Commission, ofDevice(func(r *request, mac address.MAC, in Choice) (*DeviceView, error) {
 			return r.site.Choose(r, mac, in)
 		})),
@@ -203,8 +203,8 @@ func (s *Service) matchRoutes() []route {
 		call(s, "POST", at+"matches", "Accept proposed matches", Commission, func(r *request, in Acceptance) ([]match.Proposal, error) {
 			return r.site.Accept(r, in, r.who.Name)
 		}),
-		call(s, "DELETE", at+"matches", "Undo the matches made for a reason: ?by=order, and again", Commission, func(r *request, _ none) ([]string, error) {
-			return r.site.UndoMatches(r, r.echo.QueryParams()["by"], r.who.Name)
+		call(s, "POST", at+"matches/undo", "Undo matches: of entries, all or none, or all that were made for a reason", Commission, func(r *request, in Undo) ([]string, error) {
+			return r.site.UndoMatches(r, in, r.who.Name)
 		}),
 		call(s, "PUT", at+"entries/:tag/match", "Match an entry with a box by hand", Commission, func(r *request, in MatchWith) (none, error) {
 			if in.MAC.IsZero() {
@@ -215,9 +215,6 @@ func (s *Service) matchRoutes() []route {
 				by, why = match.ByArrival, "it came onto the segment when it was awaited by "+r.who.Name
 			}
 			return none{}, r.site.Match(r, r.param("tag"), in.MAC, by, why, r.who.Name)
-		}),
-		call(s, "DELETE", at+"entries/:tag/match", "Undo a match", Commission, func(r *request, _ none) (none, error) {
-			return none{}, r.site.Unmatch(r, r.param("tag"), r.who.Name)
 		}),
 		call(s, "PUT", at+"entries/:tag/lock", "Keep a match from being changed, or let it be", Commission, func(r *request, in Locking) (none, error) {
 			return none{}, r.site.Lock(r, r.param("tag"), in.Locked, r.who.Name)

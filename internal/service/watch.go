@@ -59,12 +59,16 @@ func (s *Site) Watch(on bool) error {
 		return err
 	}
 	o.Known = s.here(o.Known)
-	if ask := o.Ask; ask != nil {
+	if o.Ask != nil {
 		o.Ask = func(ctx context.Context, f *device.Found) ([]device.Sighting, error) {
 			if s.surveying() {
 				return nil, nil // the survey asks everybody
 			}
-			return ask(ctx, f)
+			now, _, err := s.bare(ctx) // the plan may have changed since the watch began
+			if err != nil {
+				return nil, err
+			}
+			return s.inquirer(now.Needs())(ctx, f)
 		}
 	}
 	round := s.config.Round

@@ -57,9 +57,16 @@ func putDevice(tx *sqlx.Tx, site int64, f *device.Found) error {
 	return err
 }
 
-// ForgetDevice forgets a found device.
-func (s *Site) ForgetDevice(ctx context.Context, mac address.MAC) error {
-	return s.exec(ctx, `DELETE FROM devices WHERE site = :site AND mac = :mac`, map[string]any{"site": s.ID, "mac": mac})
+// ForgetDevices forgets found devices, all or none.
+func (s *Site) ForgetDevices(ctx context.Context, macs []address.MAC) error {
+	return s.write(ctx, func(tx *sqlx.Tx) error {
+		for _, mac := range macs {
+			if _, err := tx.Exec(`DELETE FROM devices WHERE site = ? AND mac = ?`, s.ID, mac); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Devices lists every device ever found, by MAC.

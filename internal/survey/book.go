@@ -24,6 +24,9 @@ const (
 	askTries = 2
 )
 
+// MostFound bounds what a flood of made-up senders may make us remember.
+const MostFound = 1 << 14
+
 // book is everything a survey or a watch has heard, and the addresses that it
 // asks from. One goroutine owns it.
 type book struct {
@@ -76,8 +79,11 @@ func newBook(b *bench.Bench, profiles profile.Set, o Options) *book {
 // close gives the borrowed addresses back.
 func (k *book) close() { k.bench.Release(k.sources...) }
 
-// wants leaves conversations to those who hold them.
-func (k *book) wants(f ethernet.Frame) bool { return f.Source != k.bench.MAC() }
+// wants leaves out what we sent ourselves, and senders that nobody can be
+// (IEEE 802-2014, 8.2.2: a source address is an individual one).
+func (k *book) wants(f ethernet.Frame) bool {
+	return f.Source != k.bench.MAC() && !f.Source.IsZero() && !f.Source.IsGroup()
+}
 
 // questions are the frames of one pass, of the probers that need an address of
 // ours or of those that do not.
@@ -171,7 +177,7 @@ func (k *book) settle() {
 
 // hear reads a frame and answers whoever asks for an address of ours.
 func (k *book) hear(ctx context.Context, f ethernet.Frame) (who address.MAC, news bool) {
-	if f.Source == k.bench.MAC() {
+	if _, known := k.found[f.Source]; !known && len(k.found) >= MostFound {
 		return address.MAC{}, false
 	}
 	k.defend(f)

@@ -231,3 +231,80 @@ func TestAWatchHearsTheFirstFrame(t *testing.T) {
 		t.Error("it was given up without being asked")
 	}
 }
+
+// Whoever comes is told at once, although a round of questions to a thousand
+// silent devices takes many seconds.
+func TestAWatchHearsWhileItAsks(t *testing.T) {
+	wire := &segment.Segment{}
+	talker := wire.Attach(them, 4096)
+	b := bench.New(wire.Attach(us, 1024))
+	defer b.Close()
+	var known []*device.Found
+	for i := range 1000 {
+		f := &device.Found{}
+		f.Add(device.Sighting{MAC: address.MAC{2, 7, 7, 7, byte(i >> 8), byte(i)}, Protocol: "arp", At: time.Unix(1, 0), Facts: map[string]string{"address": "10.40.8.77"}})
+		known = append(known, f)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	arrived := make(chan address.MAC, 1024)
+	ended := make(chan error, 1)
+	go func() {
+		ended <- Watch(ctx, b, profile.Set{}, Options{Known: known}, 10*time.Millisecond, func(kind string, f *device.Found) {
+			if kind == Arrived {
+				arrived <- f.MAC
+			}
+		})
+	}()
+	question := func() bool {
+		raw, err := talker.Receive()
+		if err != nil {
+			return false
+		}
+		f, _ := ethernet.Parse(raw)
+		_, is := bench.ARP(f)
+		return is
+	}
+	for !question() {
+	}
+	if err := talker.Send(arp.Announcement(them, at)); err != nil {
+		t.Fatal(err)
+	}
+	if mac := <-arrived; mac != them {
+		t.Errorf("%s arrived", mac)
+	}
+	cancel()
+	if err := <-ended; !errors.Is(err, context.Canceled) {
+		t.Error(err)
+	}
+	talker.Close()
+	asked := 1
+	for question() {
+		asked++
+	}
+	if asked >= len(known) {
+		t.Errorf("%d questions were asked before the newcomer was told", asked)
+	}
+}
+
+// A flood of senders that do not exist fills neither the memory nor the records,
+// and senders that nobody can be are not listened to.
+func TestAFloodOfSendersIsBounded(t *testing.T) {
+	wire := &segment.Segment{}
+	b := bench.New(wire.Attach(us, 64))
+	defer b.Close()
+	k := newBook(b, profile.Set{}, Options{})
+	told := 0
+	k.emit = func(*device.Found) { told++ }
+	defer k.close()
+	for i := range MostFound + 100 {
+		k.hear(context.Background(), ethernet.Frame{Destination: address.Broadcast, Source: address.MAC{2, 0, byte(i >> 24), byte(i >> 16), byte(i >> 8), byte(i)}, Type: 0x88b5})
+	}
+	if told != MostFound || len(k.found) != MostFound {
+		t.Errorf("%d told, %d kept", told, len(k.found))
+	}
+	for _, mac := range []address.MAC{us, address.Broadcast, {}, {1, 0x80, 0xc2, 0, 0, 0}} {
+		if k.wants(ethernet.Frame{Source: mac}) {
+			t.Errorf("%s is listened to", mac)
+		}
+	}
+}

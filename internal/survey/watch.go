@@ -5,8 +5,6 @@ import (
 	"slices"
 	"time"
 
-	"golang.org/x/time/rate"
-
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/profile"
@@ -36,7 +34,7 @@ func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	k := newBook(b, profiles, o)
-	w := &watch{book: k, here: map[address.MAC]bool{}}
+	w := &watch{book: k, here: map[address.MAC]bool{}, missed: map[address.MAC]int{}}
 	k.emit = func(f *device.Found) {
 		kind := Told
 		if !w.here[f.MAC] {
@@ -55,11 +53,15 @@ func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
 	defer cancel()
 	tick := time.NewTicker(round)
 	defer tick.Stop()
-	pace := rate.NewLimiter(Gentle, 1)
+	// Questions go out one by one, between listening: with many devices a round
+	// takes longer than it is wished to, and still nobody who comes has to wait.
+	var waiting []question
+	var next <-chan time.Time
 	for {
 		select {
 		case f := <-ear.Frames():
 			mac, _ := k.hear(ctx, f)
+			delete(w.missed, mac)
 			if f := k.found[mac]; f != nil && !w.here[mac] {
 				k.emit(f) // it is back, with nothing new to tell
 			}
@@ -67,14 +69,17 @@ func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
 			k.take(ctx, a)
 		case <-tick.C:
 			w.part(round, emit)
-			for _, frame := range w.questions() {
-				// The pace holds the loop only for as long as one frame needs.
-				if pace.Wait(ctx) != nil {
-					return ctx.Err()
-				}
-				if err := b.Send(frame); err != nil {
-					return err
-				}
+			if len(waiting) == 0 {
+				waiting, next = w.questions(), time.After(0)
+			}
+		case <-next:
+			next = nil
+			if err := b.Send(waiting[0].frame); err != nil {
+				return err
+			}
+			w.count(waiting[0])
+			if waiting = waiting[1:]; len(waiting) > 0 {
+				next = time.After(time.Second / Gentle)
 			}
 		case <-b.Done():
 			return bench.ErrGone
@@ -86,17 +91,28 @@ func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
 
 type watch struct {
 	*book
-	here map[address.MAC]bool
+	here   map[address.MAC]bool
+	missed map[address.MAC]int // questions since it was heard last
+}
+
+// question asks one device, or all IPv6 nodes, whether they are there.
+type question struct {
+	to    address.MAC // zero: IPv6 nodes
+	frame []byte
 }
 
 // part notes who has been silent for too long.
 func (w *watch) part(round time.Duration, emit func(string, *device.Found)) {
 	for mac := range w.here {
-		limit := silentRounds * round
-		if w.question(mac) == nil && w.found[mac].Value(device.Address6) == "" {
-			limit = max(limit, shyTime) // a box that waits for DHCP speaks when it likes
+		if !w.here[mac] {
+			continue
 		}
-		if w.here[mac] && time.Since(w.seen[mac]) > limit {
+		silent := time.Since(w.seen[mac])
+		gone := w.missed[mac] >= silentRounds && silent > silentRounds*round
+		if !w.answers6(mac) && w.question(mac) == nil {
+			gone = silent > max(silentRounds*round, shyTime) // a box that waits for DHCP speaks when it likes
+		}
+		if gone {
 			w.here[mac] = false
 			emit(Departed, w.found[mac].Clone())
 		}
@@ -104,16 +120,30 @@ func (w *watch) part(round time.Duration, emit func(string, *device.Found)) {
 }
 
 // questions ask each device that is there, alone, and IPv6 nodes all at once.
-func (w *watch) questions() [][]byte {
-	from := w.bench.MAC()
-	list := [][]byte{ndp.Echo(from, w.six, uint16(w.xid), 1)}
+func (w *watch) questions() []question {
+	list := []question{{frame: ndp.Echo(w.bench.MAC(), w.six, uint16(w.xid), 1)}}
 	for mac, here := range w.here {
 		if frame := w.question(mac); here && frame != nil {
-			list = append(list, frame)
+			list = append(list, question{mac, frame})
 		}
 	}
 	return list
 }
+
+// count notes that a question was asked; whoever answers is counted anew.
+func (w *watch) count(q question) {
+	if !q.to.IsZero() {
+		w.missed[q.to]++
+		return
+	}
+	for mac, here := range w.here {
+		if here && w.answers6(mac) && w.question(mac) == nil {
+			w.missed[mac]++
+		}
+	}
+}
+
+func (w *watch) answers6(mac address.MAC) bool { return w.found[mac].Value(device.Address6) != "" }
 
 // question asks one device whether it is there; nil for one that can only be
 // waited for.

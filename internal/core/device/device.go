@@ -95,19 +95,41 @@ func (f *Found) Clone() *Found {
 	return &c
 }
 
-// Add merges a sighting and reports whether it told anything new.
+// changing are the keys of which a device has one value at a time.
+var changing = []string{Address, Name, Model, Serial, Firmware, Title, Server, Host, State, Port, Location}
+
+// Add merges a sighting and reports whether it told anything new. What was true
+// once and is true again is new as well: a device that was reset has its factory
+// address back.
 func (f *Found) Add(s Sighting) (news bool) {
 	if f.First.IsZero() {
 		f.MAC, f.First, news = s.MAC, s.At, true
 	}
 	f.Last = later(f.Last, s.At)
+	part, waited := clean(s.Part), f.Waits()
 	for key, value := range s.Facts {
-		if value = clean(value); value != "" {
-			news = f.keep(Fact{clean(s.Part), key, value, s.Protocol, s.At, s.At}) || news
+		if value = clean(value); value == "" {
+			continue
+		}
+		before := f.latest(part, key, s.Protocol)
+		news = f.keep(Fact{part, key, value, s.Protocol, s.At, s.At}) || news
+		if slices.Contains(changing, key) {
+			news = news || f.latest(part, key, s.Protocol) != before
 		}
 	}
 	f.sort()
-	return news
+	return news || f.Waits() != waited
+}
+
+// latest is what a protocol told last of a key.
+func (f *Found) latest(part, key, protocol string) string {
+	var last Fact
+	for _, x := range f.Facts {
+		if x.Part == part && x.Key == key && x.Protocol == protocol && x.Last.After(last.Last) {
+			last = x
+		}
+	}
+	return last.Value
 }
 
 // Merge adds everything that is known of the same MAC elsewhere. Merging is
@@ -218,6 +240,24 @@ func (f *Found) Value(key string) string {
 		return v[0]
 	}
 	return ""
+}
+
+// Present lists what each protocol told last of a key of the device itself: what
+// it told before is history.
+func (f *Found) Present(key string) []string {
+	latest := map[string]time.Time{}
+	for _, x := range f.Facts {
+		if x.Part == "" && x.Key == key {
+			latest[x.Protocol] = later(latest[x.Protocol], x.Last)
+		}
+	}
+	var list []string
+	for _, x := range f.Facts {
+		if x.Part == "" && x.Key == key && x.Last.Equal(latest[x.Protocol]) && !slices.Contains(list, x.Value) {
+			list = append(list, x.Value)
+		}
+	}
+	return list
 }
 
 // Parts lists what hangs behind the device.

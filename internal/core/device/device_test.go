@@ -212,3 +212,56 @@ func TestChangesBetweenSurveys(t *testing.T) {
 		t.Error(s)
 	}
 }
+
+// What a device told before it was set up, or reset, is history; that something
+// is as it once was is news.
+func TestWhatIsTrueAgainIsNews(t *testing.T) {
+	set, err := profiles.Load("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var f device.Found
+	for i, step := range []struct {
+		address, title, state string
+	}{
+		{"192.168.88.1", "Fennmark FS5: first use", device.Factory},
+		{"10.40.8.9", "Fennmark FS5: sign in", device.Set},
+		{"192.168.88.1", "Fennmark FS5: first use", device.Factory},
+		{"10.40.8.9", "Fennmark FS5: sign in", device.Set},
+	} {
+		after := time.Duration(i) * time.Minute
+		if !f.Add(sighting(1, "arp", after, "address", step.address)) {
+			t.Errorf("step %d: the address is no news", i)
+		}
+		if !f.Add(sighting(1, "http", after, "title", step.title, "server", "fennmark")) {
+			t.Errorf("step %d: the title is no news", i)
+		}
+		if f.Add(sighting(1, "http", after+time.Second, "title", step.title)) {
+			t.Errorf("step %d: the same title again is news", i)
+		}
+		f.Recognise(set)
+		if f.State != step.state {
+			t.Errorf("step %d: %s taken for %q (%s)", i, f.Profile, f.State, f.StateWhy)
+		}
+	}
+	if got := f.Present("title"); !reflect.DeepEqual(got, []string{"Fennmark FS5: sign in"}) {
+		t.Errorf("%v", got)
+	}
+	// It asks for an address again, and gets the one that it had.
+	for i, facts := range [][]string{{"asks", "dhcp"}, {"address", "10.40.8.9"}, {"asks", "dhcp"}} {
+		if !f.Add(sighting(1, "dhcp", time.Hour+time.Duration(i)*time.Minute, facts...)) {
+			t.Errorf("%v is no news", facts)
+		}
+	}
+	if !f.Waits() {
+		t.Error("it does not wait")
+	}
+	// Values side by side are no change, in whatever order they come.
+	for i := range 4 {
+		for _, service := range []string{"_http._tcp", "_ssh._tcp"} {
+			if f.Add(sighting(1, "mdns", 2*time.Hour+time.Duration(i)*time.Minute, "service", service)) != (i == 0) {
+				t.Errorf("%s, time %d", service, i)
+			}
+		}
+	}
+}

@@ -51,8 +51,8 @@ func (f *Found) judge(p *profile.Profile) {
 		f.State, f.StateWhy = told, "it says so itself"
 	case p == nil:
 		f.State, f.StateWhy = "", ""
-	case p.Fresh(f.Values) != "":
-		f.State, f.StateWhy = Factory, "its "+p.Fresh(f.Values)+" says so"
+	case p.Fresh(f.Present) != "":
+		f.State, f.StateWhy = Factory, "its "+p.Fresh(f.Present)+" says so"
 	case f.Waits() && p.Factory.DHCP:
 		f.State, f.StateWhy = Factory, "it waits for an address, as from the factory"
 	case len(addresses) > 0 && p.Factory.Address.None():

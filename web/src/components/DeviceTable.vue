@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useMediaQuery, useStorage } from '@vueuse/core'
-import { NButton, NDataTable, NDropdown, NInput, NSelect, NSwitch } from 'naive-ui'
+import { NButton, NDataTable, NDropdown, NInput, NSelect, NSwitch, useDialog } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref } from 'vue'
 import { siteCall, sitePath } from '../api'
@@ -17,6 +17,7 @@ import SurveysDialog from './SurveysDialog.vue'
 // Everything found on the segment, live. What hangs behind a device hangs under it.
 interface Row { id: string; device?: Device; part?: string; group?: string; children?: Row[] }
 const site = useSite()
+const dialog = useDialog()
 const emit = defineEmits<{ show: [tag: string]; attempt: [what: () => Promise<unknown>] }>()
 const search = ref('')
 const kinds = ref<string[]>([])
@@ -55,11 +56,21 @@ const loose = computed(() => chosen.value.filter((d) => !d.tag))
 const waiting = computed(() => site.devices.filter((d) => d.here && d.waits))
 
 const blink = (list: Device[]) => emit('attempt', () => Promise.all(list.map((d) => siteCall('POST', `devices/${d.mac}/blink`))))
-const forget = (list: Device[]) => emit('attempt', async () => {
-  for (const d of list) await siteCall('DELETE', `devices/${d.mac}`)
-  selected.value = []
-  await site.loadAll()
-})
+function forget(list: Device[]) {
+  const names = list.slice(0, 5).map((d) => `${d.mac} (${modelOf(d)})`).join(', ')
+  dialog.warning({
+    title: `Forget ${plural(list.length, 'device')}?`,
+    content: `${names}${list.length > 5 ? ` and ${list.length - 5} more` : ''}. What they told so far is deleted. What is still on the segment is found again by the next survey.`,
+    positiveText: 'Forget',
+    negativeText: 'Keep',
+    positiveButtonProps: { 'data-test': 'forget-sure' } as object,
+    onPositiveClick: () => emit('attempt', async () => {
+      await siteCall('POST', 'devices/forget', { macs: list.map((d) => d.mac) })
+      selected.value = []
+      await site.loadAll()
+    }),
+  })
+}
 const watch = (on: boolean) => emit('attempt', () => siteCall('PUT', 'watch', { on }))
 function page(d: Device) {
   // The tab is opened at once: browsers allow it only right after a click.

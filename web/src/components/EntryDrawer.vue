@@ -50,7 +50,7 @@ function match(mac: string) {
 }
 function unmatch() {
   emit('attempt', async () => {
-    await siteCall('DELETE', entryPath(tag.value) + '/match')
+    await siteCall('POST', 'matches/undo', { tags: [tag.value] })
     await Promise.all([site.loadAll(), load()])
   })
 }

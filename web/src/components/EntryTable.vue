@@ -39,6 +39,8 @@ const acting = computed(() => {
   const visible = new Set(rows.value.map((e) => e.tag))
   return selected.value.filter((t) => visible.has(t))
 })
+// All or none is undone: what a run has set, or somebody locked, is left out here.
+const undoable = computed(() => site.entries.filter((e) => acting.value.includes(e.tag) && e.device && !e.locked && ['matched', 'needs attention'].includes(e.state)).map((e) => e.tag))
 
 function doing(e: Entry): string {
   const d = site.steps[e.tag]
@@ -88,7 +90,7 @@ const columns = computed<DataTableColumns<Row>>(() => {
         <strong>{{ plural(acting.length, 'entry') }} selected</strong>
         <NButton size="small" :disabled="site.busy || !site.mayCommission" @click="emit('commission', acting)">Commission</NButton>
         <NButton size="small" :disabled="site.busy || !site.mayCommission" @click="emit('verify', acting)">Verify</NButton>
-        <NButton size="small" :disabled="site.busy || !site.mayCommission" @click="emit('unmatch', acting)">Undo match</NButton>
+        <NButton size="small" :disabled="site.busy || !site.mayCommission || !undoable.length" @click="emit('unmatch', undoable)">Undo match{{ undoable.length > 1 ? 'es' : '' }}</NButton>
       </template>
       <span v-else class="faint">{{ rows.length === site.entries.length ? '' : `${rows.length} of ${site.entries.length} shown` }}</span>
     </div>

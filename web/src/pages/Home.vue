@@ -43,7 +43,7 @@ function verify(tags: string[]) {
 
 function unmatch(tags: string[]) {
   void attempt(async () => {
-    for (const tag of tags) await siteCall('DELETE', `entries/${encodeURIComponent(tag)}/match`)
+    await siteCall('POST', 'matches/undo', { tags })
     await site.loadPlan()
   })
 }

@@ -60,7 +60,7 @@ const accept = (body: object) => attempt(async () => {
   chosen.value = []
 })
 const undo = () => attempt(async () => {
-  for (const e of undoable.value) await siteCall('DELETE', entryPath(e.tag) + '/match')
+  await siteCall('POST', 'matches/undo', { tags: undoable.value.map((e) => e.tag) })
   undoing.value = []
 })
 const lock = (e: Entry) => attempt(() => siteCall('PUT', entryPath(e.tag) + '/lock', { locked: !e.locked }))
