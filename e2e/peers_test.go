@@ -120,14 +120,17 @@ func TestAmongRealHosts(t *testing.T) {
 	redstart(true, []string{"plugged into wire0"}, "find", "plug", "wire0")
 	redstart(true, []string{s.mac("twin1"), s.mac("twin2"), s.mac("strange"), "172.29.3.3", s.mac("six"), "fe80::", "2 devices share the address 10.40.8.77", "real-box"}, "find", "--capture", "--range", "172.29.3.0/29")
 	watching := spawn(t, "Watching", data, "ip", "netns", "exec", s.name("serve"), self, "--data", data, "find", "--watch")
-	// Some starts of this daemon in a namespace send nothing; the next one does.
+	// It says when it likes, and to nobody but the wire; we have it say so every second.
+	// Some starts of it in a namespace send nothing; the next one does.
 	for heard, start := false, 0; !heard && start < 8; start++ {
-		lldpd := exec.Command("ip", "netns", "exec", s.name("box"), "lldpd", "-d", "-u", filepath.Join(os.TempDir(), s.name(fmt.Sprintf("lldpd%d.sock", start))), "-I", "wire0", "-S", "A real box")
+		control := filepath.Join(os.TempDir(), s.name(fmt.Sprintf("lldpd%d.sock", start)))
+		lldpd := exec.Command("ip", "netns", "exec", s.name("box"), "lldpd", "-d", "-u", control, "-I", "wire0", "-S", "A real box")
 		if err := lldpd.Start(); err != nil {
 			t.Fatal(err)
 		}
 		for try := 0; !heard && try < 20; try++ {
-			time.Sleep(500 * time.Millisecond) // it says when it likes, and to nobody but the wire
+			time.Sleep(500 * time.Millisecond)
+			_, _ = s.in("box", "lldpcli", "-u", control, "configure", "lldp", "tx-interval", "1") // it may not listen yet
 			out, err := s.in("serve", self, "--data", data, "find", "show", s.mac("box"))
 			heard = err == nil && strings.Contains(out, "lldp")
 		}

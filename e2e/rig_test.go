@@ -157,7 +157,7 @@ func (r *rig) serve(port lan.Port) {
 
 // patience bounds every wait for something that must happen.
 func patience(t testing.TB) context.Context {
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	t.Cleanup(cancel)
 	return ctx
 }

@@ -167,8 +167,8 @@ func (a *app) giveUp(ctx context.Context, c *client.Client) error {
 	return nil
 }
 
-func (a *app) rehearse(ctx context.Context, c *client.Client, tags []string) error {
-	r, err := c.Rehearse(ctx, tags)
+func (a *app) rehearse(ctx context.Context, c *client.Client, chosen []string) error {
+	r, err := c.Rehearse(ctx, chosen)
 	if err != nil {
 		return err
 	}
@@ -191,8 +191,17 @@ func (a *app) rehearse(ctx context.Context, c *client.Client, tags []string) err
 			a.say("Planned for %s, but to be set by hand: %s.", d.Tag, strings.Join(d.NotSent, ", "))
 		}
 	}
+	// What is left out for one reason is said once.
+	tags := map[string][]string{}
+	var reasons []string
 	for _, l := range r.Left {
-		a.say("Left out: %s: %s.", l.Tag, l.Why)
+		if tags[l.Why] == nil {
+			reasons = append(reasons, l.Why)
+		}
+		tags[l.Why] = append(tags[l.Why], l.Tag)
+	}
+	for _, why := range reasons {
+		a.say("Left out, because %s: %s.", why, strings.Join(tags[why], ", "))
 	}
 	a.say("%s, about %s side by side. Nothing was sent. Next: redstart commission", plural(len(r.Devices), "device"), seconds(r.Seconds))
 	return nil
