@@ -189,6 +189,25 @@ func TestTheWatchTellsWhoComesAndGoes(t *testing.T) {
 	if err != nil || !seg.Watched || len(seg.Devices) != 6 {
 		t.Errorf("%+v, %v", seg.Watched, err)
 	}
+	// What a person says of a box stands while the watch goes on telling of it,
+	// until it is taken back.
+	other := r.site.Boxes[4]
+	for i, choice := range []string{"clepsydra-t1", ""} {
+		if err := r.c.Choose(ctx, other.MAC, choice); err != nil {
+			t.Fatal(err)
+		}
+		at := netip.AddrFrom4([4]byte{10, 40, 11, byte(101 + i)})
+		other.Store(func(s *box.Settings) { s.Address = netip.PrefixFrom(at, 22) })
+		other.Restart()
+		var d service.DeviceView
+		waitFor(t, func() bool {
+			d, err = r.c.Device(ctx, other.MAC)
+			return err == nil && d.Present == at
+		})
+		if d.Chosen != (choice != "") || d.Chosen && d.Profile != choice || !d.Chosen && d.Profile == "clepsydra-t1" {
+			t.Errorf("chosen %q: it is a %q, chosen: %v", choice, d.Profile, d.Chosen)
+		}
+	}
 	if err := r.c.Watch(ctx, false); err != nil {
 		t.Fatal(err)
 	}

@@ -80,7 +80,7 @@ func (q Inquirer) Ask(ctx context.Context, f *device.Found) ([]device.Sighting, 
 			return told, errors.Join(failed, err)
 		}
 		defer talk.Close()
-		t := &talker{Conversation: talk, found: f, web: fitting[0].Web, isSwitch: fitting[0].Kind == "switch"}
+		t := &talker{Conversation: talk, at: time.Now(), found: f, web: fitting[0].Web, isSwitch: fitting[0].Kind == "switch"}
 		slices.Sort(asks)
 		for _, ask := range slices.Compact(asks) {
 			if err := t.ask(ctx, ask); err != nil {
@@ -99,6 +99,7 @@ func (q Inquirer) Ask(ctx context.Context, f *device.Found) ([]device.Sighting, 
 // talker asks one device.
 type talker struct {
 	*bench.Conversation
+	at       time.Time // one for all that is told: what is missing from the same reading is no more
 	found    *device.Found
 	web      profile.Web // its web server, if the profile says
 	isSwitch bool
@@ -106,7 +107,7 @@ type talker struct {
 }
 
 func (t *talker) tell(protocol, part string, pairs ...string) {
-	s := device.Sighting{MAC: t.found.MAC, Part: part, Protocol: protocol, At: time.Now(), Facts: map[string]string{}}
+	s := device.Sighting{MAC: t.found.MAC, Part: part, Protocol: protocol, At: t.at, Facts: map[string]string{}}
 	for i := 0; i < len(pairs); i += 2 {
 		s.Facts[pairs[i]] = pairs[i+1]
 	}

@@ -71,6 +71,16 @@ func (s *Site) Watch(on bool) error {
 			return s.inquirer(now.Needs())(ctx, f)
 		}
 	}
+	o.Choice = func(mac address.MAC) string {
+		f, err := s.store.Device(context.WithoutCancel(s.life), mac)
+		if err != nil {
+			s.log.Warn("the choice of a profile could not be read", "mac", mac.String(), "error", err)
+		}
+		if err == nil && f.Chosen {
+			return f.Profile
+		}
+		return ""
+	}
 	round := s.config.Round
 	if round <= 0 {
 		round = usualRound

@@ -30,6 +30,7 @@ func (s *Site) SaveDevices(ctx context.Context, recognise func(*device.Found), l
 					return err
 				}
 				whole.Merge(&before)
+				whole.Chosen = before.Chosen // a person may have taken the choice back since
 				if recognise != nil {
 					recognise(whole)
 				}

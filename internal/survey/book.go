@@ -219,6 +219,12 @@ func (k *book) merge(ctx context.Context, sighting device.Sighting) (news bool) 
 	news = f.Add(sighting) || !before
 	k.seen[sighting.MAC] = sighting.At
 	if news {
+		if k.options.Choice != nil {
+			chosen := k.options.Choice(f.MAC)
+			if f.Chosen = chosen != ""; f.Chosen {
+				f.Profile = chosen
+			}
+		}
 		f.Recognise(k.profiles)
 		k.emit(f)
 	}

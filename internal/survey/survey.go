@@ -48,6 +48,9 @@ type Options struct {
 	// LookOnly leaves out every question that makes somebody keep something in mind.
 	LookOnly bool
 	Ask      Ask // nil: nobody is asked who it is
+	// Choice gives the profile that a person chose for a device by now, "" for
+	// none; nil: as Known has it.
+	Choice func(address.MAC) string
 	// Known are devices found before; a survey adds to them.
 	Known []*device.Found
 }

@@ -260,6 +260,24 @@ func (f *Found) Present(key string) []string {
 	return list
 }
 
+// Neighbours lists what a switch knows of its ports, as each protocol read it
+// last: MACs by part.
+func (f *Found) Neighbours() map[string][]string {
+	latest := map[string]time.Time{}
+	for _, x := range f.Facts {
+		if x.Key == Behind {
+			latest[x.Protocol] = later(latest[x.Protocol], x.Last)
+		}
+	}
+	by := map[string][]string{}
+	for _, x := range f.Facts {
+		if x.Key == Behind && x.Last.Equal(latest[x.Protocol]) && !slices.Contains(by[x.Part], x.Value) {
+			by[x.Part] = append(by[x.Part], x.Value)
+		}
+	}
+	return by
+}
+
 // Parts lists what hangs behind the device.
 func (f *Found) Parts() []string {
 	var list []string

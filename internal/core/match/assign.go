@@ -20,12 +20,7 @@ type pair struct {
 // its pairs another one as good differs. What is not connected is solved apart.
 func best(edges []edge) (list []pair) {
 	for _, group := range connected(edges) {
-		total, pairs := solve(group)
-		for _, a := range pairs {
-			without := slices.DeleteFunc(slices.Clone(group), func(e edge) bool { return e.row == a.row && e.column == a.column })
-			other, _ := solve(without)
-			list = append(list, pair{a.row, a.column, other == total})
-		}
+		list = append(list, solve(group)...)
 	}
 	slices.SortFunc(list, func(a, b pair) int { return cmp.Compare(a.row, b.row) })
 	return list
@@ -60,7 +55,7 @@ func connected(edges []edge) [][]edge {
 
 // solve is the Hungarian method with potentials (Kuhn, Munkres; O(n³)) on one
 // group. A row may stay without a column; that is worth nothing.
-func solve(group []edge) (total int, pairs []edge) {
+func solve(group []edge) (pairs []pair) {
 	var rows, columns []int
 	for _, e := range group {
 		rows, columns = append(rows, e.row), append(columns, e.column)
@@ -69,9 +64,6 @@ func solve(group []edge) (total int, pairs []edge) {
 	slices.Sort(columns)
 	rows, columns = slices.Compact(rows), slices.Compact(columns)
 	n, m := len(rows), len(columns)+len(rows) // each row has a column of its own for staying without
-	if n == 0 {
-		return 0, nil
-	}
 	cost := make([][]int, n)
 	for i := range cost {
 		cost[i] = make([]int, m)
@@ -116,11 +108,51 @@ func solve(group []edge) (total int, pairs []edge) {
 			at = way[at]
 		}
 	}
-	for j := 1; j <= len(columns); j++ {
-		if i := match[j]; i != 0 && cost[i-1][j-1] < 0 {
-			total -= cost[i-1][j-1]
-			pairs = append(pairs, edge{rows[i-1], columns[j-1], -cost[i-1][j-1]})
+	column := make([]int, n+1) // of each row
+	for j, i := range match[1:] {
+		column[i] = j + 1
+	}
+	// moves lists whose columns a row could take at no loss: rows, and 0 for a
+	// column that nobody has. From 0 it leads to the rows whose own column may as
+	// well be nobody's (complementary slackness).
+	moves := func(i int) (list []int) {
+		if i == 0 {
+			for k := 1; k <= n; k++ {
+				if v[column[k]] == 0 {
+					list = append(list, k)
+				}
+			}
+			return list
+		}
+		for j := 1; j <= m; j++ {
+			if j != column[i] && cost[i-1][j-1] == u[i]+v[j] {
+				list = append(list, match[j])
+			}
+		}
+		return list
+	}
+	for i := 1; i <= n; i++ {
+		if j := column[i]; cost[i-1][j-1] < 0 {
+			pairs = append(pairs, pair{rows[i-1], columns[j-1], returns(i, n, moves)})
 		}
 	}
-	return total, pairs
+	return pairs
+}
+
+// returns reports whether moves lead from a row back to itself: then everybody on
+// the way may move on by one, and the whole is worth as much.
+func returns(row, n int, moves func(int) []int) bool {
+	seen := make([]bool, n+1)
+	for todo := moves(row); len(todo) > 0; {
+		at := todo[len(todo)-1]
+		todo = todo[:len(todo)-1]
+		if at == row {
+			return true
+		}
+		if !seen[at] {
+			seen[at] = true
+			todo = append(todo, moves(at)...)
+		}
+	}
+	return false
 }

@@ -191,7 +191,7 @@ func (p *proposer) signs(e plan.Entry, f *device.Found, claimed map[address.MAC]
 	if why := p.ports.why(e, f); why != "" {
 		list = append(list, sign{ByPort, why})
 	}
-	if e.Name != "" && f.State != device.Factory && slices.ContainsFunc(f.Values(device.Name), func(n string) bool { return strings.EqualFold(n, e.Name) }) {
+	if e.Name != "" && f.State != device.Factory && slices.ContainsFunc(f.Present(device.Name), func(n string) bool { return strings.EqualFold(n, e.Name) }) {
 		list = append(list, sign{ByName, "it has the planned name already"})
 	}
 	if a := f.Addresses(); e.Address.IsValid() && len(a) > 0 && a[0] == e.Address {

@@ -139,6 +139,28 @@ func TestTheSwitchKnowsWhereEverythingHangs(t *testing.T) {
 	}
 }
 
+// A box that hung elsewhere when the switch was asked before hangs where it was
+// seen last, and a name that it had before is not its name.
+func TestWhatWasBeforeIsNoSign(t *testing.T) {
+	core := with(box(9, "switch", ""), "", "name", "core-1")
+	for reading, where := range map[int64]string{3: "port 1", 4: "port 2"} {
+		core.Add(device.Sighting{MAC: core.MAC, Part: where, Protocol: "snmp", At: time.Unix(reading, 0), Facts: map[string]string{"behind": "02:00:00:00:00:01"}})
+		core.Add(device.Sighting{MAC: core.MAC, Part: map[string]string{"port 1": "port 2", "port 2": "port 1"}[where], Protocol: "snmp", At: time.Unix(reading, 0), Facts: map[string]string{"behind": "02:00:00:00:00:02"}})
+	}
+	entries := []plan.Entry{{Tag: "CORE", Profile: "switch", Name: "core-1"}, {Tag: "A", Profile: "door", SwitchPort: "CORE/1"}, {Tag: "B", Profile: "door", SwitchPort: "CORE/2"}}
+	proposals, _ := propose(entries, core, box(1, "door", "1"), box(2, "door", "2"))
+	if got := pairs(proposals); got["A"] != 2 || got["B"] != 1 || proposals[1].By != match.ByPort {
+		t.Errorf("%+v", proposals)
+	}
+	renamed := with(box(1, "cam", "1"), "", "name", "a")
+	renamed.Add(device.Sighting{MAC: renamed.MAC, Protocol: "snmp", At: time.Unix(5, 0), Facts: map[string]string{"name": "b"}})
+	renamed.State = device.Set
+	proposals, _ = propose([]plan.Entry{{Tag: "A", Profile: "cam", Name: "a"}, {Tag: "B", Profile: "cam", Name: "b"}}, renamed)
+	if got := pairs(proposals); got["B"] != 1 || len(got) != 1 {
+		t.Errorf("%+v", proposals)
+	}
+}
+
 func TestTheBestAssignmentOverAllIsNotFirstCome(t *testing.T) {
 	// Box 1 has A's address and B's name. First come would give it to A; box 2
 	// fits only A.

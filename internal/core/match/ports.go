@@ -26,12 +26,12 @@ func newPorts(s Segment) *ports {
 		if tag == "" {
 			continue
 		}
-		for _, part := range f.Parts() {
+		for part, macs := range f.Neighbours() {
 			port, ok := strings.CutPrefix(part, "port ")
 			if !ok {
 				continue
 			}
-			for _, mac := range f.ValuesOf(part, device.Behind) {
+			for _, mac := range macs {
 				if b := byMAC[mac]; b != nil {
 					p.behind[plain(tag+"/"+port)] = append(p.behind[plain(tag+"/"+port)], b)
 				}
