@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -12,6 +13,7 @@ import (
 
 	"redstart/internal/browser"
 	"redstart/internal/service"
+	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
 )
@@ -179,5 +181,52 @@ func TestFoundIsKeptOverARestart(t *testing.T) {
 	}
 	if entries, err := os.ReadDir(filepath.Join(r.dir, "captures")); err == nil && len(entries) > 0 {
 		t.Errorf("packets nobody asked for: %v", entries)
+	}
+
+	// A box is moved, and reset: what is true again is what counts.
+	camera := r.site.Boxes[3]
+	present := func() netip.Addr {
+		d, err := r.c.Device(patience(t), camera.MAC)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d.Present
+	}
+	factory := present()
+	for i, at := range []netip.Addr{netip.MustParseAddr("10.40.8.99"), factory} {
+		camera.Store(func(s *box.Settings) { s.Address = netip.PrefixFrom(at, 22) })
+		camera.Restart()
+		waitFor(t, func() bool { return camera.Starts() == i+2 })
+		r.find()
+		if got := present(); got != at {
+			t.Errorf("it is at %s, but %s is said", at, got)
+		}
+	}
+	if err := r.c.Watch(patience(t), true); err != nil {
+		t.Fatal(err)
+	}
+	was, err := r.c.Devices(patience(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.stop()
+	r.serve(r.site.Attach())
+	is, err := r.c.Devices(patience(t))
+	if err != nil || !is.Watched || len(is.Devices) != len(was.Devices) {
+		t.Fatalf("%d devices, watched: %v, %v", len(is.Devices), is.Watched, err)
+	}
+	for i, d := range is.Devices {
+		if want := was.Devices[i]; d.MAC != want.MAC || d.Profile != want.Profile || d.Chosen != want.Chosen || d.First != want.First || len(d.Facts) < len(want.Facts) {
+			t.Errorf("%+v, before %+v", d.Found, want.Found)
+		}
+	}
+	// A watch that was ended stays ended.
+	if err := r.c.Watch(patience(t), false); err != nil {
+		t.Fatal(err)
+	}
+	r.stop()
+	r.serve(r.site.Attach())
+	if is, err = r.c.Devices(patience(t)); err != nil || is.Watched {
+		t.Errorf("watched: %v, %v", is.Watched, err)
 	}
 }

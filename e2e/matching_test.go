@@ -101,7 +101,7 @@ func TestMatchingInTheConsole(t *testing.T) {
 		t.Error("the scanner's field has no focus at first")
 	}
 	b.do(browser.Press("accept-port"), shows("Matched 10"))
-	waitFor(t, focused) // after a click, the next scan still goes there
+	waitFor(t, focused)                                 // after a click, the next scan still goes there
 	b.do(chromedp.Focus(browser.Mark("accept-serial"))) // as after walking there with the tab key
 	clock := r.other("HALL-CLK-02")
 	b.do(typed("HALL-CLK-02"), shows("HALL-CLK-02 is chosen"), typed("MAC:"+clock.MAC.String()), shows("HALL-CLK-02 is %s", clock.MAC), shows("Matched 11"))

@@ -72,6 +72,7 @@ type rig struct {
 	s    *service.Service
 	c    *client.Client
 	log  *buffer
+	stop func() // ends the service; serve starts the next
 
 	lookOnly bool
 }
@@ -127,7 +128,7 @@ func (r *rig) serve(port lan.Port) {
 	ctx, stop := context.WithCancel(context.Background())
 	served := make(chan error, 1)
 	go func() { served <- s.Serve(ctx, l) }()
-	t.Cleanup(func() {
+	r.stop = sync.OnceFunc(func() {
 		stop()
 		if err := <-served; err != nil {
 			t.Error(err)
@@ -136,6 +137,7 @@ func (r *rig) serve(port lan.Port) {
 			t.Error(err)
 		}
 	})
+	t.Cleanup(r.stop)
 	if _, err := s.At(ctx, "skerry-point"); err != nil { // a first start
 		if _, err := s.AddSite(ctx, skerry.Data(), "test"); err != nil {
 			t.Fatal(err)

@@ -95,7 +95,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 	}
 	at, err := s.At(ctx, "skerry-point")
 	if err == nil {
-		err = at.Watch(true)
+		err = at.Watch(ctx, true)
 	}
 	if err != nil {
 		return err

@@ -63,7 +63,7 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 	}
 	records, err := s.At(ctx, skerry.Data().Key)
 	if err == nil {
-		err = records.Watch(true) // one box talks at power-up only
+		err = records.Watch(ctx, true) // one box talks at power-up only
 	}
 	if err != nil {
 		return err

@@ -41,8 +41,6 @@ const (
 // and none of the browser's others.
 type page struct {
 	mac    address.MAC
-	scheme string
-	port   uint16
 	at     netip.Addr
 	avoid  func(netip.Addr) bool
 	bench  *bench.Bench
@@ -52,11 +50,12 @@ type page struct {
 	server *http.Server
 	idle   *time.Timer
 
-	mu   sync.Mutex
-	once string // opens the door, one time
-	key  string // what the door's cookie holds
-	used time.Time
-	talk *bench.Conversation
+	mu     sync.Mutex
+	origin *url.URL // of the box's own web server; it may send the browser to another one of its
+	once   string   // opens the door, one time
+	key    string   // what the door's cookie holds
+	used   time.Time
+	talk   *bench.Conversation
 }
 
 // PageView is where a box's own page is to be seen.
@@ -127,7 +126,7 @@ func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string
 	if old != nil {
 		delete(s.pages, old.mac)
 	}
-	g := &page{mac: mac, scheme: scheme, port: port, at: at, avoid: p.Needs(), bench: s.bench(), log: s.log, prefix: "box-" + strings.ReplaceAll(mac.String(), ":", "") + "-", key: rand.Text()}
+	g := &page{mac: mac, origin: originOf(scheme, at, port), at: at, avoid: p.Needs(), bench: s.bench(), log: s.log, prefix: "box-" + strings.ReplaceAll(mac.String(), ":", "") + "-", key: rand.Text()}
 	l, err := pageListener(consoleHost)
 	if err != nil {
 		return PageView{}, err
@@ -273,7 +272,11 @@ func (g *page) open(w http.ResponseWriter, r *http.Request) {
 }
 
 // dial opens a connection to the box, in a conversation that all requests share.
-func (g *page) dial(ctx context.Context, _, _ string) (net.Conn, error) {
+func (g *page) dial(ctx context.Context, _, to string) (net.Conn, error) {
+	at, err := netip.ParseAddrPort(to)
+	if err != nil {
+		return nil, err
+	}
 	g.mu.Lock()
 	if g.talk == nil {
 		talk, err := g.bench.Open(ctx, bench.Peer{MAC: g.mac, Address: g.at, Avoid: g.avoid})
@@ -285,26 +288,42 @@ func (g *page) dial(ctx context.Context, _, _ string) (net.Conn, error) {
 	}
 	talk := g.talk
 	g.mu.Unlock()
-	return talk.Dial(ctx, g.port)
+	return talk.Dial(ctx, at.Port())
 }
 
-func (g *page) origin() *url.URL {
-	host := g.at.String()
-	if g.scheme == "http" && g.port != 80 || g.scheme == "https" && g.port != 443 {
-		host = fmt.Sprintf("%s:%d", host, g.port)
+func originOf(scheme string, at netip.Addr, port uint16) *url.URL {
+	host := at.String()
+	if port != portOf(scheme, "") {
+		host = fmt.Sprintf("%s:%d", host, port)
 	}
-	return &url.URL{Scheme: g.scheme, Host: host}
+	return &url.URL{Scheme: scheme, Host: host}
+}
+
+// follow notes where the box sends the browser, if that is to itself: many send
+// it from http to https.
+func (g *page) follow(to *url.URL) bool {
+	port := portOf(to.Scheme, to.Port())
+	if to.Hostname() != g.at.String() || to.Scheme != "http" && to.Scheme != "https" || port == 0 {
+		return false
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.origin = originOf(to.Scheme, g.at, port)
+	return true
 }
 
 // proxy carries requests to the box and answers back.
 func (g *page) proxy() *httputil.ReverseProxy {
-	own := g.origin()
+	g.mu.Lock()
+	own := g.origin
+	g.mu.Unlock()
 	return &httputil.ReverseProxy{
 		Transport: &http.Transport{DialContext: g.dial, DisableKeepAlives: true, ResponseHeaderTimeout: 30 * time.Second,
 			TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, // its certificate is its own; the MAC says who it is
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.SetURL(own)
 			r.Out.Host = own.Host
+			r.Out.Header.Del("Accept-Encoding") // what comes compressed then is unpacked on the way, and its links are seen
 			r.Out.Header.Del("Cookie")
 			for _, c := range r.In.Cookies() {
 				if name, ok := strings.CutPrefix(c.Name, g.prefix); ok && c.Name != g.cookieOfDoor() {
@@ -317,7 +336,11 @@ func (g *page) proxy() *httputil.ReverseProxy {
 				}
 			}
 		},
-		ModifyResponse: g.answer,
+		ModifyResponse: func(r *http.Response) error {
+			g.answer(r)
+			newLinks(own, g.base).apply(r)
+			return nil
+		},
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
 			g.log.Warn("a box did not answer its page", "mac", g.mac.String(), "error", err)
 			http.Error(w, "The box does not answer its page. It may be restarting; try again, or find it anew.", http.StatusBadGateway)
@@ -328,7 +351,7 @@ func (g *page) proxy() *httputil.ReverseProxy {
 
 // answer makes a box's answer fit its new origin, and takes away what would
 // outlive the page or reach beyond it.
-func (g *page) answer(r *http.Response) error {
+func (g *page) answer(r *http.Response) {
 	for _, h := range []string{"Strict-Transport-Security", "Clear-Site-Data", "Service-Worker-Allowed", "Alt-Svc", "Public-Key-Pins",
 		"Access-Control-Allow-Origin", "Access-Control-Allow-Credentials", "Report-To", "Nel"} {
 		r.Header.Del(h)
@@ -345,12 +368,14 @@ func (g *page) answer(r *http.Response) error {
 		}
 	}
 	if at := r.Header.Get("Location"); at != "" {
-		if to, err := url.Parse(at); err == nil && to.Host != "" && to.Hostname() == g.at.String() {
-			to.Scheme, to.Host = "", ""
-			r.Header.Set("Location", to.String())
+		if to, err := url.Parse(at); err == nil && g.follow(to) {
+			there := g.base + to.RequestURI()
+			if to.Fragment != "" {
+				there += "#" + to.EscapedFragment()
+			}
+			r.Header.Set("Location", there)
 		}
 	}
-	r.Header.Set("X-Frame-Options", "DENY")
+	r.Header.Set("X-Frame-Options", "SAMEORIGIN") // many boxes make their pages of frames
 	r.Header.Set("Referrer-Policy", "same-origin")
-	return nil
 }

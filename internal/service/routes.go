@@ -177,7 +177,9 @@ func (s *Service) findRoutes() []route {
 			}
 			return r.site.Capture(r, id)
 		}),
-		call(s, "PUT", at+"watch", "Begin or end the standing watch", Commission, func(r *request, in Watching) (none, error) { return none{}, r.site.Watch(in.On) }),
+		call(s, "PUT", at+"watch", "Begin or end the standing watch", Commission, func(r *request, in Watching) (none, error) {
+			return none{}, r.site.Watch(r, in.On)
+		}),
 		call(s, "GET", at+"askers", "The boxes that wait for an address over DHCP", Look, func(r *request, _ none) ([]Asker, error) { return r.site.Askers(r) }),
 		call(s, "POST", at+"leases", "Give planned addresses over DHCP to exactly the chosen boxes", Commission, func(r *request, in HandOut) (Activity, error) {
 			return r.site.HandOut(r, r.who.Name, in)

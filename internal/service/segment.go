@@ -157,7 +157,6 @@ func (s *Service) Plug(name string) error {
 	if err != nil {
 		return err
 	}
-	watched := s.watched()
 	s.endWatches()
 	s.closePages()
 	if old := s.segment.Swap(nil); old != nil {
@@ -167,11 +166,6 @@ func (s *Service) Plug(name string) error {
 	}
 	s.plug(p, interfaceName(name))
 	s.log.Info("plugged in", "segment", interfaceName(name))
-	for _, site := range watched {
-		if err := site.Watch(true); err != nil {
-			return err
-		}
-	}
 	s.hub.publish("", "segment", none{})
-	return nil
+	return s.resumeWatches(s.life)
 }

@@ -76,6 +76,9 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	}
 	if c.Port != nil {
 		s.plug(c.Port, c.Segment)
+		if err := s.resumeWatches(ctx); err != nil {
+			return nil, errors.Join(err, s.Close())
+		}
 	}
 	return s, nil
 }

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"math"
 	"net/netip"
 	"os"
 	"regexp"
@@ -131,10 +132,8 @@ func (s *Site) Remove(ctx context.Context, sure string) error {
 	if a := s.Activity(); a.State == store.Running && a.Site == s.store.Key {
 		return problem.New(problem.Conflict, "work on this site is under way", "wait until it is done, or stop it").About(s.store.Key)
 	}
-	if err := s.Watch(false); err != nil {
-		return err
-	}
-	surveys, err := s.store.Surveys(ctx, mostSurveys)
+	s.endWatch()
+	surveys, err := s.store.Surveys(ctx, math.MaxInt32)
 	if err != nil {
 		return err
 	}

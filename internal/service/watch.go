@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -36,19 +38,46 @@ type Watching struct {
 	On bool `json:"on"`
 }
 
-// Watch begins or ends the standing watch of the site's segment.
-func (s *Site) Watch(on bool) error {
-	s.mu.Lock()
-	old := s.watches[s.store.Key]
-	s.mu.Unlock()
-	if !on {
-		if old != nil {
-			old.stop()
-			<-old.ended
+// Watch begins or ends the standing watch of the site's segment. It stands until
+// it is ended: the next service goes on with it.
+func (s *Site) Watch(ctx context.Context, on bool) error {
+	if on {
+		if err := s.beginWatch(); err != nil {
+			return err
 		}
-		return nil
+	} else {
+		s.endWatch()
 	}
-	if old != nil {
+	return s.store.SetWatched(ctx, on)
+}
+
+func (s *Site) endWatch() {
+	if w := s.watch(); w != nil {
+		w.stop()
+		<-w.ended
+	}
+}
+
+// resumeWatches goes on with the watches that stand, once there is a segment.
+func (s *Service) resumeWatches(ctx context.Context) error {
+	keys, err := s.store.Watched(ctx)
+	if err != nil {
+		return err
+	}
+	for _, key := range keys {
+		site, err := s.At(ctx, key)
+		if err == nil {
+			err = site.beginWatch()
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Site) beginWatch() error {
+	if s.watch() != nil {
 		return nil
 	}
 	if err := s.plugged(false); err != nil {
@@ -143,20 +172,12 @@ func (w *watching) hasGone(mac address.MAC) bool {
 	return w.gone[mac]
 }
 
-// watched lists the sites whose segment is watched.
-func (s *Service) watched() []*Site {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	var list []*Site
-	for _, w := range s.watches {
-		list = append(list, w.site)
-	}
-	return list
-}
-
 func (s *Service) endWatches() {
-	for _, site := range s.watched() {
-		_ = site.Watch(false) // ending cannot fail
+	s.mu.Lock()
+	list := slices.Collect(maps.Values(s.watches))
+	s.mu.Unlock()
+	for _, w := range list {
+		w.site.endWatch()
 	}
 }
 

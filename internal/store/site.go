@@ -44,6 +44,16 @@ func (s *Store) At(ctx context.Context, key string) (*Site, error) {
 	return site, err
 }
 
+// Watched lists the keys of the sites whose segment is to be watched.
+func (s *Store) Watched(ctx context.Context) (keys []string, err error) {
+	return keys, s.db.SelectContext(ctx, &keys, `SELECT key FROM sites WHERE watched ORDER BY id`)
+}
+
+// SetWatched keeps whether the site's segment is to be watched.
+func (s *Site) SetWatched(ctx context.Context, on bool) error {
+	return s.exec(ctx, `UPDATE sites SET watched = :on WHERE id = :site`, map[string]any{"site": s.ID, "on": on})
+}
+
 // Of opens the records of the site that a run belongs to.
 func (s *Store) Of(ctx context.Context, run int64) (*Site, error) {
 	site := &Site{Store: s}

@@ -5,6 +5,7 @@
 package standin
 
 import (
+	"fmt"
 	"html/template"
 	"net/http"
 
@@ -17,7 +18,9 @@ func page(title, colour, text string) func(*box.Box) http.Handler {
 		mux := http.NewServeMux()
 		mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Server", b.Model.Maker+" web")
-			box.Page(w, http.StatusOK, title, colour, template.HTML(template.HTMLEscapeString(text)))
+			scheme := map[bool]string{false: "http", true: "https"}[b.Model.TLS]
+			// Like many, it writes its own whole address into its links.
+			box.Page(w, http.StatusOK, title, colour, template.HTML(fmt.Sprintf(`%s <p><a href="%s://%s/">Home</a></p>`, template.HTMLEscapeString(text), scheme, template.HTMLEscapeString(r.Host))))
 		})
 		return mux
 	}
