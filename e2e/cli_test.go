@@ -38,7 +38,7 @@ func TestTheWholeJobOnTheCommandLine(t *testing.T) {
 	redstart(0, []string{"8 devices."}, "find", "--known")
 	redstart(0, []string{"the plan gives this serial", "the counts agree", "8 proposed"}, "match")
 	redstart(0, []string{"1 matched"}, "match", "--accept", "BERTH1-CTL-01")
-	redstart(0, []string{"matched with nothing"}, "match", "undo", "BERTH1-CTL-01")
+	redstart(0, []string{"Matches undone: 1 (BERTH1-CTL-01)"}, "match", "undo", "BERTH1-CTL-01")
 	redstart(0, []string{"8 matched"}, "match", "--accept")
 	redstart(0, []string{"set a new password for keeper", "Nothing was sent"}, "commission", "--rehearse", "BERTH1-SW-01")
 	redstart(0, []string{"BERTH1-SW-01", "return after restart", "8 of 8 configured.", "Next: redstart verify"}, "commission")
