@@ -133,6 +133,19 @@ func TestSelectedBoxesInTheConsole(t *testing.T) {
 	b.do(browser.Press("found-group"), browser.Click(chromedp.Search(`//div[contains(@class,"n-base-select-option") and contains(., "By profile")]`)), shows("ovalis-c20 (3)"))
 }
 
+// Browsers open few connections to one host; pages that were left keep none of
+// them, so that the next still gets what it asks for.
+func TestPageAfterPageInOneBrowser(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Seed: 1})
+	b := r.signedIn(t, 1280, "/")
+	for range 8 {
+		for page, text := range map[string]string{"/devices": "Nothing was found yet", "/history": "site made", "/match": "Find first"} {
+			b.do(chromedp.Navigate(r.url+page), shows("%s", text))
+		}
+	}
+}
+
 // On a phone the list is short, the details fill the screen, and a box blinks.
 func TestFoundOnAPhone(t *testing.T) {
 	t.Parallel()

@@ -188,7 +188,14 @@ func TestOnFootInTheConsole(t *testing.T) {
 		seg, err := r.c.Devices(patience(t))
 		return err == nil && slices.ContainsFunc(seg.Devices, func(d service.DeviceView) bool { return d.MAC == camera.MAC && !d.Here })
 	})
+	// The phone sleeps in the pocket meanwhile, and hears nothing.
+	p.do(browser.Script(`dispatchEvent(new PageTransitionEvent('pagehide', { persisted: true }))`), shows("not connected"))
 	r.site.Plug(camera)
+	waitFor(t, func() bool {
+		seg, err := r.c.Devices(patience(t))
+		return err == nil && len(seg.Arrivals) > 0 && seg.Arrivals[0].Device.MAC == camera.MAC
+	})
+	p.do(browser.Script(`dispatchEvent(new PageTransitionEvent('pageshow', { persisted: true }))`))
 	p.do(shows("%s", camera.MAC), browser.Press("walk-not"), chromedp.WaitVisible(browser.Mark("waiting")))
 	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), r.site.Boxes[3].MAC.String()+"\r"), shows("HALL-CAM-01 is %s", r.site.Boxes[3].MAC))
 }

@@ -92,6 +92,7 @@ type Segment struct {
 	Watched  bool            `json:"watched"`
 	LookOnly bool            `json:"lookOnly"`
 	Devices  []DeviceView    `json:"devices"`
+	Arrivals []Presence      `json:"arrivals"` // as the watch heard them, the latest first
 	Findings []notice.Notice `json:"findings"`
 }
 
@@ -110,7 +111,10 @@ func (s *Site) Devices(ctx context.Context) (Segment, error) {
 		return Segment{}, err
 	}
 	tags := tagsByDevice(entries)
-	out := Segment{Devices: []DeviceView{}, Watched: s.watch() != nil, LookOnly: s.config.LookOnly}
+	out := Segment{Devices: []DeviceView{}, Arrivals: []Presence{}, LookOnly: s.config.LookOnly}
+	if w := s.watch(); w != nil {
+		out.Watched, out.Arrivals = true, append(out.Arrivals, w.arrivals()...)
+	}
 	if at := s.segment.Load(); at != nil {
 		out.Name, out.Sent, out.Dropped = at.name, at.bench.Sent.Load(), at.bench.Dropped.Load()
 	}

@@ -24,7 +24,11 @@ type watching struct {
 
 	mu   sync.Mutex
 	gone map[address.MAC]bool
+	came []Presence // lately, the latest first
 }
+
+// mostArrivals are told to a page that looks again.
+const mostArrivals = 20
 
 // Presence is somebody coming or going.
 type Presence struct {
@@ -157,13 +161,25 @@ func (s *Service) surveying() bool {
 
 // note tells everyone who came or went.
 func (w *watching) note(kind string, f *device.Found) {
-	w.mu.Lock()
-	w.gone[f.MAC] = kind == survey.Departed
-	w.mu.Unlock()
 	v := w.site.brief(f)
 	v.Here = kind != survey.Departed
+	p := Presence{kind, v, time.Now().UTC()}
+	w.mu.Lock()
+	w.gone[f.MAC] = kind == survey.Departed
+	if kind == survey.Arrived {
+		others := slices.DeleteFunc(slices.Clone(w.came), func(o Presence) bool { return o.Device.MAC == f.MAC })
+		w.came = slices.Insert(others, 0, p)[:min(len(others)+1, mostArrivals)]
+	}
+	w.mu.Unlock()
 	w.site.hub.publish(w.site.store.Key, "device", v)
-	w.site.hub.publish(w.site.store.Key, "presence", Presence{kind, v, time.Now().UTC()})
+	w.site.hub.publish(w.site.store.Key, "presence", p)
+}
+
+// arrivals lists who came lately, the latest first.
+func (w *watching) arrivals() []Presence {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return slices.Clone(w.came)
 }
 
 func (w *watching) hasGone(mac address.MAC) bool {

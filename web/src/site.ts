@@ -63,6 +63,7 @@ export const useSite = defineStore('site', () => {
     lookOnly.value = s.lookOnly
     devices.value = s.devices
     segmentFindings.value = s.findings
+    arrivals.value = s.arrivals
   }
 
   async function loadRun() {
@@ -215,8 +216,27 @@ export const useSite = defineStore('site', () => {
     forget()
   }
 
-  function forget() {
+  // Browsers open six connections to one host, and keep pages alive that were
+  // left: a page that nobody sees lets go of its own, and reads all again later.
+  function rest() {
     source?.close()
+    source = null
+    live.value = false
+  }
+  function wake() {
+    clearTimeout(unseen)
+    if (!source && user.value) listen()
+  }
+  let unseen: ReturnType<typeof setTimeout> | undefined
+  addEventListener('pagehide', rest)
+  addEventListener('pageshow', wake)
+  document.addEventListener('visibilitychange', () => {
+    if (document.hidden) unseen = setTimeout(rest, 30_000)
+    else wake()
+  })
+
+  function forget() {
+    rest()
     user.value = null
   }
   onSignedOut(forget)
