@@ -283,7 +283,7 @@ func (a *app) watchSegment(ctx context.Context, c *client.Client) error {
 				failed = json.NewEncoder(a.out).Encode(p)
 				return failed == nil
 			}
-			words := map[string]string{survey.Arrived: "+ came", survey.Told: "  told", survey.Departed: "- went"}
+			words := map[string]string{survey.Arrived: "+ came", survey.Returned: "+ back", survey.Told: "  told", survey.Departed: "- went"}
 			a.say("%s  %s  %s  %-15s  %s  %s", p.At.Local().Format("15:04:05.000"), words[p.Kind], p.Device.MAC, placeText(p.Device), modelText(p.Device), p.Device.Tag)
 		}
 		return true

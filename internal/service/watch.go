@@ -14,7 +14,7 @@ import (
 )
 
 // usualRound is how often a watch asks each device whether it is still there.
-const usualRound = 15 * time.Second
+const usualRound = 5 * time.Second
 
 // watching is a standing watch of a site's segment.
 type watching struct {
@@ -32,7 +32,7 @@ const mostArrivals = 20
 
 // Presence is somebody coming or going.
 type Presence struct {
-	Kind   string     `json:"kind"` // arrived, told, departed
+	Kind   string     `json:"kind"` // arrived, returned, told, departed
 	Device DeviceView `json:"device"`
 	At     time.Time  `json:"at"`
 }
@@ -166,7 +166,7 @@ func (w *watching) note(kind string, f *device.Found) {
 	p := Presence{kind, v, time.Now().UTC()}
 	w.mu.Lock()
 	w.gone[f.MAC] = kind == survey.Departed
-	if kind == survey.Arrived {
+	if kind == survey.Arrived || kind == survey.Returned {
 		others := slices.DeleteFunc(slices.Clone(w.came), func(o Presence) bool { return o.Device.MAC == f.MAC })
 		w.came = slices.Insert(others, 0, p)[:min(len(others)+1, mostArrivals)]
 	}

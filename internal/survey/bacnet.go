@@ -19,24 +19,17 @@ var texts = map[uint32]string{bacnet.ObjectName: device.Name, bacnet.ModelName: 
 var asked = []uint32{bacnet.ModelName, bacnet.ObjectName, bacnet.SerialNumber, bacnet.FirmwareRevision, bacnet.VendorName}
 
 // bacnetProber asks every BACnet/IP device, local and behind routers, to show
-// itself, routers to name their networks (ASHRAE 135, 16.10 and 6.4), and who
-// answered for its names. What is behind a router becomes a part of it.
+// itself, and routers to name their networks (ASHRAE 135, 16.10 and 6.4). What is
+// behind a router becomes a part of it.
 var bacnetProber = prober{
 	protocol: "bacnet",
-	sourced:  true,
+	stage:    sourced,
 	ask: func(p *pass) iter.Seq[[]byte] {
 		everybody := netip.AddrPortFrom(ip.Broadcast, bacnet.Port)
 		return func(yield func([]byte) bool) {
 			for _, m := range []bacnet.Message{{Kind: bacnet.KindWhoIs, To: bacnet.Everywhere}, {Kind: bacnet.KindWhoIsRouter}} {
 				for frame := range p.overUDP(bacnet.Port, everybody, 0, m.Frame(true)) {
 					if !yield(frame) {
-						return
-					}
-				}
-			}
-			for _, f := range p.known {
-				for _, part := range append([]string{""}, f.Parts()...) {
-					if !askNames(p, f, part, yield) {
 						return
 					}
 				}
@@ -68,6 +61,23 @@ var bacnetProber = prober{
 		}
 		s.Part = m.From.String()
 		return []device.Sighting{s}
+	},
+}
+
+// bacnetNamesProber asks who answered for its names (ASHRAE 135, 15.5).
+var bacnetNamesProber = prober{
+	protocol: "bacnet",
+	stage:    further,
+	ask: func(p *pass) iter.Seq[[]byte] {
+		return func(yield func([]byte) bool) {
+			for _, f := range p.known {
+				for _, part := range append([]string{""}, f.Parts()...) {
+					if !askNames(p, f, part, yield) {
+						return
+					}
+				}
+			}
+		}
 	},
 }
 

@@ -85,12 +85,11 @@ func (k *book) wants(f ethernet.Frame) bool {
 	return f.Source != k.bench.MAC() && !f.Source.IsZero() && !f.Source.IsGroup()
 }
 
-// questions are the frames of one pass, of the probers that need an address of
-// ours or of those that do not.
-func (k *book) questions(p *pass, withSources bool) iter.Seq[[]byte] {
+// questions are the frames of one stage of a pass.
+func (k *book) questions(p *pass, stage int) iter.Seq[[]byte] {
 	return func(yield func([]byte) bool) {
 		for _, prober := range probers {
-			if prober.ask == nil || prober.sourced != withSources || prober.writes && k.options.LookOnly {
+			if prober.ask == nil || prober.stage != stage || prober.writes && k.options.LookOnly {
 				continue
 			}
 			for frame := range prober.ask(p) {
@@ -110,6 +109,19 @@ func (k *book) snapshot() []*device.Found {
 	}
 	slices.SortFunc(list, func(a, b *device.Found) int { return slices.Compare(a.MAC[:], b.MAC[:]) })
 	return list
+}
+
+// heardOf counts the devices heard, and those behind them that answered.
+func (k *book) heardOf() int {
+	n := len(k.seen)
+	for mac := range k.seen {
+		for _, x := range k.found[mac].Facts {
+			if x.Part != "" && x.Key == device.Instance {
+				n++
+			}
+		}
+	}
+	return n
 }
 
 // subnets are those to ask from: of factory addresses, planned ones, and the

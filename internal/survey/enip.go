@@ -17,7 +17,7 @@ const enipPort = 42222
 // Volume 2, 2-4.3).
 var enipProber = prober{
 	protocol: "enip",
-	sourced:  true,
+	stage:    sourced,
 	ask: func(p *pass) iter.Seq[[]byte] {
 		return p.overUDP(enipPort, netip.AddrPortFrom(ip.Broadcast, enip.Port), 0, enip.Request())
 	},

@@ -10,7 +10,7 @@ import (
 // mdnsProber asks what is offered over DNS-SD (RFC 6762, RFC 6763).
 var mdnsProber = prober{
 	protocol: "mdns",
-	sourced:  true,
+	stage:    sourced,
 	ask: func(p *pass) iter.Seq[[]byte] {
 		return p.overUDP(mdns.Group.Port(), mdns.Group, mdns.TTL, mdns.Question())
 	},

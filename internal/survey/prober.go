@@ -11,15 +11,23 @@ import (
 	"redstart/internal/wire/ip"
 )
 
+// Stages of a pass.
+const (
+	sourceless = iota // needs no address of ours to ask from
+	sourced           // needs one
+	further           // needs one, and follows up what was told in this pass
+)
+
 // prober is one way of finding. A new one is one file and a line in probers.
 type prober struct {
 	protocol string
 	// ask makes the questions of one pass; nil for a prober that only listens.
 	ask func(*pass) iter.Seq[[]byte]
-	// read understands an answer, or any other frame; nil when it does not.
+	// read understands an answer, or any other frame, and gives nil when it does
+	// not; nil for a prober whose answers another one reads.
 	read func(*heard) []device.Sighting
-	// sourced says that its questions need an address of ours to come from.
-	sourced bool
+	// stage of the pass in which it asks.
+	stage int
 	// writes says that the question makes somebody keep something in mind, such
 	// as an offer; it is left out when only looking.
 	writes bool
@@ -28,18 +36,18 @@ type prober struct {
 // probers are all ways of finding, what needs no address of ours first.
 var probers = []prober{
 	dcpProber, nodesProber, arpProber, lldpProber, dhcpProber,
-	mdnsProber, wsdProber, ssdpProber, bacnetProber, enipProber, snmpProber,
+	mdnsProber, wsdProber, ssdpProber, bacnetProber, bacnetNamesProber, enipProber, snmpProber,
 }
 
 // pass is what questions are made from.
 type pass struct {
 	from    address.MAC
-	six     netip.Addr     // our link-local address, made up for the survey
-	xid     uint32         // of this survey
-	sweep   []netip.Addr   // to ask for over ARP
-	sources []netip.Addr   // free addresses to ask from, one in each subnet
-	nets    []netip.Prefix // the subnet of each source
-	known   []*device.Found
+	six     netip.Addr      // our link-local address, made up for the survey
+	xid     uint32          // of this survey
+	sweep   []netip.Addr    // to ask for over ARP
+	sources []netip.Addr    // free addresses to ask from, one in each subnet
+	nets    []netip.Prefix  // the subnet of each source
+	known   []*device.Found // heard so far, for the stage that follows up
 }
 
 // overUDP makes the question that goes to a group or to everybody, once from
@@ -113,8 +121,9 @@ func read(f ethernet.Frame, at time.Time) []device.Sighting {
 	h := hear(f, at)
 	var list []device.Sighting
 	for _, p := range probers {
-		h.protocol = p.protocol
-		list = append(list, p.read(h)...)
+		if h.protocol = p.protocol; p.read != nil {
+			list = append(list, p.read(h)...)
+		}
 	}
 	if list == nil {
 		h.protocol = "traffic"

@@ -205,6 +205,7 @@ func TestAWatchHearsTheFirstFrame(t *testing.T) {
 				done++
 			case e.f.MAC == known.MAC && e.kind == Departed:
 				done++
+			case e.f.MAC == them && e.kind != Arrived: // it says little, and is silent by now, or back
 			default:
 				t.Errorf("%s %s", e.kind, e.f.MAC)
 			}
@@ -283,6 +284,34 @@ func TestAWatchHearsWhileItAsks(t *testing.T) {
 	}
 	if asked >= len(known) {
 		t.Errorf("%d questions were asked before the newcomer was told", asked)
+	}
+}
+
+// A box that was switched off and on is told of, one that lost an answer or that
+// defends its address against another is not.
+func TestARestartIsToldFromALostAnswer(t *testing.T) {
+	frame := func(raw []byte) ethernet.Frame {
+		f, err := ethernet.Parse(raw)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f
+	}
+	plain := frame(arp.Packet{Operation: arp.Reply, SenderMAC: them, SenderIP: at, TargetMAC: us}.Frame(us))
+	starting := map[string]ethernet.Frame{
+		"an announcement": frame(arp.Announcement(them, at)), "a probe": frame(arp.Probe(them, address.Broadcast, at)),
+		"a DISCOVER": frame(dhcp.Ask(them, 7)), "a probe for an IPv6 address": frame(ndp.Probe(them, netip.MustParseAddr("fe80::7"))),
+	}
+	for name, f := range starting {
+		if !starts(f) || restarted(0, f) || !restarted(1, f) {
+			t.Errorf("%s is not taken for a start", name)
+		}
+	}
+	if starts(plain) || restarted(0, plain) || restarted(1, plain) || !restarted(2, plain) {
+		t.Error("an answer is taken for a start")
+	}
+	if answer := frame(ndp.Echo(them, netip.MustParseAddr("fe80::7"), 1, 1)); starts(answer) {
+		t.Error("an echo is taken for a start")
 	}
 }
 

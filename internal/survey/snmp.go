@@ -17,7 +17,7 @@ const snmpPort = 40161
 // wants it.
 var snmpProber = prober{
 	protocol: "snmp",
-	sourced:  true,
+	stage:    sourced,
 	ask: func(p *pass) iter.Seq[[]byte] {
 		question := snmp.Ask(p.xid&0x7fffffff, snmp.SysDescr, snmp.SysName, snmp.SysObjectID)
 		return p.overUDP(snmpPort, netip.AddrPortFrom(ip.Broadcast, snmp.Port), 0, question)

@@ -13,7 +13,7 @@ const ssdpPort = 41900
 // ssdpProber searches for root devices (UPnP Device Architecture 2.0, 1).
 var ssdpProber = prober{
 	protocol: "ssdp",
-	sourced:  true,
+	stage:    sourced,
 	ask: func(p *pass) iter.Seq[[]byte] {
 		return p.overUDP(ssdpPort, ssdp.Group, 2, ssdp.Search())
 	},

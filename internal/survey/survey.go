@@ -103,12 +103,12 @@ type sender struct {
 }
 
 // send puts the frames on the segment in a goroutine of its own.
-func (s *survey) send(ctx context.Context, limit *rate.Limiter, p *pass, withSources bool) *sender {
+func (s *survey) send(ctx context.Context, limit *rate.Limiter, p *pass, stage int) *sender {
 	out := &sender{bench: s.bench, limit: limit, count: make(chan int)}
 	go func() {
 		defer close(out.count)
 		n := 0
-		for frame := range s.questions(p, withSources) {
+		for frame := range s.questions(p, stage) {
 			if out.limit.Wait(ctx) != nil {
 				return // stopped
 			}
@@ -142,26 +142,33 @@ func (s *survey) run(ctx context.Context, ear *bench.Ear) error {
 	// A burst of 10 ms keeps the pace exact where timers are coarse.
 	limit := rate.NewLimiter(rate.Limit(pace), max(1, pace/100))
 	for len(s.heardIn) < mostPasses {
-		before := len(s.seen)
+		before := s.heardOf()
 		s.lastNews = time.Time{} // the wait between passes says nothing of how fast news comes
 		s.heardIn = append(s.heardIn, map[address.MAC]bool{})
 		s.progress.Passes = append(s.progress.Passes, 0)
 		p := s.newPass()
 		if n := len(s.heardIn); n <= leastPasses {
-			s.progress.Planned = s.progress.Probes + count(s.questions(p, false))*(leastPasses-n+1)
+			s.progress.Planned = s.progress.Probes + count(s.questions(p, sourceless))*(leastPasses-n+1)
 		}
-		if err := s.listen(ctx, ear, s.send(ctx, limit, p, false), sourceWait); err != nil {
+		if err := s.listen(ctx, ear, s.send(ctx, limit, p, sourceless), sourceWait); err != nil {
 			return err
 		}
 		s.settle()
-		p.sources, p.nets, p.known = slices.Clone(s.sources), slices.Clone(s.nets), s.snapshot()
-		s.progress.Planned += count(s.questions(p, true))
-		if err := s.listen(ctx, ear, s.send(ctx, limit, p, true), passGap); err != nil {
-			return err
+		p.sources, p.nets = slices.Clone(s.sources), slices.Clone(s.nets)
+		for _, stage := range []int{sourced, further} {
+			n := count(s.questions(p, stage))
+			if n == 0 && stage == further {
+				continue // nobody told anything to follow up
+			}
+			s.progress.Planned += n
+			if err := s.listen(ctx, ear, s.send(ctx, limit, p, stage), passGap); err != nil {
+				return err
+			}
+			p.known = s.snapshot()
 		}
 		// A pass that brought nobody new says that the passes before missed
 		// nobody; one that did says that it may have missed some itself.
-		if len(s.heardIn) >= leastPasses && len(s.seen) == before {
+		if len(s.heardIn) >= leastPasses && s.heardOf() == before {
 			break
 		}
 	}
@@ -261,7 +268,7 @@ func (s *survey) believed() int {
 // newPass prepares the questions of a pass that need no address of ours, the
 // probes for such addresses among them.
 func (s *survey) newPass() *pass {
-	p := &pass{from: s.bench.MAC(), six: s.six, xid: s.xid, known: s.snapshot()}
+	p := &pass{from: s.bench.MAC(), six: s.six, xid: s.xid}
 	wanted := s.candidates()
 	sweep := s.sweep()
 	// Three probes for each address that we want, well apart (RFC 5227, 2.1.1).

@@ -11,6 +11,8 @@ import (
 	"redstart/internal/lan/bench"
 	"redstart/internal/wire/arp"
 	"redstart/internal/wire/dcp"
+	"redstart/internal/wire/dhcp"
+	"redstart/internal/wire/ethernet"
 	"redstart/internal/wire/ndp"
 )
 
@@ -22,6 +24,7 @@ const (
 // Kinds of event of a watch.
 const (
 	Arrived  = "arrived"  // it was not there before
+	Returned = "returned" // it was away for a moment: somebody switched it off and on, or it restarted
 	Told     = "told"     // it is there, and something about it is new
 	Departed = "departed" // it has been silent although it was asked
 )
@@ -60,10 +63,15 @@ func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
 	for {
 		select {
 		case f := <-ear.Frames():
+			was, missed := w.here[f.Source], w.missed[f.Source]
 			mac, _ := k.hear(ctx, f)
 			delete(w.missed, mac)
-			if f := k.found[mac]; f != nil && !w.here[mac] {
-				k.emit(f) // it is back, with nothing new to tell
+			switch found := k.found[mac]; {
+			case found == nil:
+			case !w.here[mac]:
+				k.emit(found) // it is back, with nothing new to tell
+			case was && restarted(missed, f):
+				emit(Returned, found.Clone())
 			}
 		case a := <-k.answers:
 			k.take(ctx, a)
@@ -87,6 +95,29 @@ func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
 			return ctx.Err()
 		}
 	}
+}
+
+// restarted reports whether a device that is heard after it left some questions
+// unanswered was off meanwhile: one lost question is nothing, unless the device
+// does what a host does when it starts.
+func restarted(missed int, f ethernet.Frame) bool {
+	return missed > 1 || missed == 1 && starts(f)
+}
+
+// starts reports whether a frame is what hosts send when their link comes up: an
+// announcement of their address or a question whether somebody has it (RFC 5227,
+// RFC 4862, 5.4), or one for an address (RFC 2131).
+func starts(f ethernet.Frame) bool {
+	if p, ok := bench.ARP(f); ok {
+		return p.SenderIP.IsUnspecified() || p.IsAnnouncement()
+	}
+	h := hear(f, time.Time{})
+	if h.isUDP && h.udp.Destination.Port() == dhcp.ServerPort {
+		m, err := dhcp.Parse(h.udp.Payload)
+		return err == nil && m.Client == f.Source && (m.Kind == dhcp.Discover || m.Kind == dhcp.Request)
+	}
+	m, err := ndp.Parse(h.packet)
+	return err == nil && m.Type == ndp.Solicitation && h.packet.Source.IsUnspecified()
 }
 
 type watch struct {

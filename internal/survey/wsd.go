@@ -15,7 +15,7 @@ const wsdPort = 43702
 // what their scopes say (ONVIF Core Specification, 7.3.2.2).
 var wsdProber = prober{
 	protocol: "wsd",
-	sourced:  true,
+	stage:    sourced,
 	ask: func(p *pass) iter.Seq[[]byte] {
 		id := fmt.Sprintf("%08x-0000-4000-8000-%x", p.xid, p.from[:])
 		return p.overUDP(wsdPort, wsd.Group, 1, wsd.Probe(id))

@@ -163,7 +163,7 @@ export const useSite = defineStore('site', () => {
     on<{ on: boolean }>('watch', (w) => (watched.value = w.on))
     on('segment', () => void loadSegment().catch(() => {}))
     on<Presence>('presence', (p) => {
-      if (p.kind === 'arrived') arrivals.value = [p, ...arrivals.value.filter((a) => a.device.mac !== p.device.mac)].slice(0, 20)
+      if (p.kind === 'arrived' || p.kind === 'returned') arrivals.value = [p, ...arrivals.value.filter((a) => a.device.mac !== p.device.mac)].slice(0, 20)
       if (p.kind !== 'told') soon()
     })
     on<RunDevice>('run', (d) => {

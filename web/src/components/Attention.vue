@@ -17,7 +17,7 @@ const any = computed(() => failing.value.length + stops.value.length + segment.v
 
 <template>
   <section v-if="any" class="attention" aria-label="Needs a person">
-    <p v-for="f in segment.slice(0, 2)" :key="f.text" class="note" data-test="finding"><span aria-hidden="true">◆</span> {{ f.text }}<template v-if="f.next">; {{ f.next }}</template>.</p>
+    <p v-for="f in segment.slice(0, 2)" :key="f.text" class="note" data-test="finding"><span aria-hidden="true">◆</span> {{ f.text[0].toUpperCase() + f.text.slice(1) }}<template v-if="f.next">; {{ f.next }}</template>.</p>
     <p v-if="segment.length > 2"><RouterLink to="/findings" data-test="all-notices">All {{ segment.length }} notes on the segment</RouterLink></p>
     <p v-for="f in stops.slice(0, 2)" :key="f.tag + f.profile + f.field" class="bad">
       <span aria-hidden="true">▲</span> <button v-if="f.tag" class="link" @click="emit('show', f.tag)">{{ f.tag }}</button> {{ f.field }}: {{ f.reason }}
