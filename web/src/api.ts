@@ -106,7 +106,7 @@ export interface Interface {
 export interface SurveyChange { kind: string; mac: string; from?: string; to?: string }
 export interface Survey { id: number; began: string; ended: string; who: string; pace: number; state: string; found: number; believed: number; passes: number[] | null; changes: SurveyChange[] | null; capture: string }
 export interface Asker { mac: string; host: string; class: string; profile: string; tag: string; last: string }
-export interface Presence { kind: 'arrived' | 'told' | 'departed'; device: Device; at: string }
+export interface Presence { kind: 'arrived' | 'returned' | 'told' | 'departed'; device: Device; at: string }
 export interface Scanned { outcome: 'entry' | 'matched' | 'noted' | 'device' | 'unknown'; tag: string; device: Device | null; text: string }
 export interface PlanFinding { code: string; level: string; tag: string; profile?: string; field: string; reason: string; mend?: { field: string; value: string; safe: boolean } }
 
