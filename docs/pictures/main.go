@@ -158,7 +158,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 			func(context.Context, *chromedp.Target) (chromedp.Void, error) {
 				door.Restart()
 				return chromedp.Void{}, nil
-			}, chromedp.WaitVisible(browser.Mark("newcomer"))}},
+			}, chromedp.WaitVisible(chromedp.Search(fmt.Sprintf(`//*[@data-test="newcomer" and contains(., "%s")]`, door.MAC)))}},
 		{"box-page", []browser.Step{chromedp.EmulateViewport(1280, 800), func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
 			v, err := at.OpenPage(ctx, desk.MAC, "127.0.0.1", nil)
 			if err != nil {

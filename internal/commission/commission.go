@@ -83,7 +83,7 @@ func Rehearse(p plan.Plan, entries []store.Entry) Rehearsal {
 		case p == nil:
 			r.Left = append(r.Left, LeftOut{e.Tag, "there is no profile " + e.Profile})
 		case !p.Sets():
-			r.Left = append(r.Left, LeftOut{e.Tag, "the profile " + p.ID + " does not say how to set it"})
+			r.Left = append(r.Left, LeftOut{e.Tag, "its profile does not say how to set it"})
 		case stop != "":
 			r.Left = append(r.Left, LeftOut{e.Tag, "the plan is wrong: " + stop})
 		default:

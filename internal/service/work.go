@@ -144,7 +144,7 @@ func plural(n int, one string) string {
 
 // runner carries out runs on the plan as it is now.
 func (s *Site) runner(p plan.Plan) *commission.Runner {
-	return &commission.Runner{Bench: s.bench(), Store: s.store, Vault: s.vault, Plan: p, Log: s.log, Notify: s.deviceMoved}
+	return &commission.Runner{Bench: s.bench(), Store: s.store, Vault: s.vault, Plan: p, Log: s.log}
 }
 
 var errVaultLocked = problem.New(problem.Conflict, "the vault is locked, so no password could be stored or used", "unlock it first: redstart vault unlock")
@@ -232,6 +232,16 @@ func (s *Site) carry(ctx context.Context, prepare func(*commission.Runner) (stor
 		return Activity{}, err
 	}
 	avoid, runner := p.Needs(), s.runner(p)
+	ended := make(chan struct{}, 1) // holds one token when a device came to an end
+	runner.Notify = func(d store.RunDevice) {
+		s.deviceMoved(d)
+		if d.State == store.Done || d.State == store.Failed {
+			select {
+			case ended <- struct{}{}:
+			default:
+			}
+		}
+	}
 	var run store.Run
 	a, err := s.begin(Activity{Site: s.store.Key, Kind: Commissioning, Text: "setting the devices"}, func(a *Activity) (err error) {
 		if run, err = prepare(runner); err == nil {
@@ -245,7 +255,7 @@ func (s *Site) carry(ctx context.Context, prepare func(*commission.Runner) (stor
 		ticker.Add(1)
 		go func() {
 			defer ticker.Done()
-			s.countDown(ticking, run.ID)
+			s.countDown(ticking, run.ID, ended)
 		}()
 		err := runner.Carry(ctx, run, avoid, stop)
 		cancel()
@@ -259,13 +269,16 @@ func (s *Site) carry(ctx context.Context, prepare func(*commission.Runner) (stor
 	return a, err
 }
 
-// countDown tells once a second how far a run is and how long it still takes.
-func (s *Site) countDown(ctx context.Context, run int64) {
+// countDown tells once a second, and whenever a device came to an end, how far a
+// run is and how long it still takes.
+func (s *Site) countDown(ctx context.Context, run int64, ended <-chan struct{}) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
 		select {
 		case <-tick.C:
+			s.count(ctx, run)
+		case <-ended:
 			s.count(ctx, run)
 		case <-ctx.Done():
 			return

@@ -70,7 +70,7 @@ onBeforeUnmount(end)
 
 <template>
   <div class="scan">
-    <NInput ref="field" v-model:value="text" size="large" clearable :placeholder="tag ? `Label of the box for ${tag}` : 'Label of an entry or a box'" :input-props="{ 'aria-label': 'Label', autocapitalize: 'characters', autocomplete: 'off', enterkeyhint: 'go' }" data-test="scan" @keyup.enter="take(text)" />
+    <NInput ref="field" v-model:value="text" size="large" clearable :placeholder="tag ? 'Label of its box' : 'Label of an entry or a box'" :input-props="{ 'aria-label': 'Label', autocapitalize: 'characters', autocomplete: 'off', enterkeyhint: 'go' }" data-test="scan" @keyup.enter="take(text)" />
     <NButton size="large" :type="looking ? 'primary' : 'default'" data-test="camera" @click="look">{{ looking ? 'Stop camera' : 'Camera' }}</NButton>
     <video v-show="looking" ref="video" class="picture" muted playsinline aria-label="What the camera sees" />
   </div>
