@@ -116,7 +116,8 @@ func servers(s Segment) (list []Notice) {
 	return list
 }
 
-// shared are addresses that several boxes hold. Only each box's present one counts.
+// shared are addresses that several boxes hold. Only each box's present one
+// counts. That fresh boxes share theirs is a fact of life, and said in one breath.
 func shared(s Segment) (list []Notice) {
 	holders := map[netip.Addr][]address.MAC{}
 	for _, f := range s.Found {
@@ -132,18 +133,33 @@ func shared(s Segment) (list []Notice) {
 		}
 		return false
 	}
+	var fresh []netip.Addr
 	for a, macs := range holders {
-		if len(macs) < 2 {
-			continue
+		switch {
+		case len(macs) < 2:
+		case factory(a):
+			fresh = append(fresh, a)
+		default:
+			list = append(list, Notice{SharedAddress, a.String(), "", macs, fmt.Sprintf("%d devices share the address %s", len(macs), a), "give one of them another address"})
 		}
-		next := "give one of them another address"
-		if factory(a) {
-			next = "nothing to do: they are set one by one, by their MACs"
-		}
-		list = append(list, Notice{SharedAddress, a.String(), "", macs, fmt.Sprintf("%d devices share the address %s", len(macs), a), next})
 	}
 	slices.SortFunc(list, func(a, b Notice) int { return strings.Compare(a.Address, b.Address) })
-	return list
+	if len(fresh) == 0 {
+		return list
+	}
+	slices.SortFunc(fresh, netip.Addr.Compare)
+	all := Notice{Kind: SharedAddress, Address: fresh[0].String(), Next: "nothing to do: they are set one by one, by their MACs"}
+	var counts []string
+	for _, a := range fresh {
+		all.MACs = append(all.MACs, holders[a]...)
+		counts = append(counts, fmt.Sprintf("%s (%d)", a, len(holders[a])))
+	}
+	all.Text = fmt.Sprintf("%d devices share the address %s", len(all.MACs), fresh[0])
+	if len(fresh) > 1 {
+		all.Address = ""
+		all.Text = fmt.Sprintf("%d devices share %d factory addresses: %s", len(all.MACs), len(fresh), strings.Join(counts, ", "))
+	}
+	return append(list, all)
 }
 
 // sameNames are names that several boxes answer to, unless they are as they

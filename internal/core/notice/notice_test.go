@@ -86,6 +86,11 @@ func TestEveryKindOfNotice(t *testing.T) {
 	if len(got) > 0 {
 		t.Errorf("besides: %v", got)
 	}
+	// Several factory addresses that are shared are one notice.
+	s.Found = append(s.Found[:2:2], box(3, "clepsydra-k3", device.Factory, "address", "192.168.99.3"), box(4, "clepsydra-k3", device.Factory, "address", "192.168.99.3"), box(5, "clepsydra-k3", device.Factory, "address", "192.168.99.3"))
+	if list := notice.All(s); len(list) != 1 || list[0].Text != "5 devices share 2 factory addresses: 192.168.77.20 (2), 192.168.99.3 (3)" || len(list[0].MACs) != 5 {
+		t.Errorf("%+v", list)
+	}
 	if list := notice.All(notice.Segment{}); list == nil || len(list) != 0 {
 		t.Errorf("of nothing: %+v", list)
 	}
