@@ -41,7 +41,8 @@ type Inquirer struct {
 	Avoid    func(netip.Addr) bool // addresses that are not ours to borrow
 }
 
-// Ask gives what a device tells. The error says that it told nothing.
+// Ask gives what a device tells. The error says that it told nothing, or that
+// some of it did not come in time: then it is worth asking again.
 func (q Inquirer) Ask(ctx context.Context, f *device.Found) ([]device.Sighting, error) {
 	ctx, cancel := context.WithTimeout(ctx, wholeTime)
 	defer cancel()
@@ -90,10 +91,13 @@ func (q Inquirer) Ask(ctx context.Context, f *device.Found) ([]device.Sighting, 
 		t.knock(ctx, ports)
 		told = append(told, t.told...)
 	}
-	if len(told) > 0 {
-		return told, nil
+	// A refusal is an answer; what did not come in time may come next time.
+	var n net.Error
+	late := errors.Is(failed, context.DeadlineExceeded) || errors.As(failed, &n) && n.Timeout()
+	if len(told) > 0 && !late {
+		failed = nil
 	}
-	return nil, failed
+	return told, failed
 }
 
 // talker asks one device.

@@ -146,3 +146,31 @@ func TestSilenceAndStrangers(t *testing.T) {
 		t.Errorf("%+v, %v", told, err)
 	}
 }
+
+// What did not come in time is worth another question, although something came;
+// what was refused is not.
+func TestWhatDidNotComeInTimeIsAnError(t *testing.T) {
+	for asks, want := range map[string]bool{"[http, onvif]": true, "[http, https]": false} {
+		p, err := profile.Parse([]byte(strings.Replace(hostile, "ask: [http, ssh, snmp, onvif]", "ask: "+asks, 1)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		wire, mac := &segment.Segment{}, address.MAC{2, 6, 6, 6, 6, 8}
+		power(t, wire, mac, box.Model{Maker: "Nobody", Name: "H", Port: 80, Handler: func(*box.Box) http.Handler {
+			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if r.URL.Path != "/" {
+					<-r.Context().Done()
+				}
+			})
+		}})
+		b := bench.New(wire.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 1024))
+		defer b.Close()
+		f := &device.Found{}
+		f.Add(device.Sighting{MAC: mac, Protocol: "arp", At: time.Now(), Facts: map[string]string{"address": "10.0.0.9"}})
+		f.Recognise(profile.Set{"hostile": p})
+		told, err := inquiry.Inquirer{Bench: b, Profiles: profile.Set{"hostile": p}}.Ask(context.Background(), f)
+		if len(told) == 0 || (err != nil) != want {
+			t.Errorf("%s: %+v, %v", asks, told, err)
+		}
+	}
+}

@@ -16,6 +16,7 @@ import (
 	"redstart/internal/lan/segment"
 	"redstart/internal/wire/arp"
 	"redstart/internal/wire/bacnet"
+	"redstart/internal/wire/dcp"
 	"redstart/internal/wire/dhcp"
 	"redstart/internal/wire/enip"
 	"redstart/internal/wire/ethernet"
@@ -26,6 +27,7 @@ import (
 	"redstart/internal/wire/snmp"
 	"redstart/internal/wire/ssdp"
 	"redstart/internal/wire/wsd"
+	"redstart/profiles"
 )
 
 var (
@@ -284,6 +286,61 @@ func TestAWatchHearsWhileItAsks(t *testing.T) {
 	}
 	if asked >= len(known) {
 		t.Errorf("%d questions were asked before the newcomer was told", asked)
+	}
+}
+
+// Boxes that came and say nothing unasked are found by the watch itself: one
+// without an address, and one at its factory address.
+func TestAWatchAsksForNewcomers(t *testing.T) {
+	set, err := profiles.Load("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	wire := &segment.Segment{}
+	b := bench.New(wire.Attach(us, 1024))
+	defer b.Close()
+	station, camera, old := address.MAC{0x06, 0x46, 0x4e, 0, 0, 9}, address.MAC{0x0a, 0x4f, 0x56, 0, 0, 9}, address.MAC{0x0a, 0x4f, 0x56, 0, 0, 8}
+	port := wire.Attach(station, 1024)
+	defer port.Close()
+	asked := 0 // they come after some rounds, and what answers at first was there before
+	go func() {
+		for {
+			raw, err := port.Receive()
+			if err != nil {
+				return
+			}
+			f, _ := ethernet.Parse(raw)
+			if f.Type == ethernet.TypePROFINET {
+				if asked++; asked == 1 {
+					_ = port.Send(arp.Packet{Operation: arp.Reply, SenderMAC: old, SenderIP: at, TargetMAC: us}.Frame(us))
+				}
+			}
+			if asked < 10 {
+				continue
+			}
+			if p, err := dcp.Parse(f.Payload); f.Type == ethernet.TypePROFINET && err == nil && p.ServiceID == dcp.Identify {
+				answer := dcp.PDU{FrameID: dcp.FrameIdentifyResponse, ServiceID: dcp.Identify, ServiceType: dcp.TypeSuccess, Xid: p.Xid, Blocks: []dcp.Block{dcp.VendorBlock("FS8")}}
+				_ = port.Send(answer.Frame(station, us))
+			}
+			if p, ok := bench.ARP(f); ok && p.TargetIP == netip.MustParseAddr("192.168.77.20") {
+				_ = port.Send(p.Answer(camera))
+			}
+		}
+	}()
+	ctx, cancel := context.WithCancel(context.Background())
+	arrived, there := map[address.MAC]string{}, map[address.MAC]bool{}
+	err = Watch(ctx, b, set, Options{}, 20*time.Millisecond, func(kind string, f *device.Found) {
+		there[f.MAC] = true
+		if kind == Arrived {
+			arrived[f.MAC] = f.Profile
+		}
+		if len(arrived) == 2 {
+			cancel()
+		}
+	})
+	cancel()
+	if !errors.Is(err, context.Canceled) || arrived[station] != "fennmark-fs8" || arrived[camera] != "ovalis-c20" || !there[old] {
+		t.Errorf("%v, %v", arrived, err)
 	}
 }
 

@@ -2,6 +2,7 @@ package survey
 
 import (
 	"context"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -32,7 +33,8 @@ const (
 // Watch keeps listening to the segment until the context ends, and asks each
 // device that it knows, quietly and by itself, whether it is still there: once in
 // every round. What arrives is handed to emit with its first frame, from one
-// goroutine. Known devices count as there until they prove silent.
+// goroutine. Known devices count as there until they prove silent, and whoever
+// answers the first questions was there as well.
 func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options, round time.Duration, emit func(kind string, f *device.Found)) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -40,11 +42,20 @@ func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
 	w := &watch{book: k, here: map[address.MAC]bool{}, missed: map[address.MAC]int{}}
 	k.emit = func(f *device.Found) {
 		kind := Told
-		if !w.here[f.MAC] {
+		// Who answers our first questions was there before; who comes meanwhile
+		// says so itself.
+		if here, known := w.here[f.MAC]; known && !here || !known && (w.settled || starts(w.frame)) {
 			kind = Arrived
 		}
 		w.here[f.MAC] = true
 		emit(kind, f.Clone())
+	}
+	for _, p := range profiles.Sorted() {
+		for _, a := range p.Factory.Address.List() {
+			if !slices.Contains(w.factory, a) {
+				w.factory = append(w.factory, a)
+			}
+		}
 	}
 	now := time.Now()
 	for _, f := range o.Known {
@@ -63,6 +74,7 @@ func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
 	for {
 		select {
 		case f := <-ear.Frames():
+			w.frame = f
 			was, missed := w.here[f.Source], w.missed[f.Source]
 			mac, _ := k.hear(ctx, f)
 			delete(w.missed, mac)
@@ -78,6 +90,8 @@ func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
 		case <-tick.C:
 			w.part(round, emit)
 			if len(waiting) == 0 {
+				w.settled = w.asked && w.turn >= len(w.factory)
+				w.asked = true
 				waiting, next = w.questions(), time.After(0)
 			}
 		case <-next:
@@ -122,15 +136,32 @@ func starts(f ethernet.Frame) bool {
 
 type watch struct {
 	*book
-	here   map[address.MAC]bool
-	missed map[address.MAC]int // questions since it was heard last
+	here    map[address.MAC]bool
+	missed  map[address.MAC]int // questions since it was heard last
+	factory []netip.Addr        // of all profiles
+	turn    int                 // where the rotation through them is
+	asked   bool                // a round was asked
+	settled bool                // everything was asked once
+	frame   ethernet.Frame      // that was heard last
 }
 
-// question asks one device, or all IPv6 nodes, whether they are there.
+// question asks one device whether it is there, or a group of them, newcomers
+// among them.
 type question struct {
-	to    address.MAC // zero: IPv6 nodes
+	to    address.MAC // zero: a group
+	group string
 	frame []byte
 }
+
+// Groups that one question is for.
+const (
+	stations  = "dcp"
+	nodes     = "icmp6"
+	newcomers = "arp" // at a factory address; known ones are asked alone
+)
+
+// rotation is for how many factory addresses a round asks.
+const rotation = 16
 
 // part notes who has been silent for too long.
 func (w *watch) part(round time.Duration, emit func(string, *device.Found)) {
@@ -140,7 +171,7 @@ func (w *watch) part(round time.Duration, emit func(string, *device.Found)) {
 		}
 		silent := time.Since(w.seen[mac])
 		gone := w.missed[mac] >= silentRounds && silent > silentRounds*round
-		if !w.answers6(mac) && w.question(mac) == nil {
+		if w.question(mac) == nil && w.group(mac) == "" {
 			gone = silent > max(silentRounds*round, shyTime) // a box that waits for DHCP speaks when it likes
 		}
 		if gone {
@@ -150,12 +181,21 @@ func (w *watch) part(round time.Duration, emit func(string, *device.Found)) {
 	}
 }
 
-// questions ask each device that is there, alone, and IPv6 nodes all at once.
+// questions ask each device that is there, alone; stations and IPv6 nodes all at
+// once; and for boxes that came to a factory address and said nothing.
 func (w *watch) questions() []question {
-	list := []question{{frame: ndp.Echo(w.bench.MAC(), w.six, uint16(w.xid), 1)}}
+	from := w.bench.MAC()
+	list := []question{
+		{group: stations, frame: dcp.IdentifyAll(w.xid, identifyDelay).Frame(from, dcp.IdentifyMulticast)},
+		{group: nodes, frame: ndp.Echo(from, w.six, uint16(w.xid), 1)},
+	}
+	for range min(rotation, len(w.factory)) {
+		list = append(list, question{group: newcomers, frame: arp.Probe(from, address.Broadcast, w.factory[w.turn%len(w.factory)])})
+		w.turn++
+	}
 	for mac, here := range w.here {
 		if frame := w.question(mac); here && frame != nil {
-			list = append(list, question{mac, frame})
+			list = append(list, question{to: mac, frame: frame})
 		}
 	}
 	return list
@@ -163,28 +203,35 @@ func (w *watch) questions() []question {
 
 // count notes that a question was asked; whoever answers is counted anew.
 func (w *watch) count(q question) {
-	if !q.to.IsZero() {
+	if q.group == "" {
 		w.missed[q.to]++
 		return
 	}
 	for mac, here := range w.here {
-		if here && w.answers6(mac) && w.question(mac) == nil {
+		if here && w.group(mac) == q.group {
 			w.missed[mac]++
 		}
 	}
 }
 
-func (w *watch) answers6(mac address.MAC) bool { return w.found[mac].Value(device.Address6) != "" }
-
-// question asks one device whether it is there; nil for one that can only be
-// waited for.
+// question asks one device by its address; nil for one without.
 func (w *watch) question(mac address.MAC) []byte {
-	f := w.found[mac]
-	if a := f.Addresses(); len(a) > 0 {
+	if a := w.found[mac].Addresses(); len(a) > 0 {
 		return arp.Probe(w.bench.MAC(), mac, a[0])
 	}
-	if slices.Contains(f.Protocols(), "dcp") {
-		return dcp.GetRequest(w.xid).Frame(w.bench.MAC(), mac)
-	}
 	return nil
+}
+
+// group tells to which group's question a device without an address answers; ""
+// for one that can only be waited for.
+func (w *watch) group(mac address.MAC) string {
+	switch f := w.found[mac]; {
+	case len(f.Addresses()) > 0:
+		return ""
+	case slices.Contains(f.Protocols(), "dcp"):
+		return stations
+	case f.Value(device.Address6) != "":
+		return nodes
+	}
+	return ""
 }
