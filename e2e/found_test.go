@@ -164,10 +164,13 @@ func TestFoundOnAPhone(t *testing.T) {
 func TestFoundIsKeptOverARestart(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 4, Seed: 1})
+	if seg, err := r.c.Devices(patience(t)); err != nil || seg.Surveyed || len(seg.Devices) != 0 {
+		t.Errorf("before: %+v, %v", seg, err)
+	}
 	r.find()
 	before, err := r.c.Devices(patience(t))
-	if err != nil {
-		t.Fatal(err)
+	if err != nil || !before.Surveyed {
+		t.Fatal(before.Surveyed, err)
 	}
 	if err := r.c.Choose(patience(t), r.site.Boxes[1].MAC, "ovalis-r16"); err != nil {
 		t.Fatal(err)

@@ -90,6 +90,7 @@ type Segment struct {
 	Sent     uint64          `json:"sent"`    // frames that we put on it since the service started
 	Dropped  uint64          `json:"dropped"` // frames that came faster than we could take them
 	Watched  bool            `json:"watched"`
+	Surveyed bool            `json:"surveyed"` // a whole survey was made
 	LookOnly bool            `json:"lookOnly"`
 	Devices  []DeviceView    `json:"devices"`
 	Arrivals []Presence      `json:"arrivals"` // as the watch heard them, the latest first
@@ -110,8 +111,12 @@ func (s *Site) Devices(ctx context.Context) (Segment, error) {
 	if err != nil {
 		return Segment{}, err
 	}
+	began, err := s.store.LastBegan(ctx)
+	if err != nil {
+		return Segment{}, err
+	}
 	tags := tagsByDevice(entries)
-	out := Segment{Devices: []DeviceView{}, Arrivals: []Presence{}, LookOnly: s.config.LookOnly}
+	out := Segment{Devices: []DeviceView{}, Arrivals: []Presence{}, Surveyed: !began.IsZero(), LookOnly: s.config.LookOnly}
 	if w := s.watch(); w != nil {
 		out.Watched, out.Arrivals = true, append(out.Arrivals, w.arrivals()...)
 	}

@@ -97,8 +97,8 @@ export interface Device {
   contradictions?: { key: string; facts: Fact[] }[]
 }
 
-export interface SegmentFinding { kind: string; address?: string; tag?: string; macs: string[]; text: string; next?: string }
-export interface Segment { name: string; watched: boolean; lookOnly: boolean; devices: Device[]; arrivals: Presence[]; findings: SegmentFinding[] }
+export interface SegmentFinding { kind: string; address?: string; tag?: string; macs: string[]; text: string; next?: string; quiet?: boolean }
+export interface Segment { name: string; watched: boolean; surveyed: boolean; lookOnly: boolean; devices: Device[]; arrivals: Presence[]; findings: SegmentFinding[] }
 export interface Interface {
   name: string; mac: string; up: boolean; link: boolean; speed: number; wireless: boolean; virtual: boolean; defaultRoute: boolean; addresses: string[] | null
   hears: { frames: number; senders: number; broadcasts: number; storm: boolean; subnets: string[]; servers: string[] } | null; warnings: string[]; inUse: boolean

@@ -26,6 +26,7 @@ export const useSite = defineStore('site', () => {
   const activity = ref<Activity>(idle)
   const proposals = ref<Proposals>({ proposals: [], open: [], missing: [], spare: [] })
   const watched = ref(false)
+  const surveyed = ref(false)
   const lookOnly = ref(false)
   const arrivals = shallowRef<Presence[]>([]) // who came lately, latest first
   const run = ref<Run | null>(null)
@@ -60,6 +61,7 @@ export const useSite = defineStore('site', () => {
     const s = await siteCall<Segment>('GET', 'devices')
     segment.value = s.name
     watched.value = s.watched
+    surveyed.value = s.surveyed
     lookOnly.value = s.lookOnly
     devices.value = s.devices
     segmentFindings.value = s.findings
@@ -242,7 +244,7 @@ export const useSite = defineStore('site', () => {
   onSignedOut(forget)
 
   return {
-    user, live, ready, site, entries, devices, segment, segmentFindings, planFindings, activity, proposals, watched, lookOnly, arrivals, run, steps, revision,
+    user, live, ready, site, entries, devices, segment, segmentFindings, planFindings, activity, proposals, watched, surveyed, lookOnly, arrivals, run, steps, revision,
     rights, sites, key, profiles, locked, mayPlan, mayCommission, byId, open, loadSites, busy, interrupted, counts, takeLink, start, signIn, signOut, loadPlan, loadAll,
   }
 })

@@ -37,6 +37,8 @@ type Notice struct {
 	MACs    []address.MAC `json:"macs"`
 	Text    string        `json:"text"`
 	Next    string        `json:"next,omitempty"`
+	// Quiet says that it is good to know, and nobody has to do anything.
+	Quiet bool `json:"quiet,omitempty"`
 }
 
 // Segment is what notices are drawn from.
@@ -82,7 +84,7 @@ func planConflicts(s Segment) (list []Notice) {
 			who = tag
 		}
 		list = append(list, Notice{PlanConflict, e.Address.String(), e.Tag, []address.MAC{f.MAC},
-			fmt.Sprintf("%s has the address %s, which the plan gives to %s", who, e.Address, e.Tag), "unplug it, give it another address, or give the entry another one"})
+			fmt.Sprintf("%s has the address %s, which the plan gives to %s", who, e.Address, e.Tag), "unplug it, give it another address, or give the entry another one", false})
 	}
 	return list
 }
@@ -108,10 +110,10 @@ func servers(s Segment) (list []Notice) {
 		}
 	}
 	if len(macs) > 1 {
-		list = append(list, Notice{DHCPServers, "", "", macs, fmt.Sprintf("%d devices hand out addresses over DHCP", len(macs)), "leave one, or none while addresses are given out from here"})
+		list = append(list, Notice{DHCPServers, "", "", macs, fmt.Sprintf("%d devices hand out addresses over DHCP", len(macs)), "leave one, or none while addresses are given out from here", false})
 	}
 	if fresh != nil {
-		list = append(list, Notice{FreshServer, "", "", []address.MAC{fresh.MAC}, "a device in its factory state hands out addresses over DHCP", "set it up first, or unplug it: boxes take wrong addresses from it"})
+		list = append(list, Notice{FreshServer, "", "", []address.MAC{fresh.MAC}, "a device in its factory state hands out addresses over DHCP", "set it up first, or unplug it: boxes take wrong addresses from it", false})
 	}
 	return list
 }
@@ -140,7 +142,7 @@ func shared(s Segment) (list []Notice) {
 		case factory(a):
 			fresh = append(fresh, a)
 		default:
-			list = append(list, Notice{SharedAddress, a.String(), "", macs, fmt.Sprintf("%d devices share the address %s", len(macs), a), "give one of them another address"})
+			list = append(list, Notice{SharedAddress, a.String(), "", macs, fmt.Sprintf("%d devices share the address %s", len(macs), a), "give one of them another address", false})
 		}
 	}
 	slices.SortFunc(list, func(a, b Notice) int { return strings.Compare(a.Address, b.Address) })
@@ -148,7 +150,7 @@ func shared(s Segment) (list []Notice) {
 		return list
 	}
 	slices.SortFunc(fresh, netip.Addr.Compare)
-	all := Notice{Kind: SharedAddress, Address: fresh[0].String(), Next: "nothing to do: they are set one by one, by their MACs"}
+	all := Notice{Kind: SharedAddress, Quiet: true, Address: fresh[0].String(), Next: "nothing to do: they are set one by one, by their MACs"}
 	var counts []string
 	for _, a := range fresh {
 		all.MACs = append(all.MACs, holders[a]...)
@@ -173,7 +175,7 @@ func sameNames(s Segment) (list []Notice) {
 	}
 	for name, macs := range holders {
 		if len(macs) > 1 {
-			list = append(list, Notice{SameName, "", "", macs, fmt.Sprintf("%d devices have the name %s", len(macs), name), "others find only one of them by it; rename the rest"})
+			list = append(list, Notice{SameName, "", "", macs, fmt.Sprintf("%d devices have the name %s", len(macs), name), "others find only one of them by it; rename the rest", false})
 		}
 	}
 	slices.SortFunc(list, func(a, b Notice) int { return strings.Compare(a.Text, b.Text) })
@@ -186,7 +188,7 @@ func serviceAddresses(s Segment) (list []Notice) {
 		for _, p := range s.Profiles.Sorted() {
 			if a.IsValid() && p.Factory.Service.Contains(a) {
 				list = append(list, Notice{ServiceAddress, a.String(), s.Matched[f.MAC], []address.MAC{f.MAC},
-					fmt.Sprintf("a device answers at %s, the service address of %s", a, p.ID), "it is for maintenance only; leave its service mode before it is set up"})
+					fmt.Sprintf("a device answers at %s, the service address of %s", a, p.ID), "it is for maintenance only; leave its service mode before it is set up", false})
 				break
 			}
 		}
@@ -208,7 +210,7 @@ func wrongSubnets(s Segment) (list []Notice) {
 			continue
 		}
 		list = append(list, Notice{WrongSubnet, a.String(), s.Matched[f.MAC], []address.MAC{f.MAC},
-			fmt.Sprintf("%s is in no planned subnet, and is not the factory address of what has it", a), "it was set before, or took its address from a DHCP server"})
+			fmt.Sprintf("%s is in no planned subnet, and is not the factory address of what has it", a), "it was set before, or took its address from a DHCP server", true})
 	}
 	slices.SortFunc(list, func(a, b Notice) int { return strings.Compare(a.Address, b.Address) })
 	return list
@@ -222,7 +224,7 @@ func contradictions(s Segment) (list []Notice) {
 				told = append(told, fmt.Sprintf("%s over %s", x.Value, x.Protocol))
 			}
 			list = append(list, Notice{Contradiction, "", s.Matched[f.MAC], []address.MAC{f.MAC},
-				fmt.Sprintf("a device tells its %s differently: %s", c.Key, strings.Join(told, ", ")), "look at the device itself"})
+				fmt.Sprintf("a device tells its %s differently: %s", c.Key, strings.Join(told, ", ")), "look at the device itself", false})
 		}
 	}
 	return list
@@ -233,7 +235,7 @@ func undecided(s Segment) (list []Notice) {
 	for _, f := range s.Found {
 		if len(f.Maybe) > 1 {
 			list = append(list, Notice{SeveralFit, "", "", []address.MAC{f.MAC}, "one device may be a " + strings.Join(f.Maybe, " or a ") + ", equally",
-				"compare its label, and say which: redstart find choose MAC PROFILE"})
+				"compare its label, and say which: redstart find choose MAC PROFILE", false})
 		}
 	}
 	return list
@@ -254,5 +256,5 @@ func unknown(s Segment) []Notice {
 	if len(macs) == 1 {
 		text = "one device fits no profile"
 	}
-	return []Notice{{UnknownDevice, "", "", macs, text, "they are left alone"}}
+	return []Notice{{UnknownDevice, "", "", macs, text, "they are left alone", true}}
 }

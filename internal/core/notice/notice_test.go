@@ -2,6 +2,7 @@ package notice_test
 
 import (
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -56,6 +57,9 @@ func TestEveryKindOfNotice(t *testing.T) {
 	got := map[string][]string{}
 	for _, n := range notice.All(s) {
 		got[n.Kind] = append(got[n.Kind], n.Text)
+		if n.Quiet != slices.Contains([]string{notice.SharedAddress, notice.WrongSubnet, notice.UnknownDevice}, n.Kind) {
+			t.Errorf("%s is quiet: %v", n.Kind, n.Quiet)
+		}
 		if n.Next == "" || len(n.MACs) == 0 {
 			t.Errorf("%+v", n)
 		}
@@ -85,6 +89,10 @@ func TestEveryKindOfNotice(t *testing.T) {
 	}
 	if len(got) > 0 {
 		t.Errorf("besides: %v", got)
+	}
+	// Two boxes at an address that is nobody's factory address are no quiet matter.
+	if list := notice.All(notice.Segment{Found: []*device.Found{box(1, "ovalis-c20", device.Set, "address", "10.40.8.5"), box(2, "ovalis-c20", device.Set, "address", "10.40.8.5")}, Profiles: set}); len(list) != 1 || list[0].Kind != notice.SharedAddress || list[0].Quiet {
+		t.Errorf("%+v", list)
 	}
 	// Several factory addresses that are shared are one notice.
 	s.Found = append(s.Found[:2:2], box(3, "clepsydra-k3", device.Factory, "address", "192.168.99.3"), box(4, "clepsydra-k3", device.Factory, "address", "192.168.99.3"), box(5, "clepsydra-k3", device.Factory, "address", "192.168.99.3"))

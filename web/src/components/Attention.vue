@@ -9,16 +9,15 @@ const site = useSite()
 const emit = defineEmits<{ show: [tag: string]; filter: [state: string] }>()
 const failing = computed(() => site.entries.filter((e) => e.state === 'needs attention'))
 const stops = computed(() => site.planFindings.filter((f) => f.level === 'stops'))
-// What matters on the segment; that fresh boxes share an address is a fact of life.
-const quiet = ['shared-address', 'unknown-device', 'wrong-subnet']
-const segment = computed(() => [...site.segmentFindings].sort((a, b) => quiet.indexOf(a.kind) - quiet.indexOf(b.kind)))
+// What is only good to know is among the findings.
+const segment = computed(() => site.segmentFindings.filter((f) => !f.quiet))
 const any = computed(() => failing.value.length + stops.value.length + segment.value.length > 0)
 </script>
 
 <template>
   <section v-if="any" class="attention" aria-label="Needs a person">
     <p v-for="f in segment.slice(0, 2)" :key="f.text" class="note" data-test="finding"><span aria-hidden="true">◆</span> {{ f.text[0].toUpperCase() + f.text.slice(1) }}<template v-if="f.next">; {{ f.next }}</template>.</p>
-    <p v-if="segment.length > 2"><RouterLink to="/findings" data-test="all-notices">All {{ segment.length }} notes on the segment</RouterLink></p>
+    <p v-if="segment.length && site.segmentFindings.length > Math.min(2, segment.length)"><RouterLink to="/findings" data-test="all-notices">All {{ site.segmentFindings.length }} notes on the segment</RouterLink></p>
     <p v-for="f in stops.slice(0, 2)" :key="f.tag + f.profile + f.field" class="bad">
       <span aria-hidden="true">▲</span> <button v-if="f.tag" class="link" @click="emit('show', f.tag)">{{ f.tag }}</button> {{ f.field }}: {{ f.reason }}
     </p>

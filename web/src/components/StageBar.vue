@@ -18,7 +18,7 @@ const n = (...states: string[]) => states.reduce((sum, s) => sum + (site.counts[
 const matched = computed(() => site.entries.filter((e) => e.device).length)
 const stages = computed(() => [
   { key: 'plan', title: 'Plan', text: site.entries.length ? plural(site.entries.length, 'entry') : 'empty', button: 'Import', ready: site.mayPlan && !!site.key, done: site.entries.length > 0 },
-  { key: 'find', title: 'Find', text: site.devices.length ? plural(site.devices.length, 'device') : 'nothing yet', button: 'Find', ready: !!site.segment && site.mayCommission && !!site.key, done: site.devices.length > 0 },
+  { key: 'find', title: 'Find', text: site.devices.length ? plural(site.devices.length, 'device') : 'nothing yet', button: 'Find', ready: !!site.segment && site.mayCommission && !!site.key, done: site.surveyed && site.devices.length > 0 },
   { key: 'match', title: 'Match', text: `${matched.value} of ${total.value}`, button: site.proposals.proposals.length ? `Review ${site.proposals.proposals.length}` : 'Review',
     ready: site.mayCommission && total.value > 0 && site.devices.length > 0, done: total.value > 0 && matched.value === total.value },
   { key: 'commission', title: 'Commission', text: `${n('configured', 'verified')} of ${settable.value}`, button: 'Rehearse', ready: site.mayCommission && (site.entries.some((e) => !e.byHand && ['matched', 'needs attention'].includes(e.state)) || site.entries.some((e) => e.differs?.length)) && !site.interrupted,

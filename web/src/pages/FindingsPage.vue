@@ -21,11 +21,10 @@ const marks: Record<string, string> = { stops: '▲', warning: '◆', hint: '·'
 const order = ['stops', 'warning', 'hint']
 interface Row extends PlanFinding { id: string; who: string }
 // What stops commissioning comes first.
-const quiet = ['shared-address', 'unknown-device', 'wrong-subnet']
 const all = computed<Row[]>(() => [
   ...site.planFindings.map((f, i) => ({ ...f, id: String(i), who: f.tag || (f.profile ? `all ${f.profile}` : 'the site') })),
   // A conflict with the plan is among the plan's own findings already.
-  ...site.segmentFindings.filter((f) => f.kind !== 'plan-conflict').map((f, i) => ({ id: 's' + i, code: f.kind, level: quiet.includes(f.kind) ? 'hint' : 'warning', tag: '', field: 'segment', who: f.tag || f.macs.slice(0, 3).join(' ') + (f.macs.length > 3 ? ` and ${f.macs.length - 3} more` : ''),
+  ...site.segmentFindings.filter((f) => f.kind !== 'plan-conflict').map((f, i) => ({ id: 's' + i, code: f.kind, level: f.quiet ? 'hint' : 'warning', tag: '', field: 'segment', who: f.tag || f.macs.slice(0, 3).join(' ') + (f.macs.length > 3 ? ` and ${f.macs.length - 3} more` : ''),
     reason: f.text + (f.next ? '; ' + f.next : '') })),
 ]
   .sort((a, b) => order.indexOf(a.level) - order.indexOf(b.level)))
