@@ -72,6 +72,10 @@ func shot(b context.Context, name string, steps ...browser.Step) error {
 			return fmt.Errorf("%s, step %d: %w", name, i+1, err)
 		}
 	}
+	// After a click with a mouse a link has no ring around it.
+	if err := chromedp.Do(limited, browser.Script(`document.activeElement?.matches('a') && document.activeElement.blur()`)); err != nil {
+		return err
+	}
 	time.Sleep(settle)
 	png, err := chromedp.Run(b, chromedp.CaptureScreenshot())
 	if err != nil {

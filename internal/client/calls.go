@@ -129,7 +129,8 @@ func (c *Client) Entry(ctx context.Context, tag string) (service.Detail, error) 
 
 // Edit changes, adds and removes entries.
 func (c *Client) Edit(ctx context.Context, in service.Edits, preview bool) (out service.Edited, err error) {
-	return out, c.call(ctx, http.MethodPatch, c.at(fmt.Sprintf("/entries?preview=%t", preview)), in, &out)
+	err = c.call(ctx, http.MethodPatch, c.at(fmt.Sprintf("/entries?preview=%t", preview)), in, &out)
+	return out, err
 }
 
 // Generate adds entries from quantities.

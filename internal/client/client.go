@@ -173,11 +173,13 @@ func asProblem(r *http.Response) error {
 }
 
 func get[T any](ctx context.Context, c *Client, path string) (out T, err error) {
-	return out, c.call(ctx, http.MethodGet, path, nil, &out)
+	err = c.call(ctx, http.MethodGet, path, nil, &out)
+	return out, err
 }
 
 func post[T any](ctx context.Context, c *Client, path string, in any) (out T, err error) {
-	return out, c.call(ctx, http.MethodPost, path, in, &out)
+	err = c.call(ctx, http.MethodPost, path, in, &out)
+	return out, err
 }
 
 // Event is one thing that changed.

@@ -61,7 +61,8 @@ func (c *Client) ClosePage(ctx context.Context, mac address.MAC) error {
 
 // Found gives everything found as a file.
 func (c *Client) Found(ctx context.Context, format string) (content []byte, err error) {
-	return content, c.call(ctx, http.MethodGet, c.at("/found?format="+url.QueryEscape(format)), nil, &content)
+	err = c.call(ctx, http.MethodGet, c.at("/found?format="+url.QueryEscape(format)), nil, &content)
+	return content, err
 }
 
 // Find starts a survey.
@@ -76,7 +77,8 @@ func (c *Client) Surveys(ctx context.Context) ([]store.Survey, error) {
 
 // Capture gives the packets of a survey.
 func (c *Client) Capture(ctx context.Context, id int64) (content []byte, err error) {
-	return content, c.call(ctx, http.MethodGet, c.at(fmt.Sprintf("/surveys/%d/capture", id)), nil, &content)
+	err = c.call(ctx, http.MethodGet, c.at(fmt.Sprintf("/surveys/%d/capture", id)), nil, &content)
+	return content, err
 }
 
 // Watch begins or ends the standing watch.

@@ -30,10 +30,11 @@ func newLinks(from *url.URL, to string) *links {
 // textual are kinds of content that hold links, besides all kinds of text.
 var textual = []string{"application/javascript", "application/json", "application/xhtml+xml", "application/xml", "image/svg+xml"}
 
-// apply puts the links of an answer right, if it is text and not compressed.
+// apply puts the links of an answer right, if it is text and not compressed. Events
+// (text/event-stream) stay as they are: the end of each would wait for the next.
 func (l *links) apply(r *http.Response) {
 	kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")) // what has no kind is left as it is
-	if r.Header.Get("Content-Encoding") != "" || !strings.HasPrefix(kind, "text/") && !slices.Contains(textual, kind) {
+	if r.Header.Get("Content-Encoding") != "" || kind == "text/event-stream" || !strings.HasPrefix(kind, "text/") && !slices.Contains(textual, kind) {
 		return
 	}
 	r.Body = &relinked{links: l, body: r.Body}

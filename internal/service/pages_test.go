@@ -42,7 +42,7 @@ func TestLinksOfABoxToItself(t *testing.T) {
 			}
 		}
 	}
-	for _, r := range []*http.Response{answered("image/png", "http://192.168.88.1/"), answered("text/html", "http://192.168.88.1/", "Content-Encoding", "br"), answered("", "http://192.168.88.1/")} {
+	for _, r := range []*http.Response{answered("image/png", "http://192.168.88.1/"), answered("text/html", "http://192.168.88.1/", "Content-Encoding", "br"), answered("", "http://192.168.88.1/"), answered("text/event-stream", "http://192.168.88.1/")} {
 		newLinks(own, shown).apply(r)
 		if got, err := io.ReadAll(r.Body); err != nil || string(got) != "http://192.168.88.1/" || r.ContentLength < 0 {
 			t.Errorf("%v: %q %v", r.Header, got, err)

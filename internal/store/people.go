@@ -18,7 +18,8 @@ type User struct {
 // Users lists who may sign in.
 func (s *Store) Users(ctx context.Context) ([]User, error) {
 	list := []User{}
-	return list, s.db.SelectContext(ctx, &list, `SELECT name, password, rights FROM users ORDER BY name`)
+	err := s.db.SelectContext(ctx, &list, `SELECT name, password, rights FROM users ORDER BY name`)
+	return list, err
 }
 
 // User finds a user; the zero User when there is none.
@@ -76,7 +77,8 @@ type Token struct {
 // Tokens lists a user's tokens; all users' for "".
 func (s *Store) Tokens(ctx context.Context, user string) ([]Token, error) {
 	list := []Token{}
-	return list, s.db.SelectContext(ctx, &list, `SELECT * FROM tokens WHERE user = ? OR ? = '' ORDER BY user, name`, user, user)
+	err := s.db.SelectContext(ctx, &list, `SELECT * FROM tokens WHERE user = ? OR ? = '' ORDER BY user, name`, user, user)
+	return list, err
 }
 
 // AddToken stores a token by its hash.

@@ -59,7 +59,8 @@ func (r entryRow) entry() (Entry, error) {
 			return e, err
 		}
 	}
-	return e, json.Unmarshal([]byte(r.Doc), &e.Entry)
+	err := json.Unmarshal([]byte(r.Doc), &e.Entry)
+	return e, err
 }
 
 // Entries lists the plan in its order.

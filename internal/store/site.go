@@ -46,7 +46,8 @@ func (s *Store) At(ctx context.Context, key string) (*Site, error) {
 
 // Watched lists the keys of the sites whose segment is to be watched.
 func (s *Store) Watched(ctx context.Context) (keys []string, err error) {
-	return keys, s.db.SelectContext(ctx, &keys, `SELECT key FROM sites WHERE watched ORDER BY id`)
+	err = s.db.SelectContext(ctx, &keys, `SELECT key FROM sites WHERE watched ORDER BY id`)
+	return keys, err
 }
 
 // SetWatched keeps whether the site's segment is to be watched.
@@ -117,7 +118,8 @@ func (s *Site) Data(ctx context.Context) (data plan.Site, err error) {
 	if err != nil {
 		return data, err
 	}
-	return data, json.Unmarshal([]byte(doc), &data)
+	err = json.Unmarshal([]byte(doc), &data)
+	return data, err
 }
 
 // Columns gives how the columns of imported files were mapped before: header to field.
@@ -127,7 +129,8 @@ func (s *Site) Columns(ctx context.Context) (map[string]string, error) {
 	if _, err := s.one(ctx, &doc, `SELECT columns FROM sites WHERE id = ?`, s.ID); err != nil {
 		return nil, err
 	}
-	return m, json.Unmarshal([]byte(doc), &m)
+	err := json.Unmarshal([]byte(doc), &m)
+	return m, err
 }
 
 // AddColumns remembers how columns were mapped, beside what is remembered.
@@ -156,7 +159,8 @@ type File struct {
 // Files lists the site's files by name.
 func (s *Site) Files(ctx context.Context) ([]File, error) {
 	list := []File{}
-	return list, s.db.SelectContext(ctx, &list, `SELECT name, sha256, length(content) AS size, at, who FROM files WHERE site = ? ORDER BY name`, s.ID)
+	err := s.db.SelectContext(ctx, &list, `SELECT name, sha256, length(content) AS size, at, who FROM files WHERE site = ? ORDER BY name`, s.ID)
+	return list, err
 }
 
 // PutFile stores a file, in place of one with the same name.

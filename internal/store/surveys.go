@@ -82,7 +82,8 @@ func (r surveyRow) survey() (Survey, error) {
 		return v, err
 	}
 	v.ID, v.Began, v.Ended, v.Who, v.Pace, v.State, v.Capture = r.ID, r.Began, r.Ended, r.Who, int(r.Pace), r.State, r.Capture
-	return v, json.Unmarshal([]byte(r.Seen), &v.Seen)
+	err := json.Unmarshal([]byte(r.Seen), &v.Seen)
+	return v, err
 }
 
 // LastBegan tells when the latest survey that ended by itself began; the zero

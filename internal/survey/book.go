@@ -229,7 +229,9 @@ func (k *book) merge(ctx context.Context, sighting device.Sighting) (news bool) 
 	}
 	_, before := k.seen[sighting.MAC]
 	news = f.Add(sighting) || !before
-	k.seen[sighting.MAC] = sighting.At
+	if sighting.At.After(k.seen[sighting.MAC]) { // an answer may be told later than it was asked for
+		k.seen[sighting.MAC] = sighting.At
+	}
 	if news {
 		if k.options.Choice != nil {
 			chosen := k.options.Choice(f.MAC)
