@@ -51,7 +51,7 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 	for _, f := range segment.Findings {
 		shared += f.Text + "\n"
 	}
-	has(t, "findings", shared, "10 devices share the address 192.168.77.20")
+	has(t, "findings", shared, "12 devices share 2 factory addresses: 192.168.66.16 (2), 192.168.77.20 (10)")
 	if n := strings.Count(events.String(), "\ndevice "); n < 20 {
 		t.Errorf("only %d device events: results must stream", n)
 	}
