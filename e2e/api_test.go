@@ -248,7 +248,7 @@ func TestOneThingAtATimeAndStop(t *testing.T) {
 		t.Errorf("a survey during a run: %v", err)
 	}
 	for _, e := range r.entries() {
-		if err := r.c.Unmatch(ctx, e.Tag); err == nil {
+		if err := r.unmatch(e.Tag); err == nil {
 			t.Errorf("%s lost its match during the run", e.Tag)
 		}
 		break

@@ -243,13 +243,13 @@ func TestMatchByHandAndUndo(t *testing.T) {
 		"this box is a brindlecap-b4":       r.c.Match(ctx, "HALL-CAM-01", service.MatchWith{MAC: controller.MAC}),
 		"no such box was found":             r.c.Match(ctx, "HALL-CAM-01", service.MatchWith{MAC: [6]byte{2, 9, 9, 9, 9, 9}}),
 		"no such entry":                     r.c.Match(ctx, "NOBODY", service.MatchWith{MAC: camera.MAC}),
-		"no device is matched":              r.c.Unmatch(ctx, "HALL-CAM-01"),
+		"no device is matched":              r.unmatch("HALL-CAM-01"),
 	} {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("got %v, want %q", err, want)
 		}
 	}
-	if err := r.c.Unmatch(ctx, "EXTRA-CAM-01"); err != nil {
+	if err := r.unmatch("EXTRA-CAM-01"); err != nil {
 		t.Fatal(err)
 	}
 	if e := r.entries()["EXTRA-CAM-01"]; e.State != store.Planned || !e.Device.IsZero() {

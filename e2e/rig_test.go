@@ -236,6 +236,11 @@ func (r *rig) upToMatch() {
 	}
 }
 
+func (r *rig) unmatch(tags ...string) error {
+	_, err := r.c.UndoMatches(patience(r.t), service.Undo{Tags: tags})
+	return err
+}
+
 // entries gives the plan by tag.
 func (r *rig) entries() map[string]service.EntryView {
 	r.t.Helper()

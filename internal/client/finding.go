@@ -111,12 +111,6 @@ func (c *Client) UndoMatches(ctx context.Context, in service.Undo) ([]string, er
 	return post[[]string](ctx, c, c.at("/matches/undo"), in)
 }
 
-// Unmatch undoes the matches of entries, all or none.
-func (c *Client) Unmatch(ctx context.Context, tags ...string) error {
-	_, err := c.UndoMatches(ctx, service.Undo{Tags: tags})
-	return err
-}
-
 // Match matches by hand.
 func (c *Client) Match(ctx context.Context, tag string, with service.MatchWith) error {
 	return c.call(ctx, http.MethodPut, c.at(entryPath(tag)+"/match"), with, nil)
