@@ -79,11 +79,8 @@ func newBook(b *bench.Bench, profiles profile.Set, o Options) *book {
 // close gives the borrowed addresses back.
 func (k *book) close() { k.bench.Release(k.sources...) }
 
-// wants leaves out what we sent ourselves, and senders that nobody can be
-// (IEEE 802-2014, 8.2.2: a source address is an individual one).
-func (k *book) wants(f ethernet.Frame) bool {
-	return f.Source != k.bench.MAC() && !f.Source.IsZero() && !f.Source.IsGroup()
-}
+// wants leaves conversations to those who hold them.
+func (k *book) wants(f ethernet.Frame) bool { return f.Source != k.bench.MAC() }
 
 // questions are the frames of one stage of a pass.
 func (k *book) questions(p *pass, stage int) iter.Seq[[]byte] {

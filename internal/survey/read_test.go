@@ -376,6 +376,8 @@ func TestARestartIsToldFromALostAnswer(t *testing.T) {
 // and senders that nobody can be are not listened to.
 func TestAFloodOfSendersIsBounded(t *testing.T) {
 	wire := &segment.Segment{}
+	port := wire.Attach(them, 64)
+	defer port.Close()
 	b := bench.New(wire.Attach(us, 64))
 	defer b.Close()
 	k := newBook(b, profile.Set{}, Options{})
@@ -388,9 +390,14 @@ func TestAFloodOfSendersIsBounded(t *testing.T) {
 	if told != MostFound || len(k.found) != MostFound {
 		t.Errorf("%d told, %d kept", told, len(k.found))
 	}
-	for _, mac := range []address.MAC{us, address.Broadcast, {}, {1, 0x80, 0xc2, 0, 0, 0}} {
-		if k.wants(ethernet.Frame{Source: mac}) {
-			t.Errorf("%s is listened to", mac)
+	ear := b.Listen(8, k.wants)
+	defer ear.Close()
+	for _, mac := range []address.MAC{address.Broadcast, {}, {1, 0x80, 0xc2, 0, 0, 0}, them} {
+		if err := port.Send(ethernet.Frame{Destination: address.Broadcast, Source: mac, Type: 0x88b5}.Append(nil)); err != nil {
+			t.Fatal(err)
 		}
+	}
+	if f := <-ear.Frames(); f.Source != them {
+		t.Errorf("%s is listened to", f.Source)
 	}
 }

@@ -244,16 +244,9 @@ func (f *Found) Value(key string) string {
 
 // Present lists what each protocol told last of a key of the device itself: what
 // it told before is history.
-func (f *Found) Present(key string) []string {
-	latest := map[string]time.Time{}
-	for _, x := range f.Facts {
-		if x.Part == "" && x.Key == key {
-			latest[x.Protocol] = later(latest[x.Protocol], x.Last)
-		}
-	}
-	var list []string
-	for _, x := range f.Facts {
-		if x.Part == "" && x.Key == key && x.Last.Equal(latest[x.Protocol]) && !slices.Contains(list, x.Value) {
+func (f *Found) Present(key string) (list []string) {
+	for _, x := range f.lately(func(x Fact) bool { return x.Part == "" && x.Key == key }) {
+		if !slices.Contains(list, x.Value) {
 			list = append(list, x.Value)
 		}
 	}
@@ -263,19 +256,29 @@ func (f *Found) Present(key string) []string {
 // Neighbours lists what a switch knows of its ports, as each protocol read it
 // last: MACs by part.
 func (f *Found) Neighbours() map[string][]string {
-	latest := map[string]time.Time{}
-	for _, x := range f.Facts {
-		if x.Key == Behind {
-			latest[x.Protocol] = later(latest[x.Protocol], x.Last)
-		}
-	}
 	by := map[string][]string{}
-	for _, x := range f.Facts {
-		if x.Key == Behind && x.Last.Equal(latest[x.Protocol]) && !slices.Contains(by[x.Part], x.Value) {
+	for _, x := range f.lately(func(x Fact) bool { return x.Key == Behind }) {
+		if !slices.Contains(by[x.Part], x.Value) {
 			by[x.Part] = append(by[x.Part], x.Value)
 		}
 	}
 	return by
+}
+
+// lately gives those of the chosen facts that their protocol told last.
+func (f *Found) lately(chosen func(Fact) bool) (list []Fact) {
+	last := map[string]time.Time{}
+	for _, x := range f.Facts {
+		if chosen(x) {
+			last[x.Protocol] = later(last[x.Protocol], x.Last)
+		}
+	}
+	for _, x := range f.Facts {
+		if chosen(x) && x.Last.Equal(last[x.Protocol]) {
+			list = append(list, x)
+		}
+	}
+	return list
 }
 
 // Parts lists what hangs behind the device.

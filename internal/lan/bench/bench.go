@@ -85,7 +85,8 @@ func (b *Bench) receive() {
 			continue
 		}
 		frame, err := ethernet.Parse(raw)
-		if err != nil || frame.Source.IsGroup() {
+		// A source address is an individual one (IEEE 802-2014, 8.2.2).
+		if err != nil || frame.Source.IsGroup() || frame.Source.IsZero() {
 			continue
 		}
 		b.mu.RLock()
