@@ -46,7 +46,7 @@ demo: build
 	./bin/redstart demo $(ARGS)
 
 test: test-tools build lint
-	go test -race -timeout 11m ./...
+	go test -race -parallel 6 -timeout 11m ./...
 
 # Ratios within one run; docs/measurements.md holds the figures.
 bench: build

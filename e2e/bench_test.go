@@ -12,6 +12,7 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"redstart/internal/browser"
+	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
 	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
@@ -27,11 +28,13 @@ func factoryToVerified(b *testing.B, n int) (whole, commission time.Duration) {
 	r.plan(string(r.site.Plan()))
 	began := time.Now()
 	r.find()
-	if _, err := r.c.Accept(patience(b), service.Acceptance{}); err != nil {
+	if _, err := r.c.Accept(patience(b), service.Acceptance{Reasons: match.Reasons}); err != nil {
 		b.Fatal(err)
 	}
 	set := time.Now()
-	follow(b, r.c, func(ctx context.Context) (service.Activity, error) { return r.c.Commission(ctx, nil) }, nil)
+	follow(b, r.c, func(ctx context.Context) (service.Activity, error) {
+		return r.c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
+	}, nil)
 	commission = time.Since(set)
 	r.verify()
 	whole = time.Since(began)

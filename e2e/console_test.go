@@ -70,6 +70,7 @@ func count(stage, text string) browser.Step {
 // From an empty plan to verified, in the console alone, with the page changing
 // by itself as the work goes on.
 func TestTheWholeJobInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 8, Seed: 1})
 	ctx := patience(t)
 	planFile := r.write("plan.csv", string(r.site.Plan()))
@@ -94,7 +95,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 
 	b.do(browser.Press("stage-find"), browser.Ended("Finding"), count("find", "8 devices"))
 	b.do(browser.Press("nav-findings"), shows("5 devices share the address 192.168.77.20"), browser.Press("nav-work"))
-	b.do(browser.Press("stage-match"), browser.Press("match-accept"), shows("Matched 8"), browser.Press("nav-work"), count("match", "8 of 8"))
+	b.do(browser.Press("stage-match"), browser.Press("match-accept"), shows("Matched 3"), browser.Press("accept-order"), shows("Matched 8"), browser.Press("nav-work"), count("match", "8 of 8"))
 	b.do(browser.Press("stage-commission"), shows("set a new password for keeper"), browser.Answer("run-begin"), browser.Ended("Commissioning"), count("commission", "8 of 8"))
 	b.do(browser.Press("stage-verify"), browser.Ended("Verifying"), count("verify", "8 of 8"))
 	for _, device := range r.site.Boxes {
@@ -123,10 +124,15 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	if strings.Contains(b.text(), password) {
 		t.Error("the password is shown unasked")
 	}
-	b.do(browser.Click(chromedp.Search(`//button[contains(., "Show (recorded)")]`)), shows("%s", password), shows("credential shown"))
+	b.do(browser.Click(chromedp.Search(`//button[contains(., "Show (recorded)")]`)), shows("%s", password))
+	d, err := r.c.Entry(ctx, "HALL-CAM-01")
+	if err != nil || !strings.HasSuffix(d.History[len(d.History)-1].What, "shown") {
+		t.Errorf("showing it was not recorded: %v", err)
+	}
 }
 
 func TestWrongSignInIsRefusedInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	password, err := r.s.FirstStart(patience(t))
 	if err != nil {

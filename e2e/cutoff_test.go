@@ -28,12 +28,13 @@ import (
 // factory credential opens it; in the end none is lost and each has exactly
 // the values that were frozen when the run began.
 func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
+	t.Parallel()
 	site := skerry.Start(skerry.Options{Devices: 10, Seed: 21, Pace: 0.05})
 	t.Cleanup(site.Close)
 	dir := t.TempDir()
 	random := rand.New(rand.NewPCG(21, 21))
 	ctx := patience(t)
-	set, err := profiles.Load("")
+	set, _, err := profiles.Load("")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -59,7 +60,7 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 	for i := range read.Entries {
 		edits = append(edits, store.Edit{After: &read.Entries[i]})
 	}
-	if _, err := records.Revise(ctx, "test", "planned", edits); err != nil {
+	if _, err := records.Revise(ctx, "test", "planned", store.Changes{Edits: edits}); err != nil {
 		t.Fatal(err)
 	}
 	found := map[string]int{}
@@ -72,7 +73,7 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 	for _, e := range planned.Entries {
 		for skip := next[e.Profile]; ; skip++ {
 			if site.Boxes[skip].Model.Name == names[e.Profile] {
-				if err := records.SetMatch(ctx, e.Tag, site.Boxes[skip].MAC, "hand", "", "test"); err != nil {
+				if err := records.SetMatches(ctx, []store.Match{{Tag: e.Tag, MAC: site.Boxes[skip].MAC, By: "hand"}}, "test"); err != nil {
 					t.Fatal(err)
 				}
 				next[e.Profile] = skip + 1
@@ -96,11 +97,11 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 	runner := func(notify func(store.RunDevice)) *commission.Runner {
 		return &commission.Runner{Bench: b, Store: records, Vault: v, Plan: planned, Log: slog.New(slog.DiscardHandler), Notify: notify}
 	}
-	rehearsal := commission.Rehearse(planned, matched)
+	rehearsal := commission.Rehearse(planned, matched, commission.Known{})
 	if len(rehearsal.Devices) != 10 {
 		t.Fatalf("%d devices rehearsed: %+v", len(rehearsal.Devices), rehearsal.Left)
 	}
-	run, err := runner(nil).Prepare(ctx, "test", rehearsal, matched)
+	run, err := runner(nil).Prepare(ctx, "test", rehearsal, matched, false)
 	if err != nil {
 		t.Fatal(err)
 	}

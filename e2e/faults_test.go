@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"net/netip"
 	"os"
@@ -12,6 +13,8 @@ import (
 	"time"
 
 	"redstart/internal/core/address"
+	"redstart/internal/core/match"
+	"redstart/internal/core/problem"
 	"redstart/internal/lan"
 	"redstart/internal/lan/faults"
 	"redstart/internal/lan/netstack"
@@ -41,6 +44,7 @@ func impatient(t testing.TB, id string) string {
 // One device of each trouble: the others go on, and each failure says what
 // happened, where the box is, and what to do.
 func TestTroubledDevicesFailAloneAndSayWhy(t *testing.T) {
+	t.Parallel()
 	// With 20 devices: 0-5 switches, 6-15 cameras, 16-19 controllers.
 	r := start(t, skerry.Options{Seed: 3, Broken: map[int]box.Faults{
 		1: {NeverReturns: true}, 7: {NeverReturns: true}, 8: {OldAddress: true}, 9: {RefusesPassword: true}, 17: {OldAddress: true}, 18: {RefusesPassword: true},
@@ -53,11 +57,11 @@ func TestTroubledDevicesFailAloneAndSayWhy(t *testing.T) {
 	for i, b := range r.site.Boxes {
 		e := r.entryOf(b)
 		want := map[int][]string{
-			1:  {"return after restart", "did not come back within 8s", "not on the segment", "switch it off and on"},
-			7:  {"return after address", "did not come back within 8s", "switch it off and on"},
-			8:  {"return after address", "came back at its old address", "last seen at 192.168.77.20"},
+			1:  {"return after restart", "it did not come back, after", "not on the segment", "switch it off and on"},
+			7:  {"return after address", "it did not come back, after", "switch it off and on"},
+			8:  {"return after address", "it is at its old address", "last seen at 192.168.77.20"},
 			9:  {"password", "it refused: this password is not allowed", "last seen at 192.168.77.20", "commission it again"},
-			17: {"return after restart", "came back at its old address", "last seen at 192.168.66."},
+			17: {"return after restart", "it is at its old address", "last seen at 192.168.66."},
 			18: {"password", "it refused: This password is not allowed", "last seen at 192.168.66."},
 		}[i]
 		if want == nil {
@@ -89,6 +93,7 @@ func TestTroubledDevicesFailAloneAndSayWhy(t *testing.T) {
 
 // A planned address that somebody holds is not given out.
 func TestAPlannedAddressInUseIsNotGivenOut(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 2, Only: "C20", Seed: 5})
 	r.upToMatch()
 	first := r.entryOf(r.site.Boxes[0])
@@ -109,6 +114,7 @@ func TestAPlannedAddressInUseIsNotGivenOut(t *testing.T) {
 
 // A box that is not the one the plan names is not written to.
 func TestTheWrongBoxIsNotWrittenTo(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 2, Only: "B4", Seed: 8})
 	csv := "tag,profile,serial\nA-CTL-01,brindlecap-b4,BC4-000000\n"
 	ctx := patience(t)
@@ -119,16 +125,19 @@ func TestTheWrongBoxIsNotWrittenTo(t *testing.T) {
 	if err := r.c.Match(ctx, "A-CTL-01", service.MatchWith{MAC: wrong.MAC}); err != nil {
 		t.Fatal(err)
 	}
-	r.commission()
+	_, err := r.c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
+	if err == nil || !strings.Contains(fmt.Sprintf("%+v", problem.Cells(err)), "the plan says BC4-000000, but the matched box tells "+wrong.Serial) {
+		t.Errorf("commissioning the wrong box: %v", err)
+	}
 	e := r.entries()["A-CTL-01"]
-	has(t, "reason", e.Reason, "confirm: it has the serial "+wrong.Serial+", but the plan says BC4-000000", "Undo the match")
-	if e.State != store.Attention || wrong.Running() != before || wrong.Saved() != before || wrong.Starts() != 1 {
+	if e.State != store.Matched || wrong.Running() != before || wrong.Saved() != before || wrong.Starts() != 1 {
 		t.Errorf("%s; the box was touched: %t", e.State, wrong.Running() != before)
 	}
 }
 
 // "It answers" is not enough: somebody else at the address fails verification.
 func TestVerifyNoticesASecondHolder(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1, Only: "C20", Seed: 8})
 	r.upToMatch()
 	r.commission()
@@ -170,23 +179,17 @@ func plug(t testing.TB, site *skerry.Site, mac address.MAC, at netip.Prefix) {
 }
 
 func TestABadCableOnlyCostsTime(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Seed: 6, Faults: faults.Faults{Loss: 0.02, Duplicate: 0.05, Delay: 5 * time.Millisecond}})
-	r.upToMatch()
-	r.commission()
-	r.verify()
-	for tag, e := range r.entries() {
-		if e.State != store.Verified {
-			t.Errorf("%s is %s: %s", tag, e.State, e.Reason)
-		}
-	}
+	r.upToVerify()
+	r.allVerified()
 }
 
 // A device may go before its answer is out. What counts is where it comes back.
 func TestAnAnswerLostWithTheDeviceIsNoFailure(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 2, Only: "C20", Seed: 12, Broken: map[int]box.Faults{0: {Mute: true}}})
-	r.upToMatch()
-	r.commission()
-	r.verify()
+	r.upToVerify()
 	e := r.entryOf(r.site.Boxes[0])
 	if e.State != store.Verified {
 		t.Fatalf("%s: %s", e.State, e.Reason)
@@ -217,7 +220,7 @@ factory:
 user: root
 name: {max: 20, case: lower}
 password: {min: 6, max: 6, digits: true}
-restart: {takes: 1s, at-most: 20s}
+restart: {takes: 1s, at-most: 20s, shows: [uptime]}
 ports: [8080]
 web: {scheme: http, port: 8080, auth: basic}
 order:
@@ -232,7 +235,7 @@ settings:
   - {key: spare, label: Spare lamps, type: number}
 acts:
   settings: [{request: "POST /set/colour", form: {to: "{setting.colour} {setting.watches-at}"}, refused: [401]}]
-  identify: [{request: GET /label, take: {model: header X-Model, serial: header X-Serial}}]
+  identify: [{request: GET /label, take: {model: header X-Model, serial: header X-Serial, uptime: header X-Uptime}}]
   sign-in: [{request: GET /all, refused: [401]}]
   password: [{request: "POST /set/secret", form: {to: "{password}"}, refused: [401]}]
   name: [{request: "POST /set/name", form: {to: "{name}"}, refused: [401]}]
@@ -243,6 +246,7 @@ acts:
 
 // A fourth web-configured model needs a YAML file alone.
 func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 3, Seed: 7}, beacon)
 	spec := box.Spec{MAC: address.MAC{2, 0x4b, 0x37, 0, 0, 9}, Serial: "K7-000042", Away: 100 * time.Millisecond,
 		Factory: box.Settings{Name: "k7", Address: netip.MustParsePrefix("192.168.55.5/24"), Password: "light"}}
@@ -264,7 +268,7 @@ func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.find()
-	if _, err := r.c.Accept(patience(t), service.Acceptance{}); err != nil {
+	if _, err := r.c.Accept(patience(t), service.Acceptance{Reasons: match.Reasons}); err != nil {
 		t.Fatal(err)
 	}
 	r.commission()
@@ -277,7 +281,7 @@ func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
 	if got := beacons.of(fourth); got != "green "+camera.Address.String() {
 		t.Errorf("the device was given %q", got)
 	}
-	rehearsal, err := r.c.Rehearse(patience(t), []string{"YARD-BCN-01"})
+	rehearsal, err := r.c.Rehearse(patience(t), service.RunOptions{Chosen: service.Chosen{Tags: []string{"YARD-BCN-01"}}})
 	if err != nil || !slices.Equal(rehearsal.Devices[0].NotSent, []string{"spare"}) {
 		t.Errorf("%+v, %v", rehearsal, err)
 	}
@@ -333,6 +337,7 @@ func beaconPages(b *box.Box) http.Handler {
 	mux.HandleFunc("GET /label", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("X-Model", "K7")
 		w.Header().Set("X-Serial", b.Serial)
+		w.Header().Set("X-Uptime", b.Uptime())
 	})
 	mux.HandleFunc("GET /all", inside(func(w http.ResponseWriter, _ *http.Request) {
 		s := b.Running()

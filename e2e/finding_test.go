@@ -92,7 +92,7 @@ func TestFindingOnTheCommandLine(t *testing.T) {
 	for _, name := range []string{"found.csv", "found.xlsx", "found.json"} {
 		redstart(0, []string{"Written"}, "find", "--known", "--save", filepath.Join(dir, name))
 	}
-	redstart(2, []string{"no such format"}, "find", "--known", "--save", filepath.Join(dir, "found.doc"))
+	redstart(2, []string{"Give one of: csv, xlsx, json"}, "find", "--known", "--save", filepath.Join(dir, "found.doc"))
 	csv, err := os.ReadFile(filepath.Join(dir, "found.csv"))
 	if err != nil || strings.Count(string(csv), "\n") != len(r.site.All())+1 || !strings.Contains(string(csv), "HALL-TIME-01") {
 		t.Errorf("%v\n%s", err, csv)
@@ -202,7 +202,7 @@ func TestTheWatchTellsWhoComesAndGoes(t *testing.T) {
 		var d service.DeviceView
 		waitFor(t, func() bool {
 			d, err = r.c.Device(ctx, other.MAC)
-			return err == nil && d.Present == at
+			return err == nil && d.Now == at
 		})
 		if d.Chosen != (choice != "") || d.Chosen && d.Profile != choice || !d.Chosen && d.Profile == "clepsydra-t1" {
 			t.Errorf("chosen %q: it is a %q, chosen: %v", choice, d.Profile, d.Chosen)

@@ -90,7 +90,7 @@ func TestFoundInTheConsole(t *testing.T) {
 	}
 
 	// What a person should know of the segment is among the findings.
-	b.do(chromedp.Navigate(r.url+"/findings"), chromedp.WaitVisible(browser.Mark("findings")), shows("dhcp-server-factory"))
+	b.do(chromedp.Navigate(r.url+"/findings"), chromedp.WaitVisible(browser.Mark("findings")), shows("dhcp server factory"))
 }
 
 // What is selected in the list is taken into the plan, exported and forgotten, and
@@ -206,7 +206,7 @@ func TestFoundIsKeptOverARestart(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return d.Present
+		return d.Now
 	}
 	factory := present()
 	for i, at := range []netip.Addr{netip.MustParseAddr("10.40.8.99"), factory} {

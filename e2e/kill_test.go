@@ -11,6 +11,7 @@ import (
 
 	"redstart/internal/client"
 	"redstart/internal/core/address"
+	"redstart/internal/core/match"
 	"redstart/internal/lan/segment"
 	"redstart/internal/lan/vxlan"
 	"redstart/internal/service"
@@ -91,6 +92,7 @@ func offer(t testing.TB, site *skerry.Site) string {
 // The service is killed in the middle of a run, again and again, at points that
 // lie in different steps. Every time, commission goes on and loses nothing.
 func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
+	t.Parallel()
 	site := skerry.Start(skerry.Options{Seed: 11, Pace: quick})
 	t.Cleanup(site.Close)
 	tunnel, dir := offer(t, site), t.TempDir()
@@ -108,11 +110,13 @@ func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
 		t.Fatal(err)
 	}
 	follow(t, c, func(ctx context.Context) (service.Activity, error) { return c.Find(ctx, service.FindOptions{}) }, nil)
-	if _, err := c.Accept(ctx, service.Acceptance{}); err != nil {
+	if _, err := c.Accept(ctx, service.Acceptance{Reasons: match.Reasons}); err != nil {
 		t.Fatal(err)
 	}
 
-	begin := func(ctx context.Context) (service.Activity, error) { return c.Commission(ctx, nil) }
+	begin := func(ctx context.Context) (service.Activity, error) {
+		return c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
+	}
 	for _, moves := range []int{3, 25, 60, 90} {
 		killAfter(t, p, c, begin, moves)
 		p = spawn(t, "Segment:", dir, serve...)
@@ -153,7 +157,7 @@ func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
 			}
 			expectPlanned(t, b, e)
 			// Promise 3: a stored credential opens every device.
-			if shown, err := c.Reveal(ctx, e.Tag, ""); err != nil || shown.Password != b.Running().Password {
+			if shown, err := c.Reveal(ctx, e.Tag, "", ""); err != nil || shown.Password != b.Running().Password {
 				t.Errorf("%s: the stored password is not the device's (%v)", e.Tag, err)
 			}
 		}
@@ -161,14 +165,14 @@ func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
 	// Stopped in the ordinary way, the service takes its handle with it.
 	_ = p.cmd.Process.Signal(os.Interrupt) // checked by what follows
 	<-p.done
-	if _, err := client.Open(dir); err == nil {
+	if _, err := client.Open(ctx, dir); err == nil {
 		t.Error("the handle of a stopped service is still there")
 	}
 }
 
 func open(t testing.TB, dir string) *client.Client {
 	t.Helper()
-	c, err := client.Open(dir)
+	c, err := client.Open(patience(t), dir)
 	if err != nil {
 		t.Fatal(err)
 	}

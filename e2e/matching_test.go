@@ -22,6 +22,7 @@ import (
 // Matching as far as the command line goes: reasons one by one, labels, locks,
 // undoing, and boxes taken into the plan.
 func TestMatchingOnTheCommandLine(t *testing.T) {
+	t.Parallel()
 	r := whole(t)
 	redstart := r.with(t)
 	redstart(0, nil, "find")
@@ -52,14 +53,14 @@ func TestMatchingOnTheCommandLine(t *testing.T) {
 
 	// A scanner types the tag, then the label of the box.
 	clock, door := r.other("HALL-CLK-02"), r.other("SHOP-DOOR-01")
-	stdin(t, "HALL-CLK-02\nS/N: "+clock.Serial+" Model: K3\nSHOP-DOOR-01\n"+strings.ToUpper(strings.ReplaceAll(door.MAC.String(), ":", "")))
+	r.typed = "HALL-CLK-02\nS/N: " + clock.Serial + " Model: K3\nSHOP-DOOR-01\n" + strings.ToUpper(strings.ReplaceAll(door.MAC.String(), ":", "")) + "\n"
 	redstart(0, []string{"HALL-CLK-02 is chosen", "HALL-CLK-02 is " + clock.MAC.String(), "SHOP-DOOR-01 is " + door.MAC.String()}, "match", "scan")
-	stdin(t, "SHOP-CLK-02\nSN:CK3-999999\nwhat is this\n"+clock.Serial)
+	r.typed = "SHOP-CLK-02\nSN:CK3-999999\nwhat is this\n" + clock.Serial + "\n"
 	redstart(1, []string{"the plan names it now", "Not taken: no MAC, serial or tag can be read", "this box is HALL-CLK-02"}, "match", "scan")
 	if e := r.entries()["SHOP-CLK-02"]; e.Serial != "CK3-999999" || r.entries()["HALL-CLK-02"].MatchedBy != match.ByLabel {
 		t.Errorf("%+v", e)
 	}
-	stdin(t, door.MAC.String())
+	r.typed = door.MAC.String() + "\n"
 	redstart(1, []string{"matched with SHOP-DOOR-01 already"}, "match", "scan", "HALL-DOOR-01")
 
 	// Boxes that nobody planned.
@@ -108,6 +109,8 @@ func TestMatchingInTheConsole(t *testing.T) {
 	b.do(typed("two words"), shows("No MAC, serial or tag can be read"))
 	b.do(browser.Press("accept-serial"), shows("Matched 17"), browser.Press("match-accept"))
 	waitFor(t, func() bool { return r.entries()["HALL-REC-02"].MatchedBy == match.ByMAC })
+	b.do(browser.Press("accept-order"))
+	waitFor(t, func() bool { return !r.entries()["BERTH2-SW-01"].Device.IsZero() })
 	if e := r.entries()["HALL-CLK-02"]; e.Device != clock.MAC || e.MatchedBy != match.ByLabel {
 		t.Errorf("%+v", e)
 	}
@@ -140,7 +143,7 @@ func TestMatchingOnAPhone(t *testing.T) {
 		t.Errorf("%+v", e)
 	}
 	p.do(browser.Click(chromedp.CSS(`[data-name="matched"]`)), browser.Click(chromedp.Search(`//*[@data-test="matched"]//button[contains(., "Lock")]`)), shows("Unlock"))
-	p.do(browser.Click(chromedp.CSS(`[data-name="proposed"]`)), browser.Press("match-accept"), shows("Nothing is proposed"))
+	p.do(browser.Click(chromedp.CSS(`[data-name="proposed"]`)), browser.Press("match-accept"), shows("by order alone"), browser.Press("accept-order"), shows("Nothing is proposed"))
 	for at, e := range r.entries() {
 		if e.State == store.Planned && !e.NotWired {
 			t.Errorf("%s is not matched", at)

@@ -11,6 +11,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -26,6 +27,9 @@ type spaces struct {
 	t      *testing.T
 	prefix string
 }
+
+// spacesMade tells the namespaces of tests that run side by side apart.
+var spacesMade atomic.Int64
 
 func (s *spaces) name(role string) string { return s.prefix + role }
 
@@ -49,7 +53,7 @@ func (s *spaces) in(role string, command ...string) (string, error) {
 
 func makeSpaces(t *testing.T, roles ...string) *spaces {
 	t.Helper()
-	s := &spaces{t, fmt.Sprintf("rs%d-", os.Getpid())}
+	s := &spaces{t, fmt.Sprintf("rs%d-%d-", os.Getpid(), spacesMade.Add(1))}
 	if os.Geteuid() != 0 {
 		t.Skip("skipped: making network namespaces needs root")
 	}
@@ -162,6 +166,7 @@ var inet = regexp.MustCompile(`\binet \S+`)
 // The simulated site on one real interface, the service on another, and the
 // kernel of a third namespace as the witness.
 func TestOnRealInterfaces(t *testing.T) {
+	t.Parallel()
 	s := makeSpaces(t, "site", "serve", "kernel")
 	dir := t.TempDir()
 	planFile := filepath.Join(dir, "plan.csv")
@@ -193,7 +198,7 @@ func TestOnRealInterfaces(t *testing.T) {
 	redstart("10.40.8.0/22", "site", "set", "--name", d.Name, "--subnet", d.Subnets[0].Prefix.String(), "--gateway", d.Subnets[0].Gateway.String(), "--keep-free", "10.40.8.2-10.40.8.19")
 	redstart("62 entries added", "plan", "import", planFile)
 	redstart("20 devices.", "find")
-	redstart("20 matched", "match", "--accept")
+	redstart("20 matched", "match", "--accept", "--yes")
 	redstart("20 of 20 configured", "commission")
 	untouched("after the run")
 	redstart("20 verified, 42 not wired yet. All done.", "verify")

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net"
 	"os"
@@ -19,6 +20,7 @@ import (
 
 	"redstart/internal/cli"
 	"redstart/internal/client"
+	"redstart/internal/core/match"
 	"redstart/internal/lan"
 	"redstart/internal/service"
 	"redstart/internal/sim/box"
@@ -32,7 +34,7 @@ const asCLI = "REDSTART_E2E_AS_CLI"
 func TestMain(m *testing.M) {
 	if os.Getenv(asCLI) != "" {
 		ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-		code := cli.Main(ctx, os.Args[1:], os.Stdout, os.Stderr)
+		code := cli.Main(ctx, os.Args[1:], cli.World{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Env: os.Getenv})
 		stop()
 		os.Exit(code)
 	}
@@ -75,6 +77,9 @@ type rig struct {
 	stop func() // ends the service; serve starts the next
 
 	lookOnly bool
+	reopen   func() (lan.Port, error)
+	env      map[string]string // of its commands
+	typed    string            // for the next command
 }
 
 // start sets a rig up. Profiles given by name and text replace or add to the bundled ones.
@@ -95,6 +100,7 @@ func startAs(t testing.TB, r *rig, o skerry.Options, profiles ...string) *rig {
 	for i, doc := range profiles {
 		r.write(filepath.Join("profiles", fmt.Sprintf("own-%d.yaml", i)), doc)
 	}
+	t.Cleanup(func() { r.hidden(r.secrets()) })
 	r.serve(r.site.Attach())
 	return r
 }
@@ -116,7 +122,7 @@ func (r *rig) serve(port lan.Port) {
 	t := r.t
 	t.Helper()
 	log := slog.New(slog.NewTextHandler(r.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
-	s, err := service.Open(context.Background(), service.Config{Data: r.dir, Port: port, Segment: "simulated site", Round: watchRound, LookOnly: r.lookOnly, Log: log})
+	s, err := service.Open(context.Background(), service.Config{Data: r.dir, Port: port, Segment: "simulated site", Round: watchRound, Reopen: r.reopen, LookOnly: r.lookOnly, Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -205,13 +211,20 @@ func (r *rig) find() service.Activity {
 
 func (r *rig) commission(tags ...string) service.Activity {
 	r.t.Helper()
-	return r.do(func(ctx context.Context) (service.Activity, error) { return r.c.Commission(ctx, tags) })
+	return r.do(func(ctx context.Context) (service.Activity, error) {
+		return r.c.Commission(ctx, service.RunOptions{Chosen: chosen(tags)})
+	})
 }
 
 func (r *rig) verify(tags ...string) service.Activity {
 	r.t.Helper()
-	return r.do(func(ctx context.Context) (service.Activity, error) { return r.c.Verify(ctx, tags, "") })
+	return r.do(func(ctx context.Context) (service.Activity, error) {
+		return r.c.Verify(ctx, service.VerifyOptions{Chosen: chosen(tags)})
+	})
 }
+
+// chosen are the entries that are named, or all.
+func chosen(tags []string) service.Chosen { return service.Chosen{Tags: tags, All: len(tags) == 0} }
 
 // plan imports a plan.
 func (r *rig) plan(file string) {
@@ -227,7 +240,7 @@ func (r *rig) upToMatch() {
 	ctx := patience(r.t)
 	r.plan(string(r.site.Plan()))
 	r.find()
-	accepted, err := r.c.Accept(ctx, service.Acceptance{})
+	accepted, err := r.c.Accept(ctx, service.Acceptance{Reasons: match.Reasons})
 	if err != nil {
 		r.t.Fatal(err)
 	}
@@ -253,6 +266,24 @@ func (r *rig) entries() map[string]service.EntryView {
 		m[e.Tag] = e
 	}
 	return m
+}
+
+// upToVerify does the whole job.
+func (r *rig) upToVerify() {
+	r.t.Helper()
+	r.upToMatch()
+	r.commission()
+	r.verify()
+}
+
+// allVerified says which entry is not.
+func (r *rig) allVerified() {
+	r.t.Helper()
+	for tag, e := range r.entries() {
+		if e.State != store.Verified {
+			r.t.Errorf("%s is %s: %s", tag, e.State, e.Reason)
+		}
+	}
 }
 
 // entryOf gives the entry that a box is matched with.
@@ -283,11 +314,60 @@ func expectPlanned(t testing.TB, b *box.Box, e service.EntryView) {
 }
 
 // run runs one command in process and gives what it printed and its exit code.
-func run(args ...string) (out, errs string, code int) {
+func run(args ...string) (out, errs string, code int) { return runIn(nil, "", args...) }
+
+// runIn does so with an environment, and with something typed.
+func runIn(env map[string]string, typed string, args ...string) (out, errs string, code int) {
 	var o, e bytes.Buffer
-	code = cli.Main(context.Background(), args, &o, &e)
+	code = cli.Main(context.Background(), args, cli.World{In: strings.NewReader(typed), Out: &o, Err: &e, Env: func(key string) string {
+		if v, ok := env[key]; ok {
+			return v
+		}
+		return map[string]string{"HOME": "/nowhere"}[key]
+	}})
 	return o.String(), e.String(), code
 }
+
+// secrets are what must be nowhere in the open: every password that a box has, and
+// all that the vault holds for it.
+func (r *rig) secrets() map[string]string {
+	secrets := map[string]string{}
+	for _, b := range r.site.Boxes {
+		for _, p := range []string{b.Running().Password, b.Saved().Password} {
+			if p != b.Factory.Password && len(p) >= 6 {
+				secrets[p] = "the password of " + b.MAC.String()
+			}
+		}
+	}
+	return secrets
+}
+
+// hidden searches every byte of the data folder, and of the log, for secrets.
+func (r *rig) hidden(secrets map[string]string) {
+	r.t.Helper()
+	err := filepath.WalkDir(r.dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() || filepath.Ext(path) == ".csv" { // those that a test itself wrote
+			return err
+		}
+		content, err := os.ReadFile(path)
+		for secret, what := range secrets {
+			if bytes.Contains(content, []byte(secret)) {
+				r.t.Errorf("%s can be read in %s", what, d.Name())
+			}
+		}
+		return err
+	})
+	if err != nil {
+		r.t.Error(err)
+	}
+	for secret, what := range secrets {
+		if strings.Contains(r.log.String(), secret) {
+			r.t.Errorf("%s is in the log", what)
+		}
+	}
+}
+
+func ptr[T any](v T) *T { return &v }
 
 // has complains about everything that a text lacks.
 func has(t testing.TB, what, text string, wanted ...string) {

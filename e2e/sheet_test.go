@@ -46,6 +46,7 @@ func paste(text string) browser.Step {
 // The plan is written with the keyboard alone: a new entry, a profile that
 // brings address and name, a block from a spreadsheet, filling down, undoing.
 func TestThePlanIsWrittenWithTheKeyboard(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	b := r.signedIn(t, 1280, "/plan")
 	sheet := browser.Mark("sheet")
@@ -83,6 +84,7 @@ func TestThePlanIsWrittenWithTheKeyboard(t *testing.T) {
 }
 
 func TestARevisionIsImportedInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 4, Seed: 1})
 	r.plan(string(r.site.Plan()))
 	file := r.write("rev-c.csv", "Ref;Model;Location;Colour\nHALL-CAM-01;ovalis-c20;Ticket hall;red\nNEW-CAM-01;ovalis-c20;Pier;blue\n")
@@ -106,6 +108,7 @@ func TestARevisionIsImportedInTheConsole(t *testing.T) {
 }
 
 func TestFindingsAndAddressesInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile,name,address\nCAM-1,ovalis-c20,Not A Name,10.40.8.30\nCAM-2,ovalis-c20,cam-2,10.40.8.7\nCAM-3,ovalis-c20,cam-3,10.40.8.30\n")
 	b := r.signedIn(t, 1280, "/findings")
@@ -121,6 +124,7 @@ func TestFindingsAndAddressesInTheConsole(t *testing.T) {
 }
 
 func TestThePlanOnAPhone(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile,place\nCAM-1,ovalis-c20,Hall\n")
 	b := r.signedIn(t, 390, "/plan")
@@ -137,6 +141,7 @@ func TestThePlanOnAPhone(t *testing.T) {
 
 // A new service has no site: the settings make one, and its subnets.
 func TestASiteIsMadeInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	if err := r.c.RemoveSite(patience(t)); err != nil {
 		t.Fatal(err)
@@ -156,6 +161,7 @@ func TestASiteIsMadeInTheConsole(t *testing.T) {
 
 // A licence is stored in the settings and chosen in an entry's form.
 func TestALicenceInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile\nVOX-1,tolvern-v2\n")
 	b := r.signedIn(t, 1280, "/settings")
@@ -170,6 +176,7 @@ func TestALicenceInTheConsole(t *testing.T) {
 
 // Who may only look sees the plan and no way to change it.
 func TestTheConsoleOfSomebodyWhoMayOnlyLook(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile\nCAM-1,ovalis-c20\n")
 	if err := r.s.AddUser(patience(t), service.Account{Name: "lou", Password: "a long password", Rights: service.Look}); err != nil {
@@ -193,6 +200,7 @@ func TestTheConsoleOfSomebodyWhoMayOnlyLook(t *testing.T) {
 
 // Entries from quantities and addresses for a selection, each previewed first.
 func TestQuantitiesAndAddressesInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	b := r.signedIn(t, 1280, "/plan")
 	b.do(browser.Press("plan-generate"), browser.Click(chromedp.CSS(`[data-test="quantity-profile"]`)), key("C20", kb.Enter), shows("CAM-01"))
@@ -214,6 +222,7 @@ func TestQuantitiesAndAddressesInTheConsole(t *testing.T) {
 
 // What else the settings offer, pressed once each.
 func TestLoginsInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile,mac\nCAM-1,ovalis-c20,0a:4f:56:00:00:01\n")
 	b := r.signedIn(t, 1280, "/settings")
@@ -225,7 +234,7 @@ func TestLoginsInTheConsole(t *testing.T) {
 	b.do(chromedp.WaitVisible(browser.Mark("policies")), pick("policy-for", "kind camera"), browser.Click(chromedp.CSS(`[data-test="policy-mode"]`)),
 		browser.Click(chromedp.Search(`//*[contains(@class, "n-base-select-option") and contains(., "a given password")]`)), chromedp.SendKeys(chromedp.CSS("#policy-password"), "short"), browser.Press("policy-save"), shows("the C20 refuses the given password"))
 	b.do(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="Known logins as CSV"]`), []string{r.write("known.csv", "tag,user,password\nCAM-1,operator,known-before-1\n")}), shows("1 logins stored"))
-	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="New passphrase"]`), "four words nobody says"), browser.Click(chromedp.Search(`//button[contains(., "New key with passphrase")]`)), shows("a passphrase"), browser.Press("vault-lock"),
+	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="New passphrase"]`), "four words nobody says"), chromedp.SendKeys(chromedp.CSS(`input[aria-label="New passphrase again"]`), "four words nobody says"), browser.Click(chromedp.Search(`//button[contains(., "New key with passphrase")]`)), shows("a passphrase"), browser.Press("vault-lock"),
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Passphrase"]`), "four words nobody says\r"), chromedp.WaitNotPresent(browser.Mark("locked")))
 	if v, err := r.c.Vault(patience(t)); err != nil || v.Locked || v.Opener != "passphrase" {
 		t.Errorf("%+v, %v", v, err)
@@ -238,6 +247,7 @@ func TestLoginsInTheConsole(t *testing.T) {
 }
 
 func TestRevisionsAreNamedAndComparedInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile\nCAM-1,ovalis-c20\n")
 	b := r.signedIn(t, 1280, "/history")

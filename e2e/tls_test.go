@@ -19,6 +19,7 @@ import (
 // With a certificate of its own the service speaks TLS, and commands on the
 // same computer reach it and nobody else in its place.
 func TestCommandsReachAServiceOverTLS(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
@@ -66,6 +67,7 @@ func TestCommandsReachAServiceOverTLS(t *testing.T) {
 // On other than loopback the service makes itself a certificate, keeps it over
 // restarts, and tells its fingerprint; 0.0.0.0 reaches loopback as well.
 func TestASelfMadeCertificateWhereNoneIsGiven(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	pins := map[string]bool{}
 	for range 2 {

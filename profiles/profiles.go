@@ -15,40 +15,64 @@ import (
 //go:embed *.yaml
 var bundled embed.FS
 
-// Load reads the bundled profiles and then those in dir, which replace bundled
-// ones with the same id. A dir that does not exist is an empty one.
-func Load(dir string) (profile.Set, error) {
-	set := profile.Set{}
-	if err := add(set, bundled); err != nil {
-		return nil, err
-	}
-	if dir == "" {
-		return set, nil
-	}
-	if err := add(set, os.DirFS(dir)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("in %s: %w", filepath.ToSlash(dir), err)
-	}
-	return set, nil
+// Broken is a file of the folder that cannot be used: it is left out.
+type Broken struct {
+	File   string `json:"file"`
+	Reason string `json:"reason"`
 }
 
-func add(set profile.Set, from fs.FS) error {
+// Load reads the bundled profiles and then those in dir, which replace bundled
+// ones with the same id. What is broken there is left out and told. A dir that
+// does not exist is an empty one.
+func Load(dir string) (profile.Set, []Broken, error) {
+	set := profile.Set{}
+	if broken, err := add(set, bundled); err != nil || broken != nil {
+		return nil, broken, errors.Join(err, fmt.Errorf("%d bundled profiles are broken", len(broken)))
+	}
+	if dir == "" {
+		return set, nil, nil
+	}
+	broken, err := add(set, os.DirFS(dir))
+	if errors.Is(err, fs.ErrNotExist) {
+		err = nil
+	}
+	return set, broken, err
+}
+
+func add(set profile.Set, from fs.FS) (broken []Broken, err error) {
 	entries, err := fs.ReadDir(from, ".")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, e := range entries {
 		if e.IsDir() || filepath.Ext(e.Name()) != ".yaml" {
 			continue
 		}
-		doc, err := fs.ReadFile(from, e.Name())
+		p, err := read(from, e)
 		if err != nil {
-			return err
-		}
-		p, err := profile.Parse(doc)
-		if err != nil {
-			return fmt.Errorf("%s: %w", e.Name(), err)
+			broken = append(broken, Broken{e.Name(), err.Error()})
+			continue
 		}
 		set[p.ID] = p
 	}
-	return nil
+	return broken, nil
+}
+
+// read reads one profile. A folder that is called like one, or a pipe, is none.
+func read(from fs.FS, e fs.DirEntry) (*profile.Profile, error) {
+	info, err := fs.Stat(from, e.Name())
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case !info.Mode().IsRegular():
+		return nil, errors.New("it is no regular file")
+	case info.Size() > profile.MaxSize:
+		return nil, fmt.Errorf("it is larger than %d KiB", profile.MaxSize>>10)
+	}
+	doc, err := fs.ReadFile(from, e.Name())
+	if err != nil {
+		return nil, err
+	}
+	return profile.Parse(doc)
 }

@@ -10,7 +10,7 @@ import (
 )
 
 func TestBundledProfilesAreSound(t *testing.T) {
-	set, err := profiles.Load("")
+	set, _, err := profiles.Load("")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -34,7 +34,7 @@ func TestOwnFolderReplacesAndRefuses(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "mine.yaml"), []byte(own), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	set, err := profiles.Load(dir)
+	set, _, err := profiles.Load(dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -46,11 +46,14 @@ func TestOwnFolderReplacesAndRefuses(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "wrong.yaml"), []byte(wrong), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	_, err = profiles.Load(dir)
-	if err == nil || !strings.Contains(err.Error(), "wrong.yaml") || !strings.Contains(err.Error(), "kindd") {
-		t.Errorf("want an error that names file and key, got %v", err)
+	set, broken, err := profiles.Load(dir)
+	if err != nil || len(broken) != 1 || broken[0].File != "wrong.yaml" || !strings.Contains(broken[0].Reason, "kindd") {
+		t.Errorf("want it named with what is wrong, got %v, %v", broken, err)
 	}
-	if _, err := profiles.Load(filepath.Join(dir, "absent")); err != nil {
+	if got, _ := set["ovalis-c20"].Restart.Takes.MarshalText(); string(got) != "7s" {
+		t.Errorf("a broken profile takes the sound ones with it: takes %s", got)
+	}
+	if _, _, err := profiles.Load(filepath.Join(dir, "absent")); err != nil {
 		t.Errorf("an absent folder is an empty one, got %v", err)
 	}
 }

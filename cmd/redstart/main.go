@@ -13,7 +13,7 @@ import (
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	code := cli.Main(ctx, os.Args[1:], os.Stdout, os.Stderr)
+	code := cli.Main(ctx, os.Args[1:], cli.World{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Env: os.Getenv})
 	stop()
 	os.Exit(code)
 }

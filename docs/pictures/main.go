@@ -149,7 +149,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		{"found", []browser.Step{chromedp.Navigate(url), browser.Press("stage-find"), browser.Ended("Finding"), chromedp.WaitEnabled(browser.Mark("stage-match"))}},
 		{"device", []browser.Step{browser.Click(chromedp.Search(fmt.Sprintf(`//button[contains(@class,"mono") and text()="%s"]`, router.MAC))), chromedp.WaitVisible(browser.Mark("facts"))}},
 		{"match", []browser.Step{chromedp.KeyEvent(kb.Escape), chromedp.WaitNotPresent(chromedp.CSS(".n-drawer-mask")), browser.Press("nav-match"), chromedp.WaitEnabled(browser.Mark("match-accept"))}},
-		{"rehearsal", []browser.Step{browser.Press("match-accept"), browser.Press("nav-work"), chromedp.WaitEnabled(browser.Mark("stage-commission")), browser.Press("stage-commission"), chromedp.WaitEnabled(browser.Mark("run-begin"))}},
+		{"rehearsal", []browser.Step{browser.Press("accept-order"), browser.Press("match-accept"), browser.Press("nav-work"), chromedp.WaitEnabled(browser.Mark("stage-commission")), browser.Press("stage-commission"), chromedp.WaitEnabled(browser.Mark("run-begin"))}},
 		{"home-during", []browser.Step{browser.Answer("run-begin"), browser.Click(chromedp.CSS(`[data-name="entries"]`)),
 			chromedp.Sleep(1200 * time.Millisecond)}},
 		{"home-after", []browser.Step{browser.Ended("Commissioning"), browser.Press("stage-verify"), browser.Ended("Verifying")}},
@@ -252,7 +252,7 @@ func addMistakes(ctx context.Context, s *service.Service) error {
 // terminal draws what commands print.
 func terminal(ctx context.Context, b context.Context, dir string) error {
 	var out bytes.Buffer
-	if code := cli.Main(ctx, []string{"demo", "--walkthrough", "--devices", "8"}, &out, new(bytes.Buffer)); code != 0 {
+	if code := cli.Main(ctx, []string{"demo", "--walkthrough", "--devices", "8"}, cli.World{In: strings.NewReader(""), Out: &out, Err: new(bytes.Buffer), Env: os.Getenv}); code != 0 {
 		return fmt.Errorf("the walk-through ended with %d", code)
 	}
 	text := "$ redstart demo --walkthrough --devices 8\n" + strings.TrimRight(out.String(), "\n")
@@ -300,7 +300,7 @@ func planning(ctx context.Context, b context.Context, dir string, s *service.Ser
 	} {
 		args = append(args, "--data", dir, "--site", "skerry-point")
 		var out bytes.Buffer
-		cli.Main(ctx, args, &out, &out) // some of them refuse, which is what they show
+		cli.Main(ctx, args, cli.World{In: strings.NewReader(""), Out: &out, Err: &out, Env: os.Getenv}) // some of them refuse, which is what they show
 		shown := args[:len(args)-4]
 		for i, a := range shown {
 			if strings.ContainsAny(a, " {") {

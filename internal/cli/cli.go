@@ -10,12 +10,14 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"redstart/internal/client"
+	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/service"
 )
@@ -27,46 +29,86 @@ const (
 	ExitUsage     = 2 // wrong use
 )
 
-// errAttention ends a command that said everything already.
-var errAttention = errors.New("something needs attention")
+// attention ends a command after whose work something needs attention.
+type attention struct{ what string }
+
+func (a attention) Error() string { return a.what }
+
+// attentionUnless says what needs attention, unless nothing does.
+func attentionUnless(ok bool, what string) error {
+	if ok {
+		return nil
+	}
+	return attention{what}
+}
+
+// World is what a command sees of the computer besides its disk and network.
+type World struct {
+	In       io.Reader
+	Out, Err io.Writer
+	Env      func(key string) string
+}
 
 // app is what all commands share.
 type app struct {
+	in       io.Reader
 	out, err io.Writer
+	env      func(string) string
 	data     string // the data folder
 	output   string // table, json or csv
 	siteKey  string // "" for the only site
+
+	printed bool     // the one document is out
+	said    []string // in words, where no document is
 }
 
+// mostCells are printed of what is wrong with a file.
+const mostCells = 50
+
 // Main runs one command and gives its exit code.
-func Main(ctx context.Context, args []string, out, errs io.Writer) int {
-	a := &app{out: out, err: errs}
+func Main(ctx context.Context, args []string, w World) int {
+	a := &app{in: w.In, out: w.Out, err: w.Err, env: w.Env}
 	root := a.root()
 	root.SetArgs(args)
-	root.SetOut(out)
-	root.SetErr(errs)
-	err := root.ExecuteContext(ctx)
+	root.SetIn(w.In)
+	root.SetOut(w.Out)
+	root.SetErr(w.Err)
+	c, err := root.ExecuteContextC(ctx)
+	if err == nil || errors.As(err, new(attention)) {
+		err = errors.Join(err, a.finish())
+	}
 	if err == nil {
 		return ExitDone
 	}
+	return a.complain(c, err)
+}
+
+// complain says what went wrong, and gives the exit code.
+func (a *app) complain(c *cobra.Command, err error) int {
 	var p *problem.Error
+	var attends attention
+	var wrong *usageError
 	switch {
-	case errors.Is(err, errAttention):
-	case errors.Is(err, context.Canceled):
-		fmt.Fprintln(errs, "stopped")
 	case errors.As(err, &p):
-		fmt.Fprintln(errs, "redstart:", p.Error())
-		for _, c := range p.Cells {
-			fmt.Fprintln(errs, "  "+c.String())
+		fmt.Fprintln(a.err, "redstart:", p.Error())
+		for _, c := range p.Cells[:min(len(p.Cells), mostCells)] {
+			fmt.Fprintln(a.err, "  "+c.String())
+		}
+		if n := len(p.Cells) - mostCells; n > 0 {
+			fmt.Fprintf(a.err, "  and %d more like these; %d in all.\n", n, len(p.Cells))
 		}
 		if p.Kind == problem.Usage {
 			return ExitUsage
 		}
-	case errors.As(err, new(*usageError)), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "if any flags in the group"): // cobra has no types for these
-		fmt.Fprintf(errs, "redstart: %s. Try: redstart --help\n", strings.TrimSpace(err.Error()))
+	case errors.As(err, &attends):
+		fmt.Fprintln(a.err, "redstart: needs attention:", attends.what)
+	case errors.Is(err, context.Canceled):
+		fmt.Fprintln(a.err, "redstart: stopped")
+	case errors.As(err, &wrong), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "if any flags in the group"): // cobra has no types for these
+		fmt.Fprintf(a.err, "redstart: %s. Try: %s --help\n", strings.TrimSpace(err.Error()), c.CommandPath())
 		return ExitUsage
 	default:
-		fmt.Fprintln(errs, "redstart:", err)
+		fmt.Fprintln(a.err, "redstart:", err)
 	}
 	return ExitAttention
 }
@@ -91,10 +133,10 @@ verifies the result. The order of work is:
 			return nil
 		},
 	}
-	root.PersistentFlags().StringVar(&a.data, "data", defaultData(), "data `folder` of the service (or set REDSTART_DATA)")
-	root.PersistentFlags().StringVar(&a.siteKey, "site", os.Getenv("REDSTART_SITE"), "`key` of the site, if there are several (or set REDSTART_SITE)")
-	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "how to print lists: table, json or csv")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err} })
+	root.PersistentFlags().StringVar(&a.data, "data", a.defaultData(), "data `folder` of the service (or set REDSTART_DATA)")
+	root.PersistentFlags().StringVar(&a.siteKey, "site", a.env("REDSTART_SITE"), "`key` of the site, if there are several (or set REDSTART_SITE)")
+	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "how to print: table, json or csv")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{plainFlag(err)} })
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.AddCommand(a.serve(), a.demo(), a.sim(), a.site(), a.plan(), a.find(), a.match(), a.commission(), a.verify(), a.profile(), a.vault(), a.user())
 	for _, c := range root.Commands() {
@@ -112,13 +154,49 @@ func wrapArgs(c *cobra.Command) {
 	}
 	c.Args = func(cmd *cobra.Command, args []string) error {
 		if err := check(cmd, args); err != nil {
-			return &usageError{err}
+			if len(args) > 0 && !cmd.Runnable() {
+				return &usageError{err}
+			}
+			return &usageError{fmt.Errorf("%s; it is used as: %s", given(len(args)), cmd.UseLine())}
 		}
 		return nil
 	}
 	for _, sub := range c.Commands() {
 		wrapArgs(sub)
 	}
+}
+
+// given says how many words came behind a command.
+func given(n int) string {
+	switch n {
+	case 0:
+		return "something is missing"
+	case 1:
+		return "one word does not fit here"
+	}
+	return fmt.Sprintf("%d words do not fit here", n)
+}
+
+var flagValue = regexp.MustCompile(`^invalid argument (".*") for "(?:-., )?(--[a-z-]+)" flag: (.*)$`)
+
+// plainFlag puts what the flag parser says into plain words.
+func plainFlag(err error) error {
+	m := flagValue.FindStringSubmatch(err.Error())
+	if m == nil {
+		return err
+	}
+	what := "a value that it takes"
+	switch {
+	case strings.Contains(m[3], "ParseInt"), strings.Contains(m[3], "ParseUint"):
+		what = "a whole number"
+	case strings.Contains(m[3], "ParseFloat"):
+		what = "a number"
+	case strings.Contains(m[3], "ParseBool"):
+		what = "true or false"
+	case strings.Contains(m[3], "duration"):
+		what = "a time like 30s or 2m"
+	}
+	return fmt.Errorf("%s cannot be %s; give %s", m[2], m[1], what)
 }
 
 // group is a command that only holds others.
@@ -130,11 +208,11 @@ func group(use, short string, subs ...*cobra.Command) *cobra.Command {
 	return c
 }
 
-func defaultData() string {
-	if dir := os.Getenv("REDSTART_DATA"); dir != "" {
+func (a *app) defaultData() string {
+	if dir := a.env("REDSTART_DATA"); dir != "" {
 		return dir
 	}
-	if dir := os.Getenv("XDG_DATA_HOME"); dir != "" {
+	if dir := a.env("XDG_DATA_HOME"); dir != "" {
 		return filepath.Join(dir, "redstart")
 	}
 	home, err := os.UserHomeDir()
@@ -146,18 +224,18 @@ func defaultData() string {
 
 // service reaches the running service: the one that the environment names, or
 // the one on the data folder.
-func (a *app) service() (*client.Client, error) {
-	if url := os.Getenv("REDSTART_URL"); url != "" {
-		return client.New(client.Handle{URL: strings.TrimRight(url, "/"), Token: os.Getenv("REDSTART_TOKEN"), Pin: os.Getenv("REDSTART_PIN")}), nil
+func (a *app) service(ctx context.Context) (*client.Client, error) {
+	if url := a.env("REDSTART_URL"); url != "" {
+		return client.New(client.Handle{URL: strings.TrimRight(url, "/"), Token: a.env("REDSTART_TOKEN"), Pin: a.env("REDSTART_PIN")}), nil
 	}
-	return client.Open(a.data)
+	return client.Open(ctx, a.data)
 }
 
 var errNoSite = problem.New(problem.Conflict, "there is no site yet", "make one: redstart site set --name NAME --subnet 10.40.8.0/22 --gateway 10.40.8.1")
 
 // client reaches the running service, about the site that is meant.
 func (a *app) client(ctx context.Context) (*client.Client, error) {
-	c, err := a.service()
+	c, err := a.service(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -176,6 +254,24 @@ func (a *app) client(ctx context.Context) (*client.Client, error) {
 	return c.At(keys[0]), nil
 }
 
+// clientOrNewSite is client, but makes a site when there is none: one may look
+// around before anything is planned.
+func (a *app) clientOrNewSite(ctx context.Context) (*client.Client, error) {
+	c, err := a.client(ctx)
+	if !errors.Is(err, errNoSite) {
+		return c, err
+	}
+	if c, err = a.service(ctx); err != nil {
+		return nil, err
+	}
+	s, err := c.AddSite(ctx, plan.Site{Key: "new", Name: "New site"})
+	if err != nil {
+		return nil, err
+	}
+	fmt.Fprintln(a.err, "There was no site yet, so one was made for what is found. Name it with: redstart site set --name NAME")
+	return c.At(s.Key), nil
+}
+
 // with is a command about a site of the running service.
 func (a *app) with(do func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, args []string) error {
@@ -190,7 +286,7 @@ func (a *app) with(do func(ctx context.Context, c *client.Client, args []string)
 // anywhere is a command about the running service, whatever the site.
 func (a *app) anywhere(do func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, args []string) error {
-		c, err := a.service()
+		c, err := a.service(cmd.Context())
 		if err != nil {
 			return err
 		}
@@ -206,4 +302,14 @@ func (a *app) log(quiet bool) *slog.Logger {
 	return slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
 }
 
-func (a *app) say(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
+// say tells a person something: beside the one document that programs read, where
+// one is asked for.
+func (a *app) say(format string, args ...any) {
+	if a.output == "table" {
+		fmt.Fprintf(a.out, format+"\n", args...)
+		return
+	}
+	text := fmt.Sprintf(format, args...)
+	a.said = append(a.said, strings.TrimSpace(text))
+	fmt.Fprintln(a.err, text)
+}

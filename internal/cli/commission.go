@@ -18,11 +18,12 @@ import (
 )
 
 func (a *app) commission() *cobra.Command {
-	var rehearse, stop, giveUp bool
+	var rehearse, stop, giveUp, watch bool
 	c := &cobra.Command{Use: "commission [TAG...]", Short: "Set matched devices to their planned values, side by side",
 		Long: `Starts a run over the given entries, or over all that are matched and not yet
 configured, and follows it. A run that was cut off goes on where it was, by
-looking at each device. --rehearse shows what would be done and sends nothing.`,
+looking at each device. --rehearse shows what would be done and sends nothing,
+and --watch shows how far a run is that was started elsewhere.`,
 		Args: cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, tags []string) error {
 			ctx := cmd.Context()
@@ -40,9 +41,11 @@ looking at each device. --rehearse shows what would be done and sends nothing.`,
 			case giveUp:
 				return a.giveUp(ctx, c)
 			case rehearse:
-				return a.rehearse(ctx, c, tags)
+				return a.rehearse(ctx, c, service.RunOptions{Chosen: chosen(tags)})
+			case watch:
+				return a.watchRun(ctx, c)
 			}
-			if err := a.commissionAll(ctx, c, tags); err != nil {
+			if err := a.commissionAll(ctx, c, service.RunOptions{Chosen: chosen(tags)}); err != nil {
 				return err
 			}
 			a.say("Next: redstart verify")
@@ -51,9 +54,50 @@ looking at each device. --rehearse shows what would be done and sends nothing.`,
 	c.Flags().BoolVar(&rehearse, "rehearse", false, "only show what would be done")
 	c.Flags().BoolVar(&stop, "stop", false, "stop the run under way: finish the devices in hand, begin no more")
 	c.Flags().BoolVar(&giveUp, "give-up", false, "give up a run that was cut off")
-	c.MarkFlagsMutuallyExclusive("rehearse", "stop", "give-up")
-	c.AddCommand(a.handOut(), a.askers())
+	c.Flags().BoolVar(&watch, "watch", false, "follow the run that is under way; nothing is started")
+	c.MarkFlagsMutuallyExclusive("rehearse", "stop", "give-up", "watch")
+	c.AddCommand(a.handOut(), a.askers(), a.setByHand())
 	return c
+}
+
+// chosen are the entries that a command names; none named means all.
+func chosen(tags []string) service.Chosen { return service.Chosen{Tags: tags, All: len(tags) == 0} }
+
+// setByHand marks entries as set by hand.
+func (a *app) setByHand() *cobra.Command {
+	var all bool
+	c := &cobra.Command{Use: "by-hand [TAG...]", Short: "Mark matched entries as set by hand, where no run can set their model", Args: cobra.ArbitraryArgs,
+		Long: `Says that a person has set the devices of these entries as planned; the history
+keeps who and when. Verification then looks at all that can be looked at, and names
+the rest.`,
+		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
+			if (len(tags) == 0) == !all {
+				return &usageError{fmt.Errorf("give tags, or --all")}
+			}
+			done, err := c.SetByHand(ctx, service.Chosen{Tags: tags, All: all})
+			if err != nil {
+				return err
+			}
+			a.say("Marked as set by hand: %s. Next: redstart verify", strings.Join(done, " "))
+			return nil
+		})}
+	c.Flags().BoolVar(&all, "all", false, "every matched entry whose model no run can set")
+	return c
+}
+
+// watchRun follows what is under way, from any terminal.
+func (a *app) watchRun(ctx context.Context, c *client.Client) error {
+	now, err := c.Activity(ctx)
+	if err != nil {
+		return err
+	}
+	if now.State != store.Running || now.Kind != service.Commissioning {
+		return problem.New(problem.Conflict, "no run is under way", "start one: redstart commission")
+	}
+	if _, err := a.follow(ctx, c.At(now.Site), func() (service.Activity, error) { return c.Activity(ctx) }); err != nil {
+		return err
+	}
+	return a.printRun(ctx, c.At(now.Site))
 }
 
 // handOut gives planned addresses over DHCP.
@@ -71,16 +115,13 @@ ends when every box has its address or the time is over.`,
 				return err
 			}
 			ended, err := a.follow(ctx, c, func() (service.Activity, error) {
-				return c.HandOut(ctx, service.HandOut{Tags: tags, Beside: others, Seconds: int(wait.Seconds())})
+				return c.HandOut(ctx, service.HandOut{Chosen: chosen(tags), Beside: others, Seconds: int(wait.Seconds())})
 			})
 			if err != nil {
 				return err
 			}
 			a.say("%s.", strings.TrimSuffix(ended.Text, "."))
-			if ended.State != store.Done || ended.Failed > 0 {
-				return errAttention
-			}
-			return nil
+			return attentionUnless(ended.State == store.Done && ended.Failed == 0, "not every box has its address")
 		})}
 	c.Flags().StringArrayVar(&beside, "beside", nil, "`address` of another DHCP server that may go on; may be given again")
 	c.Flags().DurationVar(&wait, "wait", 3*time.Minute, "how long to wait for boxes to ask")
@@ -108,15 +149,15 @@ func (a *app) askers() *cobra.Command {
 }
 
 // commissionAll runs, or goes on with a run that was cut off, and prints how
-// each device ended. It returns errAttention unless all were configured.
-func (a *app) commissionAll(ctx context.Context, c *client.Client, tags []string) error {
-	start := func() (service.Activity, error) { return c.Commission(ctx, tags) }
+// each device ended. Something needs attention unless all were configured.
+func (a *app) commissionAll(ctx context.Context, c *client.Client, in service.RunOptions) error {
+	start := func() (service.Activity, error) { return c.Commission(ctx, in) }
 	run, ok, err := c.LatestRun(ctx)
 	if err != nil {
 		return err
 	}
 	if ok && run.State == store.Interrupted {
-		if len(tags) > 0 {
+		if !in.All || in.Fresh {
 			return problem.New(problem.Conflict, fmt.Sprintf("run %d was cut off", run.ID), "go on with it first: redstart commission; or give it up: redstart commission --give-up")
 		}
 		fmt.Fprintf(a.err, "Run %d was cut off; going on with it.\n", run.ID)
@@ -125,31 +166,39 @@ func (a *app) commissionAll(ctx context.Context, c *client.Client, tags []string
 	if _, err := a.follow(ctx, c, start); err != nil {
 		return err
 	}
-	if run, _, err = c.LatestRun(ctx); err != nil {
+	return a.printRun(ctx, c)
+}
+
+// printRun prints how each device of the latest run ended.
+func (a *app) printRun(ctx context.Context, c *client.Client) error {
+	run, _, err := c.LatestRun(ctx)
+	if err != nil {
 		return err
 	}
 	var rows [][]any
 	count := map[string]int{}
 	for _, d := range run.Devices {
 		count[d.State]++
-		took := "–"
+		took := dash("")
 		if !d.EndedAt.IsZero() {
-			took = fmt.Sprintf("%.1f s", d.EndedAt.Sub(d.StartedAt.Time).Seconds())
+			s := fmt.Sprintf("%.1f", d.EndedAt.Sub(d.StartedAt.Time).Seconds())
+			took = cell{s, s + " s"}
 		}
 		rows = append(rows, []any{d.Tag, d.Profile, d.MAC, d.Given.Address, d.Given.Name, d.State, took})
 	}
 	if err := a.list(run, []string{"Entry", "Profile", "MAC", "Address", "Name", "State", "Took"}, rows, ""); err != nil {
 		return err
 	}
-	if a.output == "table" {
-		a.say("\n%d of %d configured.", count[store.Done], len(run.Devices))
-		for _, d := range run.Devices {
-			if d.Error != "" {
-				a.say("  %s: %s", d.Tag, d.Error)
-			}
+	a.say("\n%d of %d configured.", count[store.Done], len(run.Devices))
+	for _, d := range run.Devices {
+		if d.Error != "" {
+			a.say("  %s: %s", d.Tag, d.Error)
 		}
 	}
-	return attentionUnless(count[store.Done] == len(run.Devices))
+	if run.Cause != "" {
+		a.say("The run was cut off: %s", run.Cause)
+	}
+	return attentionUnless(count[store.Done] == len(run.Devices), fmt.Sprintf("%d of %d are not configured", len(run.Devices)-count[store.Done], len(run.Devices)))
 }
 
 func (a *app) giveUp(ctx context.Context, c *client.Client) error {
@@ -167,8 +216,8 @@ func (a *app) giveUp(ctx context.Context, c *client.Client) error {
 	return nil
 }
 
-func (a *app) rehearse(ctx context.Context, c *client.Client, chosen []string) error {
-	r, err := c.Rehearse(ctx, chosen)
+func (a *app) rehearse(ctx context.Context, c *client.Client, in service.RunOptions) error {
+	r, err := c.Rehearse(ctx, in)
 	if err != nil {
 		return err
 	}
@@ -182,7 +231,7 @@ func (a *app) rehearse(ctx context.Context, c *client.Client, chosen []string) e
 			rows = append(rows, []any{tag, profile, i + 1, s.Name, s.Text})
 		}
 	}
-	if err := a.list(r, []string{"Entry", "Profile", "Step", "", "What"}, rows, ""); err != nil || a.output != "table" {
+	if err := a.list(r, []string{"Entry", "Profile", "Step", "", "What"}, rows, ""); err != nil {
 		return err
 	}
 	a.say("")
@@ -213,7 +262,8 @@ func (a *app) verify() *cobra.Command {
 		Long: `Opens a fresh conversation with each device and checks who holds the address,
 echo, ports, the new login, that the factory login is refused, name, address,
 mask and gateway, and that all of it was read after a restart that followed the
-last change. With one entry the checks are printed.`,
+last change. What could not be looked at is named: only an entry of which every
+check passed is verified. With one entry the checks are printed.`,
 		Args: cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, tags []string) error {
 			ctx := cmd.Context()
@@ -221,11 +271,13 @@ last change. With one entry the checks are printed.`,
 			if err != nil {
 				return err
 			}
-			if _, err := a.follow(ctx, c, func() (service.Activity, error) { return c.Verify(ctx, tags, restart) }); err != nil {
+			if _, err := a.follow(ctx, c, func() (service.Activity, error) {
+				return c.Verify(ctx, service.VerifyOptions{Chosen: chosen(tags), Restart: restart})
+			}); err != nil {
 				return err
 			}
 			verdict := a.printEntries(ctx, c, tags)
-			if len(tags) != 1 || verdict != nil && !errors.Is(verdict, errAttention) {
+			if len(tags) != 1 || verdict != nil && !errors.As(verdict, new(attention)) {
 				return verdict
 			}
 			d, err := c.Entry(ctx, tags[0])

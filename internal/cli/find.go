@@ -15,6 +15,7 @@ import (
 	"redstart/internal/core/device"
 	"redstart/internal/core/problem"
 	"redstart/internal/service"
+	"redstart/internal/store"
 	"redstart/internal/survey"
 )
 
@@ -43,13 +44,13 @@ Nothing is set on any device.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx := cmd.Context()
 			if f.list {
-				s, err := a.service()
+				s, err := a.service(ctx)
 				if err != nil {
 					return err
 				}
 				return a.printInterfaces(ctx, s, f.listen)
 			}
-			c, err := a.client(ctx)
+			c, err := a.clientOrNewSite(ctx)
 			if err != nil {
 				return err
 			}
@@ -100,7 +101,7 @@ func (a *app) survey(ctx context.Context, c *client.Client, f findFlags) error {
 	if err != nil {
 		return err
 	}
-	if ended.State == "failed" {
+	if ended.State == store.Failed || ended.State == store.Interrupted {
 		return problem.New(problem.Machine, ended.Text, "")
 	}
 	if ended.Text != "" && a.output == "table" {
@@ -144,16 +145,21 @@ func modelText(d service.DeviceView) string {
 	return "unknown"
 }
 
-func placeText(d service.DeviceView) string {
+// modelCell is the profile for programs.
+func modelCell(d service.DeviceView) cell { return cell{d.Profile, modelText(d)} }
+
+func placeText(d service.DeviceView) cell {
 	switch {
-	case d.Present.IsValid():
-		return d.Present.String()
+	case d.Now.IsValid():
+		return dash(d.Now.String())
 	case d.Waits:
-		return "waits for DHCP"
+		return cell{"", "waits for DHCP"}
+	case !d.Here && d.Was.IsValid():
+		return cell{"", "was " + d.Was.String()}
 	case d.Value(device.Address6) != "":
-		return d.Value(device.Address6)
+		return dash(d.Value(device.Address6))
 	}
-	return "–"
+	return dash("")
 }
 
 func (a *app) printDevices(ctx context.Context, c *client.Client, only string) error {
@@ -175,7 +181,7 @@ func (a *app) printDevices(ctx context.Context, c *client.Client, only string) e
 		if !d.Here {
 			state = "not here now"
 		}
-		row := []any{d.MAC, placeText(d), modelText(d), dash(state), dash(d.Value(device.Serial)), dash(d.Value(device.Name)), strings.Join(d.Protocols(), ","), dash(d.Tag)}
+		row := []any{d.MAC, placeText(d), modelCell(d), dash(state), dash(d.Value(device.Serial)), dash(d.Value(device.Name)), strings.Join(d.Protocols(), ","), dash(d.Tag)}
 		if only != "" && !strings.Contains(strings.ToLower(fmt.Sprint(row...)), strings.ToLower(only)) {
 			continue
 		}
@@ -186,8 +192,8 @@ func (a *app) printDevices(ctx context.Context, c *client.Client, only string) e
 				continue // a switch's ports are many; find show lists them
 			}
 			behind++
-			name := func(key string) string { return dash(strings.Join(d.ValuesOf(part, key), " ")) }
-			rows = append(rows, []any{"  └ " + part, "–", name(device.Model), "–", name(device.Serial), name(device.Name), "bacnet", "–"})
+			name := func(key string) cell { return dash(strings.Join(d.ValuesOf(part, key), " ")) }
+			rows = append(rows, []any{cell{d.MAC.String() + " " + part, "  └ " + part}, dash(""), name(device.Model), dash(""), name(device.Serial), name(device.Name), "bacnet", dash("")})
 		}
 	}
 	if err := a.list(s, []string{"MAC", "Address", "Profile", "State", "Serial", "Name", "Heard by", "Entry"}, rows, ""); err != nil || a.output != "table" {
@@ -218,7 +224,7 @@ func (a *app) printInterfaces(ctx context.Context, c *client.Client, seconds flo
 		return err
 	}
 	var rows [][]any
-	yes := map[bool]string{true: "yes", false: "–"}
+	yes := map[bool]cell{true: {"yes", "yes"}, false: {"no", "–"}}
 	for _, v := range list {
 		kind := "wired"
 		if v.Wireless {
@@ -231,9 +237,9 @@ func (a *app) printInterfaces(ctx context.Context, c *client.Client, seconds flo
 				link = fmt.Sprintf("%d Mbit/s", v.Speed)
 			}
 		}
-		heard, subnets, servers := "–", "–", "–"
+		heard, subnets, servers := dash(""), dash(""), dash("")
 		if h := v.Hears; h != nil {
-			heard = fmt.Sprintf("%d frames, %d senders", h.Frames, h.Senders)
+			heard = dash(fmt.Sprintf("%d frames, %d senders", h.Frames, h.Senders))
 			subnets, servers = dash(join(h.Subnets)), dash(join(h.Servers))
 		}
 		rows = append(rows, []any{v.Name, v.MAC, kind, link, dash(join(v.Addresses)), yes[v.DefaultRoute], heard, subnets, servers, yes[v.InUse]})
@@ -282,6 +288,10 @@ func (a *app) watchSegment(ctx context.Context, c *client.Client) error {
 			if a.output == "json" {
 				failed = json.NewEncoder(a.out).Encode(p)
 				return failed == nil
+			}
+			if a.output == "csv" {
+				fmt.Fprintf(a.out, "%s,%s,%s,%s,%s,%s\n", raw(p.At), p.Kind, p.Device.MAC, placeText(p.Device).raw, p.Device.Profile, p.Device.Tag)
+				return true
 			}
 			words := map[string]string{survey.Arrived: "+ came", survey.Returned: "+ back", survey.Told: "  told", survey.Departed: "- went"}
 			a.say("%s  %s  %s  %-15s  %s  %s", p.At.Local().Format("15:04:05.000"), words[p.Kind], p.Device.MAC, placeText(p.Device), modelText(p.Device), p.Device.Tag)

@@ -33,7 +33,7 @@ func (a *app) findShow() *cobra.Command {
 			}
 			var rows [][]any
 			for _, x := range d.Facts {
-				rows = append(rows, []any{dash(x.Part), x.Key, wrap(x.Value, 60), x.Protocol, dayClock(x.First), clock(x.Last)})
+				rows = append(rows, []any{dash(x.Part), x.Key, wrap(x.Value, 60), x.Protocol, day(x.First), clock(x.Last)})
 			}
 			if a.output == "table" {
 				a.say("%s  %s  %s", d.MAC, placeText(d), modelText(d))
@@ -161,7 +161,7 @@ func (a *app) findHistory() *cobra.Command {
 				if len(changes) > most {
 					changes = append(changes[:most], fmt.Sprintf("and %d more", len(changes)-most))
 				}
-				rows = append(rows, []any{v.ID, dayClock(v.Began.Time), v.Ended.Sub(v.Began.Time).Round(100_000_000).String(), v.State, v.Found, v.Believed, dash(v.Capture), dash(strings.Join(changes, "\n"))})
+				rows = append(rows, []any{v.ID, day(v.Began.Time), v.Ended.Sub(v.Began.Time).Round(100_000_000).String(), v.State, v.Found, v.Believed, dash(v.Capture), dash(strings.Join(changes, "\n"))})
 			}
 			return a.list(list, []string{"Survey", "Began", "Took", "State", "Found", "Believed", "Packets", "Since the one before"}, rows, "")
 		})}

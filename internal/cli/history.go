@@ -6,6 +6,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"redstart/internal/client"
+	"redstart/internal/core/problem"
+	"redstart/internal/service"
 )
 
 func (a *app) planHistory() *cobra.Command {
@@ -16,7 +18,7 @@ func (a *app) planHistory() *cobra.Command {
 		}
 		var rows [][]any
 		for _, r := range list {
-			rows = append(rows, []any{r.ID, dayClock(r.At.Time), r.Who, wrap(r.What, 70), r.Name})
+			rows = append(rows, []any{r.ID, day(r.At.Time), r.Who, wrap(r.What, 70), r.Name})
 		}
 		return a.list(list, []string{"Revision", "At", "Who", "What", "Name"}, rows, "Compare two with: redstart plan compare REVISION [REVISION]")
 	})}
@@ -34,7 +36,7 @@ func (a *app) planCompare() *cobra.Command {
 		}
 		var rows [][]any
 		for _, x := range m.Site {
-			rows = append(rows, []any{"(site)", x.Field, wrap(dash(x.Before), 60), wrap(dash(x.After), 60)})
+			rows = append(rows, []any{"(site)", x.Field, wrap(x.Before, 60), wrap(x.After, 60)})
 		}
 		rows = append(rows, comparisonRows(m.Comparison)...)
 		if len(rows) == 0 && a.output == "table" {
@@ -59,14 +61,30 @@ lost: restoring is a revision too. Entries whose devices are configured stay.`,
 }
 
 func (a *app) planUndo() *cobra.Command {
-	return &cobra.Command{Use: "undo", Short: "Take the latest revision back", RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
-		list, err := c.Revisions(ctx)
-		if err != nil || len(list) == 0 {
-			return err
-		}
-		out, err := c.Undo(ctx, plainNumber(list[0].ID))
-		return a.printEdited(out, err, false)
+	return &cobra.Command{Use: "undo", Short: "Go one step back in what was changed", RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
+		return a.step(ctx, c, "undo", c.Undo)
 	})}
+}
+
+func (a *app) planRedo() *cobra.Command {
+	return &cobra.Command{Use: "redo", Short: "Go one step forward again, after undo", RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
+		return a.step(ctx, c, "redo", c.Redo)
+	})}
+}
+
+// step goes one step back or forward.
+func (a *app) step(ctx context.Context, c *client.Client, which string, do func(context.Context, string) (service.Edited, error)) error {
+	list, err := c.Revisions(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range list {
+		if r.May == which {
+			out, err := do(ctx, plainNumber(r.ID))
+			return a.printEdited(out, err, false)
+		}
+	}
+	return problem.New(problem.Conflict, "there is nothing to "+which, "look at: redstart plan history")
 }
 
 func (a *app) planName() *cobra.Command {

@@ -14,14 +14,15 @@ import (
 )
 
 func (a *app) match() *cobra.Command {
-	var accept bool
+	var accept, yes bool
 	var in service.Acceptance
 	c := &cobra.Command{Use: "match [TAG...]", Short: "Propose which found device is which entry, and accept",
 		Long: `Proposes matches with reasons, as one assignment that is the best over all: by MAC
 or serial where the plan gives one, by the switch port that it plans, by a name or
 address that is right already, else by order within a profile where the counts
-agree. With --accept the proposals are taken: all, those for the given tags, or
-those of a kind. What is not certain stays open and says what would decide it.`,
+agree. With --accept the proposals are taken: all that are certain, those for the
+given tags, or those of a kind. What rests on the order alone among identical boxes
+is a guess, and is taken only with --by order, --yes, or a yes to the question. What is not certain stays open and says what would decide it.`,
 		Example: `  redstart match                            # what is proposed, and why
   redstart match --accept --by mac --by serial --by port
   redstart match --accept HALL-CAM-01
@@ -40,6 +41,15 @@ those of a kind. What is not certain stays open and says what would decide it.`,
 				return a.printProposals(p, fmt.Sprintf("%d proposed. Next: redstart match --accept", len(p.Proposals)))
 			}
 			in.Tags = tags
+			if in.All = len(tags)+len(in.Reasons)+len(in.Profiles) == 0; in.All {
+				guesses, err := a.guesses(ctx, c)
+				if err != nil {
+					return err
+				}
+				if guesses > 0 && (yes || a.sure(fmt.Sprintf("%s by order alone, among identical boxes. Take these guesses too?", plural(guesses, "match")), false) == nil) {
+					in.All, in.Reasons = false, match.Reasons
+				}
+			}
 			accepted, err := c.Accept(ctx, in)
 			if err != nil {
 				return err
@@ -52,9 +62,50 @@ those of a kind. What is not certain stays open and says what would decide it.`,
 			return a.printProposals(left, fmt.Sprintf("%d matched. Next: redstart commission --rehearse", len(accepted)))
 		})}
 	c.Flags().BoolVar(&accept, "accept", false, "take the proposals")
+	c.Flags().BoolVar(&yes, "yes", false, "with --accept: also those by order alone, without asking")
 	c.Flags().StringArrayVar(&in.Reasons, "by", nil, "only those by this `REASON`: "+strings.Join(match.Reasons, ", ")+"; may be given again")
 	c.Flags().StringArrayVar(&in.Profiles, "part", nil, "take what order proposes for this `PROFILE`, although the counts do not agree; may be given again")
-	c.AddCommand(a.matchSet(), a.matchUndo(), a.matchLock("lock", "Keep matches from being changed", true), a.matchLock("unlock", "Let matches be changed again", false), a.matchScan(), a.matchAdopt())
+	c.AddCommand(a.matchSet(), a.matchReplace(), a.matchUndo(), a.matchLock("lock", "Keep matches from being changed", true), a.matchLock("unlock", "Let matches be changed again", false), a.matchScan(), a.matchAdopt())
+	return c
+}
+
+// guesses counts the proposals that rest on the order alone.
+func (a *app) guesses(ctx context.Context, c *client.Client) (n int, err error) {
+	p, err := c.Proposals(ctx)
+	for _, m := range p.Proposals {
+		if m.Guess && !m.Part {
+			n++
+		}
+	}
+	return n, err
+}
+
+// matchReplace puts a new box in the place of a dead one.
+func (a *app) matchReplace() *cobra.Command {
+	var later bool
+	c := &cobra.Command{Use: "replace TAG [MAC]", Short: "Put a new box in the place of an entry's, and commission it", Args: cobra.RangeArgs(1, 2),
+		Long: `Takes the box of an entry out and puts a new one in its place: the one with the
+given MAC, or the only fresh one of its model that no entry has. The entry keeps its
+plan and its history. The new box is then commissioned.`,
+		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			var in service.Replacement
+			if len(args) == 2 {
+				var err error
+				if in.MAC, err = macArg(args[1]); err != nil {
+					return err
+				}
+			}
+			out, err := c.Replace(ctx, args[0], in)
+			if err != nil {
+				return err
+			}
+			a.say("%s is %s now, in the place of %s.", out.Tag, out.New, out.Old)
+			if later {
+				return nil
+			}
+			return a.commissionAll(ctx, c, service.RunOptions{Chosen: service.Chosen{Tags: []string{out.Tag}}})
+		})}
+	c.Flags().BoolVar(&later, "later", false, "do not commission it yet")
 	return c
 }
 
@@ -75,13 +126,14 @@ func (a *app) matchSet() *cobra.Command {
 
 func (a *app) matchUndo() *cobra.Command {
 	var by []string
+	var configured bool
 	c := &cobra.Command{Use: "undo [TAG...]", Short: "Undo matches: of entries, or all that were made for a reason",
 		Args: cobra.ArbitraryArgs,
 		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
 			if (len(tags) == 0) == (len(by) == 0) {
 				return &usageError{fmt.Errorf("give tags, or --by REASON")}
 			}
-			undone, err := c.UndoMatches(ctx, service.Undo{Tags: tags, Reasons: by})
+			undone, err := c.UndoMatches(ctx, service.Undo{Tags: tags, Reasons: by, Configured: configured})
 			if err != nil {
 				return err
 			}
@@ -89,18 +141,17 @@ func (a *app) matchUndo() *cobra.Command {
 			return nil
 		})}
 	c.Flags().StringArrayVar(&by, "by", nil, "all that were made by this `REASON`; may be given again")
+	c.Flags().BoolVar(&configured, "also-configured", false, "undo it also where the device was set")
 	return c
 }
 
 func (a *app) matchLock(use, short string, on bool) *cobra.Command {
 	return &cobra.Command{Use: use + " TAG...", Short: short, Args: cobra.MinimumNArgs(1),
 		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
-			for _, tag := range tags {
-				if err := c.Lock(ctx, tag, on); err != nil {
-					return err
-				}
-				a.say("The match of %s is %sed.", tag, use)
+			if err := c.Lock(ctx, service.Locking{Tags: tags, Locked: on}); err != nil {
+				return err
 			}
+			a.say("The match of %s is %sed.", strings.Join(tags, ", "), use)
 			return nil
 		})}
 }
@@ -144,10 +195,7 @@ LoRaWAN device identification code.`, Args: cobra.MaximumNArgs(1),
 			if err := lines.Err(); err != nil {
 				return err
 			}
-			if refused > 0 {
-				return errAttention
-			}
-			return nil
+			return attentionUnless(refused == 0, fmt.Sprintf("%d labels were not taken", refused))
 		}}
 }
 
@@ -166,6 +214,7 @@ a profile fits becomes the as-found plan.`,
 			if in.MACs, err = macArgs(args); err != nil {
 				return err
 			}
+			in.All = all
 			out, err := c.Adopt(ctx, in, preview)
 			return a.printEdited(out, err, preview)
 		})}

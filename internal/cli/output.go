@@ -1,12 +1,15 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net/netip"
 	"os"
+	"reflect"
 	"strings"
 	"time"
 
@@ -20,12 +23,63 @@ import (
 	"redstart/internal/store"
 )
 
-// list prints rows as the --output option asks; as is what JSON shows.
+// cell is a value of a table that people are shown otherwise than programs.
+type cell struct {
+	raw   string
+	shown string
+}
+
+func (c cell) String() string { return c.shown }
+
+// raw prints a value as programs read it: as it is, times in RFC 3339.
+func raw(v any) string {
+	switch v := v.(type) {
+	case cell:
+		return v.raw
+	case time.Time:
+		if v.IsZero() {
+			return ""
+		}
+		return v.Format(time.RFC3339Nano)
+	case nil:
+		return ""
+	}
+	return fmt.Sprint(v)
+}
+
+// list prints rows as the --output option asks; as is what JSON shows. A command
+// prints one document: what follows the first is for people alone.
 func (a *app) list(as any, header []string, rows [][]any, next string) error {
-	if a.output == "json" {
+	if a.output != "table" {
+		if a.printed {
+			return nil
+		}
+		a.printed = true
+	}
+	switch a.output {
+	case "json":
+		if v := reflect.ValueOf(as); v.Kind() == reflect.Slice && v.IsNil() {
+			as = []struct{}{}
+		}
 		e := json.NewEncoder(a.out)
 		e.SetIndent("", "  ")
 		return e.Encode(as)
+	case "csv":
+		w := csv.NewWriter(a.out)
+		if err := w.Write(columns(header)); err != nil {
+			return err
+		}
+		for _, r := range rows {
+			var line []string
+			for _, v := range r {
+				line = append(line, raw(v))
+			}
+			if err := w.Write(line); err != nil {
+				return err
+			}
+		}
+		w.Flush()
+		return w.Error()
 	}
 	t := table.NewWriter()
 	t.SetOutputMirror(a.out)
@@ -40,11 +94,11 @@ func (a *app) list(as any, header []string, rows [][]any, next string) error {
 	}
 	t.AppendHeader(head)
 	for _, r := range rows {
-		t.AppendRow(r)
-	}
-	if a.output == "csv" {
-		t.RenderCSV()
-		return nil
+		row := table.Row{}
+		for _, v := range r {
+			row = append(row, fmt.Sprint(v))
+		}
+		t.AppendRow(row)
 	}
 	t.SuppressTrailingSpaces()
 	t.Render()
@@ -54,34 +108,48 @@ func (a *app) list(as any, header []string, rows [][]any, next string) error {
 	return nil
 }
 
-func addr(a netip.Addr) string {
+// columns names the columns of CSV; one that people need no name for is "value".
+func columns(header []string) []string {
+	var list []string
+	for _, h := range header {
+		list = append(list, cmp.Or(strings.ToLower(strings.ReplaceAll(h, " ", "-")), "value"))
+	}
+	return list
+}
+
+// finish gives a command that only said something a document of what it said.
+func (a *app) finish() error {
+	if a.output == "table" || a.printed || len(a.said) == 0 {
+		return nil
+	}
+	var rows [][]any
+	for _, text := range a.said {
+		rows = append(rows, []any{text})
+	}
+	return a.list(struct {
+		Said []string `json:"said"`
+	}{a.said}, []string{"Said"}, rows, "")
+}
+
+func addr(a netip.Addr) cell {
 	if !a.IsValid() {
-		return "–"
+		return cell{"", "–"}
 	}
-	return a.String()
+	return cell{a.String(), a.String()}
 }
 
-func dash(s string) string {
-	if s == "" {
-		return "–"
-	}
-	return s
-}
+func dash(s string) cell { return cell{s, cmp.Or(s, "–")} }
 
-// clock prints a time as today's technician reads it.
-func clock(t time.Time) string {
+// day prints a time with its day, clock as today's technician reads it; both are
+// exact for programs.
+func day(t time.Time) cell   { return moment(t, "2 Jan 2006 15:04:05") }
+func clock(t time.Time) cell { return moment(t, "15:04:05") }
+
+func moment(t time.Time, form string) cell {
 	if t.IsZero() {
-		return "–"
+		return cell{"", "–"}
 	}
-	return t.Local().Format("15:04:05")
-}
-
-// dayClock prints a time with its day.
-func dayClock(t time.Time) string {
-	if t.IsZero() {
-		return "–"
-	}
-	return t.Local().Format("2 Jan 2006 15:04:05")
+	return cell{raw(t), t.Local().Format(form)}
 }
 
 func seconds(s float64) string {
@@ -191,5 +259,7 @@ func (p *progress) end() {
 	}
 }
 
-// wrap shortens a long text for a table.
-func wrap(s string, width int) string { return strings.TrimSpace(text.WrapSoft(s, width)) }
+// wrap breaks a long text for a table.
+func wrap(s string, width int) cell {
+	return cell{s, cmp.Or(strings.TrimSpace(text.WrapSoft(s, width)), "–")}
+}

@@ -23,13 +23,13 @@ func plainNumber(n int64) string { return strconv.FormatInt(n, 10) }
 // ask reads a secret: from the terminal without showing it, or one line from a
 // pipe. A secret on the command line would be seen by everyone on the computer.
 func (a *app) ask(what string) (string, error) {
-	if term.IsTerminal(int(os.Stdin.Fd())) {
+	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		fmt.Fprint(a.err, what+": ")
-		b, err := term.ReadPassword(int(os.Stdin.Fd()))
+		b, err := term.ReadPassword(int(f.Fd()))
 		fmt.Fprintln(a.err)
 		return string(b), err
 	}
-	line, err := bufio.NewReader(io.LimitReader(os.Stdin, 4096)).ReadString('\n')
+	line, err := bufio.NewReader(io.LimitReader(a.in, 4096)).ReadString('\n')
 	if err == io.EOF && line != "" {
 		err = nil
 	}
@@ -37,6 +37,40 @@ func (a *app) ask(what string) (string, error) {
 		return "", problem.New(problem.Usage, "no "+what+" was given", "type it, or send it through a pipe")
 	}
 	return strings.TrimRight(line, "\r\n"), nil
+}
+
+// askNew asks for a secret that is new: twice on a terminal, where nobody sees what
+// is typed.
+func (a *app) askNew(what string) (string, error) {
+	first, err := a.ask(what)
+	if err != nil {
+		return "", err
+	}
+	if f, ok := a.in.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
+		return first, nil
+	}
+	again, err := a.ask(what + ", again")
+	if err == nil && again != first {
+		err = problem.New(problem.Usage, "the two are not the same", "try again")
+	}
+	return first, err
+}
+
+// sure asks whether something that cannot be taken back is meant; yes says it
+// without asking.
+func (a *app) sure(question string, yes bool) error {
+	if yes {
+		return nil
+	}
+	fmt.Fprint(a.err, question+" Type yes to do it: ")
+	line, err := bufio.NewReader(io.LimitReader(a.in, 100)).ReadString('\n')
+	if err != nil && err != io.EOF {
+		return err
+	}
+	if strings.TrimSpace(line) != "yes" {
+		return problem.New(problem.Usage, "nothing was done", "say yes, or give --yes")
+	}
+	return nil
 }
 
 func (a *app) vault() *cobra.Command {
@@ -70,7 +104,7 @@ func (a *app) vault() *cobra.Command {
 		passphrase := ""
 		if !withFile {
 			var err error
-			if passphrase, err = a.ask("new passphrase"); err != nil {
+			if passphrase, err = a.askNew("new passphrase"); err != nil {
 				return err
 			}
 			if passphrase == "" {
@@ -83,17 +117,18 @@ func (a *app) vault() *cobra.Command {
 		return a.printVault(ctx, c)
 	})}
 	key.Flags().BoolVar(&withFile, "key-file", false, "open it by a new key file instead of a passphrase")
-	var setting string
-	reveal := &cobra.Command{Use: "reveal TAG", Short: "Show the login of an entry's device, or a secret setting; recorded in its history", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-		shown, err := c.Reveal(ctx, args[0], setting)
+	anew := &cobra.Command{Use: "begin-anew", Short: "Give a vault that nothing opens any more a new key; what the lost one sealed stays sealed", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+		v, err := c.BeginAnew(ctx)
 		if err != nil {
 			return err
 		}
-		return a.list(shown, []string{"User", "Password"}, [][]any{{dash(shown.User), shown.Password}}, fmt.Sprintf("Shown on purpose; the history of %s says so.", args[0]))
+		a.say("The vault is open with a new key. %s stay sealed by the lost one; devices that only they open must be reset, or their logins learned.", plural(v.Sealed, "secret"))
+		return nil
 	})}
-	reveal.Flags().StringVar(&setting, "setting", "", "`key` of a secret setting")
 	learn := &cobra.Command{Use: "learn FILE.csv", Short: "Store known logins of devices that are set already", Args: cobra.ExactArgs(1),
-		Long: "Stores logins from a CSV file with the columns user, password, and tag or mac. All or none.",
+		Long: `Stores logins from a CSV file with the columns user, password, and tag or mac,
+all or none. Each is tried where its device can be reached: one that is refused
+refuses the file, and those that could not be tried are named.`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
 			file, err := readFile(args[0])
 			if err != nil {
@@ -103,10 +138,80 @@ func (a *app) vault() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			a.say("%s stored. The file itself still holds them in plain text: delete it.", plural(out.Stored, "login"))
+			var rows [][]any
+			for _, text := range out.Untried {
+				of, why, _ := strings.Cut(text, ": ")
+				rows = append(rows, []any{of, why})
+			}
+			if len(rows) > 0 || a.output != "table" {
+				if err := a.list(out, []string{"Not tried", "Because"}, rows, ""); err != nil {
+					return err
+				}
+			}
+			a.say("%s stored, %d accepted by their devices just now. The file itself still holds them in plain text: delete it.", plural(out.Stored, "login"), out.Accepted)
 			return nil
 		})}
-	return group("vault", "The stored passwords of devices", status, lock, unlock, key, reveal, learn, a.policy())
+	return group("vault", "The stored passwords of devices", status, lock, unlock, key, anew, a.reveal(), a.credentials(), learn, a.rotate(), a.policy())
+}
+
+func (a *app) reveal() *cobra.Command {
+	var setting, credential string
+	c := &cobra.Command{Use: "reveal TAG", Short: "Show the login that opens an entry's device, or a secret setting; recorded in its history", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+		shown, err := c.Reveal(ctx, args[0], setting, credential)
+		if err != nil {
+			return err
+		}
+		state := shown.State
+		if shown.ToldBy != "" {
+			state += ", " + shown.ToldBy
+		}
+		return a.list(shown, []string{"User", "Password", "State"}, [][]any{{dash(shown.User), shown.Password, dash(state)}}, fmt.Sprintf("Shown on purpose; the history of %s says so.", args[0]))
+	})}
+	c.Flags().StringVar(&setting, "setting", "", "`key` of a secret setting")
+	c.Flags().StringVar(&credential, "credential", "", "`number` of another login, as vault credentials lists them")
+	c.MarkFlagsMutuallyExclusive("setting", "credential")
+	return c
+}
+
+func (a *app) credentials() *cobra.Command {
+	return &cobra.Command{Use: "credentials TAG", Short: "List the logins that are stored for an entry's device, without passwords", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+		list, err := c.Credentials(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		var rows [][]any
+		for _, x := range list {
+			rows = append(rows, []any{x.ID, x.User, x.State, day(x.At.Time), dash(x.ToldBy), dash(x.Origin), day(x.MadeAt.Time)})
+		}
+		return a.list(list, []string{"Number", "User", "State", "Since", "Told by", "From", "Made"}, rows, "Show one with: redstart vault reveal "+args[0]+" [--credential NUMBER]")
+	})}
+}
+
+// rotate gives devices new passwords.
+func (a *app) rotate() *cobra.Command {
+	var all, yes bool
+	c := &cobra.Command{Use: "rotate [TAG...]", Short: "Give devices new passwords: stored first, set, proven, the old ones superseded", Args: cobra.ArbitraryArgs,
+		Long: `Starts a run over the given entries, or --all that are matched, that gives every
+device a new password, whatever it has. Where a kind shares one password, a new
+one is made for the whole kind. A run that is cut off goes on with: redstart
+commission.`,
+		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
+			if (len(tags) == 0) == !all {
+				return &usageError{fmt.Errorf("give tags, or --all")}
+			}
+			in := service.RunOptions{Chosen: service.Chosen{Tags: tags, All: all}, Fresh: true}
+			r, err := c.Rehearse(ctx, in)
+			if err != nil {
+				return err
+			}
+			if err := a.sure(fmt.Sprintf("%s get new passwords.", plural(len(r.Devices), "device")), yes); err != nil {
+				return err
+			}
+			return a.commissionAll(ctx, c, in)
+		})}
+	c.Flags().BoolVar(&all, "all", false, "every matched entry that a run can set")
+	c.Flags().BoolVar(&yes, "yes", false, "do it without asking")
+	return c
 }
 
 func (a *app) printVault(ctx context.Context, c *client.Client) error {
@@ -117,6 +222,12 @@ func (a *app) printVault(ctx context.Context, c *client.Client) error {
 	state := "open"
 	if v.Locked {
 		state = "locked"
+	}
+	if v.Lost != "" {
+		a.say("%s", v.Lost)
+	}
+	if v.Sealed > 0 {
+		a.say("%s stay sealed by a key that was lost.", plural(v.Sealed, "secret"))
 	}
 	opener := map[string]string{"file": "the key file vault.key in the data folder", "passphrase": "a passphrase"}[v.Opener]
 	return a.list(v, []string{"Vault", "Opened by"}, [][]any{{state, opener}}, "")
@@ -142,27 +253,45 @@ func (a *app) policy() *cobra.Command {
 		}
 		return a.list(s.Policies, []string{"For", "Passwords", "Length", "User", "Recovery mail"}, rows, "")
 	})}
-	var p service.PolicyChange
+	var in service.PolicyChange
+	var p plan.Policy
 	set := &cobra.Command{Use: "set [site|kind:KIND|profile:PROFILE]", Short: "Say how logins are made for the site, a kind or a profile", Args: cobra.ExactArgs(1),
-		Long: `Says how logins are made. Passwords: each (one generated per device), kind (one
+		Long: `Says how logins are made; what is not given stays as it is. Passwords: each (one generated per device), kind (one
 generated for all devices of a kind) or given (asked for, not shown).`,
 		Example: "  redstart vault policy set kind:intercom --passwords kind --recovery duty@example.org",
-		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-			if p.For = args[0]; p.For == "site" {
-				p.For = ""
+	}
+	set.RunE = a.with(func(ctx context.Context, c *client.Client, args []string) error {
+		if in.For = args[0]; in.For == "site" {
+			in.For = ""
+		}
+		for flag, give := range map[string]func(){
+			"passwords": func() { in.Mode = &p.Mode }, "length": func() { in.Length = &p.Length }, "users": func() { in.Users = &p.Users },
+			"user": func() { in.User = &p.User }, "recovery": func() { in.Recovery = &p.Recovery },
+		} {
+			if set.Flags().Changed(flag) {
+				give()
 			}
-			if p.Mode == plan.Given {
-				var err error
-				if p.Password, err = a.ask("password"); err != nil {
-					return err
-				}
-			}
-			if err := c.SetPolicy(ctx, p); err != nil {
+		}
+		if in.Mode != nil && p.Mode == plan.Given {
+			var err error
+			if in.Password, err = a.askNew("password"); err != nil {
 				return err
 			}
-			a.say("Logins: %s. Next: redstart plan check", p.Words())
-			return nil
-		})}
+		}
+		if err := c.SetPolicy(ctx, in); err != nil {
+			return err
+		}
+		s, err := c.Site(ctx)
+		if err != nil {
+			return err
+		}
+		for _, now := range s.Policies {
+			if now.For == in.For {
+				a.say("Logins: %s. Next: redstart plan check", now.Words())
+			}
+		}
+		return nil
+	})
 	f := set.Flags()
 	f.StringVar(&p.Mode, "passwords", plan.OneEach, "each, kind or given")
 	f.IntVar(&p.Length, "length", 0, "length of generated passwords in characters; the usual if not given")
@@ -204,7 +333,7 @@ func (a *app) user() *cobra.Command {
 	})}
 	var right string
 	add := &cobra.Command{Use: "add NAME", Short: "Make a user; asks for the password", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
-		password, err := a.ask("password for " + args[0])
+		password, err := a.askNew("password for " + args[0])
 		if err != nil {
 			return err
 		}
@@ -224,7 +353,7 @@ func (a *app) user() *cobra.Command {
 		in := service.Account{Name: args[0], Rights: service.Right(newRight)}
 		if newPassword {
 			var err error
-			if in.Password, err = a.ask("new password for " + args[0]); err != nil {
+			if in.Password, err = a.askNew("new password for " + args[0]); err != nil {
 				return err
 			}
 		}
@@ -258,7 +387,7 @@ func (a *app) token() *cobra.Command {
 		}
 		var rows [][]any
 		for _, t := range tokens {
-			rows = append(rows, []any{t.ID, t.User, t.Name, dayClock(t.MadeAt.Time), dayClock(t.UsedAt.Time)})
+			rows = append(rows, []any{t.ID, t.User, t.Name, day(t.MadeAt.Time), day(t.UsedAt.Time)})
 		}
 		return a.list(tokens, []string{"Number", "User", "Token", "Made", "Last used"}, rows, "")
 	})}

@@ -23,7 +23,7 @@ import (
 
 func (a *app) plan() *cobra.Command {
 	list := &cobra.Command{Use: "list [TAG...]", Short: "List the plan with what is known of each box", Args: cobra.ArbitraryArgs, RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
-		if err := a.printEntries(ctx, c, tags); !errors.Is(err, errAttention) {
+		if err := a.printEntries(ctx, c, tags); !errors.As(err, new(attention)) {
 			return err
 		}
 		return nil // a plan that is not finished is no failure of listing it
@@ -33,19 +33,36 @@ func (a *app) plan() *cobra.Command {
 	})}
 	return group("plan", "The list of devices that should exist", a.planImport(), a.planExport(), a.planTemplate(), list, show, a.planCheck(),
 		a.planAdd(), a.planSet(), a.planRemove(), a.planGenerate(), a.planAddresses(), a.planReserve(), a.planMap(),
-		a.planHistory(), a.planCompare(), a.planRestore(), a.planUndo(), a.planName(), a.planFiles())
+		a.planHistory(), a.planCompare(), a.planRestore(), a.planUndo(), a.planRedo(), a.planName(), a.planFiles())
+}
+
+// openFile opens a file that a person names. A folder is none, and a pipe could
+// make a command wait for ever.
+func openFile(path string) (*os.File, error) {
+	info, err := os.Stat(path)
+	if err == nil && !info.Mode().IsRegular() {
+		return nil, problem.New(problem.Usage, "it is no file, but "+map[bool]string{true: "a folder", false: "a pipe or device"}[info.IsDir()], "give a file").About(path)
+	}
+	var f *os.File
+	if err == nil {
+		f, err = os.Open(path)
+	}
+	if err != nil {
+		return nil, problem.New(problem.Usage, "the file cannot be read", "check its name and rights").About(path).Because(errors.Unwrap(err))
+	}
+	return f, nil
 }
 
 func readFile(path string) ([]byte, error) {
-	f, err := os.Open(path)
+	f, err := openFile(path)
 	if err != nil {
-		return nil, problem.New(problem.Usage, "the file cannot be read", "check its name and rights").About(path).Because(errors.Unwrap(err))
+		return nil, err
 	}
 	defer f.Close()
 	// One byte more than is allowed, so that the service says that it is too large.
 	file, err := io.ReadAll(io.LimitReader(f, planfile.MaxFile+1))
 	if err != nil {
-		return nil, problem.New(problem.Usage, "the file cannot be read", "give a file, not a folder").About(path).Because(errors.Unwrap(err))
+		return nil, problem.New(problem.Usage, "the file cannot be read", "check the disk").About(path).Because(errors.Unwrap(err))
 	}
 	return file, nil
 }
@@ -57,7 +74,7 @@ func (a *app) saveFile(path string, content []byte) error {
 		return err
 	}
 	if err := os.WriteFile(path, content, 0o644); err != nil {
-		return problem.New(problem.Machine, "the file cannot be written", "choose another").About(path).Because(errors.Unwrap(err))
+		return problem.Disk(err, "the file cannot be written", path)
 	}
 	a.say("Written: %s", path)
 	return nil
@@ -71,8 +88,8 @@ func countPlanned(entries []plan.Entry) map[string]int {
 	return count
 }
 
-// printEntries prints the plan, or the chosen part of it. It returns
-// errAttention when not everything is verified.
+// printEntries prints the plan, or the chosen part of it. Something needs attention
+// when not everything is verified.
 func (a *app) printEntries(ctx context.Context, c *client.Client, tags []string) error {
 	all, err := c.Entries(ctx)
 	if err != nil {
@@ -92,10 +109,12 @@ func (a *app) printEntries(ctx context.Context, c *client.Client, tags []string)
 			count[differing]++
 		case e.ByHand && e.State == store.Matched:
 			count[byHand]++
+		case e.State == store.Configured && len(e.Unseen) > 0:
+			count[inPart]++
 		default:
 			count[e.State]++
 		}
-		rows = append(rows, []any{e.Tag, stateText(e), e.Kind, e.Place, e.Address, addr(e.Present), dash(e.Device.String()), clock(e.CheckedAt.Time)})
+		rows = append(rows, []any{e.Tag, stateText(e), e.Kind, e.Place, e.Address, presentText(e), dash(e.Device.String()), clock(e.CheckedAt.Time)})
 	}
 	if len(entries) == 0 && a.output == "table" {
 		a.say("The plan is empty. Next: redstart plan import FILE")
@@ -104,11 +123,8 @@ func (a *app) printEntries(ctx context.Context, c *client.Client, tags []string)
 	if err := a.list(entries, []string{"Tag", "State", "Kind", "Place", "Planned", "Present", "MAC", "Checked"}, rows, ""); err != nil {
 		return err
 	}
-	if a.output != "table" {
-		return attentionUnless(allVerified(entries))
-	}
 	var parts []string
-	for _, s := range []string{store.Planned, store.Matched, store.Configuring, store.Configured, store.Verified, store.Attention, differing, byHand, notWired} {
+	for _, s := range []string{store.Planned, store.Matched, store.Configuring, store.Configured, store.Verified, store.Attention, inPart, differing, byHand, notWired} {
 		if count[s] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
 		}
@@ -121,8 +137,11 @@ func (a *app) printEntries(ctx context.Context, c *client.Client, tags []string)
 		if len(e.Differs) > 0 {
 			a.say("  %s differs: %s", e.Tag, strings.Join(e.Differs, "; "))
 		}
+		if e.State == store.Configured && len(e.Unseen) > 0 {
+			a.say("  %s, not looked at: %s", e.Tag, strings.Join(e.Unseen, ", "))
+		}
 	}
-	return attentionUnless(allVerified(entries))
+	return attentionUnless(allVerified(entries), "not everything is verified: "+strings.Join(parts, ", "))
 }
 
 // What is counted besides states.
@@ -130,6 +149,7 @@ const (
 	notWired  = "not wired yet"
 	differing = "differing from the plan"
 	byHand    = "matched and to be set by hand"
+	inPart    = "configured and verified in part"
 )
 
 func stateText(e service.EntryView) string {
@@ -140,15 +160,25 @@ func stateText(e service.EntryView) string {
 		return e.State + ", differs"
 	case e.ByHand && e.State == store.Matched:
 		return "matched, by hand"
+	case e.State == store.Configured && len(e.Unseen) > 0:
+		return fmt.Sprintf("configured, %d not looked at", len(e.Unseen))
 	}
 	return e.State
 }
 
-func attentionUnless(ok bool) error {
-	if ok {
-		return nil
+// presentText tells where an entry's box is now, or where it was last and when.
+func presentText(e service.EntryView) cell {
+	switch {
+	case e.Now.IsValid():
+		return cell{e.Now.String(), e.Now.String()}
+	case e.Device.IsZero() || e.Seen.IsZero():
+		return dash("")
+	case !e.Here:
+		return cell{"", "away since " + e.Seen.Local().Format("15:04")}
+	case e.Was.IsValid():
+		return cell{"", "was " + e.Was.String()}
 	}
-	return errAttention
+	return cell{"", "no address"}
 }
 
 // nextStep says what to do next, by the least finished entries.
@@ -160,12 +190,16 @@ func nextStep(count map[string]int) string {
 		return "Next: redstart find, then redstart match"
 	case count[store.Matched] > 0:
 		return "Next: redstart commission"
+	case count[byHand] > 0:
+		return "Next: set these by hand, then: redstart commission by-hand"
 	case count[store.Configuring] > 0:
 		return "A run is under way or was cut off. Next: redstart commission"
 	case count[differing] > 0:
 		return "Next: redstart commission, which sets what differs"
 	case count[store.Configured] > 0:
 		return "Next: redstart verify"
+	case count[inPart] > 0:
+		return "All that could be looked at is as planned; not everything could:"
 	}
 	return "All done."
 }
@@ -188,8 +222,11 @@ func (a *app) printDetail(ctx context.Context, c *client.Client, tag string) err
 			rows = append(rows, []any{fieldLabel(field), v})
 		}
 	}
-	rows = append(rows, [][]any{{"Device name", e.Name}, {"Planned address", addr(e.Address)}, {"Present address", addr(e.Present)}, {"MAC", dash(e.Device.String())}, {"Serial", dash(e.BoxID)},
-		{"Matched", dash(e.MatchedWhy)}, {"Login", dash(d.Login)}}...)
+	rows = append(rows, [][]any{{"Device name", e.Name}, {"Planned address", addr(e.Address)}, {"Present address", presentText(e)}, {"Last heard", day(e.Seen.Time)}, {"MAC", dash(e.Device.String())}, {"Serial", dash(e.BoxID)},
+		{"Matched", dash(e.MatchedWhy)}, {"Login", loginText(d.Login)}}...)
+	if e.HandBy != "" {
+		rows = append(rows, []any{"Set by hand", e.HandBy + ", " + day(e.HandAt.Time).shown})
+	}
 	for _, v := range d.Settings {
 		if v.Value != "" {
 			rows = append(rows, []any{v.Label, secretDots(v.Value) + "  (from " + v.From + ")"})
@@ -199,6 +236,13 @@ func (a *app) printDetail(ctx context.Context, c *client.Client, tag string) err
 		return err
 	}
 	return errors.Join(a.printChecks(d.Checks), a.printHistory(d.History))
+}
+
+func loginText(c *service.Credential) cell {
+	if c == nil {
+		return dash("")
+	}
+	return dash(fmt.Sprintf("%s, %s since %s", c.User, c.State, day(c.At.Time)))
 }
 
 func fieldLabel(key string) string {
@@ -225,9 +269,9 @@ func (a *app) printChecks(checks []check.Check) error {
 	a.say("")
 	var rows [][]any
 	for _, c := range checks {
-		rows = append(rows, []any{c.Name, c.Expected, c.Observed, c.Verdict, clock(c.At)})
+		rows = append(rows, []any{c.Name, c.Expected, wrap(c.Observed, 50), c.Verdict, wrap(c.By, 40), clock(c.At)})
 	}
-	return a.list(checks, []string{"Check", "Expected", "Observed", "Verdict", "At"}, rows, "")
+	return a.list(checks, []string{"Check", "Expected", "Observed", "Result", "Rests on", "At"}, rows, "")
 }
 
 func (a *app) printHistory(notes []store.Note) error {

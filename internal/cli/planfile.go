@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -61,7 +63,7 @@ A file in which anything cannot be understood is refused whole.`,
 					return err
 				}
 				a.say("Nothing was changed. To change and remove what is in the plan already: --apply")
-				return errAttention
+				return attention{"the file changes what is in the plan already"}
 			}
 			if r, err = c.Import(ctx, file, o); err != nil {
 				return err
@@ -69,7 +71,7 @@ A file in which anything cannot be understood is refused whole.`,
 			if a.output == "table" && r.Comparison.Empty() && r.Site == nil {
 				a.sayUntouched(r)
 				if len(r.Untouched) > 0 {
-					return errAttention
+					return attention{"entries whose devices are configured were left alone"}
 				}
 				a.say("The plan is already as the file says.")
 				return nil
@@ -126,7 +128,15 @@ func (a *app) printPreview(r planfile.Result) error {
 	if r.Sheet != "" {
 		sheet = fmt.Sprintf(", sheet %q of %s", r.Sheet, strings.Join(r.Sheets, ", "))
 	}
+	if r.Encoding != "" {
+		sheet += ", read as " + r.Encoding
+	}
 	a.say("%s file%s, %s.\n", strings.ToUpper(r.Format), sheet, plural(r.Rows, "row"))
+	for _, t := range r.Titles {
+		if t != "" {
+			a.say("Above the header: %s", t)
+		}
+	}
 	var rows [][]any
 	for _, h := range r.Header {
 		row := []any{h, dash(r.Mapping[h])}
@@ -149,12 +159,15 @@ func (a *app) printPreview(r planfile.Result) error {
 		}
 	}
 	a.sayUntouched(r)
-	for _, c := range r.Cells {
+	for _, c := range r.Cells[:min(len(r.Cells), mostCells)] {
 		a.say("  %s", c)
+	}
+	if n := len(r.Cells) - mostCells; n > 0 {
+		a.say("  and %d more like these", n)
 	}
 	if len(r.Cells) > 0 {
 		a.say("\nThe file would be refused whole: %s cannot be understood.", plural(len(r.Cells), "cell"))
-		return errAttention
+		return attention{"the file would be refused"}
 	}
 	a.say("\n%s; %s in the plan as it would be.", comparisonText(r.Comparison), plural(len(r.Findings), "finding"))
 	return nil
@@ -209,7 +222,7 @@ func (a *app) planCheck() *cobra.Command {
 				return a.checkFile(ctx, c, args[0])
 			}
 			if mend {
-				out, err := c.Mend(ctx, nil, preview)
+				out, err := c.Mend(ctx, chosen(nil), preview)
 				if err != nil {
 					return err
 				}
@@ -264,16 +277,19 @@ func (a *app) checkFile(ctx context.Context, c *client.Client, path string) erro
 		if len(r.LeftOut) > 0 {
 			a.say("  Columns that are nothing of a plan: %s", strings.Join(r.LeftOut, ", "))
 		}
-		for _, cell := range r.Cells {
+		for _, cell := range r.Cells[:min(len(r.Cells), mostCells)] {
 			a.say("  %s", cell)
+		}
+		if n := len(r.Cells) - mostCells; n > 0 {
+			a.say("  and %d more like these", n)
 		}
 		if len(r.Cells) > 0 {
 			a.say("\n%s cannot be understood; an import would be refused.\n", plural(len(r.Cells), "cell"))
 		}
 	}
 	err = a.printFindings(r, r.Findings, r.RowOf)
-	if err == nil && len(r.Cells) > 0 {
-		return errAttention
+	if err == nil {
+		err = attentionUnless(len(r.Cells) == 0, "the file cannot be understood")
 	}
 	return err
 }
@@ -308,12 +324,12 @@ func (a *app) printFindings(as any, findings []plan.Finding, rowOf map[string]in
 		}
 		mend := ""
 		if f.Mend != nil {
-			mend = f.Mend.Field + " = " + dash(f.Mend.Value)
+			mend = f.Mend.Field + " = " + dash(f.Mend.Value).shown
 			if f.Mend.Safe {
 				mend += " (safe)"
 			}
 		}
-		rows = append(rows, []any{f.Level, f.Code, who, f.Field, wrap(f.Reason, 60), mend})
+		rows = append(rows, []any{f.Level, cell{f.Code, f.Name()}, who, f.Field, wrap(f.Reason, 60), mend})
 	}
 	if len(findings) == 0 && a.output == "table" {
 		a.say("Nothing is wrong with the plan.")
@@ -328,7 +344,7 @@ func (a *app) printFindings(as any, findings []plan.Finding, rowOf map[string]in
 			a.say("Next: redstart plan check --mend applies the safe mends.")
 		}
 	}
-	return attentionUnless(count[plan.Stops]+count[plan.Warning] == 0)
+	return attentionUnless(count[plan.Stops]+count[plan.Warning] == 0, findingsText(findings))
 }
 
 func (a *app) planFiles() *cobra.Command {
@@ -339,19 +355,21 @@ func (a *app) planFiles() *cobra.Command {
 		}
 		var rows [][]any
 		for _, f := range files {
-			rows = append(rows, []any{f.Name, fmt.Sprintf("%d bytes", f.Size), f.SHA256[:16] + "…", clock(f.At.Time), f.Who})
+			rows = append(rows, []any{f.Name, cell{fmt.Sprint(f.Size), fmt.Sprintf("%d bytes", f.Size)}, cell{f.SHA256, f.SHA256[:16] + "…"}, day(f.At.Time), f.Who})
 		}
 		return a.list(files, []string{"File", "Size", "SHA-256", "Stored", "By"}, rows, "")
 	})}
 	add := &cobra.Command{Use: "add FILE", Short: "Store a file of the site, such as a licence", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-		content, err := readFile(args[0])
+		content, err := openFile(args[0])
 		if err != nil {
 			return err
 		}
-		if err := c.PutFile(ctx, filepath.Base(args[0]), content); err != nil {
+		defer content.Close()
+		f, err := c.PutFile(ctx, filepath.Base(args[0]), content)
+		if err != nil {
 			return err
 		}
-		a.say("Stored. Entries refer to it as %s.", filepath.Base(args[0]))
+		a.say("Stored: %d bytes, SHA-256 %s. Entries refer to it as %s.", f.Size, f.SHA256, f.Name)
 		return nil
 	})}
 	remove := &cobra.Command{Use: "remove NAME", Short: "Forget a file of the site", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
@@ -361,5 +379,20 @@ func (a *app) planFiles() *cobra.Command {
 		a.say("Forgotten.")
 		return nil
 	})}
-	return group("file", "Files that entries refer to, such as licences", list, add, remove)
+	save := &cobra.Command{Use: "save NAME [FILE]", Short: "Fetch a file of the site again", Args: cobra.RangeArgs(1, 2), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+		path := args[len(args)-1]
+		if path == "-" {
+			return c.File(ctx, args[0], a.out)
+		}
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o644)
+		if err != nil {
+			return problem.Disk(err, "the file cannot be written", path)
+		}
+		if err := errors.Join(c.File(ctx, args[0], f), f.Close()); err != nil {
+			return err
+		}
+		a.say("Written: %s", path)
+		return nil
+	})}
+	return group("file", "Files that entries refer to, such as licences", list, add, save, remove)
 }

@@ -134,7 +134,7 @@ func (a *app) planGenerate() *cobra.Command {
 }
 
 func (a *app) planAddresses() *cobra.Command {
-	var in plan.Allocation
+	var in service.Allocation
 	var preview bool
 	c := &cobra.Command{Use: "addresses missing|compact|spread|move [TAG...]", Short: "Give out addresses", Args: cobra.MinimumNArgs(1),
 		Long: `Gives out addresses to the given entries, or to all:
@@ -144,7 +144,7 @@ func (a *app) planAddresses() *cobra.Command {
   move     into --subnet, keeping host numbers
 Entries whose devices are configured keep theirs.`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-			in.Way, in.Tags = args[0], args[1:]
+			in.Way, in.Tags, in.All = args[0], args[1:], len(args) == 1
 			out, err := c.Allocate(ctx, in, preview)
 			return a.printEdited(out, err, preview)
 		})}
@@ -198,7 +198,7 @@ func (a *app) printEdited(out service.Edited, err error, preview bool) error {
 		return err
 	}
 	if a.output != "table" {
-		return attentionUnless(len(out.Complaints) == 0)
+		return attentionUnless(len(out.Complaints) == 0, "the change would be refused")
 	}
 	a.sayKept(out.Kept)
 	a.sayFindings(out)
@@ -208,13 +208,13 @@ func (a *app) printEdited(out service.Edited, err error, preview bool) error {
 	case out.Revision > 0:
 		a.say("\nRevision %d: %s. Next: redstart plan check", out.Revision, comparisonText(out.Comparison))
 	}
-	return attentionUnless(len(out.Complaints) == 0)
+	return attentionUnless(len(out.Complaints) == 0, "the change would be refused")
 }
 
 // sayFindings says what would be wrong after a change that is not wrong now.
 func (a *app) sayFindings(out service.Edited) {
 	for _, f := range out.New {
-		a.say("  %s, %s: %s %s", f.Level, f.Code, f.Tag, f.Reason)
+		a.say("  %s: %s %s", f.Level, f.Tag, f.Reason)
 	}
 }
 
@@ -249,7 +249,7 @@ func comparisonText(c plan.Comparison) string {
 		}
 	}
 	if parts == nil {
-		return "the site's data changed"
+		return "nothing changes in the entries"
 	}
 	return strings.Join(parts, ", ")
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -25,6 +26,13 @@ func (a *app) profile() *cobra.Command {
 			}
 			rows = append(rows, []any{p.ID, p.Kind, p.Maker, p.Model, string(factory), wrap(p.About, 60)})
 		}
+		broken, err := c.BrokenProfiles(ctx)
+		if err != nil {
+			return err
+		}
+		for _, b := range broken {
+			fmt.Fprintf(a.err, "Left out: %s: %s\n", b.File, b.Reason)
+		}
 		return a.list(profiles, []string{"Profile", "Kind", "Maker", "Model", "Factory address", "About"}, rows, "")
 	})}
 	check := &cobra.Command{Use: "check FILE.yaml", Short: "Check a profile document; needs no service", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
@@ -46,7 +54,7 @@ func (a *app) profile() *cobra.Command {
 		} else {
 			a.say("It does not say how to set the model: entries can be planned and found, not commissioned.")
 		}
-		a.say("Next: put it into %s/profiles and start the service again.", a.data)
+		a.say("Next: put it into %s/profiles; a running service takes it up at once.", a.data)
 		return nil
 	}}
 	settings := &cobra.Command{Use: "settings PROFILE", Short: "List the settings that a model takes", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {

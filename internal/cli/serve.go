@@ -48,7 +48,7 @@ segment behind a network interface; it needs the right to send raw frames
 				}
 				return err
 			}
-			s, err := service.Open(cmd.Context(), service.Config{Data: a.data, Port: port, Segment: segment, LookOnly: lookOnly, TLS: secured, Log: a.log(false)})
+			s, err := service.Open(cmd.Context(), service.Config{Data: a.data, Port: port, Segment: segment, Reopen: reopen(iface, tunnel), LookOnly: lookOnly, TLS: secured, Log: a.log(false)})
 			if err != nil {
 				return errors.Join(err, l.Close())
 			}
@@ -99,13 +99,13 @@ func (a *app) run(ctx context.Context, s *service.Service, l net.Listener, pin s
 	if pin != "" {
 		url = "https://" + l.Addr().String()
 	}
+	served := make(chan error, 1)
+	go func() { served <- s.Serve(ctx, l) }() // the listener takes calls from now on
 	remove, err := client.WriteHandle(a.data, client.Handle{URL: url, Token: token, Pin: pin})
 	if err != nil {
-		return err
+		return errors.Join(err, l.Close(), <-served)
 	}
 	defer remove()
-	served := make(chan error, 1)
-	go func() { served <- s.Serve(ctx, l) }()
 	if err := ready(url); err != nil {
 		return errors.Join(err, l.Close(), <-served)
 	}
@@ -131,6 +131,17 @@ func openPort(iface, tunnel string) (lan.Port, string, error) {
 		return p, "simulated site at " + tunnel, nil
 	}
 	return nil, "", nil
+}
+
+// reopen opens the segment again after it went away; nil for none.
+func reopen(iface, tunnel string) func() (lan.Port, error) {
+	if iface == "" && tunnel == "" {
+		return nil
+	}
+	return func() (lan.Port, error) {
+		p, _, err := openPort(iface, tunnel)
+		return p, err
+	}
 }
 
 func isLoopback(host string) bool {

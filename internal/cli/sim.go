@@ -37,7 +37,7 @@ func (f *simFlags) add(c *cobra.Command) {
 	c.Flags().Float64Var(&f.Faults.Loss, "loss", 0, "part of the frames that are lost, 0 to 1")
 	c.Flags().Float64Var(&f.Faults.Duplicate, "double", 0, "part of the frames that arrive twice, 0 to 1")
 	c.Flags().DurationVar(&f.Faults.Delay, "delay", 0, "frames are late by up to this")
-	c.Flags().StringArrayVar(&f.fault, "fault", nil, "`N=WHAT`: device N never-returns, comes back at its old-address, refuses-password, or is mute when it restarts; may be given again")
+	c.Flags().StringArrayVar(&f.fault, "fault", nil, "`N=WHAT`: device N never-returns, comes back at its old-address, refuses-password, is mute when it restarts, takes its address at-once and forgets it, only pretends to restart, or skips-unchanged; may be given again")
 }
 
 // options checks the flags.
@@ -76,8 +76,14 @@ func (f *simFlags) options() (skerry.Options, error) {
 			b.RefusesPassword = true
 		case "mute":
 			b.Mute = true
+		case "at-once":
+			b.AppliesAtOnce = true
+		case "pretends":
+			b.Pretends = true
+		case "skips-unchanged":
+			b.SkipsUnchanged = true
 		default:
-			return wrong(fmt.Sprintf("--fault %s: there are never-returns, old-address, refuses-password and mute", text))
+			return wrong(fmt.Sprintf("--fault %s: there are never-returns, old-address, refuses-password, mute, at-once, pretends and skips-unchanged", text))
 		}
 		o.Broken[n-1] = b
 	}
@@ -151,7 +157,7 @@ computer. Everything about the devices is simulated.`,
 func (a *app) writePlan(site *skerry.Site, path string) error {
 	content := site.WholePlan()
 	if format := strings.TrimPrefix(filepath.Ext(path), "."); format != planfile.CSV {
-		set, err := profiles.Load("")
+		set, _, err := profiles.Load("")
 		if err != nil {
 			return err
 		}

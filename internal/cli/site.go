@@ -35,13 +35,25 @@ func (a *app) site() *cobra.Command {
 	show := &cobra.Command{Use: "show", Short: "Show the site's data", RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
 		return a.printSite(ctx, c)
 	})}
+	var yes bool
 	remove := &cobra.Command{Use: "remove KEY", Short: "Forget a site with its plan, devices, runs and history, for good", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+		keys, err := c.Keys(ctx)
+		if err == nil && !slices.Contains(keys, args[0]) {
+			err = problem.New(problem.Missing, "there is no such site", "list them: redstart site list").About(args[0])
+		}
+		if err == nil {
+			err = a.sure(fmt.Sprintf("The site %s is forgotten with its plan, devices, runs and history, for good.", args[0]), yes)
+		}
+		if err != nil {
+			return err
+		}
 		if err := c.At(args[0]).RemoveSite(ctx); err != nil {
 			return err
 		}
 		a.say("The site %s is forgotten. Credentials of its boxes stay in the vault.", args[0])
 		return nil
 	})}
+	remove.Flags().BoolVar(&yes, "yes", false, "do it without asking")
 	return group("site", "The sites: their data and subnets", list, show, a.siteSet("set"), a.siteSet("add"), remove, a.siteSubnet(), a.siteReckon())
 }
 
@@ -109,7 +121,7 @@ func (a *app) siteToSet(ctx context.Context, use string) (*client.Client, plan.S
 			return nil, plan.Site{}, err
 		}
 	}
-	c, err := a.service()
+	c, err := a.service(ctx)
 	return c, plan.Site{}, err
 }
 
@@ -250,9 +262,10 @@ func (a *app) siteSubnet() *cobra.Command {
 
 func (a *app) siteReckon() *cobra.Command {
 	return &cobra.Command{Use: "reckon PREFIX|ADDRESS", Short: "Reckon a subnet: network, broadcast, hosts, how many are left", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := a.client(cmd.Context())
+		ctx := cmd.Context()
+		c, err := a.client(ctx)
 		if errors.Is(err, errNoSite) {
-			c, err = a.service()
+			c, err = a.service(ctx)
 		}
 		if err != nil {
 			return err
@@ -269,7 +282,7 @@ func (a *app) siteReckon() *cobra.Command {
 	}}
 }
 
-func addrs(list []netip.Addr) string {
+func addrs(list []netip.Addr) cell {
 	var parts []string
 	for _, at := range list {
 		parts = append(parts, at.String())
@@ -282,7 +295,7 @@ func (a *app) printSite(ctx context.Context, c *client.Client) error {
 	if err != nil {
 		return err
 	}
-	rows := [][]any{{"Name", s.Name}, {"Key", s.Key}, {"Contact", dash(s.Contact)}, {"Notes", dash(wrap(s.Notes, 70))}, {"Time zone", dash(s.Zone)}, {"Language", dash(s.Language)}, {"Device names", dash(s.Naming)}}
+	rows := [][]any{{"Name", s.Name}, {"Key", s.Key}, {"Contact", dash(s.Contact)}, {"Notes", wrap(s.Notes, 70)}, {"Time zone", dash(s.Zone)}, {"Language", dash(s.Language)}, {"Device names", dash(s.Naming)}}
 	for _, n := range s.Subnets {
 		hosts := address.Hosts(n.Prefix)
 		rows = append(rows, []any{"", ""}, []any{"Subnet " + n.Name, n.Prefix}, []any{"  Mask", address.Mask(n.Prefix)}, []any{"  Usable", fmt.Sprintf("%s, %d addresses", hosts, hosts.Size())})

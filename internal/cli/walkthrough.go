@@ -11,7 +11,7 @@ import (
 )
 
 // walk does the whole job through the API, as a technician would. It returns
-// errAttention unless every entry ends up verified.
+// that something needs attention unless every entry ends up verified.
 func (a *app) walk(ctx context.Context, csv []byte) error {
 	c, err := a.client(ctx)
 	if err != nil {
@@ -48,7 +48,7 @@ func (a *app) walk(ctx context.Context, csv []byte) error {
 	}
 
 	a.say("\nMATCH")
-	accepted, err := c.Accept(ctx, service.Acceptance{})
+	accepted, err := c.Accept(ctx, service.Acceptance{Reasons: match.Reasons})
 	if err != nil {
 		return err
 	}
@@ -57,17 +57,17 @@ func (a *app) walk(ctx context.Context, csv []byte) error {
 	}
 
 	a.say("\nCOMMISSION")
-	rehearsal, err := c.Rehearse(ctx, nil)
+	rehearsal, err := c.Rehearse(ctx, service.RunOptions{Chosen: chosen(nil)})
 	if err != nil {
 		return err
 	}
 	a.say("Rehearsed: %s, about %s side by side.", plural(len(rehearsal.Devices), "device"), seconds(rehearsal.Seconds))
-	if err := a.commissionAll(ctx, c, nil); err != nil {
+	if err := a.commissionAll(ctx, c, service.RunOptions{Chosen: chosen(nil)}); err != nil {
 		return err
 	}
 
 	a.say("\nVERIFY")
-	if _, err := a.follow(ctx, c, func() (service.Activity, error) { return c.Verify(ctx, nil, "") }); err != nil {
+	if _, err := a.follow(ctx, c, func() (service.Activity, error) { return c.Verify(ctx, service.VerifyOptions{Chosen: chosen(nil)}) }); err != nil {
 		return err
 	}
 	return a.printEntries(ctx, c, nil)
@@ -88,7 +88,7 @@ func (a *app) printByProfile(profiles []*profile.Profile, count map[string]int) 
 // be set by a run.
 func allVerified(entries []service.EntryView) bool {
 	for _, e := range entries {
-		if e.State != store.Verified && !e.ByHand && !(e.NotWired && e.State == store.Planned) {
+		if e.State != store.Verified && !(e.ByHand && e.State == store.Matched) && !(e.NotWired && e.State == store.Planned) {
 			return false
 		}
 	}

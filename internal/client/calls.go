@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 
@@ -14,6 +15,7 @@ import (
 	"redstart/internal/core/profile"
 	"redstart/internal/service"
 	"redstart/internal/store"
+	"redstart/profiles"
 )
 
 // at gives the path of a call about the client's site.
@@ -60,12 +62,12 @@ func (c *Client) RemoveSite(ctx context.Context) error {
 
 // Reckon reckons a prefix, or an address of the site.
 func (c *Client) Reckon(ctx context.Context, of string) (service.Reckoning, error) {
-	return get[service.Reckoning](ctx, c, "/api/reckon?of="+url.QueryEscape(of)+"&site="+url.QueryEscape(c.site))
+	return get[service.Reckoning](ctx, c, "/api/reckon"+query("of", of, "site", c.site))
 }
 
 // Map tells what each address of a subnet is; "" means the first subnet.
 func (c *Client) Map(ctx context.Context, subnet string) (plan.Map, error) {
-	return get[plan.Map](ctx, c, c.at("/map?subnet="+url.QueryEscape(subnet)))
+	return get[plan.Map](ctx, c, c.at("/map"+query("subnet", subnet)))
 }
 
 // Files lists the site's files.
@@ -74,8 +76,14 @@ func (c *Client) Files(ctx context.Context) ([]store.File, error) {
 }
 
 // PutFile stores a file of the site.
-func (c *Client) PutFile(ctx context.Context, name string, content []byte) error {
-	return c.call(ctx, http.MethodPut, c.at("/files/"+url.PathEscape(name)), content, nil)
+func (c *Client) PutFile(ctx context.Context, name string, content io.Reader) (f store.File, err error) {
+	err = c.call(ctx, http.MethodPut, c.at("/files/"+url.PathEscape(name)), content, &f)
+	return f, err
+}
+
+// File writes a file of the site to out.
+func (c *Client) File(ctx context.Context, name string, out io.Writer) error {
+	return c.call(ctx, http.MethodGet, c.at("/files/"+url.PathEscape(name)), nil, out)
 }
 
 // RemoveFile forgets a file of the site.
@@ -91,7 +99,9 @@ func (c *Client) Import(ctx context.Context, file []byte, o service.ImportOption
 			q.Set(key, "true")
 		}
 	}
-	q.Set("sheet", o.Sheet)
+	if o.Sheet != "" {
+		q.Set("sheet", o.Sheet)
+	}
 	if o.Mapping != nil {
 		doc, err := json.Marshal(o.Mapping)
 		if err != nil {
@@ -139,13 +149,13 @@ func (c *Client) Generate(ctx context.Context, list []plan.Quantity, preview boo
 }
 
 // Allocate gives out addresses.
-func (c *Client) Allocate(ctx context.Context, a plan.Allocation, preview bool) (service.Edited, error) {
+func (c *Client) Allocate(ctx context.Context, a service.Allocation, preview bool) (service.Edited, error) {
 	return post[service.Edited](ctx, c, c.at(fmt.Sprintf("/addresses?preview=%t", preview)), a)
 }
 
 // Mend applies all safe mends.
-func (c *Client) Mend(ctx context.Context, tags []string, preview bool) (service.Edited, error) {
-	return post[service.Edited](ctx, c, c.at(fmt.Sprintf("/mends?preview=%t", preview)), service.Selection{Tags: tags})
+func (c *Client) Mend(ctx context.Context, in service.Chosen, preview bool) (service.Edited, error) {
+	return post[service.Edited](ctx, c, c.at(fmt.Sprintf("/mends?preview=%t", preview)), in)
 }
 
 // Findings says what is wrong with the plan.
@@ -154,8 +164,8 @@ func (c *Client) Findings(ctx context.Context) ([]plan.Finding, error) {
 }
 
 // Revisions lists what was changed, latest first.
-func (c *Client) Revisions(ctx context.Context) ([]store.Revision, error) {
-	return get[[]store.Revision](ctx, c, c.at("/revisions"))
+func (c *Client) Revisions(ctx context.Context) ([]service.RevisionView, error) {
+	return get[[]service.RevisionView](ctx, c, c.at("/revisions"))
 }
 
 // NameRevision names a revision.
@@ -165,7 +175,7 @@ func (c *Client) NameRevision(ctx context.Context, id, name string) error {
 
 // Compare compares two moments; an empty to means now.
 func (c *Client) Compare(ctx context.Context, from, to string) (service.Moments, error) {
-	return get[service.Moments](ctx, c, c.at("/comparison?from="+url.QueryEscape(from)+"&to="+url.QueryEscape(to)))
+	return get[service.Moments](ctx, c, c.at("/comparison"+query("from", from, "to", to)))
 }
 
 // Restore makes the plan as it was.
@@ -178,19 +188,24 @@ func (c *Client) Undo(ctx context.Context, id string) (service.Edited, error) {
 	return post[service.Edited](ctx, c, c.at("/revisions/"+url.PathEscape(id)+"/undo"), nil)
 }
 
+// Redo goes one step forward again.
+func (c *Client) Redo(ctx context.Context, id string) (service.Edited, error) {
+	return post[service.Edited](ctx, c, c.at("/revisions/"+url.PathEscape(id)+"/redo"), nil)
+}
+
 // Profiles lists the device profiles.
 func (c *Client) Profiles(ctx context.Context) ([]*profile.Profile, error) {
 	return get[[]*profile.Profile](ctx, c, "/api/profiles")
 }
 
 // Rehearse says what a run would do.
-func (c *Client) Rehearse(ctx context.Context, tags []string) (commission.Rehearsal, error) {
-	return post[commission.Rehearsal](ctx, c, c.at("/rehearsals"), service.Selection{Tags: tags})
+func (c *Client) Rehearse(ctx context.Context, in service.RunOptions) (commission.Rehearsal, error) {
+	return post[commission.Rehearsal](ctx, c, c.at("/rehearsals"), in)
 }
 
 // Commission starts a run.
-func (c *Client) Commission(ctx context.Context, tags []string) (service.Activity, error) {
-	return post[service.Activity](ctx, c, c.at("/runs"), service.Selection{Tags: tags})
+func (c *Client) Commission(ctx context.Context, in service.RunOptions) (service.Activity, error) {
+	return post[service.Activity](ctx, c, c.at("/runs"), in)
 }
 
 // LatestRun gives the latest run; ok is false before the first.
@@ -213,13 +228,33 @@ func (c *Client) GiveUp(ctx context.Context, run int64) error {
 }
 
 // Verify starts a verification.
-func (c *Client) Verify(ctx context.Context, tags []string, restart string) (service.Activity, error) {
-	return post[service.Activity](ctx, c, c.at("/verifications"), service.Selection{Tags: tags, Restart: restart})
+func (c *Client) Verify(ctx context.Context, in service.VerifyOptions) (service.Activity, error) {
+	return post[service.Activity](ctx, c, c.at("/verifications"), in)
 }
 
 // Reveal shows the stored login of an entry's device, or a secret setting.
-func (c *Client) Reveal(ctx context.Context, tag, setting string) (service.Shown, error) {
-	return post[service.Shown](ctx, c, c.at(entryPath(tag)+"/reveal?setting="+url.QueryEscape(setting)), nil)
+func (c *Client) Reveal(ctx context.Context, tag, setting, credential string) (service.Shown, error) {
+	return post[service.Shown](ctx, c, c.at(entryPath(tag)+"/reveal"+query("setting", setting, "credential", credential)), nil)
+}
+
+// Credentials lists what is stored to open an entry's device, without passwords.
+func (c *Client) Credentials(ctx context.Context, tag string) ([]service.Credential, error) {
+	return get[[]service.Credential](ctx, c, c.at(entryPath(tag)+"/credentials"))
+}
+
+// SetByHand marks entries as set by hand, and gives their tags.
+func (c *Client) SetByHand(ctx context.Context, in service.Chosen) ([]string, error) {
+	return post[[]string](ctx, c, c.at("/set-by-hand"), in)
+}
+
+// BeginAnew gives a vault that nothing opens a new key.
+func (c *Client) BeginAnew(ctx context.Context) (service.VaultStatus, error) {
+	return post[service.VaultStatus](ctx, c, "/api/vault/begin-anew", nil)
+}
+
+// BrokenProfiles lists the files of the profile folder that cannot be used.
+func (c *Client) BrokenProfiles(ctx context.Context) ([]profiles.Broken, error) {
+	return get[[]profiles.Broken](ctx, c, "/api/profiles/broken")
 }
 
 // LearnCredentials stores known logins, from CSV.
@@ -234,7 +269,7 @@ func (c *Client) SetPolicy(ctx context.Context, p service.PolicyChange) error {
 
 // RemovePolicy takes a policy away.
 func (c *Client) RemovePolicy(ctx context.Context, of string) error {
-	return c.call(ctx, http.MethodDelete, c.at("/policies?for="+url.QueryEscape(of)), nil, nil)
+	return c.call(ctx, http.MethodDelete, c.at("/policies"+query("for", of)), nil, nil)
 }
 
 // Vault tells whether the vault is open.

@@ -10,13 +10,15 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
+
+	"github.com/gofrs/flock"
 
 	"redstart/internal/core/problem"
 	"redstart/internal/service"
@@ -32,18 +34,25 @@ type Handle struct {
 
 func handlePath(dir string) string { return filepath.Join(dir, "service.json") }
 
-// WriteHandle stores the handle of a running service; Remove takes it away.
+// WriteHandle stores the handle of a running service, in one piece and in place of
+// one that a killed service left; remove takes it away.
 func WriteHandle(dir string, h Handle) (remove func(), err error) {
 	doc, err := json.Marshal(h)
 	if err != nil {
 		return nil, err
 	}
-	path := handlePath(dir)
-	// A handle left by a killed service may be replaced; its rights must not be inherited.
-	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+	next := handlePath(dir) + ".next"
+	if err := os.Remove(next); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, err
 	}
-	return func() { _ = os.Remove(path) }, os.WriteFile(path, doc, 0o600)
+	err = os.WriteFile(next, doc, 0o600)
+	if err == nil {
+		err = os.Rename(next, handlePath(dir))
+	}
+	if err != nil {
+		return nil, problem.Disk(err, "the data folder cannot be written", dir)
+	}
+	return func() { _ = os.Remove(handlePath(dir)) }, nil
 }
 
 // Client talks to one service, about one site.
@@ -87,17 +96,63 @@ func Pin(certificate []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Open finds the service that runs on a data folder.
-func Open(dir string) (*Client, error) {
+// startTime is how long a service may take from locking its data folder to being
+// reached, and startLook how often it is looked for meanwhile.
+const (
+	startTime = 10 * time.Second
+	startLook = 50 * time.Millisecond
+)
+
+// Open finds the service that runs on a data folder. One that is just starting is
+// waited for.
+func Open(ctx context.Context, dir string) (*Client, error) {
+	ctx, cancel := context.WithTimeout(ctx, startTime)
+	defer cancel()
+	again := time.NewTicker(startLook)
+	defer again.Stop()
+	for {
+		h, err := readHandle(dir)
+		if err == nil {
+			c := New(h)
+			// What a killed service left names a port where nobody, or somebody else, is.
+			if err = c.call(ctx, http.MethodGet, "/api/session", nil, nil); err == nil || problem.KindOf(err) != problem.SignIn && problem.KindOf(err) != problem.Machine {
+				return c, nil
+			}
+		}
+		if errors.Is(err, os.ErrPermission) {
+			return nil, problem.Disk(err, "the data folder cannot be read", dir)
+		}
+		if !locked(dir) {
+			return nil, notRunning(dir)
+		}
+		select {
+		case <-again.C:
+		case <-ctx.Done():
+			return nil, problem.New(problem.Machine, "a Redstart service uses the data folder, but cannot be reached", "look at its log").About(dir)
+		}
+	}
+}
+
+func readHandle(dir string) (h Handle, err error) {
 	doc, err := os.ReadFile(handlePath(dir))
-	var h Handle
 	if err == nil {
 		err = json.Unmarshal(doc, &h)
 	}
-	if err != nil {
-		return nil, notRunning(dir)
+	return h, err
+}
+
+// locked reports whether a service holds the data folder.
+func locked(dir string) bool {
+	path := filepath.Join(dir, "lock")
+	if _, err := os.Stat(path); err != nil {
+		return false
 	}
-	return New(h), nil
+	lock := flock.New(path)
+	got, err := lock.TryRLock()
+	if err == nil && got {
+		_ = lock.Unlock() // nobody held it, and nobody needs it
+	}
+	return err == nil && !got
 }
 
 func notRunning(where string) error {
@@ -112,6 +167,8 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 	case nil:
 	case []byte:
 		body, contentType = bytes.NewReader(in), "application/octet-stream"
+	case io.Reader:
+		body, contentType = in, "application/octet-stream"
 	default:
 		doc, err := json.Marshal(in)
 		if err != nil {
@@ -126,6 +183,10 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 	defer response.Body.Close()
 	if raw, ok := out.(*[]byte); ok {
 		*raw, err = io.ReadAll(response.Body)
+		return err
+	}
+	if to, ok := out.(io.Writer); ok {
+		_, err = io.Copy(to, response.Body)
 		return err
 	}
 	if out == nil {
@@ -161,7 +222,7 @@ func (c *Client) do(ctx context.Context, method, path, contentType string, body 
 func asProblem(r *http.Response) error {
 	var p service.Problem
 	if err := json.NewDecoder(io.LimitReader(r.Body, 8<<20)).Decode(&p); err != nil {
-		return fmt.Errorf("the service answered %s", r.Status)
+		return problem.New(problem.Machine, "something that is no Redstart service answered "+r.Status, "check the address of the service")
 	}
 	kind := problem.Conflict
 	for k, status := range service.Statuses {
@@ -197,7 +258,7 @@ const maxEvent = 4 << 20
 func (c *Client) Follow(ctx context.Context, handle func(Event) bool) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	response, err := c.do(ctx, http.MethodGet, "/api/events?site="+url.QueryEscape(c.site), "", nil)
+	response, err := c.do(ctx, http.MethodGet, "/api/events"+query("site", c.site), "", nil)
 	if err != nil {
 		return err
 	}
@@ -223,4 +284,18 @@ func (c *Client) Follow(ctx context.Context, handle func(Event) bool) error {
 		return ctx.Err()
 	}
 	return problem.New(problem.Machine, "the service went away", "start it again; a run goes on with: redstart commission")
+}
+
+// query makes a query of names and values; those without a value are left out.
+func query(pairs ...string) string {
+	q := url.Values{}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		if pairs[i+1] != "" {
+			q.Set(pairs[i], pairs[i+1])
+		}
+	}
+	if len(q) == 0 {
+		return ""
+	}
+	return "?" + q.Encode()
 }

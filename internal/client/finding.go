@@ -116,9 +116,14 @@ func (c *Client) Match(ctx context.Context, tag string, with service.MatchWith) 
 	return c.call(ctx, http.MethodPut, c.at(entryPath(tag)+"/match"), with, nil)
 }
 
-// Lock keeps a match from being changed, or lets it be.
-func (c *Client) Lock(ctx context.Context, tag string, locked bool) error {
-	return c.call(ctx, http.MethodPut, c.at(entryPath(tag)+"/lock"), service.Locking{Locked: locked}, nil)
+// Lock keeps the matches of entries from being changed, or lets them be, all or none.
+func (c *Client) Lock(ctx context.Context, in service.Locking) error {
+	return c.call(ctx, http.MethodPut, c.at("/locks"), in, nil)
+}
+
+// Replace puts a new box in the place of an entry's.
+func (c *Client) Replace(ctx context.Context, tag string, in service.Replacement) (service.Replaced, error) {
+	return post[service.Replaced](ctx, c, c.at(entryPath(tag)+"/replace"), in)
 }
 
 // Scan takes in a scanned label.

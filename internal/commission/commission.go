@@ -11,9 +11,11 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
+	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
@@ -62,8 +64,15 @@ type LeftOut struct {
 	Why string `json:"why"`
 }
 
+// Known is what a rehearsal goes by besides the plan.
+type Known struct {
+	Opens map[address.MAC]procedure.Login // what opens each box so far
+	Holds map[address.MAC]netip.Addr      // where each box is, as far as is known
+	Fresh bool                            // new passwords are wanted, whatever is planned
+}
+
 // Rehearse works out a run over entries without sending anything.
-func Rehearse(p plan.Plan, entries []store.Entry) Rehearsal {
+func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 	stopped := map[string]string{} // by tag, or by profile
 	for _, f := range p.Check() {
 		if f.Level == plan.Stops && f.Tag+f.Profile != "" {
@@ -88,18 +97,67 @@ func Rehearse(p plan.Plan, entries []store.Entry) Rehearsal {
 			r.Left = append(r.Left, LeftOut{e.Tag, "the plan is wrong: " + stop})
 		default:
 			v := procedure.For(resolver, e.Entry, p)
-			steps := procedure.Steps(p, v)
+			opens := known.Opens[e.Device]
+			opens.Fresh = known.Fresh
+			steps := procedure.Steps(p, v, opens)
 			d := Rehearsed{e.Tag, e.Device.String(), p.ID, v, steps, procedure.Takes(p, steps).Seconds(), notSent(e, p)}
 			r.Devices = append(r.Devices, d)
 			r.Seconds = max(r.Seconds, d.Seconds)
 		}
 	}
+	r.leaveHeld(known)
 	r.Seconds *= float64(1 + (len(r.Devices)-1)/SideBySide)
 	return r
 }
 
+// leaveHeld leaves out devices whose planned address another box holds that is
+// there: side by side nobody waits for it to move, and in a circle nobody could.
+func (r *Rehearsal) leaveHeld(known Known) {
+	holder := map[netip.Addr]string{} // MAC by the address that it holds
+	for mac, at := range known.Holds {
+		holder[at] = mac.String()
+	}
+	moves := map[string]Rehearsed{} // by MAC
+	for _, d := range r.Devices {
+		moves[d.MAC] = d
+	}
+	r.Devices = slices.DeleteFunc(r.Devices, func(d Rehearsed) bool {
+		by := holder[d.Given.Address.Addr()]
+		if by == "" || by == d.MAC {
+			return false
+		}
+		why := fmt.Sprintf("its address %s is in use by %s", d.Given.Address.Addr(), by)
+		if next, ok := moves[by]; ok {
+			why = fmt.Sprintf("its address %s is still that of %s; commission %s first", d.Given.Address.Addr(), next.Tag, next.Tag)
+			if circle := around(d, moves, holder); circle != "" {
+				why = fmt.Sprintf("addresses go around in a circle: %s; plan a free address for one of them, commission it, then plan its own again", circle)
+			}
+		}
+		r.Left = append(r.Left, LeftOut{d.Tag, why})
+		return true
+	})
+}
+
+// around follows who holds whose address, and names the circle that a device is
+// in; "" when it is in none.
+func around(d Rehearsed, moves map[string]Rehearsed, holder map[netip.Addr]string) string {
+	tags := []string{d.Tag}
+	for at := d; len(tags) <= len(moves); {
+		next, ok := moves[holder[at.Given.Address.Addr()]]
+		if !ok {
+			return ""
+		}
+		tags = append(tags, next.Tag)
+		if next.Tag == d.Tag {
+			return strings.Join(tags, " wants that of ")
+		}
+		at = next
+	}
+	return ""
+}
+
 // Prepare stores a run over what a rehearsal showed.
-func (r *Runner) Prepare(ctx context.Context, who string, rehearsal Rehearsal, entries []store.Entry) (store.Run, error) {
+func (r *Runner) Prepare(ctx context.Context, who string, rehearsal Rehearsal, entries []store.Entry, fresh bool) (store.Run, error) {
 	byTag := map[string]store.Entry{}
 	for _, e := range entries {
 		byTag[e.Tag] = e
@@ -107,19 +165,51 @@ func (r *Runner) Prepare(ctx context.Context, who string, rehearsal Rehearsal, e
 	var devices []store.RunDevice
 	for _, d := range rehearsal.Devices {
 		e := byTag[d.Tag]
-		devices = append(devices, store.RunDevice{Tag: d.Tag, MAC: e.Device, Profile: d.Profile, Serial: e.Serial, Given: d.Given, Steps: len(d.Steps)})
+		rd := store.RunDevice{Tag: d.Tag, MAC: e.Device, Profile: d.Profile, Serial: e.Serial, Given: d.Given, Steps: len(d.Steps)}
+		if fresh {
+			rd.FreshSince = store.Now()
+		}
+		devices = append(devices, rd)
 	}
 	if len(devices) == 0 {
-		return store.Run{}, problem.New(problem.Conflict, "none of these entries can be commissioned", "match them with devices first: redstart match")
+		return store.Run{}, nothingToDo(rehearsal.Left)
 	}
 	return r.Store.AddRun(ctx, who, devices)
 }
 
+// nothingToDo says why a run would have no device, for each kind of reason.
+func nothingToDo(left []LeftOut) error {
+	if len(left) == 0 {
+		return problem.New(problem.Conflict, "there is nothing to commission: the plan has no entry that is not set as planned", "verify them: redstart verify")
+	}
+	tags := map[string][]string{}
+	var reasons []string
+	for _, l := range left {
+		if tags[l.Why] == nil {
+			reasons = append(reasons, l.Why)
+		}
+		tags[l.Why] = append(tags[l.Why], l.Tag)
+	}
+	e := problem.New(problem.Conflict, "none of these entries can be commissioned", "mend that, then commission again")
+	for _, why := range reasons {
+		list := tags[why]
+		text := strings.Join(list[:min(3, len(list))], ", ")
+		if n := len(list) - 3; n > 0 {
+			text += fmt.Sprintf(" and %d more", n)
+		}
+		e.Cells = append(e.Cells, problem.Cell{Column: text, Reason: why})
+	}
+	return e
+}
+
 // Carry carries a run out, or goes on with one that was cut off, until every
 // device is done or failed. Closing stop finishes the devices in hand and
-// begins no more. It returns early only when the context ends; then the run is
-// left as it is, for another Carry.
+// begins no more. It returns early only when the context ends, or when the
+// records or the segment fail; then the run is left as it is, for another Carry,
+// and the error is what cut it off.
 func (r *Runner) Carry(ctx context.Context, run store.Run, avoid func(netip.Addr) bool, stop <-chan struct{}) error {
+	ctx, cut := context.WithCancelCause(ctx)
+	defer cut(nil)
 	if err := r.Store.SetRunState(ctx, run.ID, store.Running); err != nil {
 		return err
 	}
@@ -140,12 +230,12 @@ func (r *Runner) Carry(ctx context.Context, run store.Run, avoid func(netip.Addr
 				stopped = true
 			case <-ctx.Done():
 				all.Wait()
-				return ctx.Err()
+				return context.Cause(ctx)
 			}
 		}
 		if stopped {
 			if err := r.leave(ctx, d); err != nil {
-				r.Log.Error("a device could not be left out", "tag", d.Tag, "error", err)
+				cut(err)
 			}
 			continue
 		}
@@ -153,12 +243,14 @@ func (r *Runner) Carry(ctx context.Context, run store.Run, avoid func(netip.Addr
 		go func() {
 			defer all.Done()
 			defer func() { <-slots }()
-			r.device(ctx, d, avoid)
+			if err := r.device(ctx, d, avoid); err != nil {
+				cut(err)
+			}
 		}()
 	}
 	all.Wait()
 	if ctx.Err() != nil {
-		return ctx.Err()
+		return context.Cause(ctx)
 	}
 	state := store.Done
 	select {
@@ -175,8 +267,11 @@ func (r *Runner) leave(ctx context.Context, d store.RunDevice) error {
 	if err := r.Store.SaveRunDevice(ctx, d); err != nil {
 		return err
 	}
-	err := r.Store.SetState(ctx, d.Tag, store.Matched, "", "run "+fmt.Sprint(d.Run))
+	err := r.Store.SetState(ctx, d.Tag, d.MAC, store.Matched, "", "run "+fmt.Sprint(d.Run))
 	r.Notify(d)
+	if problem.KindOf(err) == problem.Conflict {
+		return nil // it was matched anew meanwhile
+	}
 	return err
 }
 
@@ -195,7 +290,7 @@ func Left(run store.Run, profiles profile.Set, now time.Time) time.Duration {
 		if p == nil || d.State == store.Done || d.State == store.Failed || d.State == store.Stopped {
 			continue
 		}
-		expect := procedure.Takes(p, procedure.Steps(p, d.Given))
+		expect := procedure.Takes(p, procedure.Steps(p, d.Given, procedure.Login{}))
 		if past := took[d.Profile]; len(past) > 0 {
 			expect = past[len(past)-1]
 		}

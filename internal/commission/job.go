@@ -2,7 +2,6 @@ package commission
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -11,17 +10,21 @@ import (
 	"time"
 
 	"redstart/internal/core/device"
-	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
 	"redstart/internal/driver"
+	"redstart/internal/lan"
 	"redstart/internal/lan/watch"
+	"redstart/internal/shield"
 	"redstart/internal/store"
+	"redstart/internal/vault"
 )
 
-// attempts is how often a device that falls silent is looked for anew.
-const attempts = 3
+const (
+	attempts = 3               // how often a device that falls silent is looked for anew
+	lastLook = 2 * time.Second // for a device whose work failed
+)
 
 // job is the work on one device.
 type job struct {
@@ -29,53 +32,112 @@ type job struct {
 	d       store.RunDevice
 	p       *profile.Profile
 	avoid   func(netip.Addr) bool
+	who     string // what told of its credentials: run 3
+	tries   *vault.Tries
 	steps   []procedure.Step
 	journal map[string]store.Line
 
-	here   bool       // it is on the segment
-	at     netip.Addr // where it is now; invalid: it has no address
-	old    netip.Addr // where it was before the act that makes it go
-	watch  *watch.Watch
-	talk   *driver.Talk
-	login  *profile.Login // what opens it now; nil when nothing is needed or known
-	inside bool           // the talk is signed in
+	here     bool           // it is on the segment
+	at       netip.Addr     // where it is now; invalid: it has no address
+	old      netip.Addr     // where it was before the act that makes it go
+	restart  *watch.Restart // from before the act that makes it go
+	talk     *driver.Talk
+	login    *vault.Login // what opens it now, with ID 0 for the factory login; nil when nothing is needed or known
+	inside   bool         // the talk is signed in
+	unproven bool         // login was set, but not tried yet: the device had to go first
+	idle     bool         // nothing was sent, so the device does not go
 }
 
-// device does the work on one device and records how it ended.
-func (r *Runner) device(ctx context.Context, d store.RunDevice, avoid func(netip.Addr) bool) {
+// device does the work on one device and records how it ended. Its error is
+// ours, not the device's: the run cannot go on.
+func (r *Runner) device(ctx context.Context, d store.RunDevice, avoid func(netip.Addr) bool) error {
 	d.State, d.Error, d.Done = store.Running, "", 0
 	if d.StartedAt.IsZero() {
 		d.StartedAt = store.Now()
 	}
-	j := &job{Runner: r, d: d, p: r.Plan.Profiles[d.Profile], avoid: avoid}
-	err := j.run(ctx)
-	// A box that falls silent in the middle may just be restarting, from before
-	// the run was cut off or by itself. Since acts say what should be, looking
-	// again and repeating them does no harm.
-	for attempt := 1; attempt < attempts && errors.Is(err, driver.ErrNoAnswer) && ctx.Err() == nil; attempt++ {
-		j.hangUp()
-		j.login = nil
-		err = j.run(ctx)
-	}
+	who := fmt.Sprintf("run %d", d.Run)
+	j := &job{Runner: r, d: d, p: r.Plan.Profiles[d.Profile], avoid: avoid, who: who}
+	defer j.hangUp()
+	err := shield.Do(r.Log, d.MAC.String(), func() error {
+		if j.p != nil {
+			j.tries = r.Vault.Try(d.MAC, j.p.Accounts, who)
+		}
+		err := j.run(ctx)
+		// A box that falls silent in the middle may just be restarting, from before
+		// the run was cut off or by itself. Since acts say what should be, looking
+		// again and repeating them does no harm.
+		for attempt := 1; attempt < attempts && errors.Is(err, driver.ErrNoAnswer) && ctx.Err() == nil; attempt++ {
+			j.hangUp()
+			err = j.run(ctx)
+		}
+		return err
+	})
 	j.hangUp()
-	if ctx.Err() != nil {
-		return // cut off, not failed: the next Carry goes on by looking
+	switch {
+	case ctx.Err() != nil:
+		return nil // cut off, not failed: the next Carry goes on by looking
+	case ours(err):
+		return err
 	}
 	j.d.EndedAt = store.Now()
 	j.d.State = store.Done
-	who := fmt.Sprintf("run %d", d.Run)
-	if err != nil {
-		j.d.State, j.d.Error = store.Failed, j.explain(err)
-		err = r.Store.SetState(ctx, d.Tag, store.Attention, j.d.Error, who)
-	} else {
-		err = r.Store.SetConfigured(ctx, d.Tag, d.Given, who)
+	if err == nil {
+		err = errors.Join(r.Store.SetConfigured(ctx, d.Tag, d.MAC, d.Given, who), j.sighted(ctx, true))
 	}
-	record := errors.Join(r.Store.SaveRunDevice(ctx, j.d), err)
-	if record != nil {
-		r.Log.Error("the end of a device's run could not be recorded", "tag", d.Tag, "error", record)
+	if err != nil && ctx.Err() == nil && !ours(err) {
+		_ = shield.Do(r.Log, d.MAC.String(), func() error { j.lookAgain(ctx); return nil }) // the failure is told anyway
+		j.d.State, j.d.Error = store.Failed, j.explain(err)
+		if err = r.Store.SetState(ctx, d.Tag, d.MAC, store.Attention, j.d.Error, who); problem.KindOf(err) == problem.Conflict {
+			err = nil // the entry is another box by now; the run says what became of this one
+		}
+	}
+	if err == nil {
+		err = r.Store.SaveRunDevice(ctx, j.d)
+	}
+	if err != nil {
+		if ctx.Err() == nil {
+			r.Log.Error("the end of a device's run could not be recorded", "tag", d.Tag, "error", err)
+		}
+		return err
 	}
 	r.Log.Info("device ended", "run", d.Run, "tag", d.Tag, "mac", d.MAC.String(), "state", j.d.State, "error", j.d.Error)
 	r.Notify(j.d)
+	return nil
+}
+
+// ours reports whether an error is of the records or of the segment: then no
+// device has failed, and the run is cut off until they are back.
+func ours(err error) bool {
+	return errors.Is(err, store.ErrUnwritable) || errors.Is(err, lan.ErrClosed) || errors.Is(err, store.ErrClosed) || errors.Is(err, vault.ErrLocked)
+}
+
+// lookAgain looks where the device is now, so that what is said of it is true.
+func (j *job) lookAgain(ctx context.Context) {
+	if j.p == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, lastLook)
+	defer cancel()
+	w := watch.New(j.Bench, j.d.MAC)
+	defer w.Close()
+	candidates := append([]netip.Addr{j.want()}, j.p.Factory.Address.List()...)
+	if j.old.IsValid() {
+		candidates = append(candidates, j.old)
+	}
+	at, err := w.Find(ctx, candidates, true)
+	j.here, j.at = err == nil, at
+	if err == nil && at.IsValid() {
+		_ = j.sighted(ctx, false) // what is known of it is the better for it, but the failure is told anyway
+	}
+}
+
+// sighted tells what the run saw of the device; set says that it set it.
+func (j *job) sighted(ctx context.Context, set bool) error {
+	s := device.Sighting{MAC: j.d.MAC, Protocol: device.ByRun, At: time.Now().UTC(), Facts: map[string]string{device.Address: j.at.String()}}
+	if set {
+		s.Facts[device.State], s.Facts[device.Name] = device.Set, j.d.Given.Name
+	}
+	return j.Store.Sight(ctx, s, func(f *device.Found) { f.Recognise(j.Plan.Profiles) })
 }
 
 // explain says what happened, what state the box is in, and what to do.
@@ -106,7 +168,7 @@ func (j *job) run(ctx context.Context) (err error) {
 	if j.journal, err = j.Store.Journal(ctx, j.d.Run, j.d.Tag); err != nil {
 		return err
 	}
-	j.steps = procedure.Steps(j.p, j.d.Given)
+	j.steps = procedure.Steps(j.p, j.d.Given, procedure.Login{})
 	for i, s := range j.steps {
 		j.d.Step, j.d.Done = s.Name, i
 		if err := j.Store.SaveRunDevice(ctx, j.d); err != nil {
@@ -157,8 +219,9 @@ func (j *job) step(ctx context.Context, s procedure.Step) (detail string, err er
 		return j.confirm(ctx)
 	case s.Return:
 		return j.comeBack(ctx, s)
-	case s.Act == profile.Password:
-		return j.password(ctx)
+	}
+	if s.Act == profile.Password {
+		return j.password(ctx, s)
 	}
 	return j.act(ctx, s)
 }
@@ -194,13 +257,17 @@ func (j *job) reach(ctx context.Context) (string, error) {
 // converse makes sure that a talk with the device at its present address is open.
 func (j *job) converse() *driver.Talk {
 	if j.talk == nil {
-		bits := j.p.Factory.Address.Bits
-		if j.at == j.want() {
-			bits = j.d.Given.Address.Bits()
-		}
-		j.talk = driver.New(j.Bench, driver.Target{MAC: j.d.MAC, Address: j.at, Bits: bits, Profile: j.p, Avoid: j.avoid})
+		j.talk = driver.New(j.Bench, j.target(j.at))
 	}
 	return j.talk
+}
+
+func (j *job) target(at netip.Addr) driver.Target {
+	bits := j.p.Factory.Address.Bits
+	if at == j.want() {
+		bits = j.d.Given.Address.Bits()
+	}
+	return driver.Target{MAC: j.d.MAC, Address: at, Bits: bits, Profile: j.p, Avoid: j.avoid}
 }
 
 func (j *job) hangUp() {
@@ -208,9 +275,9 @@ func (j *job) hangUp() {
 		j.talk.Close()
 		j.talk, j.inside = nil, false
 	}
-	if j.watch != nil {
-		j.watch.Close()
-		j.watch = nil
+	if j.restart != nil {
+		j.restart.Close()
+		j.restart = nil
 	}
 }
 
@@ -234,139 +301,6 @@ func (j *job) confirm(ctx context.Context) (string, error) {
 // variables are what the profile's moves may use.
 func (j *job) variables() map[string]string { return j.d.Given.Variables() }
 
-// signIn opens the device with what is known to open it, if its acts need that.
-func (j *job) signIn(ctx context.Context) error {
-	if j.inside || len(j.p.Acts[profile.SignIn]) == 0 {
-		return nil
-	}
-	if j.login == nil {
-		if err := j.findLogin(ctx); err != nil {
-			return err
-		}
-	}
-	if j.login == nil {
-		return nil // no password until first use
-	}
-	if j.inside {
-		return nil
-	}
-	if err := j.converse().SignIn(ctx, *j.login); err != nil {
-		return err
-	}
-	j.inside = true
-	return nil
-}
-
-// findLogin tries the stored credentials, newest first, then the factory login.
-func (j *job) findLogin(ctx context.Context) error {
-	stored, err := j.Vault.Logins(ctx, j.d.MAC)
-	if err != nil {
-		return err
-	}
-	for _, l := range stored {
-		switch err := j.converse().SignIn(ctx, l.Login); {
-		case err == nil:
-			j.login, j.inside = &l.Login, true
-			return j.Vault.Works(ctx, l)
-		case !errors.Is(err, driver.ErrLogin):
-			return err
-		}
-	}
-	factory := j.p.Factory.Login
-	if factory == nil {
-		return nil
-	}
-	switch err := j.converse().SignIn(ctx, *factory); {
-	case err == nil:
-		j.login, j.inside = factory, true
-		return nil
-	case errors.Is(err, driver.ErrLogin):
-		return problem.New(problem.Device, "neither a stored password nor the factory login opens it", "reset it to its factory state, or give its password")
-	default:
-		return err
-	}
-}
-
-// password gives the device a password of its own, which is on disk before it
-// is sent. A stored one that already opens the device is kept.
-func (j *job) password(ctx context.Context) (string, error) {
-	if err := j.findLogin(ctx); err != nil {
-		return "", err
-	}
-	factory := j.p.Factory.Login
-	if j.login != nil && (factory == nil || *j.login != *factory) {
-		return "it has its own password already", nil
-	}
-	stored, err := j.Vault.Logins(ctx, j.d.MAC)
-	if err != nil {
-		return "", err
-	}
-	next := profile.Login{User: j.d.Given.User}
-	if len(stored) > 0 && stored[0].User == next.User && !stored[0].Works && j.p.Password.Check(stored[0].Password) == nil {
-		next = stored[0].Login // stored by a run that was cut off before the device took it
-	} else {
-		if next.Password, err = j.newPassword(ctx); err != nil {
-			return "", err
-		}
-		if err := j.Vault.Put(ctx, j.d.MAC, next); err != nil {
-			return "", err
-		}
-	}
-	vars := j.variables()
-	vars["password"] = next.Password
-	if factory != nil {
-		vars["old-password"] = factory.Password
-	}
-	if err := j.changing(ctx); err != nil {
-		return "", err
-	}
-	if _, err := j.converse().Do(ctx, profile.Password, vars); err != nil {
-		return "", err
-	}
-	j.login, j.inside = &next, false
-	if err := j.signIn(ctx); err != nil {
-		return "", err
-	}
-	if stored, err = j.Vault.Logins(ctx, j.d.MAC); err != nil {
-		return "", err
-	}
-	return "its own password opens it", errors.Join(j.Vault.Works(ctx, stored[0]), j.changing(ctx), j.remember(ctx))
-}
-
-// newPassword makes or takes the password that the site's policy wants for the device.
-func (j *job) newPassword(ctx context.Context) (string, error) {
-	policy := j.Plan.Site.PolicyFor(j.p)
-	switch policy.Mode {
-	case plan.Given:
-		password, ok, err := j.Vault.Secret(ctx, policy.Given)
-		if err != nil {
-			return "", err
-		}
-		if !ok {
-			return "", problem.New(problem.Conflict, "the password that the policy gives is not in the vault", "give it again: redstart vault policy")
-		}
-		if err := j.p.Password.Check(password); err != nil {
-			return "", problem.New(problem.Conflict, err.Error(), "give another in the policy")
-		}
-		return password, nil
-	case plan.OneKind:
-		return j.Vault.Shared(ctx, j.Store, j.p.Kind, func() (string, error) {
-			return j.Plan.SharedRules(j.p.Kind).Generate(rand.Reader, policy.Length)
-		})
-	}
-	return j.p.Password.Generate(rand.Reader, policy.Length)
-}
-
-// changing notes the time of a write.
-func (j *job) changing(ctx context.Context) error {
-	return j.Store.SetConduct(ctx, store.Conduct{MAC: j.d.MAC, ChangedAt: store.Now()})
-}
-
-// remember notes the certificate that the device showed, for later comparing.
-func (j *job) remember(ctx context.Context) error {
-	return j.Store.SetConduct(ctx, store.Conduct{MAC: j.d.MAC, Certificate: j.converse().Certificate()})
-}
-
 // act carries out any other act.
 func (j *job) act(ctx context.Context, s procedure.Step) (string, error) {
 	if !j.p.OnlyDCP(s.Act) {
@@ -379,9 +313,8 @@ func (j *job) act(ctx context.Context, s procedure.Step) (string, error) {
 			return "", err
 		}
 	}
-	if s.Then != profile.Stays {
-		// Watch from before the act: the device may go and be back at once.
-		j.old, j.watch = j.at, watch.New(j.Bench, j.d.MAC)
+	if err := j.beforeGoing(ctx, s); err != nil {
+		return "", err
 	}
 	if s.Act != profile.Restart {
 		if err := j.changing(ctx); err != nil {
@@ -419,38 +352,118 @@ func (j *job) showFree(ctx context.Context) error {
 	return nil
 }
 
-// comeBack waits for the device at its planned address by watching the segment.
+// beforeGoing notes, before an act that makes the device go, what will show that
+// it restarted.
+func (j *job) beforeGoing(ctx context.Context, s procedure.Step) error {
+	j.old = j.at
+	if s.Then != profile.Restarts {
+		return nil
+	}
+	login := func() *profile.Login {
+		if j.login == nil {
+			return nil
+		}
+		return &j.login.Login
+	}
+	if s.Act == profile.Password {
+		login = nil // which of two opens it is what the restart decides; none is tried in vain
+	}
+	bits := j.target(j.at).Bits
+	if j.restart != nil {
+		j.restart.Close()
+	}
+	j.restart = &watch.Restart{Fatal: func(err error) bool { return errors.Is(err, driver.ErrLogin) }}
+	if tell := driver.Teller(j.Bench, j.p, j.target, login); tell != nil {
+		j.restart.Tell = tell
+	}
+	j.restart.Begin(ctx, j.Bench, j.d.MAC, j.p, j.at, j.whither(s), bits)
+	if n := j.restart.Starts(); n >= 0 {
+		return j.Store.SetStarts(ctx, j.d.MAC, n)
+	}
+	return nil
+}
+
+// whither tells where the device should be after an act: where it is, until its
+// address was sent.
+func (j *job) whither(s procedure.Step) netip.Addr {
+	for _, o := range j.p.Order {
+		if o.Act == profile.Address {
+			return j.want()
+		}
+		if o.Act == s.Act {
+			break
+		}
+	}
+	return j.at
+}
+
+// comeBack waits for the device at its planned address, and for what shows that
+// it restarted.
 func (j *job) comeBack(ctx context.Context, s procedure.Step) (string, error) {
-	w := j.watch
-	j.watch = nil
+	r := j.restart
+	j.restart = nil
 	j.hangUp()
-	defer w.Close()
-	ctx, cancel := context.WithTimeout(ctx, time.Duration(j.p.Restart.AtMost))
+	if r != nil {
+		defer r.Close()
+	}
+	if j.idle {
+		j.idle = false
+		return "nothing was sent, so it stayed", nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, time.Duration(j.p.Restart.AtMost)+lastLook)
 	defer cancel()
-	began := time.Now()
-	var err error
-	if s.Then == profile.Restarts {
-		err = w.Back(ctx, j.old, j.want())
-	} else {
-		for err == nil && j.at != j.want() {
-			j.at, err = w.Find(ctx, []netip.Addr{j.want()}, false)
-		}
+	if s.Then == profile.Moves {
+		return j.moved(ctx)
 	}
-	if err != nil {
-		j.here, j.at = false, netip.Addr{}
-		if errors.Is(err, watch.ErrOldAddress) || errors.Is(err, watch.ErrNoRestart) {
-			j.here, j.at = true, j.old
-		}
-		return "", problem.New(problem.Device, fmt.Sprintf("%s within %s", err, time.Duration(j.p.Restart.AtMost)), "look at the box; switch it off and on if it is dark, then commission it again").About(j.d.MAC.String())
+	if r == nil {
+		return "", problem.New(problem.Device, "the run was cut off while it restarted", "commission it again")
 	}
-	j.at = j.want()
-	c := store.Conduct{MAC: j.d.MAC}
-	if s.Then == profile.Restarts {
-		c.RestartedAt = store.Now()
+	out, err := r.Wait(ctx)
+	j.here, j.at = out.Here, out.At
+	how := out.Evidence
+	switch {
+	case errors.Is(err, watch.ErrNoRestart) && s.Act != profile.Restart && j.old == out.At:
+		// Nothing changed for it, so it may well have left the restart out.
+		how = "nothing shows that it restarted, since nothing changed"
+	case errors.Is(err, driver.ErrLogin):
+		return "", problem.New(problem.Device, "after its restart it refuses the password that it took before", "look at the box; reset it to its factory state, or give its password: redstart vault learn").About(j.d.MAC.String())
+	case err != nil && (ours(err) || errors.Is(err, context.Canceled)):
+		return "", err
+	case err != nil:
+		return "", problem.New(problem.Device, fmt.Sprintf("%s, after %.0f s", err, out.Took.Seconds()), "look at the box; switch it off and on if it is dark, then commission it again").About(j.d.MAC.String())
 	}
 	if err := j.converse().Answering(ctx); err != nil {
 		return "", err
 	}
-	sighting := device.Sighting{MAC: j.d.MAC, Protocol: "arp", At: time.Now().UTC(), Facts: map[string]string{device.Address: j.at.String()}}
-	return fmt.Sprintf("at %s after %.1f s", j.at, time.Since(began).Seconds()), errors.Join(j.Store.SetConduct(ctx, c), j.Store.Sight(ctx, sighting))
+	if out.Evidence != "" {
+		if err := j.Store.SetConduct(ctx, store.Conduct{MAC: j.d.MAC, RestartedAt: store.Now(), Evidence: out.Evidence}); err != nil {
+			return "", err
+		}
+	}
+	if err := j.prove(ctx); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("at %s after %.1f s; %s", j.at, out.Took.Seconds(), how), j.sighted(ctx, false)
+}
+
+// moved finds the device at its new address, which it took at once.
+func (j *job) moved(ctx context.Context) (string, error) {
+	began := time.Now()
+	w := watch.New(j.Bench, j.d.MAC)
+	defer w.Close()
+	j.at = netip.Addr{}
+	for j.at != j.want() {
+		at, err := w.Find(ctx, []netip.Addr{j.want()}, false)
+		if errors.Is(err, watch.ErrAbsent) {
+			return "", problem.New(problem.Device, fmt.Sprintf("it does not answer at its new address within %s", time.Duration(j.p.Restart.AtMost)), "look at the box; switch it off and on if it is dark, then commission it again").About(j.d.MAC.String())
+		}
+		if err != nil {
+			return "", err
+		}
+		j.here, j.at = true, at
+	}
+	if err := j.converse().Answering(ctx); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("at %s after %.1f s", j.at, time.Since(began).Seconds()), j.sighted(ctx, false)
 }

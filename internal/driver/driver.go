@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"redstart/internal/core/address"
+	"redstart/internal/core/evidence"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
 	"redstart/internal/driver/dcp"
@@ -162,6 +163,35 @@ func (t *Talk) Certificate() string {
 		return ""
 	}
 	return t.web.Certificate()
+}
+
+// Teller gives what asks a device what its profile takes as up-time or start
+// counter, in a talk of its own, signed in where that needs it with what login
+// gives at that time; nil when the profile takes neither, or when a login is
+// needed and login is nil. target is the device at an address.
+func Teller(b *bench.Bench, p *profile.Profile, target func(at netip.Addr) Target, login func() *profile.Login) func(ctx context.Context, at netip.Addr) (map[string]string, error) {
+	act := profile.Act("")
+	for _, fact := range []string{evidence.Uptime, evidence.Starts} {
+		if p.Restart.ShownBy(fact) && act == "" {
+			act = p.Tells(fact)
+		}
+	}
+	signsIn := act == profile.Read && len(p.Acts[profile.SignIn]) > 0
+	if act == "" || signsIn && login == nil {
+		return nil
+	}
+	return func(ctx context.Context, at netip.Addr) (map[string]string, error) {
+		talk := New(b, target(at))
+		defer talk.Close()
+		if signsIn {
+			if l := login(); l != nil {
+				if err := talk.SignIn(ctx, *l); err != nil {
+					return nil, err
+				}
+			}
+		}
+		return talk.Do(ctx, act, nil)
+	}
 }
 
 // explain turns a driver's error into one that names the device and hides secrets.

@@ -24,7 +24,7 @@ import (
 // one starts a site with one device of a model and waits until it is there.
 func one(t *testing.T, model, id string) (*box.Box, *bench.Bench, func(at string) *driver.Talk) {
 	t.Helper()
-	set, err := profiles.Load("")
+	set, _, err := profiles.Load("")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -163,13 +163,38 @@ func TestACameraWantsItsPasswordFirst(t *testing.T) {
 
 func TestABoxThatIsNotThere(t *testing.T) {
 	_, b, _ := one(t, "C20", "ovalis-c20")
-	set, err := profiles.Load("")
+	set, _, err := profiles.Load("")
 	if err != nil {
 		t.Fatal(err)
 	}
 	gone := driver.New(b, driver.Target{MAC: address.MAC{6, 0x46, 0x4e, 9, 9, 9}, Profile: set["fennmark-fs8"]})
 	defer gone.Close()
 	if _, err := gone.Do(patient(t), profile.Identify, nil); err == nil || !strings.Contains(err.Error(), "does not answer over DCP") {
+		t.Errorf("%v", err)
+	}
+}
+
+// What it asks of a box is asked as a device at that address is: where its own
+// subnet is full, one whose mask is wider still has room beside it.
+func TestUpTimeIsAskedAsOfADeviceAtThatAddress(t *testing.T) {
+	device, b, _ := one(t, "C20", "ovalis-c20")
+	set, _, err := profiles.Load("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := device.Running().Address.Addr()
+	full := netip.PrefixFrom(at, 29).Masked()
+	tell := driver.Teller(b, set["ovalis-c20"], func(asked netip.Addr) driver.Target {
+		target := driver.Target{MAC: device.MAC, Address: asked, Bits: 29, Profile: set["ovalis-c20"], Avoid: full.Contains}
+		if asked == at {
+			target.Bits = 24
+		}
+		return target
+	}, nil)
+	if facts, err := tell(patient(t), at); err != nil || facts["uptime"] == "" {
+		t.Errorf("%v, %v", facts, err)
+	}
+	if _, err := tell(patient(t), at.Next()); err == nil || !strings.Contains(err.Error(), "is free to talk from") {
 		t.Errorf("%v", err)
 	}
 }

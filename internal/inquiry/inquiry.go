@@ -55,11 +55,10 @@ func (q Inquirer) Ask(ctx context.Context, f *device.Found) ([]device.Sighting, 
 			asks, ports = append(asks, p.Ask...), append(ports, p.Ports...)
 		}
 	}
-	addresses := f.Addresses()
-	if len(fitting) == 0 || len(addresses) == 0 {
+	at := f.AddressNow()
+	if len(fitting) == 0 || !at.IsValid() {
 		return nil, nil
 	}
-	at := addresses[0]
 	var told []device.Sighting
 	var failed error
 	for _, p := range fitting {
@@ -149,7 +148,7 @@ func (t *talker) client(port uint16) *http.Client {
 }
 
 func (t *talker) url(scheme string, port uint16, path string) string {
-	return fmt.Sprintf("%s://%s:%d%s", scheme, t.found.Addresses()[0], port, path)
+	return fmt.Sprintf("%s://%s:%d%s", scheme, t.found.AddressNow(), port, path)
 }
 
 // page reads title and server of the first page, and the certificate.

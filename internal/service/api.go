@@ -1,11 +1,20 @@
 package service
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
+	"math"
+	"mime"
 	"net/http"
+	"os"
 	"reflect"
+	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -24,17 +33,49 @@ func (s *Service) Handler() http.Handler {
 	e := echo.New()
 	e.Logger = s.log
 	e.HTTPErrorHandler = s.problem
-	e.Use(middleware.Recover(), middleware.BodyLimit(planfile.MaxFile+1<<20), middleware.SecureWithConfig(middleware.SecureConfig{
+	limit := middleware.BodyLimitConfig{LimitBytes: planfile.MaxFile + 1<<20, Skipper: func(c *echo.Context) bool {
+		return c.Request().Method == http.MethodPut && c.Path() == filesPath // streamed, with a limit of its own
+	}}
+	e.Use(middleware.Recover(), middleware.BodyLimitWithConfig(limit), middleware.SecureWithConfig(middleware.SecureConfig{
 		ContentTypeNosniff: "nosniff", XFrameOptions: "DENY", ReferrerPolicy: "no-referrer",
 		// The component library sets style attributes.
 		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; media-src 'self' blob:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
 	}))
 	e.Use(noStore)
-	for _, r := range s.routes() {
-		e.Add(r.method, r.path, s.guard(r.need, r.handler))
+	routes := s.routes()
+	for _, r := range routes {
+		handler := s.guard(r.need, r.declared(r.handler))
+		e.Add(r.method, r.path, handler)
+		if r.method == http.MethodGet && r.out != reflect.TypeFor[eventStream]() {
+			e.Add(http.MethodHead, r.path, handler) // the server leaves the body out (RFC 9110, 9.3.2)
+		}
 	}
+	e.Any("/api/*", func(c *echo.Context) error { return noSuchCall(c, routes) })
 	e.GET("/*", echo.WrapHandler(console.Handler()))
-	return http.NewCrossOriginProtection().Handler(e)
+	e.HEAD("/*", echo.WrapHandler(console.Handler()))
+	guard := http.NewCrossOriginProtection()
+	guard.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		p := Problem{Type: "about:blank", Title: http.StatusText(http.StatusForbidden), Status: http.StatusForbidden, Detail: "another site's page sent this request", Next: "use the console's own page"}
+		w.Header().Set("Content-Type", "application/problem+json")
+		w.WriteHeader(p.Status)
+		_ = json.NewEncoder(w).Encode(p) // the reader went away
+	}))
+	return guard.Handler(e)
+}
+
+// noSuchCall says that a path is none of the API's, or which methods it takes.
+func noSuchCall(c *echo.Context, routes []route) error {
+	var allowed []string
+	for _, r := range routes {
+		if r.fits(c.Request().URL.Path) {
+			allowed = append(allowed, r.method)
+		}
+	}
+	if len(allowed) == 0 {
+		return problem.New(problem.Missing, "there is no such call", "all of them are listed at /api/openapi.json").About(c.Request().URL.Path)
+	}
+	c.Response().Header().Set("Allow", strings.Join(allowed, ", "))
+	return echo.NewHTTPError(http.StatusMethodNotAllowed, "this path takes "+strings.Join(allowed, ", ")+", not "+c.Request().Method)
 }
 
 // noStore keeps answers of the API out of caches.
@@ -62,6 +103,7 @@ type Problem struct {
 var Statuses = map[problem.Kind]int{
 	problem.Usage: http.StatusUnprocessableEntity, problem.Missing: http.StatusNotFound, problem.Conflict: http.StatusConflict,
 	problem.SignIn: http.StatusUnauthorized, problem.Rights: http.StatusForbidden, problem.Device: http.StatusBadGateway, problem.Machine: http.StatusServiceUnavailable,
+	problem.TooMany: http.StatusTooManyRequests,
 }
 
 // problem turns every error into a problem document.
@@ -77,6 +119,9 @@ func (s *Service) problem(c *echo.Context, err error) {
 		p.Status, p.Detail, p.Subject, p.Next, p.Cells = Statuses[own.Kind], own.Cause, own.Subject, own.Next, own.Cells
 		if own.Err != nil && own.Kind != problem.SignIn {
 			p.Detail += " (" + own.Err.Error() + ")"
+		}
+		if own.Wait > 0 {
+			c.Response().Header().Set("Retry-After", strconv.Itoa(int(math.Ceil(own.Wait.Seconds()))))
 		}
 	case errors.As(err, &status):
 		p.Status, p.Detail = status.StatusCode(), http.StatusText(status.StatusCode())
@@ -101,8 +146,77 @@ type route struct {
 	method, path string
 	summary      string
 	need         Right
-	in, out      reflect.Type // bodies; nil: none or not JSON
+	in, out      reflect.Type // bodies
+	queries      []query
 	handler      echo.HandlerFunc
+}
+
+// query is a parameter that a call takes in its query.
+type query struct {
+	name, help string
+	one        []string // what it may be; nil: any text
+	needed     bool
+}
+
+func text(name, help string) query { return query{name: name, help: help} }
+func yesNo(name, help string) query {
+	return query{name: name, help: help, one: []string{"true", "false"}}
+}
+func needed(name, help string) query { return query{name: name, help: help, needed: true} }
+func formats(help string) query {
+	return query{name: "format", help: help, one: []string{planfile.CSV, planfile.XLSX, planfile.JSON}, needed: true}
+}
+
+var previews = yesNo("preview", "only show what would change")
+
+// takes adds the parameters that the call takes.
+func (r route) takes(list ...query) route {
+	r.queries = append(r.queries, list...)
+	return r
+}
+
+// declared refuses parameters that the call does not take, and values that they
+// cannot have: what is misspelt is never taken for something else.
+func (r route) declared(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		given := c.QueryParams()
+		for name, values := range given {
+			i := slices.IndexFunc(r.queries, func(q query) bool { return q.name == name })
+			if i < 0 {
+				var names []string
+				for _, q := range r.queries {
+					names = append(names, q.name)
+				}
+				return problem.New(problem.Usage, "the call takes no such parameter", "it takes: "+cmp.Or(strings.Join(names, ", "), "none")).About(name)
+			}
+			if len(values) > 1 {
+				return problem.New(problem.Usage, "the parameter is given more than once", "give it once").About(name)
+			}
+			if one := r.queries[i].one; one != nil && !slices.Contains(one, values[0]) {
+				return problem.New(problem.Usage, fmt.Sprintf("it cannot be %q", values[0]), "give one of: "+strings.Join(one, ", ")).About(name)
+			}
+		}
+		for _, q := range r.queries {
+			if q.needed && given.Get(q.name) == "" {
+				return problem.New(problem.Usage, "the parameter is missing", q.help).About(q.name)
+			}
+		}
+		return next(c)
+	}
+}
+
+// fits reports whether a path is the route's.
+func (r route) fits(path string) bool {
+	want, got := strings.Split(r.path, "/"), strings.Split(path, "/")
+	if len(want) != len(got) {
+		return false
+	}
+	for i := range want {
+		if !strings.HasPrefix(want[i], ":") && want[i] != got[i] {
+			return false
+		}
+	}
+	return true
 }
 
 // request is a call with who makes it.
@@ -120,10 +234,15 @@ func (r *request) yes(name string) bool     { return r.query(name) == "true" }
 // Bodies that are no JSON.
 type (
 	none     struct{}
-	file     []byte // a request's body as it is
+	file     []byte                  // a request's body as it is
+	upload   struct{ io.ReadCloser } // the same, to be read by and by
 	download struct {
 		name, kind string
 		content    []byte
+	}
+	stored struct {
+		name    string
+		content *os.File // belongs to whoever answers
 	}
 )
 
@@ -155,11 +274,10 @@ func call[In, Out any](s *Service, method, path, summary string, need Right, do 
 }
 
 func bodyType[T any]() reflect.Type {
-	t := reflect.TypeFor[T]()
-	if t == reflect.TypeFor[none]() || t == reflect.TypeFor[file]() || t == reflect.TypeFor[download]() {
-		return nil
+	if t := reflect.TypeFor[T](); t != reflect.TypeFor[none]() {
+		return t
 	}
-	return t
+	return nil
 }
 
 func body[In any](c *echo.Context) (in In, err error) {
@@ -167,12 +285,69 @@ func body[In any](c *echo.Context) (in In, err error) {
 	case *none:
 	case *file:
 		*to, err = io.ReadAll(c.Request().Body)
+	case *upload:
+		to.ReadCloser = c.Request().Body
 	default:
 		if c.Request().ContentLength != 0 {
-			err = c.Bind(to)
+			err = strict(c.Request(), to)
 		}
 	}
 	return in, err
+}
+
+// strict reads a JSON body, and refuses what it does not know: a misspelt field is
+// never left out of account.
+func strict(r *http.Request, into any) error {
+	wrong := func(cause string) error {
+		return problem.New(problem.Usage, cause, "see /api/openapi.json").About("body")
+	}
+	if kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); err != nil || kind != "application/json" {
+		return wrong("the body must be application/json")
+	}
+	d := json.NewDecoder(r.Body)
+	d.DisallowUnknownFields()
+	err := d.Decode(into)
+	var kind *json.UnmarshalTypeError
+	var status echo.HTTPStatusCoder
+	switch {
+	case errors.As(err, &status):
+		return err // it is too large
+	case errors.As(err, &kind):
+		return wrong(fmt.Sprintf("%s cannot be %s", cmp.Or(kind.Field, "it"), article(kind.Value)))
+	case err != nil && strings.HasPrefix(err.Error(), "json: unknown field "):
+		return wrong("there is no field " + strings.TrimPrefix(err.Error(), "json: unknown field "))
+	case errors.Is(err, io.EOF):
+		return wrong("the body is empty")
+	case errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, new(*json.SyntaxError)):
+		return wrong("the body is no whole JSON document")
+	case err != nil:
+		return wrong(plainValue(err))
+	}
+	if _, err := d.Token(); !errors.Is(err, io.EOF) {
+		return wrong("something follows the JSON document")
+	}
+	return nil
+}
+
+var goParse = regexp.MustCompile(`^netip\.Parse(\w+)\("(.*?)"\)`)
+
+// plainValue says in plain words what is wrong with a value.
+func plainValue(err error) string {
+	if m := goParse.FindStringSubmatch(err.Error()); m != nil {
+		if m[1] == "Prefix" {
+			return fmt.Sprintf("%q is not a prefix like 10.40.8.0/22", m[2])
+		}
+		return fmt.Sprintf("%q is not an IPv4 address", m[2])
+	}
+	return err.Error()
+}
+
+// article puts an article before what JSON calls its kinds of values.
+func article(kind string) string {
+	if kind == "array" || kind == "object" {
+		return "an " + kind
+	}
+	return "a " + kind
 }
 
 func reply(c *echo.Context, out any) error {
@@ -182,16 +357,14 @@ func reply(c *echo.Context, out any) error {
 	case download:
 		c.Response().Header().Set("Content-Disposition", `attachment; filename="`+out.name+`"`)
 		return c.Blob(http.StatusOK, out.kind, out.content)
+	case stored:
+		defer out.content.Close()
+		c.Response().Header().Set("Content-Disposition", `attachment; filename="`+out.name+`"`)
+		return c.Stream(http.StatusOK, "application/octet-stream", out.content)
 	case Activity:
 		if c.Request().Method == http.MethodPost {
 			return c.JSON(http.StatusAccepted, out)
 		}
 	}
 	return c.JSON(http.StatusOK, out)
-}
-
-// Selection chooses entries by tag; no tags mean all that the request is for.
-type Selection struct {
-	Tags    []string `json:"tags"`
-	Restart string   `json:"restart,omitempty"` // verification: needed, always or never
 }

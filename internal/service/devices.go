@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/xuri/excelize/v2"
 
@@ -19,25 +20,36 @@ import (
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
 	"redstart/internal/driver"
+	"redstart/internal/store"
 )
 
 // DeviceView is a found device with the entry that it is.
 type DeviceView struct {
 	*device.Found
-	Tag     string     `json:"tag"`
-	Present netip.Addr `json:"present"` // its address now
-	Here    bool       `json:"here"`    // it is on the segment, as far as the last survey or the watch knows
-	Kind    string     `json:"kind"`    // of its profile
-	Blinks  bool       `json:"blinks"`  // it can be made to show itself
-	Waits   bool       `json:"waits"`   // it waits for an address over DHCP
-	Page    bool       `json:"page"`    // it may have a page to open
+	Tag string `json:"tag"`
+	whereabouts
+	Kind   string `json:"kind"`   // of its profile
+	Blinks bool   `json:"blinks"` // it can be made to show itself
+	Waits  bool   `json:"waits"`  // it waits for an address over DHCP
+	Page   bool   `json:"page"`   // it may have a page to open
 	// Contradictions are what protocols tell differently of it.
 	Contradictions []device.Contradiction `json:"contradictions,omitempty"`
 }
 
-func (s *Service) viewOf(f *device.Found, tag string, here bool) DeviceView {
-	v := DeviceView{Found: f, Tag: tag, Present: first(f.Addresses()), Here: here, Waits: f.Waits(), Contradictions: f.Contradictions()}
-	if p := s.profiles[f.Profile]; p != nil {
+// whereabouts are where a device is, as far as the last survey or the watch knows.
+// What was told before that is never called present.
+type whereabouts struct {
+	Here  bool        `json:"here"`          // it is on the segment
+	Now   netip.Addr  `json:"present"`       // its address now; "" for none, or not known
+	Was   netip.Addr  `json:"lastAddress"`   // the address that it told last, at WasAt; "" once it told that it has none
+	WasAt store.Stamp `json:"lastAddressAt"` // when that was
+}
+
+func (s *Service) recognise(f *device.Found) { f.Recognise(s.profiles()) }
+
+func (s *Service) viewOf(f *device.Found, tag string, where whereabouts) DeviceView {
+	v := DeviceView{Found: f, Tag: tag, whereabouts: where, Waits: f.Waits(), Contradictions: f.Contradictions()}
+	if p := s.profiles()[f.Profile]; p != nil {
 		v.Kind, v.Blinks = p.Kind, len(p.Acts[profile.Blink]) > 0
 	}
 	_, _, v.Page = s.pagePort(f)
@@ -50,15 +62,15 @@ func (s *Site) brief(f *device.Found) DeviceView {
 	if err != nil {
 		s.log.Warn("the entry of a device could not be read", "mac", f.MAC.String(), "error", err)
 	}
-	return s.viewOf(f, tag, true)
+	return s.viewOf(f, tag, whereIs(f, true, time.Time{}))
 }
 
 func (s *Site) deviceView(ctx context.Context, f *device.Found, tag string) (*DeviceView, error) {
-	here, err := s.isHere(ctx)
+	where, err := s.where(ctx)
 	if err != nil {
 		return nil, err
 	}
-	v := s.viewOf(f, tag, here(f))
+	v := s.viewOf(f, tag, where(f))
 	return &v, nil
 }
 
@@ -73,6 +85,28 @@ func (s *Site) isHere(ctx context.Context) (func(*device.Found) bool, error) {
 	return func(f *device.Found) bool {
 		return !f.Last.Before(began.Time) && (w == nil || !w.hasGone(f.MAC))
 	}, nil
+}
+
+// where tells where devices are.
+func (s *Site) where(ctx context.Context) (func(*device.Found) whereabouts, error) {
+	began, err := s.store.LastBegan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	here, err := s.isHere(ctx)
+	return func(f *device.Found) whereabouts { return whereIs(f, here(f), began.Time) }, err
+}
+
+func whereIs(f *device.Found, here bool, since time.Time) whereabouts {
+	w := whereabouts{Here: here}
+	at, told := f.Where()
+	if w.Was = at; at.IsValid() {
+		w.WasAt = store.Stamp{Time: told}
+	}
+	if here && !told.Before(since) {
+		w.Now = at
+	}
+	return w
 }
 
 // here keeps those that are on the segment.
@@ -92,6 +126,7 @@ type Segment struct {
 	Watched  bool            `json:"watched"`
 	Surveyed bool            `json:"surveyed"` // a whole survey was made
 	LookOnly bool            `json:"lookOnly"`
+	Dark     bool            `json:"dark"` // it has no link now
 	Devices  []DeviceView    `json:"devices"`
 	Arrivals []Presence      `json:"arrivals"` // as the watch heard them, the latest first
 	Findings []notice.Notice `json:"findings"`
@@ -107,7 +142,7 @@ func (s *Site) Devices(ctx context.Context) (Segment, error) {
 	if err != nil {
 		return Segment{}, err
 	}
-	here, err := s.isHere(ctx)
+	where, err := s.where(ctx)
 	if err != nil {
 		return Segment{}, err
 	}
@@ -121,17 +156,18 @@ func (s *Site) Devices(ctx context.Context) (Segment, error) {
 		out.Watched, out.Arrivals = true, append(out.Arrivals, w.arrivals()...)
 	}
 	if at := s.segment.Load(); at != nil {
+		out.Dark = at.dark.Load()
 		out.Name, out.Sent, out.Dropped = at.name, at.bench.Sent.Load(), at.bench.Dropped.Load()
 	}
 	var present []*device.Found
 	for _, f := range found {
-		v := s.viewOf(f, tags[f.MAC], here(f))
+		v := s.viewOf(f, tags[f.MAC], where(f))
 		out.Devices = append(out.Devices, v)
 		if v.Here {
 			present = append(present, f)
 		}
 	}
-	out.Findings = notice.All(notice.Segment{Found: present, Entries: p.Entries, Matched: tags, Subnets: p.Site.Subnets, Profiles: s.profiles})
+	out.Findings = notice.All(notice.Segment{Found: present, Entries: p.Entries, Matched: tags, Subnets: p.Site.Subnets, Profiles: s.profiles()})
 	return out, nil
 }
 
@@ -168,11 +204,11 @@ func (s *Site) Choose(ctx context.Context, mac address.MAC, c Choice) (*DeviceVi
 	if err != nil {
 		return nil, err
 	}
-	if c.Profile != "" && s.profiles[c.Profile] == nil {
+	if c.Profile != "" && s.profiles()[c.Profile] == nil {
 		return nil, problem.New(problem.Missing, "there is no such profile", "list them with: redstart profile list").About(c.Profile)
 	}
 	f.Profile, f.Chosen = c.Profile, c.Profile != ""
-	f.Recognise(s.profiles)
+	f.Recognise(s.profiles())
 	if err := s.store.PutDevice(ctx, f); err != nil {
 		return nil, err
 	}
@@ -188,18 +224,6 @@ type Macs struct {
 // Forget forgets devices that no entry is matched with, all or none. Those still
 // on the segment are found again by the next survey.
 func (s *Site) Forget(ctx context.Context, macs []address.MAC) error {
-	for _, mac := range macs {
-		if _, err := s.found(ctx, mac); err != nil {
-			return err
-		}
-		tag, err := s.store.TagOf(ctx, mac)
-		if err != nil {
-			return err
-		}
-		if tag != "" {
-			return problem.New(problem.Conflict, "it is matched with "+tag, "undo the match first").About(mac.String())
-		}
-	}
 	if err := s.store.ForgetDevices(ctx, macs); err != nil {
 		return err
 	}
@@ -222,8 +246,8 @@ func (s *Site) ExportDevices(ctx context.Context, format string) (download, erro
 	lines, facts := [][]string{deviceColumns}, [][]string{{"mac", "part", "fact", "value", "protocol", "first", "last"}}
 	for _, d := range seg.Devices {
 		at := ""
-		if d.Present.IsValid() {
-			at = d.Present.String()
+		if d.Now.IsValid() {
+			at = d.Now.String()
 		}
 		lines = append(lines, []string{d.MAC.String(), at, d.Profile, d.Kind, fmt.Sprint(d.Sure), d.State, d.Value(device.Name), d.Value(device.Serial), d.Value(device.Model),
 			d.Value(device.Firmware), d.Tag, fmt.Sprint(d.Here), d.First.UTC().Format(stamp), d.Last.UTC().Format(stamp), strings.Join(d.Protocols(), " ")})
@@ -292,11 +316,11 @@ func (s *Site) Blink(ctx context.Context, mac address.MAC) error {
 	if err != nil {
 		return err
 	}
-	p := s.profiles[f.Profile]
+	p := s.profiles()[f.Profile]
 	if p == nil || len(p.Acts[profile.Blink]) == 0 {
 		return problem.New(problem.Conflict, "this model cannot be made to blink", "compare its MAC and serial with the label").About(mac.String())
 	}
-	talk := driver.New(s.bench(), driver.Target{MAC: mac, Address: first(f.Addresses()), Profile: p})
+	talk := driver.New(s.bench(), driver.Target{MAC: mac, Address: f.AddressNow(), Profile: p})
 	defer talk.Close()
 	_, err = talk.Do(ctx, profile.Blink, nil)
 	return err

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -16,6 +17,7 @@ import (
 	"redstart/internal/core/device"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/profile"
 	"redstart/internal/inquiry"
 	"redstart/internal/store"
 	"redstart/internal/survey"
@@ -83,7 +85,7 @@ func parseRange(text string) (address.Range, error) {
 
 // inquirer asks devices who they are, borrowing no address that the plan needs.
 func (s *Site) inquirer(avoid func(netip.Addr) bool) survey.Ask {
-	q := inquiry.Inquirer{Bench: s.bench(), Profiles: s.profiles, Avoid: avoid}
+	q := inquiry.Inquirer{Bench: s.bench(), Profiles: s.profiles(), Avoid: avoid}
 	return func(ctx context.Context, f *device.Found) ([]device.Sighting, error) {
 		told, err := q.Ask(ctx, f)
 		if err != nil && ctx.Err() == nil {
@@ -135,12 +137,13 @@ func (s *Site) Find(ctx context.Context, who string, f FindOptions) (Activity, e
 		o.LookOnly, o.Ask = true, nil
 	}
 	return s.begin(Activity{Site: s.store.Key, Kind: Finding, Text: "asking the segment who is there"}, nil, func(ctx context.Context, stop <-chan struct{}) error {
-		return s.survey(ctx, stop, who, o, f.Capture)
+		return s.survey(ctx, stop, who, o, f.Capture, slices.ContainsFunc(p.Used(), func(q *profile.Profile) bool { return q.Factory.DHCP }))
 	})
 }
 
-// survey carries a survey out and keeps it.
-func (s *Site) survey(ctx context.Context, stop <-chan struct{}, who string, o survey.Options, withCapture bool) error {
+// survey carries a survey out and keeps it; awaitsAskers says that boxes are planned
+// which wait for DHCP.
+func (s *Site) survey(ctx context.Context, stop <-chan struct{}, who string, o survey.Options, withCapture, awaitsAskers bool) error {
 	ctx, cancel := until(ctx, stop)
 	defer cancel()
 	v := store.Survey{Began: store.Now(), Who: who, Pace: o.Pace, State: store.Done}
@@ -153,7 +156,7 @@ func (s *Site) survey(ctx context.Context, stop <-chan struct{}, who string, o s
 		v.Capture = name
 	}
 	keep, seen := s.keepDevices(), map[address.MAC]device.Seen{}
-	final, err := survey.Run(ctx, s.bench(), s.profiles, o, func(f *device.Found, p survey.Progress) {
+	final, err := survey.Run(ctx, s.bench(), s.profiles(), o, func(f *device.Found, p survey.Progress) {
 		keep.add(f)
 		seen[f.MAC] = f.Glance()
 		s.arrived(f)
@@ -163,7 +166,7 @@ func (s *Site) survey(ctx context.Context, stop <-chan struct{}, who string, o s
 			a.Text = fmt.Sprintf("%s so far, pass %d", plural(p.Found, "device"), len(p.Passes))
 		})
 	})
-	keep.close()
+	unkept := keep.close()
 	v.Ended, v.Found, v.Believed, v.Passes = store.Now(), final.Found, final.Believed, final.Passes
 	if ctx.Err() != nil {
 		v.State = store.Stopped
@@ -171,9 +174,10 @@ func (s *Site) survey(ctx context.Context, stop <-chan struct{}, who string, o s
 		v.State = store.Failed
 	}
 	v.Seen = slices.SortedFunc(maps.Values(seen), func(a, b device.Seen) int { return slices.Compare(a.MAC[:], b.MAC[:]) })
-	text, keepErr := s.keepSurvey(v)
-	if keepErr != nil {
-		s.log.Error("the survey could not be kept", "error", keepErr)
+	text, keepErr := s.keepSurvey(v, awaitsAskers)
+	if unkept = errors.Join(unkept, keepErr); unkept != nil {
+		s.log.Error("the survey could not be kept", "error", unkept)
+		return errors.Join(err, unkept) // what is not stored is not found
 	}
 	s.progress(func(a *Activity) { a.Done, a.Total, a.Text = final.Probes, max(final.Planned, final.Probes), text })
 	s.publishEntries()
@@ -181,7 +185,7 @@ func (s *Site) survey(ctx context.Context, stop <-chan struct{}, who string, o s
 }
 
 // keepSurvey stores a survey with what it changed, and says it in words.
-func (s *Site) keepSurvey(v store.Survey) (string, error) {
+func (s *Site) keepSurvey(v store.Survey, awaitsAskers bool) (string, error) {
 	text := plural(v.Found, "device") + " on the segment"
 	switch {
 	case v.State == store.Stopped:
@@ -192,6 +196,9 @@ func (s *Site) keepSurvey(v store.Survey) (string, error) {
 		text += fmt.Sprintf("; about %d are believed to be there, so find again", v.Believed)
 	case v.Believed > 0:
 		text += fmt.Sprintf("; %d passes agree that these are all", len(v.Passes))
+	}
+	if awaitsAskers && v.State == store.Done && s.watch() == nil && v.Ended.Sub(v.Began.Time) < rareAsker {
+		text += fmt.Sprintf("; boxes that wait for DHCP and ask less than every %.0f s may be missing, watch to hear them", v.Ended.Sub(v.Began.Time).Seconds())
 	}
 	// The service waits for its work before it closes the records.
 	ctx := context.WithoutCancel(s.life)
@@ -209,6 +216,10 @@ func (s *Site) keepSurvey(v store.Survey) (string, error) {
 	_, err = s.store.AddSurvey(ctx, v)
 	return text, err
 }
+
+// rareAsker is how long to listen to hear a box that asks for an address only now
+// and then: clients double their pauses up to 64 s (RFC 2131, 4.1).
+const rareAsker = 64 * time.Second
 
 func changesText(list []device.Change) string {
 	count := map[string]int{}
@@ -289,6 +300,7 @@ type keeper struct {
 	pending map[address.MAC]*device.Found
 	wake    chan struct{} // holds one token when something is pending
 	ended   chan struct{}
+	failed  error // the last failure to store; good after close
 }
 
 func (s *Site) keepDevices() *keeper {
@@ -301,8 +313,10 @@ func (s *Site) keepDevices() *keeper {
 			clear(k.pending)
 			k.mu.Unlock()
 			// The service waits for its work before it closes the records.
-			if err := s.store.SaveDevices(context.WithoutCancel(s.life), func(f *device.Found) { f.Recognise(s.profiles) }, list...); err != nil {
+			err := s.store.SaveDevices(context.WithoutCancel(s.life), s.recognise, list...)
+			if k.failed = err; err != nil {
 				s.log.Error("found devices could not be stored", "count", len(list), "error", err)
+				k.again(list)
 			}
 		}
 	}()
@@ -319,8 +333,24 @@ func (k *keeper) add(f *device.Found) {
 	}
 }
 
-// close waits until everything is stored.
-func (k *keeper) close() {
+// again keeps what could not be stored for the next time, unless newer is known.
+func (k *keeper) again(list []*device.Found) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, f := range list {
+		if k.pending[f.MAC] == nil {
+			k.pending[f.MAC] = f
+		}
+	}
+}
+
+// close waits until everything is stored, and says what could not be.
+func (k *keeper) close() error {
+	select {
+	case k.wake <- struct{}{}: // one last time, for what could not be stored before
+	default:
+	}
 	close(k.wake)
 	<-k.ended
+	return k.failed
 }

@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
@@ -17,24 +19,17 @@ type Moments struct {
 	Comparison plan.Comparison `json:"comparison"`
 }
 
-// moment gives the plan as it was right after a revision.
-func (s *Site) moment(ctx context.Context, id int64) (plan.Plan, map[string]int, error) {
-	p, _, err := s.bare(ctx)
-	if err != nil {
-		return p, nil, err
-	}
-	edits, err := s.store.EditsAfter(ctx, id, false)
-	if err != nil {
-		return p, nil, err
-	}
-	positions := map[string]int{}
-	rewind(&p, edits, positions)
-	return p, positions, nil
+// past is a plan as it was, with how its entries became those that it is seen from.
+type past struct {
+	plan      plan.Plan
+	pairs     []plan.Pair    // from the plan that it is seen from to this one; unchanged ones too
+	positions map[string]int // where entries stood that come back, by tag
 }
 
-// rewind takes edits back, latest first. positions gets where entries stood
-// that come back.
-func rewind(p *plan.Plan, edits []store.Edit, positions map[string]int) {
+// rewind takes edits back, latest first. An entry stays the same one when its tag
+// changes.
+func rewind(p plan.Plan, edits []store.Edit) past {
+	out := past{plan: p, positions: map[string]int{}}
 	at := map[string]int{}
 	entries := make([]*plan.Entry, len(p.Entries))
 	for i := range p.Entries {
@@ -44,7 +39,7 @@ func rewind(p *plan.Plan, edits []store.Edit, positions map[string]int) {
 	for _, e := range edits {
 		if e.Site != nil {
 			if e.WasSite != nil {
-				p.Site = *e.WasSite
+				out.plan.Site = *e.WasSite
 			}
 			continue
 		}
@@ -63,15 +58,40 @@ func rewind(p *plan.Plan, edits []store.Edit, positions map[string]int) {
 		case e.Before != nil:
 			at[e.Before.Tag] = len(entries)
 			entries = append(entries, e.Before)
-			positions[e.Before.Tag] = e.Position
+			out.positions[e.Before.Tag] = e.Position
 		}
 	}
-	p.Entries = nil
-	for _, e := range entries {
+	out.plan.Entries = nil
+	for i, e := range entries {
+		pair := plan.Pair{After: e}
+		if i < len(p.Entries) {
+			pair.Before = &p.Entries[i]
+		}
 		if e != nil {
-			p.Entries = append(p.Entries, *e)
+			out.plan.Entries = append(out.plan.Entries, *e)
+		}
+		if pair.Before != nil || pair.After != nil {
+			out.pairs = append(out.pairs, pair)
 		}
 	}
+	// An entry that went and came back under its tag is the same one.
+	gone := map[string]int{}
+	for i, x := range out.pairs {
+		if x.After == nil {
+			gone[x.Before.Tag] = i
+		}
+	}
+	out.pairs = slices.DeleteFunc(out.pairs, func(x plan.Pair) bool {
+		if x.Before != nil {
+			return false
+		}
+		i, back := gone[x.After.Tag]
+		if back {
+			out.pairs[i].After = x.After
+		}
+		return back
+	})
+	return out
 }
 
 // siteChanges tells what differs in the site's own data, in words.
@@ -132,28 +152,39 @@ func (s *Site) Compare(ctx context.Context, from, to string) (Moments, error) {
 	if out.From, err = s.store.Revision(ctx, id); err != nil {
 		return out, err
 	}
-	before, _, err := s.moment(ctx, id)
+	first := id
+	after, _, err := s.bare(ctx)
 	if err != nil {
 		return out, err
 	}
-	var after plan.Plan
-	if to == "" {
-		after, _, err = s.bare(ctx)
-	} else {
-		if id, err = number(to, "revision"); err != nil {
+	last := int64(0)
+	if to != "" {
+		if last, err = number(to, "revision"); err != nil {
 			return out, err
 		}
-		var r store.Revision
-		if r, err = s.store.Revision(ctx, id); err != nil {
+		r, err := s.store.Revision(ctx, last)
+		if err != nil {
 			return out, err
 		}
 		out.To = &r
-		after, _, err = s.moment(ctx, id)
+		since, err := s.store.EditsBetween(ctx, last, 0)
+		if err != nil {
+			return out, err
+		}
+		after = rewind(after, since).plan
 	}
+	edits, err := s.store.EditsBetween(ctx, first, last)
 	if err != nil {
 		return out, err
 	}
-	out.Site, out.Comparison = siteChanges(before.Site, after.Site), plan.Compare(before.Entries, after.Entries)
+	if last != 0 && first > last {
+		return out, problem.New(problem.Usage, "the first moment is later than the second", "give the earlier revision first")
+	}
+	before := rewind(after, edits)
+	for i := range before.pairs {
+		before.pairs[i].Before, before.pairs[i].After = before.pairs[i].After, before.pairs[i].Before
+	}
+	out.Site, out.Comparison = siteChanges(before.plan.Site, after.Site), plan.ComparePairs(before.pairs)
 	return out, nil
 }
 
@@ -189,33 +220,80 @@ func (s *Site) Restore(ctx context.Context, text string, preview bool, who strin
 	if err != nil {
 		return edited(), err
 	}
-	then, positions, err := s.moment(ctx, id)
+	edits, err := s.store.EditsBetween(ctx, id, 0)
 	if err != nil {
 		return edited(), err
 	}
-	return s.become(ctx, then, positions, preview, who, fmt.Sprintf("restored as of revision %d, %s", id, r.What))
+	return s.become(ctx, edits, preview, 0, who, fmt.Sprintf("restored as of revision %d, %s", id, r.What))
 }
 
-// Undo takes the latest revision back.
-func (s *Site) Undo(ctx context.Context, text, who string) (Edited, error) {
+// RevisionView is a revision with what may be done about it.
+type RevisionView struct {
+	store.Revision
+	May string `json:"may,omitempty"` // undo or redo: it is the next step back, or forward
+}
+
+// mostRevisions are listed.
+const mostRevisions = 500
+
+// Revisions lists what was changed, latest first, with the next step back and forward.
+func (s *Site) Revisions(ctx context.Context) ([]RevisionView, error) {
+	all, err := s.store.Revisions(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	undo, redo := store.Steps(all)
+	list := []RevisionView{}
+	for _, r := range all[:min(len(all), mostRevisions)] {
+		v := RevisionView{Revision: r}
+		switch {
+		case r.ID == undo && r.What != store.SiteMade:
+			v.May = "undo"
+		case r.ID == redo:
+			v.May = "redo"
+		}
+		list = append(list, v)
+	}
+	return list, nil
+}
+
+// Undo goes one step back: it takes back the last revision that is in force.
+func (s *Site) Undo(ctx context.Context, text string, preview bool, who string) (Edited, error) {
+	return s.step(ctx, text, preview, who, "undone: ", func(list []store.Revision) int64 {
+		undo, _ := store.Steps(list)
+		return undo
+	})
+}
+
+// Redo goes one step forward: it takes back the last undoing, as long as nothing
+// else was changed since.
+func (s *Site) Redo(ctx context.Context, text string, preview bool, who string) (Edited, error) {
+	return s.step(ctx, text, preview, who, "done again: ", func(list []store.Revision) int64 {
+		_, redo := store.Steps(list)
+		return redo
+	})
+}
+
+// step takes a revision back, if it is the one whose turn it is.
+func (s *Site) step(ctx context.Context, text string, preview bool, who, words string, turn func([]store.Revision) int64) (Edited, error) {
 	id, err := number(text, "revision")
 	if err != nil {
 		return edited(), err
 	}
 	s.planning.Lock()
 	defer s.planning.Unlock()
-	latest, err := s.store.Revisions(ctx, 1)
+	list, err := s.store.Revisions(ctx, 0)
 	if err != nil {
 		return edited(), err
 	}
-	if len(latest) == 0 || latest[0].ID != id {
-		return edited(), problem.New(problem.Conflict, "something else was changed since", "look at the history and restore an earlier moment")
+	if turn(list) != id {
+		return edited(), problem.New(problem.Conflict, "something else was changed since", "look at the history, and restore an earlier moment if that is meant")
 	}
-	p, _, err := s.bare(ctx)
+	r, err := s.store.Revision(ctx, id)
 	if err != nil {
 		return edited(), err
 	}
-	edits, err := s.store.EditsAfter(ctx, id, true)
+	edits, err := s.store.EditsBetween(ctx, id-1, id)
 	if err != nil {
 		return edited(), err
 	}
@@ -224,52 +302,56 @@ func (s *Site) Undo(ctx context.Context, text, who string) (Edited, error) {
 			return edited(), problem.New(problem.Conflict, "the making of a site cannot be undone", "remove the site")
 		}
 	}
-	positions := map[string]int{}
-	rewind(&p, edits, positions)
-	return s.become(ctx, p, positions, false, who, "undone: "+latest[0].What)
+	what := r.What
+	if r.Undoes != 0 {
+		what = strings.TrimPrefix(what, "undone: ")
+	}
+	return s.become(ctx, edits, preview, id, who, words+what)
 }
 
-// become makes the plan another one. The caller holds planning.
-func (s *Site) become(ctx context.Context, then plan.Plan, positions map[string]int, preview bool, who, what string) (Edited, error) {
+// become takes edits back, latest first. The caller holds planning.
+func (s *Site) become(ctx context.Context, taken []store.Edit, preview bool, undoes int64, who, what string) (Edited, error) {
 	out := edited()
 	now, entries, err := s.bare(ctx)
 	if err != nil {
 		return out, err
 	}
-	// A device that is configured is not left without its entry.
-	there := map[string]bool{}
-	for _, e := range then.Entries {
-		there[e.Tag] = true
-	}
+	then := rewind(now, taken)
+	set := map[string]bool{}
 	for _, e := range entries {
-		if e.Set() && !there[e.Tag] {
-			then.Entries = append(then.Entries, e.Entry)
-			out.Kept = append(out.Kept, e.Tag)
+		set[e.Tag] = e.Set()
+	}
+	var pairs []plan.Pair
+	for _, x := range then.pairs {
+		switch {
+		case x.After == nil && set[x.Before.Tag]:
+			out.Kept = append(out.Kept, x.Before.Tag) // a device that is configured is not left without its entry
+		case x.Before == nil || x.After == nil || len(plan.Differences(*x.Before, *x.After)) > 0:
+			pairs = append(pairs, x)
 		}
 	}
-	out.Comparison = plan.Compare(now.Entries, then.Entries)
-	then.Site.Key = now.Site.Key
-	changes := siteChanges(now.Site, then.Site)
+	out.Comparison = plan.ComparePairs(pairs)
+	then.plan.Site.Key = now.Site.Key
+	changes := siteChanges(now.Site, then.plan.Site)
 	out.Changes = append(out.Changes, changes...)
-	pairs := plan.Pairs(now.Entries, then.Entries)
-	if preview || len(pairs)+len(changes) == 0 {
-		return out, nil
-	}
 	if err := s.mayTouch(entries, pairs, true); err != nil {
 		return out, err
+	}
+	if preview || len(pairs)+len(changes) == 0 && undoes == 0 {
+		return out, nil
 	}
 	edits := editsOf(pairs)
 	for i := range edits {
 		if edits[i].Before == nil {
-			edits[i].Position = positions[edits[i].After.Tag]
+			edits[i].Position = then.positions[edits[i].After.Tag]
 		}
 	}
 	if len(changes) > 0 {
-		edits = append(edits, store.Edit{Site: &then.Site, WasSite: &now.Site})
+		edits = append(edits, store.Edit{Site: &then.plan.Site, WasSite: &now.Site})
 	}
-	out.Revision, err = s.apply(ctx, who, what, edits)
+	out.Revision, err = s.apply(ctx, who, what, store.Changes{Edits: edits, Undoes: undoes})
 	if len(changes) > 0 {
-		s.hub.publish(s.store.Key, "site", then.Site)
+		s.hub.publish(s.store.Key, "site", then.plan.Site)
 	}
 	return out, err
 }

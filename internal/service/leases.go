@@ -24,9 +24,9 @@ const (
 )
 
 // HandOut chooses the matched entries whose boxes are given their planned
-// addresses over DHCP; no tags mean all whose boxes wait for one.
+// addresses over DHCP; All means all whose boxes wait for one.
 type HandOut struct {
-	Tags    []string     `json:"tags"`
+	Chosen
 	Beside  []netip.Addr `json:"beside"`  // other DHCP servers that may go on
 	Seconds int          `json:"seconds"` // to wait for boxes to ask; 0: three minutes
 }
@@ -66,6 +66,9 @@ func (s *Site) HandOut(ctx context.Context, who string, in HandOut) (Activity, e
 	if err != nil {
 		return Activity{}, err
 	}
+	if err := in.check(); err != nil {
+		return Activity{}, err
+	}
 	grants, err := s.grants(ctx, p, all, in.Tags)
 	if err != nil {
 		return Activity{}, err
@@ -88,7 +91,7 @@ func (s *Site) HandOut(ctx context.Context, who string, in HandOut) (Activity, e
 			}
 			err := s.store.AddNote(ctx, g.Tag, who, what)
 			if err == nil && failed == nil {
-				err = s.store.Sight(ctx, device.Sighting{MAC: g.MAC, Protocol: "dhcp", At: time.Now().UTC(), Facts: map[string]string{device.Address: g.Lease.Address.Addr().String()}})
+				err = s.store.Sight(ctx, device.Sighting{MAC: g.MAC, Protocol: "dhcp", At: time.Now().UTC(), Facts: map[string]string{device.Address: g.Lease.Address.Addr().String()}}, s.recognise)
 			}
 			if err != nil {
 				s.log.Error("a lease could not be noted", "tag", g.Tag, "error", err)

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -25,19 +24,25 @@ func (s *Site) Propose(ctx context.Context) (match.Result, error) {
 	if err != nil {
 		return match.Result{}, err
 	}
+	return s.propose(entries, found), nil
+}
+
+func (s *Site) propose(entries []store.Entry, found []*device.Found) match.Result {
 	seg := match.Segment{Found: s.here(found), Matched: tagsByDevice(entries)}
 	for _, e := range entries {
 		seg.Entries = append(seg.Entries, e.Entry)
 	}
-	return match.Propose(seg), nil
+	return match.Propose(seg)
 }
 
-// Acceptance chooses proposals; nothing given means all, except those by order
-// where the counts do not agree.
+// Acceptance chooses proposals: by entry, by reason, by profile, or all that are
+// certain. What is a guess by the order among identical boxes is accepted only
+// where order is named as a reason, or for entries or profiles that are named.
 type Acceptance struct {
-	Tags     []string `json:"tags"`
-	Reasons  []string `json:"reasons"`  // mac, serial, port, name, address, order
-	Profiles []string `json:"profiles"` // take also the part that order proposes for these
+	Tags     []string `json:"tags,omitempty"`
+	Reasons  []string `json:"reasons,omitempty"`  // mac, serial, port, name, address, order
+	Profiles []string `json:"profiles,omitempty"` // take also the part that order proposes for these
+	All      bool     `json:"all,omitempty"`      // all that are certain
 }
 
 func (a Acceptance) takes(p match.Proposal) bool {
@@ -48,23 +53,29 @@ func (a Acceptance) takes(p match.Proposal) bool {
 		return slices.Contains(a.Profiles, p.Profile)
 	case len(a.Reasons) > 0:
 		return slices.Contains(a.Reasons, p.By)
+	case len(a.Profiles) > 0:
+		return slices.Contains(a.Profiles, p.Profile)
 	}
-	return len(a.Profiles) == 0 || slices.Contains(a.Profiles, p.Profile)
+	return !p.Guess
 }
 
-// Accept accepts proposals and gives what was accepted.
+// Accept accepts proposals, all that are chosen or none, and gives them.
 func (s *Site) Accept(ctx context.Context, in Acceptance, who string) ([]match.Proposal, error) {
 	if err := knownReasons(in.Reasons); err != nil {
 		return nil, err
+	}
+	if !in.All && len(in.Tags)+len(in.Reasons)+len(in.Profiles) == 0 {
+		return nil, problem.New(problem.Usage, "it is not said which proposals are accepted", "give tags, reasons, profiles, or all")
 	}
 	all, err := s.Propose(ctx)
 	if err != nil {
 		return nil, err
 	}
-	accepted := []match.Proposal{}
+	accepted, matches := []match.Proposal{}, []store.Match{}
 	for _, p := range all.Proposals {
 		if in.takes(p) {
 			accepted = append(accepted, p)
+			matches = append(matches, store.Match{Tag: p.Tag, MAC: p.MAC, By: p.By, Why: p.Why})
 		}
 	}
 	for _, t := range in.Tags {
@@ -72,10 +83,8 @@ func (s *Site) Accept(ctx context.Context, in Acceptance, who string) ([]match.P
 			return nil, problem.New(problem.Conflict, "there is no proposal for this entry", "match it by hand: redstart match set TAG MAC").About(t)
 		}
 	}
-	for _, p := range accepted {
-		if err := s.store.SetMatch(ctx, p.Tag, p.MAC, p.By, p.Why, who); err != nil {
-			return nil, err
-		}
+	if err := s.store.SetMatches(ctx, matches, who); err != nil {
+		return nil, err
 	}
 	s.publishEntries()
 	return accepted, nil
@@ -83,7 +92,7 @@ func (s *Site) Accept(ctx context.Context, in Acceptance, who string) ([]match.P
 
 // Match says by hand which box an entry is.
 func (s *Site) Match(ctx context.Context, tag string, mac address.MAC, by, why, who string) error {
-	e, err := s.unset(ctx, tag)
+	e, err := s.unset(ctx, tag, false)
 	if err != nil {
 		return err
 	}
@@ -92,6 +101,19 @@ func (s *Site) Match(ctx context.Context, tag string, mac address.MAC, by, why, 
 	} else if other != "" && other != tag {
 		return problem.New(problem.Conflict, "this box is matched with "+other+" already", "undo that match first").About(mac.String())
 	}
+	if err := s.fits(ctx, e, mac); err != nil {
+		return err
+	}
+	if err := s.store.SetMatches(ctx, []store.Match{{Tag: tag, Was: e.Device, MAC: mac, By: by, Why: why}}, who); err != nil {
+		return err
+	}
+	s.publishEntry(tag)
+	s.publishEntries()
+	return nil
+}
+
+// fits refuses a box of another model than an entry's.
+func (s *Site) fits(ctx context.Context, e store.Entry, mac address.MAC) error {
 	f, err := s.found(ctx, mac)
 	if err != nil {
 		return err
@@ -101,25 +123,23 @@ func (s *Site) Match(ctx context.Context, tag string, mac address.MAC, by, why, 
 		if is == "" {
 			is = strings.Join(f.Maybe, " or a ")
 		}
-		return problem.New(problem.Conflict, "this box is a "+is+", but the plan says "+e.Profile, "choose another box or mend the plan").About(tag)
+		return problem.New(problem.Conflict, "this box is a "+is+", but the plan says "+e.Profile, "choose another box or mend the plan").About(e.Tag)
 	}
-	if err := s.store.SetMatch(ctx, tag, mac, by, why, who); err != nil {
-		return err
-	}
-	s.publishEntry(tag)
-	s.publishEntries()
 	return nil
 }
 
 // Undo chooses matches to undo: of entries, or all that were made for reasons.
 type Undo struct {
-	Tags    []string `json:"tags"`
-	Reasons []string `json:"reasons"`
+	Tags    []string `json:"tags,omitempty"`
+	Reasons []string `json:"reasons,omitempty"`
+	// Configured undoes also matches of entries whose devices were set: nobody knows
+	// what these boxes are then but by their names and addresses.
+	Configured bool `json:"configured,omitempty"`
 }
 
-// UndoMatches undoes matches and gives the entries' tags. Of entries that are
-// named, all are undone or none; for a reason, those whose devices were not set
-// yet and whose match is not locked.
+// UndoMatches undoes matches, all that are chosen or none, and gives the entries'
+// tags. For a reason, those are chosen whose devices were not set yet and whose
+// match is not locked.
 func (s *Site) UndoMatches(ctx context.Context, in Undo, who string) ([]string, error) {
 	if (len(in.Tags) == 0) == (len(in.Reasons) == 0) {
 		return nil, problem.New(problem.Usage, "tags or reasons say what to undo", "give one of them")
@@ -127,33 +147,34 @@ func (s *Site) UndoMatches(ctx context.Context, in Undo, who string) ([]string, 
 	if err := knownReasons(in.Reasons); err != nil {
 		return nil, err
 	}
+	undone, matches := []string{}, []store.Match{}
+	undo := func(e store.Entry) {
+		undone = append(undone, e.Tag)
+		matches = append(matches, store.Match{Tag: e.Tag, Was: e.Device})
+	}
 	for _, tag := range in.Tags {
-		e, err := s.unset(ctx, tag)
+		e, err := s.unset(ctx, tag, in.Configured)
 		if err != nil {
 			return nil, err
 		}
 		if e.Device.IsZero() {
 			return nil, problem.New(problem.Conflict, "no device is matched with it", "").About(tag)
 		}
+		undo(e)
 	}
-	chosen := slices.Clone(in.Tags)
 	if len(in.Reasons) > 0 {
 		entries, err := s.store.Entries(ctx)
 		if err != nil {
 			return nil, err
 		}
 		for _, e := range entries {
-			if !e.Device.IsZero() && !e.Locked && e.State == store.Matched && slices.Contains(in.Reasons, e.MatchedBy) {
-				chosen = append(chosen, e.Tag)
+			if !e.Device.IsZero() && !e.Locked && (e.State == store.Matched || in.Configured && e.Set()) && slices.Contains(in.Reasons, e.MatchedBy) {
+				undo(e)
 			}
 		}
 	}
-	undone := []string{}
-	for _, tag := range chosen {
-		if err := s.store.SetMatch(ctx, tag, address.MAC{}, "", "", who); err != nil {
-			return undone, err
-		}
-		undone = append(undone, tag)
+	if err := s.store.SetMatches(ctx, matches, who); err != nil {
+		return nil, err
 	}
 	s.publishEntries()
 	return undone, nil
@@ -168,35 +189,44 @@ func knownReasons(list []string) error {
 	return nil
 }
 
-// Locking is whether a match stays.
+// Locking says whether matches stay.
 type Locking struct {
-	Locked bool `json:"locked"`
+	Tags   []string `json:"tags"`
+	Locked bool     `json:"locked"`
 }
 
-// Lock keeps the match of an entry, or lets it change again.
-func (s *Site) Lock(ctx context.Context, tag string, locked bool, who string) error {
-	e, err := s.store.Entry(ctx, tag)
-	if err != nil {
+// Lock keeps the matches of entries, or lets them change again, all or none.
+func (s *Site) Lock(ctx context.Context, in Locking, who string) error {
+	if len(in.Tags) == 0 {
+		return problem.New(problem.Usage, "it is not said which entries are meant", "give their tags")
+	}
+	for _, tag := range in.Tags {
+		if e, err := s.store.Entry(ctx, tag); err != nil {
+			return err
+		} else if e.Device.IsZero() {
+			return problem.New(problem.Conflict, "no device is matched with it", "match it first").About(tag)
+		}
+	}
+	if err := s.store.SetLocked(ctx, in.Tags, in.Locked, who); err != nil {
 		return err
 	}
-	if e.Device.IsZero() {
-		return problem.New(problem.Conflict, "no device is matched with it", "match it first").About(tag)
+	for _, tag := range in.Tags {
+		s.publishEntry(tag)
 	}
-	if err := s.store.SetLocked(ctx, tag, locked, who); err != nil {
-		return err
-	}
-	s.publishEntry(tag)
 	return nil
 }
 
 // unset gives an entry whose match may still change: nothing was done with its
-// box, or what was done failed, and nobody locked it.
-func (s *Site) unset(ctx context.Context, tag string) (store.Entry, error) {
+// box, or what was done failed, and nobody locked it; configured ones only where
+// that is meant.
+func (s *Site) unset(ctx context.Context, tag string, configured bool) (store.Entry, error) {
 	e, err := s.store.Entry(ctx, tag)
 	switch {
 	case err != nil:
-	case e.State != store.Planned && e.State != store.Matched && e.State != store.Attention:
-		err = problem.New(problem.Conflict, "its device was set already ("+e.State+")", "the match stays").About(tag)
+	case e.State == store.Configuring:
+		err = problem.New(problem.Conflict, "a run is setting its device", "wait until it is done, or give the run up").About(tag)
+	case e.Set() && !configured:
+		err = problem.New(problem.Conflict, "its device was set already ("+e.State+")", "to put another box in its place: redstart match replace "+tag+"; to undo the match all the same: redstart match undo "+tag+" --also-configured").About(tag)
 	case e.Locked:
 		err = problem.New(problem.Conflict, "its match is locked", "unlock it first: redstart match unlock "+tag).About(tag)
 	}
@@ -313,108 +343,4 @@ func (s *Site) labelled(ctx context.Context, l label.Label) (*device.Found, erro
 		}
 	}
 	return nil, nil
-}
-
-// Adoption takes found devices into the plan as new entries.
-type Adoption struct {
-	MACs []address.MAC `json:"macs"` // none: every device with a profile and no entry
-	Tag  string        `json:"tag"`  // of a single one; "" makes one
-	Area string        `json:"area"`
-}
-
-// Adopt makes entries from found devices, and matches them. The plan gets what
-// a device has already, if it was set; a fresh one gets the next free address.
-func (s *Site) Adopt(ctx context.Context, in Adoption, preview bool, who string) (Edited, error) {
-	entries, err := s.store.Entries(ctx)
-	if err != nil {
-		return edited(), err
-	}
-	found, err := s.store.Devices(ctx)
-	if err != nil {
-		return edited(), err
-	}
-	tags := tagsByDevice(entries)
-	used := map[string]bool{}
-	for _, e := range entries {
-		used[e.Tag] = true
-	}
-	chosen := map[address.MAC]bool{}
-	for _, mac := range in.MACs {
-		chosen[mac] = true
-	}
-	here := s.here(found)
-	var patches []plan.Patch
-	becomes := map[string]address.MAC{}
-	for _, f := range found {
-		switch {
-		case len(in.MACs) == 0 && (f.Profile == "" || tags[f.MAC] != "" || !slices.Contains(here, f)):
-			continue
-		case len(in.MACs) > 0 && !chosen[f.MAC]:
-			continue
-		case f.Profile == "":
-			return edited(), problem.New(problem.Conflict, "no profile fits this box", "say which: redstart find choose MAC PROFILE").About(f.MAC.String())
-		case tags[f.MAC] != "":
-			return edited(), problem.New(problem.Conflict, "this box is "+tags[f.MAC]+" already", "").About(f.MAC.String())
-		}
-		delete(chosen, f.MAC)
-		tag := in.Tag
-		if tag == "" || len(in.MACs) != 1 {
-			tag = s.freeTag(f, in.Area, used)
-		}
-		used[tag] = true
-		becomes[tag] = f.MAC
-		patches = append(patches, plan.Patch{Set: s.asFound(f, tag, in.Area)})
-	}
-	for mac := range chosen {
-		return edited(), problem.New(problem.Missing, "no such box was found", "find first: redstart find").About(mac.String())
-	}
-	if len(patches) == 0 {
-		return edited(), problem.New(problem.Conflict, "every found device that a profile fits is in the plan already", "")
-	}
-	out, err := s.Edit(ctx, Edits{What: fmt.Sprintf("%d found devices adopted", len(patches)), Patches: patches}, preview, who)
-	if err != nil || preview || len(out.Complaints) > 0 {
-		return out, err
-	}
-	for tag, mac := range becomes {
-		if err := s.store.SetMatch(ctx, tag, mac, match.ByMAC, "it was adopted from this box", who); err != nil {
-			return out, err
-		}
-	}
-	s.publishEntries()
-	return out, nil
-}
-
-// asFound is what the plan says of a device that is taken over as it is.
-func (s *Site) asFound(f *device.Found, tag, area string) map[string]string {
-	set := map[string]string{"tag": tag, "profile": f.Profile, "mac": f.MAC.String(), "address": plan.Next, "name": plan.Auto}
-	if serial := f.Value(device.Serial); serial != "" {
-		set["serial"] = serial
-	}
-	if area != "" {
-		set["area"] = area
-	}
-	if a := first(f.Addresses()); a.IsValid() && f.State == device.Set {
-		set["address"] = a.String()
-	}
-	if name := f.Value(device.Name); name != "" && f.State == device.Set && s.profiles[f.Profile].Name.Check(name) == nil {
-		set["name"] = name
-	}
-	return set
-}
-
-// freeTag makes a tag for an adopted device: its own name if it was given one.
-func (s *Site) freeTag(f *device.Found, area string, used map[string]bool) string {
-	name := strings.ToUpper(f.Value(device.Name))
-	if f.State == device.Set && name != "" && !used[name] && !strings.ContainsAny(name, "\"\\\x00/?#%, ;") && len(name) <= 64 {
-		return name
-	}
-	if area == "" {
-		area = "FOUND"
-	}
-	short := strings.ToUpper(strings.ReplaceAll(s.profiles[f.Profile].Kind, " ", "-"))
-	for n := 1; ; n++ {
-		if tag := fmt.Sprintf("%s-%s-%02d", area, short, n); !used[tag] {
-			return tag
-		}
-	}
 }

@@ -5,6 +5,8 @@ import (
 	"net/http"
 	"reflect"
 	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -26,26 +28,26 @@ func (s *Service) getOpenAPI(c *echo.Context) error {
 		if paths[path] == nil {
 			paths[path] = map[string]any{}
 		}
-		done := map[string]any{"description": "done"}
-		if r.out != nil {
-			done["content"] = schemas.body(r.out)
-		}
-		operation := map[string]any{
-			"summary": r.summary,
-			"responses": map[string]any{
-				"2XX":     done,
-				"default": map[string]any{"description": "a problem (RFC 9457)", "content": map[string]any{"application/problem+json": map[string]any{"schema": map[string]any{"$ref": "#/components/schemas/Problem"}}}},
-			},
-		}
+		operation := map[string]any{"summary": r.summary, "responses": r.responses(schemas)}
 		var parameters []any
 		for _, name := range parameter.FindAllStringSubmatch(r.path, -1) {
 			parameters = append(parameters, map[string]any{"name": name[1], "in": "path", "required": true, "schema": map[string]any{"type": "string"}})
+		}
+		for _, q := range r.queries {
+			schema := map[string]any{"type": "string"}
+			switch {
+			case slices.Contains(q.one, "true"):
+				schema = map[string]any{"type": "boolean"}
+			case q.one != nil:
+				schema["enum"] = q.one
+			}
+			parameters = append(parameters, map[string]any{"name": q.name, "in": "query", "required": q.needed, "description": q.help, "schema": schema})
 		}
 		if parameters != nil {
 			operation["parameters"] = parameters
 		}
 		if r.in != nil {
-			operation["requestBody"] = map[string]any{"content": schemas.body(r.in)}
+			operation["requestBody"] = map[string]any{"content": schemas.content(r.in), "required": r.in == reflect.TypeFor[file]() || r.in == reflect.TypeFor[upload]()}
 		}
 		if r.need == Nobody {
 			operation["security"] = []any{}
@@ -66,6 +68,47 @@ func (s *Service) getOpenAPI(c *echo.Context) error {
 		},
 	})
 }
+
+// responses lists what a call may answer.
+func (r route) responses(schemas *schemas) map[string]any {
+	status, done := http.StatusOK, map[string]any{"description": "done"}
+	switch {
+	case r.out == nil:
+		status = http.StatusNoContent
+	case r.out == reflect.TypeFor[Activity]() && r.method == http.MethodPost:
+		status = http.StatusAccepted
+	}
+	if r.out != nil {
+		done["content"] = schemas.content(r.out)
+	}
+	all := map[string]any{strconv.Itoa(status): done}
+	problems := map[string]any{"application/problem+json": map[string]any{"schema": map[string]any{"$ref": "#/components/schemas/Problem"}}}
+	may := []int{http.StatusNotFound, http.StatusUnprocessableEntity, http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusServiceUnavailable}
+	if r.need != Nobody {
+		may = append(may, http.StatusUnauthorized, http.StatusForbidden)
+	}
+	if r.method != http.MethodGet {
+		may = append(may, http.StatusConflict, http.StatusRequestEntityTooLarge, http.StatusBadGateway)
+	}
+	for _, status := range may {
+		all[strconv.Itoa(status)] = map[string]any{"description": "a problem (RFC 9457): " + strings.ToLower(http.StatusText(status)), "content": problems}
+	}
+	return all
+}
+
+// content describes a body: JSON, or bytes as they are.
+func (s *schemas) content(t reflect.Type) map[string]any {
+	switch t {
+	case reflect.TypeFor[file](), reflect.TypeFor[upload](), reflect.TypeFor[download](), reflect.TypeFor[stored]():
+		return map[string]any{"application/octet-stream": map[string]any{}}
+	case reflect.TypeFor[eventStream]():
+		return map[string]any{"text/event-stream": map[string]any{}}
+	}
+	return s.body(t)
+}
+
+// eventStream stands for the body of server-sent events.
+type eventStream struct{}
 
 // schemas collects the JSON Schemas (2020-12) of bodies under their names.
 type schemas struct {

@@ -56,6 +56,9 @@ type page struct {
 	key    string   // what the door's cookie holds
 	used   time.Time
 	talk   *bench.Conversation
+	closed bool
+
+	opening chan struct{} // holds a token while the conversation is being opened
 }
 
 // PageView is where a box's own page is to be seen.
@@ -65,10 +68,10 @@ type PageView struct {
 
 // pagePort tells how a device's page is reached, as far as it is known.
 func (s *Service) pagePort(f *device.Found) (scheme string, port uint16, ok bool) {
-	if len(f.Addresses()) == 0 {
+	if !f.AddressNow().IsValid() {
 		return "", 0, false
 	}
-	if p := s.profiles[f.Profile]; p != nil {
+	if p := s.profiles()[f.Profile]; p != nil {
 		if p.Web.Scheme != "" {
 			return p.Web.Scheme, p.WebPort(), true
 		}
@@ -112,25 +115,27 @@ func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string
 			old.close()
 		}
 	}()
+	at := f.AddressNow()
+	s.mu.Lock()
+	open := s.pages[mac]
+	s.mu.Unlock()
+	if open != nil && open.at == at {
+		return PageView{open.door()}, nil
+	}
+	l, err := pageListener(consoleHost)
+	if err != nil {
+		return PageView{}, err
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	at := first(f.Addresses())
-	if old = s.pages[mac]; old != nil && old.at == at {
-		door := old.door()
-		old = nil
-		return PageView{door}, nil
-	}
+	old = s.pages[mac]
 	if old == nil && len(s.pages) >= mostPages {
 		old = slices.MinFunc(slices.Collect(maps.Values(s.pages)), func(a, b *page) int { return a.lastUsed().Compare(b.lastUsed()) })
 	}
 	if old != nil {
 		delete(s.pages, old.mac)
 	}
-	g := &page{mac: mac, origin: originOf(scheme, at, port), at: at, avoid: p.Needs(), bench: s.bench(), log: s.log, prefix: "box-" + strings.ReplaceAll(mac.String(), ":", "") + "-", key: rand.Text()}
-	l, err := pageListener(consoleHost)
-	if err != nil {
-		return PageView{}, err
-	}
+	g := &page{mac: mac, origin: originOf(scheme, at, port), at: at, avoid: p.Needs(), bench: s.bench(), log: s.log, prefix: "box-" + strings.ReplaceAll(mac.String(), ":", "") + "-", key: rand.Text(), opening: make(chan struct{}, 1)}
 	g.base = "http://" + l.Addr().String()
 	if tlsPair != nil {
 		l, g.base = tls.NewListener(l, tlsPair), "https://"+l.Addr().String()
@@ -197,6 +202,7 @@ func (g *page) close() {
 	_ = g.server.Close() // its listener closes with it
 	g.mu.Lock()
 	defer g.mu.Unlock()
+	g.closed = true
 	if g.talk != nil {
 		g.talk.Close()
 		g.talk = nil
@@ -277,18 +283,43 @@ func (g *page) dial(ctx context.Context, _, to string) (net.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	g.mu.Lock()
-	if g.talk == nil {
-		talk, err := g.bench.Open(ctx, bench.Peer{MAC: g.mac, Address: g.at, Avoid: g.avoid})
-		if err != nil {
-			g.mu.Unlock()
-			return nil, err
-		}
-		g.talk = talk
+	talk, err := g.conversation(ctx)
+	if err != nil {
+		return nil, err
 	}
-	talk := g.talk
-	g.mu.Unlock()
 	return talk.Dial(ctx, at.Port())
+}
+
+// conversation gives the one with the box, and opens it when there is none. One
+// request opens it; nothing else waits for the segment meanwhile.
+func (g *page) conversation(ctx context.Context) (*bench.Conversation, error) {
+	select {
+	case g.opening <- struct{}{}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	defer func() { <-g.opening }()
+	g.mu.Lock()
+	talk, closed := g.talk, g.closed
+	g.mu.Unlock()
+	if closed {
+		return nil, net.ErrClosed
+	}
+	if talk != nil {
+		return talk, nil
+	}
+	talk, err := g.bench.Open(ctx, bench.Peer{MAC: g.mac, Address: g.at, Avoid: g.avoid})
+	if err != nil {
+		return nil, err
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.closed {
+		talk.Close()
+		return nil, net.ErrClosed
+	}
+	g.talk = talk
+	return talk, nil
 }
 
 func originOf(scheme string, at netip.Addr, port uint16) *url.URL {

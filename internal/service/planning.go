@@ -22,6 +22,8 @@ type Edits struct {
 	Patches []plan.Patch `json:"patches"`
 	// Configured lets them change or remove entries whose devices are configured.
 	Configured bool `json:"configured"`
+
+	matches []store.Match // of the entries as they are then
 }
 
 // Edited is what an act changed, or would change.
@@ -96,7 +98,10 @@ func (s *Site) edit(ctx context.Context, in Edits, preview bool, who string, mak
 		}
 		return out, refusedEdits(patches, complaints)
 	}
-	out.Comparison = plan.Compare(p.Entries, after)
+	out.Comparison = plan.ComparePairs(pairs)
+	if err := s.mayTouch(entries, pairs, in.Configured); err != nil {
+		return out, err // a preview says so too: nothing else would happen
+	}
 	if preview {
 		now := p.Check()
 		p.Entries = after
@@ -107,10 +112,7 @@ func (s *Site) edit(ctx context.Context, in Edits, preview bool, who string, mak
 	if len(pairs) == 0 {
 		return out, nil
 	}
-	if err := s.mayTouch(entries, pairs, in.Configured); err != nil {
-		return out, err
-	}
-	out.Revision, err = s.apply(ctx, who, in.What, editsOf(pairs))
+	out.Revision, err = s.apply(ctx, who, in.What, store.Changes{Edits: editsOf(pairs), Matches: in.matches})
 	return out, err
 }
 
@@ -122,10 +124,9 @@ func editsOf(pairs []plan.Pair) []store.Edit {
 	return list
 }
 
-// apply stores edits. The caller holds planning.
-func (s *Site) apply(ctx context.Context, who, what string, edits []store.Edit) (int64, error) {
-	r, err := s.store.Revise(ctx, who, what, edits)
-	s.forget()
+// apply stores changes and tells everyone. The caller holds planning.
+func (s *Site) apply(ctx context.Context, who, what string, c store.Changes) (int64, error) {
+	r, err := s.store.Revise(ctx, who, what, c)
 	s.publishEntries()
 	return r.ID, err
 }
@@ -188,6 +189,18 @@ func (s *Site) keepSecrets(ctx context.Context, p plan.Plan, patches []plan.Patc
 			if setting.Type != profile.Secret || value == "" || value == now[patch.Tag].Settings[setting.Key] {
 				continue
 			}
+			if strings.HasPrefix(value, vault.Prefix) {
+				// What stands for a secret comes back with an undo or a file; it is
+				// never taken for a secret itself.
+				if known, err := s.store.HasSecret(ctx, value); err != nil {
+					return nil, err
+				} else if known {
+					continue
+				}
+				e := problem.New(problem.Usage, "this stands for a secret that is not in the vault of this site", "give the secret itself")
+				e.Cells = []problem.Cell{{Column: cmp.Or(patch.Tag, patch.Set["tag"]) + " " + setting.Key, Reason: "stands for a secret that is not in the vault of this site"}}
+				return nil, e
+			}
 			token := vault.Prefix + "new"
 			if !preview {
 				var err error
@@ -218,10 +231,19 @@ func (s *Site) Generate(ctx context.Context, list []plan.Quantity, preview bool,
 	})
 }
 
+// Allocation says which entries get addresses, and how.
+type Allocation struct {
+	plan.Allocation
+	All bool `json:"all,omitempty"`
+}
+
 // Allocate gives out addresses to a selection.
-func (s *Site) Allocate(ctx context.Context, a plan.Allocation, preview bool, who string) (Edited, error) {
+func (s *Site) Allocate(ctx context.Context, a Allocation, preview bool, who string) (Edited, error) {
+	if err := (Chosen{a.Tags, a.All}).check(); err != nil {
+		return edited(), err
+	}
 	return s.edit(ctx, Edits{What: "addresses given out: " + a.Way}, preview, who, func(p plan.Plan) ([]plan.Patch, Edited, error) {
-		patches, kept, err := p.Allocate(a)
+		patches, kept, err := p.Allocate(a.Allocation)
 		out := edited()
 		out.Kept = append(out.Kept, kept...)
 		return patches, out, err
@@ -229,10 +251,11 @@ func (s *Site) Allocate(ctx context.Context, a plan.Allocation, preview bool, wh
 }
 
 // Mend applies all safe mends, of the given entries or of all.
-func (s *Site) Mend(ctx context.Context, tags []string, preview bool, who string) (Edited, error) {
-	if len(tags) == 0 {
-		tags = nil
+func (s *Site) Mend(ctx context.Context, in Chosen, preview bool, who string) (Edited, error) {
+	if err := in.check(); err != nil {
+		return edited(), err
 	}
+	tags := in.Tags
 	return s.edit(ctx, Edits{What: "safe mends"}, preview, who, func(p plan.Plan) ([]plan.Patch, Edited, error) {
 		patches, changes := p.Mends(tags)
 		out := edited()
@@ -302,6 +325,7 @@ func (s *Site) Import(ctx context.Context, content []byte, o ImportOptions, who 
 		edits = append(edits, store.Edit{Site: &site, WasSite: &was})
 		p.Site = site
 	}
+	p.Known.Spoken = r.Spoken
 	_, pairs, complaints := p.Apply(r.Patches)
 	if complaints != nil {
 		return r, refusedEdits(r.Patches, complaints)
@@ -313,10 +337,7 @@ func (s *Site) Import(ctx context.Context, content []byte, o ImportOptions, who 
 	if len(edits) == 0 {
 		return r, nil
 	}
-	if err := s.store.AddColumns(ctx, r.Mapping); err != nil {
-		return r, err
-	}
-	_, err = s.apply(ctx, who, fmt.Sprintf("imported from a %s file: %d added, %d changed, %d removed", strings.ToUpper(r.Format), len(r.Comparison.Added), r.Comparison.Entries(), len(r.Comparison.Removed)), edits)
+	_, err = s.apply(ctx, who, fmt.Sprintf("imported from a %s file: %d added, %d changed, %d removed", strings.ToUpper(r.Format), len(r.Comparison.Added), r.Comparison.Entries(), len(r.Comparison.Removed)), store.Changes{Edits: edits, Columns: r.Mapping})
 	if r.Site != nil {
 		s.hub.publish(s.store.Key, "site", p.Site)
 	}

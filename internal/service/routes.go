@@ -5,6 +5,7 @@ import (
 	"math"
 	"net"
 	"net/http"
+	"reflect"
 	"strconv"
 	"time"
 
@@ -16,6 +17,7 @@ import (
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
 	"redstart/internal/store"
+	"redstart/profiles"
 )
 
 // MatchWith names a box.
@@ -41,21 +43,24 @@ func (s *Service) routes() []route {
 	list := []route{
 		call(s, "GET", "/api/health", "Whether the service is up", Nobody, func(*request, none) (Health, error) { return Health{"redstart", Version}, nil }),
 		{method: "GET", path: "/api/openapi.json", summary: "This API as an OpenAPI document", need: Nobody, handler: s.getOpenAPI},
-		{method: "GET", path: "/api/events", summary: "Everything that changes, as server-sent events; ?site=KEY for one site", need: Look, handler: s.streamEvents},
+		{method: "GET", path: "/api/events", summary: "Everything that changes, as server-sent events", need: Look, out: reflect.TypeFor[eventStream](), handler: s.streamEvents, queries: []query{text("site", "only what concerns this site")}},
 		call(s, "GET", "/api/profiles", "The device profiles", Look, func(*request, none) ([]*profile.Profile, error) {
-			return append([]*profile.Profile{}, s.profiles.Sorted()...), nil
+			return append([]*profile.Profile{}, s.profiles().Sorted()...), nil
+		}),
+		call(s, "GET", "/api/profiles/broken", "Files of the profile folder that cannot be used", Look, func(*request, none) ([]profiles.Broken, error) {
+			return s.BrokenProfiles(), nil
 		}),
 		call(s, "GET", "/api/fields", "The fields of an entry, with their help", Look, func(*request, none) ([]plan.Field, error) { return plan.Fields, nil }),
-		call(s, "GET", "/api/reckon", "Subnet calculator: ?of=10.40.8.0/22, &site=KEY counts what is left", Look, func(r *request, _ none) (Reckoning, error) {
+		call(s, "GET", "/api/reckon", "Subnet calculator", Look, func(r *request, _ none) (Reckoning, error) {
 			return s.Reckon(r, r.query("of"), r.query("site"))
-		}),
-		call(s, "GET", "/api/interfaces", "The computer's network interfaces; ?listen=SECONDS hears what is on each", Look, func(r *request, _ none) ([]InterfaceView, error) {
+		}).takes(needed("of", "a prefix like 10.40.8.0/22, or an address"), text("site", "count what is left in this site")),
+		call(s, "GET", "/api/interfaces", "The computer's network interfaces", Look, func(r *request, _ none) ([]InterfaceView, error) {
 			seconds, err := strconv.ParseFloat(cmp.Or(r.query("listen"), "0"), 64)
 			if err != nil || seconds < 0 || math.IsNaN(seconds) {
 				return nil, problem.New(problem.Usage, "listen must be a number of seconds", "")
 			}
 			return s.Interfaces(r, time.Duration(min(seconds, 60)*float64(time.Second)))
-		}),
+		}).takes(text("listen", "seconds to hear what is on each")),
 		call(s, "PUT", "/api/segment", "Plug the service into another interface", Own, func(_ *request, in Plugged) (none, error) {
 			return none{}, s.Plug(in.Interface)
 		}),
@@ -68,27 +73,33 @@ func (s *Service) routes() []route {
 	return list
 }
 
+const filesPath = "/api/sites/:site/files/:name"
+
 func (s *Service) siteRoutes() []route {
 	return []route{
-		call(s, "GET", "/api/sites", "The sites with how far they are; ?brief=true without", Look, func(r *request, _ none) ([]Summary, error) { return s.Sites(r, r.yes("brief")) }),
+		call(s, "GET", "/api/sites", "The sites with how far they are", Look, func(r *request, _ none) ([]Summary, error) { return s.Sites(r, r.yes("brief")) }).takes(yesNo("brief", "without how far they are")),
 		call(s, "POST", "/api/sites", "Make a site", Plan, func(r *request, in plan.Site) (plan.Site, error) { return s.AddSite(r, in, r.who.Name) }),
 		call(s, "GET", "/api/sites/:site", "The site's data", Look, func(r *request, _ none) (plan.Site, error) { return r.site.store.Data(r) }),
 		call(s, "PUT", "/api/sites/:site", "Set the site's data; policies have their own calls", Plan, func(r *request, in plan.Site) (plan.Site, error) {
 			return r.site.SetData(r, in, r.who.Name)
 		}),
-		call(s, "DELETE", "/api/sites/:site", "Forget the site with everything of it; ?sure=KEY", Own, func(r *request, _ none) (none, error) {
+		call(s, "DELETE", "/api/sites/:site", "Forget the site with everything of it", Own, func(r *request, _ none) (none, error) {
 			return none{}, r.site.Remove(r, r.query("sure"))
-		}),
+		}).takes(text("sure", "the site's key")),
 		call(s, "GET", "/api/sites/:site/files", "The site's files, such as licences", Look, func(r *request, _ none) ([]store.File, error) { return r.site.store.Files(r) }),
-		call(s, "PUT", "/api/sites/:site/files/:name", "Store a file of the site", Plan, func(r *request, in file) (none, error) {
-			return none{}, r.site.PutFile(r, r.param("name"), in, r.who.Name)
+		call(s, "PUT", filesPath, "Store a file of the site, up to 512 MiB, whole or not at all", Plan, func(r *request, in upload) (store.File, error) {
+			return r.site.PutFile(r, r.param("name"), in, r.who.Name)
+		}),
+		call(s, "GET", filesPath, "A file of the site", Look, func(r *request, _ none) (stored, error) {
+			f, content, err := r.site.store.File(r, r.param("name"))
+			return stored{f.Name, content}, err
 		}),
 		call(s, "DELETE", "/api/sites/:site/files/:name", "Forget a file of the site", Plan, func(r *request, _ none) (none, error) {
 			return none{}, r.site.RemoveFile(r, r.param("name"))
 		}),
-		call(s, "GET", "/api/sites/:site/map", "What each address of a subnet is; ?subnet=NAME", Look, func(r *request, _ none) (plan.Map, error) {
+		call(s, "GET", "/api/sites/:site/map", "What each address of a subnet is", Look, func(r *request, _ none) (plan.Map, error) {
 			return r.site.Map(r, r.query("subnet"))
-		}),
+		}).takes(text("subnet", "its name; the first one without")),
 	}
 }
 
@@ -97,44 +108,49 @@ func (s *Service) planRoutes() []route {
 	return []route{
 		call(s, "GET", at+"entries", "The plan with what is known of each box", Look, func(r *request, _ none) ([]EntryView, error) { return r.site.Entries(r) }),
 		call(s, "GET", at+"entries/:tag", "Everything known of one entry", Look, func(r *request, _ none) (Detail, error) { return r.site.Detail(r, r.param("tag")) }),
-		call(s, "PATCH", at+"entries", "Change, add and remove entries, all or none; ?preview=true only shows", Plan, func(r *request, in Edits) (Edited, error) {
+		call(s, "PATCH", at+"entries", "Change, add and remove entries, all or none", Plan, func(r *request, in Edits) (Edited, error) {
 			return r.site.Edit(r, in, r.yes("preview"), r.who.Name)
-		}),
-		call(s, "POST", at+"quantities", "Entries from quantities; ?preview=true only shows", Plan, func(r *request, in []plan.Quantity) (Edited, error) {
+		}).takes(previews),
+		call(s, "POST", at+"quantities", "Entries from quantities", Plan, func(r *request, in []plan.Quantity) (Edited, error) {
 			return r.site.Generate(r, in, r.yes("preview"), r.who.Name)
-		}),
-		call(s, "POST", at+"addresses", "Give out addresses to a selection; ?preview=true only shows", Plan, func(r *request, in plan.Allocation) (Edited, error) {
+		}).takes(previews),
+		call(s, "POST", at+"addresses", "Give out addresses to a selection", Plan, func(r *request, in Allocation) (Edited, error) {
 			return r.site.Allocate(r, in, r.yes("preview"), r.who.Name)
-		}),
-		call(s, "POST", at+"mends", "Apply all safe mends; ?preview=true only shows", Plan, func(r *request, in Selection) (Edited, error) {
-			return r.site.Mend(r, in.Tags, r.yes("preview"), r.who.Name)
-		}),
+		}).takes(previews),
+		call(s, "POST", at+"mends", "Apply all safe mends", Plan, func(r *request, in Chosen) (Edited, error) {
+			return r.site.Mend(r, in, r.yes("preview"), r.who.Name)
+		}).takes(previews),
 		call(s, "GET", at+"findings", "What is wrong with the plan", Look, func(r *request, _ none) ([]plan.Finding, error) { return r.site.Findings(r) }),
-		call(s, "POST", at+"imports", "Import a plan file (CSV, XLSX, JSON) as the body; ?preview=true only shows; ?sheet, ?mapping, ?whole=true, ?configured=true, ?apply=true", Plan, func(r *request, in file) (planfile.Result, error) {
+		call(s, "POST", at+"imports", "Import a plan file (CSV, XLSX, JSON) as the body", Plan, func(r *request, in file) (planfile.Result, error) {
 			o, err := importOptions(r)
 			if err != nil {
 				return planfile.Result{}, err
 			}
 			return r.site.Import(r, in, o, r.who.Name)
-		}),
+		}).takes(previews, text("sheet", "of a workbook"), text("mapping", "JSON object of header to field"), yesNo("whole", "the file is the whole plan: entries that it leaves out are removed"), yesNo("configured", "also entries whose devices are configured"), yesNo("apply", "change and remove entries that are in the plan already")),
 		call(s, "POST", at+"file-checks", "Check a plan file without importing it", Look, func(r *request, in file) (planfile.Result, error) {
 			return r.site.CheckFile(r, in)
 		}),
-		call(s, "GET", at+"export", "The plan as a file: ?format=csv, xlsx or json", Look, func(r *request, _ none) (download, error) {
+		call(s, "GET", at+"export", "The plan as a file", Look, func(r *request, _ none) (download, error) {
 			return r.site.Export(r, r.query("format"))
-		}),
+		}).takes(formats("csv, xlsx or json")),
 		call(s, "GET", at+"template", "An empty workbook with drop-downs", Look, func(r *request, _ none) (download, error) { return r.site.Template(r) }),
-		call(s, "GET", at+"revisions", "What was changed, latest first", Look, func(r *request, _ none) ([]store.Revision, error) { return r.site.store.Revisions(r, 500) }),
+		call(s, "GET", at+"revisions", "What was changed, latest first", Look, func(r *request, _ none) ([]RevisionView, error) { return r.site.Revisions(r) }),
 		call(s, "PUT", at+"revisions/:id/name", "Name a revision", Plan, func(r *request, in Named) (store.Revision, error) {
 			return r.site.NameRevision(r, r.param("id"), in.Name)
 		}),
-		call(s, "GET", at+"comparison", "Compare two moments: ?from=REVISION&to=REVISION; no to: now", Look, func(r *request, _ none) (Moments, error) {
+		call(s, "GET", at+"comparison", "Compare two moments", Look, func(r *request, _ none) (Moments, error) {
 			return r.site.Compare(r, r.query("from"), r.query("to"))
-		}),
-		call(s, "POST", at+"revisions/:id/restore", "Make the plan as it was; ?preview=true only shows", Plan, func(r *request, _ none) (Edited, error) {
+		}).takes(needed("from", "number of a revision"), text("to", "number of a revision; now without")),
+		call(s, "POST", at+"revisions/:id/restore", "Make the plan as it was", Plan, func(r *request, _ none) (Edited, error) {
 			return r.site.Restore(r, r.param("id"), r.yes("preview"), r.who.Name)
-		}),
-		call(s, "POST", at+"revisions/:id/undo", "Undo the latest revision", Plan, func(r *request, _ none) (Edited, error) { return r.site.Undo(r, r.param("id"), r.who.Name) }),
+		}).takes(previews),
+		call(s, "POST", at+"revisions/:id/undo", "Go one step back: undo the revision whose turn it is", Plan, func(r *request, _ none) (Edited, error) {
+			return r.site.Undo(r, r.param("id"), r.yes("preview"), r.who.Name)
+		}).takes(previews),
+		call(s, "POST", at+"revisions/:id/redo", "Go one step forward: redo what the undoing whose turn it is took back", Plan, func(r *request, _ none) (Edited, error) {
+			return r.site.Redo(r, r.param("id"), r.yes("preview"), r.who.Name)
+		}).takes(previews),
 	}
 }
 
@@ -165,9 +181,9 @@ func (s *Service) findRoutes() []route {
 			s.ClosePage(mac)
 			return none{}, nil
 		})),
-		call(s, "GET", at+"found", "Everything found as a file: ?format=csv, xlsx or json", Look, func(r *request, _ none) (download, error) {
+		call(s, "GET", at+"found", "Everything found as a file", Look, func(r *request, _ none) (download, error) {
 			return r.site.ExportDevices(r, r.query("format"))
-		}),
+		}).takes(formats("csv, xlsx or json")),
 		call(s, "GET", at+"surveys", "The surveys with what each changed, latest first", Look, func(r *request, _ none) ([]store.Survey, error) { return r.site.store.Surveys(r, mostSurveys) }),
 		call(s, "POST", at+"surveys", "Start a survey", Commission, func(r *request, in FindOptions) (Activity, error) { return r.site.Find(r, r.who.Name, in) }),
 		call(s, "GET", at+"surveys/:id/capture", "The packets of a survey, as pcapng", Look, func(r *request, _ none) (download, error) {
@@ -218,25 +234,31 @@ func (s *Service) matchRoutes() []route {
 			}
 			return none{}, r.site.Match(r, r.param("tag"), in.MAC, by, why, r.who.Name)
 		}),
-		call(s, "PUT", at+"entries/:tag/lock", "Keep a match from being changed, or let it be", Commission, func(r *request, in Locking) (none, error) {
-			return none{}, r.site.Lock(r, r.param("tag"), in.Locked, r.who.Name)
+		call(s, "PUT", at+"locks", "Keep matches from being changed, or let them be, all or none", Commission, func(r *request, in Locking) (none, error) {
+			return none{}, r.site.Lock(r, in, r.who.Name)
+		}),
+		call(s, "POST", at+"entries/:tag/replace", "Put a new box in the place of an entry's", Commission, func(r *request, in Replacement) (Replaced, error) {
+			return r.site.Replace(r, r.param("tag"), in, r.who.Name)
 		}),
 		call(s, "POST", at+"scans", "Take in the label that was scanned", Commission, func(r *request, in Scan) (Scanned, error) { return r.site.Scanned(r, in, r.who.Name) }),
-		call(s, "POST", at+"adoptions", "Take found devices into the plan; ?preview=true only shows", Commission, func(r *request, in Adoption) (Edited, error) {
+		call(s, "POST", at+"adoptions", "Take found devices into the plan", Commission, func(r *request, in Adoption) (Edited, error) {
 			return r.site.Adopt(r, in, r.yes("preview"), r.who.Name)
-		}),
+		}).takes(previews),
 	}
 }
 
 func (s *Service) workRoutes() []route {
 	const at = "/api/sites/:site/"
 	return []route{
-		call(s, "POST", at+"rehearsals", "What a run would do", Look, func(r *request, in Selection) (commission.Rehearsal, error) {
-			rehearsal, _, err := r.site.Rehearse(r, in.Tags)
+		call(s, "POST", at+"rehearsals", "What a run would do", Look, func(r *request, in RunOptions) (commission.Rehearsal, error) {
+			rehearsal, _, err := r.site.Rehearse(r, in)
 			return rehearsal, err
 		}),
 		call(s, "GET", at+"runs/latest", "The latest run", Look, func(r *request, _ none) (store.Run, error) { return r.site.LatestRun(r) }),
-		call(s, "POST", at+"runs", "Start a run", Commission, func(r *request, in Selection) (Activity, error) { return r.site.Commission(r, r.who.Name, in.Tags) }),
+		call(s, "POST", at+"runs", "Start a run", Commission, func(r *request, in RunOptions) (Activity, error) { return r.site.Commission(r, r.who.Name, in) }),
+		call(s, "POST", at+"set-by-hand", "Mark entries as set by hand, all or none", Commission, func(r *request, in Chosen) ([]string, error) {
+			return r.site.SetByHand(r, in, r.who.Name)
+		}),
 		call(s, "POST", at+"runs/:id/resume", "Go on with a run that was cut off", Commission, func(r *request, _ none) (Activity, error) {
 			id, err := number(r.param("id"), "run")
 			if err != nil {
@@ -251,8 +273,8 @@ func (s *Service) workRoutes() []route {
 			}
 			return none{}, r.site.GiveUp(r, id, r.who.Name)
 		}),
-		call(s, "POST", at+"verifications", "Start a verification", Commission, func(r *request, in Selection) (Activity, error) {
-			return r.site.Verify(r, r.who.Name, in.Tags, in.Restart)
+		call(s, "POST", at+"verifications", "Start a verification", Commission, func(r *request, in VerifyOptions) (Activity, error) {
+			return r.site.Verify(r, r.who.Name, in)
 		}),
 	}
 }
@@ -272,11 +294,24 @@ func (s *Service) vaultRoutes() []route {
 		call(s, "PUT", at+"policies", "Set how logins are made for the site, a kind or a profile", Plan, func(r *request, in PolicyChange) (plan.Site, error) {
 			return r.site.SetPolicy(r, in, r.who.Name)
 		}),
-		call(s, "DELETE", at+"policies", "Take a policy away: ?for=kind:camera", Plan, func(r *request, _ none) (plan.Site, error) {
+		call(s, "DELETE", at+"policies", "Take a policy away", Plan, func(r *request, _ none) (plan.Site, error) {
 			return r.site.RemovePolicy(r, r.query("for"), r.who.Name)
+		}).takes(text("for", "kind:NAME, profile:NAME, or nothing for the site's")),
+		call(s, "POST", at+"entries/:tag/reveal", "Show the login that opens its device, or another secret of it; recorded", Commission, func(r *request, _ none) (Shown, error) {
+			id := int64(0)
+			if text := r.query("credential"); text != "" {
+				var err error
+				if id, err = number(text, "credential"); err != nil {
+					return Shown{}, err
+				}
+			}
+			return r.site.Reveal(r, r.param("tag"), r.query("setting"), id, r.who.Name)
+		}).takes(text("setting", "key of a secret setting"), text("credential", "number of another stored login")),
+		call(s, "GET", at+"entries/:tag/credentials", "What is stored to open its device, without passwords", Look, func(r *request, _ none) ([]Credential, error) {
+			return r.site.Credentials(r, r.param("tag"))
 		}),
-		call(s, "POST", at+"entries/:tag/reveal", "Show the stored login, or ?setting=KEY a secret setting; recorded", Commission, func(r *request, _ none) (Shown, error) {
-			return r.site.Reveal(r, r.param("tag"), r.query("setting"), r.who.Name)
+		call(s, "POST", "/api/vault/begin-anew", "Give a vault that nothing opens a new key; what the lost one sealed stays sealed", Own, func(r *request, _ none) (VaultStatus, error) {
+			return s.BeginAnew(r)
 		}),
 		call(s, "POST", at+"credentials", "Known logins of devices that are set already, as CSV: tag or mac, user, password", Commission, func(r *request, in file) (Learned, error) {
 			return r.site.LearnCredentials(r, in, r.who.Name)

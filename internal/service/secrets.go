@@ -1,26 +1,23 @@
 package service
 
 import (
-	"bytes"
 	"context"
-	"encoding/csv"
-	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 
-	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
-	"redstart/internal/core/profile"
+	"redstart/internal/store"
 	"redstart/internal/vault"
 )
 
 // VaultStatus tells whether secrets can be used.
 type VaultStatus struct {
 	Locked bool   `json:"locked"`
-	Opener string `json:"opener"` // file or passphrase
+	Opener string `json:"opener"`         // file or passphrase
+	Lost   string `json:"lost,omitempty"` // why nothing here opens it; it may be begun anew
+	Sealed int    `json:"sealedByLost"`   // secrets that stay sealed by keys that were lost
 }
 
 // Passphrase opens the vault.
@@ -30,7 +27,24 @@ type Passphrase struct {
 
 // VaultStatus tells whether the vault is open.
 func (s *Service) VaultStatus() VaultStatus {
-	return VaultStatus{s.vault.Locked(), s.vault.Opener()}
+	v := VaultStatus{Locked: s.vault.Locked(), Opener: s.vault.Opener()}
+	if err := s.vault.Lost(); err != nil {
+		v.Lost = err.Error()
+	}
+	if n, err := s.store.SealedByLost(context.WithoutCancel(s.life)); err == nil {
+		v.Sealed = n
+	}
+	return v
+}
+
+// BeginAnew gives a vault that nothing opens a new key. What the lost key sealed
+// stays sealed.
+func (s *Service) BeginAnew(ctx context.Context) (VaultStatus, error) {
+	if err := s.vault.BeginAnew(ctx); err != nil {
+		return s.VaultStatus(), err
+	}
+	s.log.Warn("the vault was begun anew; what its old key sealed stays sealed")
+	return s.vaultChanged(), nil
 }
 
 // vaultChanged tells everyone whether the vault is open now.
@@ -63,37 +77,109 @@ func (s *Service) ChangeKey(ctx context.Context, passphrase string) (VaultStatus
 	return s.vaultChanged(), nil
 }
 
-// PolicyChange is a policy with the password that it gives, if it gives one.
+// PolicyChange says what of a policy is to be otherwise. What is left out stays as
+// it is.
 type PolicyChange struct {
-	plan.Policy
-	Password string `json:"password"` // mode given: the password; "" keeps the one before
+	For      string  `json:"for"` // "", "kind:camera" or "profile:ovalis-c20"
+	Mode     *string `json:"mode,omitempty"`
+	Length   *int    `json:"length,omitempty"`
+	Users    *string `json:"users,omitempty"`
+	User     *string `json:"user,omitempty"`
+	Recovery *string `json:"recovery,omitempty"`
+	Password string  `json:"password,omitempty"` // mode given: the password; "" keeps the one before
 }
 
-// SetPolicy sets how logins are made for the site, a kind or a profile.
+func (c PolicyChange) on(p plan.Policy) plan.Policy {
+	p.For = c.For
+	set(&p.Mode, c.Mode)
+	set(&p.Length, c.Length)
+	set(&p.Users, c.Users)
+	set(&p.User, c.User)
+	set(&p.Recovery, c.Recovery)
+	if p.Users != plan.RenameUser && p.Users != plan.AddUser {
+		p.User = ""
+	}
+	return p
+}
+
+func set[T any](to *T, from *T) {
+	if from != nil {
+		*to = *from
+	}
+}
+
+// SetPolicy changes how logins are made for the site, a kind or a profile.
 func (s *Site) SetPolicy(ctx context.Context, in PolicyChange, who string) (plan.Site, error) {
-	return s.change(ctx, "policy set: "+in.Words(), who, func(data plan.Site) (plan.Site, error) {
-		policy := in.Policy
+	s.planning.Lock()
+	data, err := s.store.Data(ctx)
+	s.planning.Unlock()
+	if err != nil {
+		return data, err
+	}
+	was := plan.Policy{Mode: plan.OneEach, Users: plan.KeepUser}
+	if i := slices.IndexFunc(data.Policies, func(c plan.Policy) bool { return c.For == in.For }); i >= 0 {
+		was = data.Policies[i]
+	}
+	return s.change(ctx, "policy set: "+in.on(was).Words(), who, func(data plan.Site) (plan.Site, error) {
+		return s.withPolicy(ctx, data, in)
+	})
+}
+
+func (s *Site) withPolicy(ctx context.Context, data plan.Site, in PolicyChange) (plan.Site, error) {
+	data.Policies = slices.Clone(data.Policies)
+	at := slices.IndexFunc(data.Policies, func(c plan.Policy) bool { return c.For == in.For })
+	if at < 0 {
+		at = len(data.Policies)
+		data.Policies = append(data.Policies, plan.Policy{Mode: plan.OneEach, Users: plan.KeepUser})
+	}
+	policy := in.on(data.Policies[at])
+	switch {
+	case policy.Mode != plan.Given && in.Password != "":
+		return data, problem.New(problem.Usage, "a password is given, but the mode is "+policy.Mode, "give the mode given, too").About(in.For)
+	case policy.Mode != plan.Given:
 		policy.Given = ""
-		at := slices.IndexFunc(data.Policies, func(c plan.Policy) bool { return c.For == policy.For })
-		if policy.Mode == plan.Given {
-			if at >= 0 {
-				policy.Given = data.Policies[at].Given
-			}
-			if in.Password != "" {
-				var err error
-				if policy.Given, err = s.vault.Keep(ctx, s.store, in.Password); err != nil {
-					return data, err
-				}
-			}
+	case in.Password != "":
+		var err error
+		if policy.Given, err = s.vault.Keep(ctx, s.store, in.Password); err != nil {
+			return data, err
 		}
+	}
+	data.Policies[at] = policy
+	return data, nil
+}
+
+// turn makes the passwords anew that kinds share, for the entries of a run.
+func (s *Site) turn(ctx context.Context, entries []store.Entry, who string) error {
+	p, _, err := s.bare(ctx)
+	if err != nil {
+		return err
+	}
+	kinds := map[string]plan.Policy{} // by what they are for
+	for _, e := range entries {
+		q := p.Profiles[e.Profile]
+		if q == nil {
+			continue
+		}
+		switch policy := p.Site.PolicyFor(q); policy.Mode {
+		case plan.Given:
+			return problem.New(problem.Conflict, "its password is one that a person gave", "give another: redstart vault policy set").About(e.Tag)
+		case plan.OneKind:
+			kinds[policy.For] = policy
+		}
+	}
+	if len(kinds) == 0 {
+		return nil
+	}
+	_, err = s.change(ctx, "shared passwords made anew", who, func(data plan.Site) (plan.Site, error) {
 		data.Policies = slices.Clone(data.Policies)
-		if at >= 0 {
-			data.Policies[at] = policy
-		} else {
-			data.Policies = append(data.Policies, policy)
+		for i, c := range data.Policies {
+			if _, turned := kinds[c.For]; turned {
+				data.Policies[i].Turn++
+			}
 		}
 		return data, nil
 	})
+	return err
 }
 
 // RemovePolicy takes a policy away.
@@ -108,143 +194,88 @@ func (s *Site) RemovePolicy(ctx context.Context, of, who string) (plan.Site, err
 	})
 }
 
+// Credential is what is known of a stored login, without its password.
+type Credential struct {
+	ID     int64       `json:"id"`
+	User   string      `json:"user"`
+	State  string      `json:"state"` // pending, accepted, refused or superseded
+	At     store.Stamp `json:"at"`    // since when
+	ToldBy string      `json:"toldBy"`
+	Origin string      `json:"origin"`
+	MadeAt store.Stamp `json:"madeAt"`
+}
+
+// Credentials lists what is stored for an entry's device: the accepted one first,
+// then the others, newest first. No password is opened.
+func (s *Site) Credentials(ctx context.Context, tag string) ([]Credential, error) {
+	e, err := s.store.Entry(ctx, tag)
+	if err != nil {
+		return nil, err
+	}
+	list := []Credential{}
+	if e.Device.IsZero() {
+		return list, nil
+	}
+	rows, err := s.store.Credentials(ctx, e.Device)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range rows {
+		list = append(list, Credential{c.ID, c.User, c.State, c.StateAt, c.ToldBy, c.Origin, c.MadeAt})
+	}
+	slices.SortStableFunc(list, func(a, b Credential) int { return rank[a.State] - rank[b.State] })
+	return list, nil
+}
+
+// rank orders credentials by how much they are worth.
+var rank = map[string]int{store.Accepted: 0, store.Pending: 1, store.Superseded: 2, store.Refused: 3}
+
 // Shown is a secret that a person asked to see.
 type Shown struct {
 	User     string `json:"user,omitempty"`
 	Password string `json:"password"`
+	State    string `json:"state,omitempty"` // of a credential
+	ToldBy   string `json:"toldBy,omitempty"`
 }
 
-// Reveal gives the stored login of an entry's device, or one of its secret
-// settings, and records who asked.
-func (s *Site) Reveal(ctx context.Context, tag, setting, who string) (Shown, error) {
+// Reveal gives the credential that an entry's device accepts, another one of it by
+// its number, or one of its secret settings, and records who asked. One that was
+// not proven yet is given where there is none better, and said to be so.
+func (s *Site) Reveal(ctx context.Context, tag, setting string, id int64, who string) (Shown, error) {
 	e, err := s.store.Entry(ctx, tag)
 	if err != nil {
 		return Shown{}, err
 	}
 	if setting != "" {
-		secret, ok, err := "", false, error(nil)
-		if token := e.Settings[setting]; strings.HasPrefix(token, vault.Prefix) {
-			secret, ok, err = s.vault.Secret(ctx, token)
-		}
-		if err == nil && !ok {
-			err = problem.New(problem.Missing, "it has no such secret", "").About(tag)
-		}
-		if err != nil {
-			return Shown{}, err
-		}
-		return Shown{Password: secret}, s.store.AddNote(ctx, tag, who, setting+" shown")
+		return s.revealSetting(ctx, e, setting, who)
+	}
+	if e.Device.IsZero() {
+		return Shown{}, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(tag)
 	}
 	logins, err := s.vault.Logins(ctx, e.Device)
 	if err != nil {
 		return Shown{}, err
 	}
-	if len(logins) == 0 || e.Device.IsZero() {
-		return Shown{}, problem.New(problem.Conflict, "no credential of this device is stored", "commission it first").About(tag)
+	slices.SortStableFunc(logins, func(a, b vault.Login) int { return rank[a.State] - rank[b.State] })
+	for _, l := range logins {
+		if id != 0 && l.ID != id || id == 0 && l.State != store.Accepted && l.State != store.Pending {
+			continue
+		}
+		return Shown{l.User, l.Password, l.State, l.ToldBy}, s.store.AddNote(ctx, tag, who, fmt.Sprintf("credential %d shown", l.ID))
 	}
-	return Shown{logins[0].User, logins[0].Password}, s.store.AddNote(ctx, tag, who, "credential shown")
+	return Shown{}, problem.New(problem.Conflict, "no such credential of this device is stored", "commission it first, or list them: redstart vault credentials "+tag).About(tag)
 }
 
-// Learned is how many known logins were taken in.
-type Learned struct {
-	Stored int `json:"stored"`
-}
-
-// LearnCredentials takes in known logins of devices that are set already, from
-// CSV with the columns tag or mac, user and password, all or none.
-func (s *Site) LearnCredentials(ctx context.Context, content []byte, who string) (Learned, error) {
-	entries, err := s.store.Entries(ctx)
+func (s *Site) revealSetting(ctx context.Context, e store.Entry, setting, who string) (Shown, error) {
+	secret, ok, err := "", false, error(nil)
+	if token := e.Settings[setting]; strings.HasPrefix(token, vault.Prefix) {
+		secret, ok, err = s.vault.Secret(ctx, token)
+	}
+	if err == nil && !ok {
+		err = problem.New(problem.Missing, "it has no such secret", "").About(e.Tag)
+	}
 	if err != nil {
-		return Learned{}, err
+		return Shown{}, err
 	}
-	boxes, tags := map[string]address.MAC{}, map[string]bool{}
-	for _, e := range entries {
-		tags[e.Tag] = true
-		if boxes[e.Tag] = e.Device; e.Device.IsZero() {
-			boxes[e.Tag] = e.MAC
-		}
-	}
-	known, cells, err := readCredentials(content, boxes, tags)
-	if err != nil {
-		return Learned{}, err
-	}
-	if len(cells) > 0 {
-		e := problem.New(problem.Usage, "the logins were refused whole; none was stored", "mend the rows and give the file again").About("credentials")
-		e.Cells = cells
-		return Learned{}, e
-	}
-	for _, k := range known {
-		if err := s.vault.Put(ctx, k.mac, k.login); err != nil {
-			return Learned{}, err
-		}
-		if k.tag != "" {
-			if err := s.store.AddNote(ctx, k.tag, who, "known login stored"); err != nil {
-				return Learned{}, err
-			}
-		}
-	}
-	return Learned{len(known)}, nil
-}
-
-type knownLogin struct {
-	tag   string
-	mac   address.MAC
-	login profile.Login
-}
-
-// readCredentials reads a file of logins. No complaint repeats a password.
-func readCredentials(content []byte, boxes map[string]address.MAC, tags map[string]bool) ([]knownLogin, []problem.Cell, error) {
-	r := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(content, []byte("\ufeff"))))
-	header, err := r.Read()
-	at := map[string]int{"tag": -1, "mac": -1, "user": -1, "password": -1}
-	for i, h := range header {
-		at[strings.ToLower(strings.TrimSpace(h))] = i
-	}
-	if err != nil || at["password"] < 0 || at["user"] < 0 || at["tag"] < 0 && at["mac"] < 0 {
-		return nil, nil, problem.New(problem.Usage, "the file needs the columns user, password, and tag or mac", "begin it with: tag,user,password").About("credentials")
-	}
-	var list []knownLogin
-	var cells []problem.Cell
-	for {
-		fields, err := r.Read()
-		if errors.Is(err, io.EOF) {
-			return list, cells, nil
-		}
-		if err != nil {
-			row := 0
-			if bad := (*csv.ParseError)(nil); errors.As(err, &bad) {
-				row = bad.StartLine
-			}
-			return nil, []problem.Cell{{Row: row, Reason: "the row cannot be read: fields or quotes do not pair up"}}, nil
-		}
-		row, _ := r.FieldPos(0)
-		get := func(column string) string {
-			if i := at[column]; i >= 0 {
-				return strings.TrimSpace(fields[i])
-			}
-			return ""
-		}
-		k := knownLogin{tag: get("tag"), login: profile.Login{User: get("user"), Password: get("password")}}
-		complain := func(column, value, reason string) {
-			cells = append(cells, problem.Cell{Row: row, Column: column, Value: value, Reason: reason})
-		}
-		k.mac, err = address.ParseMAC(get("mac"))
-		switch {
-		case err != nil:
-			complain("mac", get("mac"), "is not a MAC address of one device")
-		case k.mac.IsZero() && !tags[k.tag]:
-			complain("tag", k.tag, "there is no such entry in the plan")
-		case k.mac.IsZero() && boxes[k.tag].IsZero():
-			complain("tag", k.tag, "no box is known for this entry; match it first, or give its MAC")
-		}
-		if k.mac.IsZero() {
-			k.mac = boxes[k.tag]
-		}
-		if k.login.Password == "" || len(k.login.Password) > 200 {
-			complain("password", "", fmt.Sprintf("is empty or longer than %d characters", 200))
-		}
-		if !tags[k.tag] {
-			k.tag = ""
-		}
-		list = append(list, k)
-	}
+	return Shown{Password: secret}, s.store.AddNote(ctx, e.Tag, who, setting+" shown")
 }

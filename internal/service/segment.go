@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"redstart/internal/core/problem"
@@ -20,7 +21,21 @@ type segment struct {
 	name  string
 	bench *bench.Bench
 	port  *capture.Port
+	dark  atomic.Bool // it has no link
 }
+
+// linked is a port that knows whether it has a link.
+type linked interface{ Link() bool }
+
+const (
+	lookAtLink = 500 * time.Millisecond
+	plugAgain  = 2 * time.Second
+)
+
+var (
+	errGone = problem.New(problem.Machine, "the segment is gone: its interface was taken away", "plug it in again; what was under way goes on then")
+	errDark = problem.New(problem.Machine, "the segment has no link", "check the cable and the switch; what was under way goes on then")
+)
 
 var (
 	errNoSegment = problem.New(problem.Machine, "the service is not plugged into a segment", "start it with --interface NAME, choose an interface in the console, or use: redstart demo")
@@ -34,20 +49,91 @@ func (s *Service) plug(p lan.Port, name string) {
 	if s.config.LookOnly {
 		port = lookonly.On(outer)
 	}
-	at := &segment{name, bench.New(port), outer}
+	at := &segment{name: name, bench: bench.New(port), port: outer}
 	s.segment.Store(at)
+	s.segmentChanged()
+	link, _ := p.(linked)
 	s.work.Add(1)
 	go func() {
 		defer s.work.Done()
+		s.follow(at, link)
+	}()
+}
+
+// segmentChanged tells everyone that the segment came, went, or has a link again.
+func (s *Service) segmentChanged() {
+	s.mu.Lock()
+	close(s.plugs)
+	s.plugs = make(chan struct{})
+	s.mu.Unlock()
+	s.hub.publish("", "segment", none{})
+}
+
+// follow watches over a segment until it goes: work that is under way is cut off,
+// not failed, and goes on when it is back.
+func (s *Service) follow(at *segment, link linked) {
+	look := time.NewTicker(lookAtLink)
+	defer look.Stop()
+	for {
 		select {
 		case <-s.life.Done():
+			return
 		case <-at.bench.Done():
 			if s.segment.CompareAndSwap(at, nil) {
-				s.log.Error("the segment is gone: the interface was taken away", "segment", name)
-				s.hub.publish("", "segment", none{})
+				s.log.Error("the segment is gone: the interface was taken away", "segment", at.name)
+				s.cutOffWork(errGone)
+				s.segmentChanged()
+				s.reopen(at.name)
 			}
+			return
+		case <-look.C:
+			if link == nil || at.dark.Load() == !link.Link() {
+				continue
+			}
+			at.dark.Store(!link.Link())
+			if at.dark.Load() {
+				s.log.Error("the segment has no link", "segment", at.name)
+				s.cutOffWork(errDark)
+			} else {
+				s.log.Info("the segment has a link again", "segment", at.name)
+			}
+			s.segmentChanged()
 		}
-	}()
+	}
+}
+
+// cutOffWork cuts the activity off that is under way, if any.
+func (s *Service) cutOffWork(cause error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.cut != nil {
+		s.cut(cause)
+	}
+}
+
+// reopen tries to open a segment that went away until it is back, or until
+// somebody plugs the service in elsewhere.
+func (s *Service) reopen(name string) {
+	if s.config.Reopen == nil {
+		return
+	}
+	again := time.NewTicker(plugAgain)
+	defer again.Stop()
+	for s.segment.Load() == nil {
+		select {
+		case <-s.life.Done():
+			return
+		case <-again.C:
+		}
+		if p, err := s.config.Reopen(); err == nil {
+			s.log.Info("the segment is back", "segment", name)
+			s.plug(p, name)
+			if err := s.resumeWatches(s.life); err != nil {
+				s.log.Error("the watch could not go on", "error", err)
+			}
+			return
+		}
+	}
 }
 
 // bench is what conversations are held over; nil without a segment.
@@ -64,6 +150,8 @@ func (s *Service) plugged(sets bool) error {
 	switch {
 	case s.bench() == nil:
 		return errNoSegment
+	case s.segment.Load().dark.Load():
+		return errDark
 	case sets && s.config.LookOnly:
 		return errLookOnly
 	}
@@ -166,6 +254,5 @@ func (s *Service) Plug(name string) error {
 	}
 	s.plug(p, interfaceName(name))
 	s.log.Info("plugged in", "segment", interfaceName(name))
-	s.hub.publish("", "segment", none{})
 	return s.resumeWatches(s.life)
 }

@@ -9,19 +9,14 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
-	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"redstart/internal/core/address"
-	"redstart/internal/core/plan"
-	"redstart/internal/core/problem"
-	"redstart/internal/core/profile"
 	"redstart/internal/lan"
 	"redstart/internal/store"
 	"redstart/internal/vault"
-	"redstart/profiles"
 )
 
 // Config says what a service works on.
@@ -29,6 +24,9 @@ type Config struct {
 	Data    string   // the data folder
 	Port    lan.Port // the segment; nil: none, plan only
 	Segment string   // what the segment is called: an interface, "simulated site"
+	// Reopen opens the segment again after it went away; nil: somebody must plug
+	// the service in.
+	Reopen func() (lan.Port, error)
 	// LookOnly lets nothing out but questions, whatever anybody asks for.
 	LookOnly bool
 	// Round is how often a standing watch asks each device whether it is there; 0: usualRound.
@@ -39,14 +37,14 @@ type Config struct {
 
 // Service is one running service.
 type Service struct {
-	config   Config
-	store    *store.Store
-	vault    *vault.Vault
-	segment  atomic.Pointer[segment] // nil before one was plugged in
-	profiles profile.Set
-	log      *slog.Logger
-	hub      *hub
-	signIns  *tries
+	config  Config
+	store   *store.Store
+	vault   *vault.Vault
+	segment atomic.Pointer[segment] // nil before one was plugged in
+	models  atomic.Pointer[known]   // the device profiles
+	log     *slog.Logger
+	hub     *hub
+	signIns *tries
 
 	// life ends when the service does; work under way is bound to it.
 	life context.Context
@@ -57,9 +55,11 @@ type Service struct {
 	planning sync.Mutex
 
 	mu       sync.Mutex
-	resolved map[int64]plan.Resolver // what plans come to, by site, until they change
+	resolved map[int64]resolved // what plans come to, by site
 	activity Activity
-	stop     chan struct{} // closes to stop the activity under way; nil when there is none
+	stop     chan struct{}           // closes to stop the activity under way; nil when there is none
+	cut      context.CancelCauseFunc // cuts it off; nil when there is none
+	plugs    chan struct{}           // closes when the segment changes, and is made anew
 	watches  map[string]*watching
 	pages    map[address.MAC]*page
 }
@@ -88,11 +88,6 @@ func open(ctx context.Context, c Config) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	set, err := profiles.Load(filepath.Join(c.Data, "profiles"))
-	if err != nil {
-		err = problem.New(problem.Usage, err.Error(), "mend the profile or move it away").About("profiles")
-		return nil, errors.Join(err, records.Close())
-	}
 	v, err := vault.Open(ctx, c.Data, records)
 	if err == nil {
 		err = records.InterruptRuns(ctx)
@@ -104,8 +99,14 @@ func open(ctx context.Context, c Config) (*Service, error) {
 	if err != nil {
 		return nil, errors.Join(err, records.Close())
 	}
-	s := &Service{config: c, store: records, vault: v, profiles: set, log: c.Log, hub: newHub(), signIns: newTries(), resolved: map[int64]plan.Resolver{}, watches: map[string]*watching{}, pages: map[address.MAC]*page{}}
+	s := &Service{config: c, store: records, vault: v, log: c.Log, hub: newHub(), signIns: newTries(), resolved: map[int64]resolved{}, plugs: make(chan struct{}), watches: map[string]*watching{}, pages: map[address.MAC]*page{}}
 	s.life, s.end = context.WithCancel(context.Background())
+	if err := s.readProfiles(); err != nil {
+		return nil, errors.Join(err, records.Close())
+	}
+	if err := v.Lost(); err != nil {
+		s.log.Error("the vault starts locked", "cause", err)
+	}
 	return s, nil
 }
 
@@ -127,7 +128,9 @@ func (s *Service) Close() error {
 func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	server := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return s.life },
 		ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelWarn)}
+	drained := make(chan struct{})
 	unhook := context.AfterFunc(ctx, func() {
+		defer close(drained)
 		s.end() // event streams end with this
 		grace, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 		defer cancel()
@@ -138,6 +141,7 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	defer unhook()
 	err := server.Serve(l)
 	if errors.Is(err, http.ErrServerClosed) {
+		<-drained // Serve returns when the shutdown begins
 		return nil
 	}
 	return err

@@ -188,6 +188,9 @@ type tries struct {
 	of  map[string]*rate.Limiter
 }
 
+// tryAgain is how long one more try is sure to take to be allowed.
+const tryAgain = 2 * time.Second
+
 // maxTried bounds how many addresses and names are remembered.
 const maxTried = 4096
 
@@ -208,7 +211,9 @@ func (t *tries) allow(names ...string) error {
 		ok = t.of[name].Allow() && ok
 	}
 	if !ok {
-		return echo.NewHTTPError(http.StatusTooManyRequests, "too many tries; wait a few seconds")
+		e := problem.New(problem.TooMany, "too many tries", "wait a few seconds, then try again")
+		e.Wait = tryAgain
+		return e
 	}
 	return nil
 }

@@ -2,9 +2,8 @@ package service
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
+	"io"
 	"math"
 	"net/netip"
 	"os"
@@ -12,6 +11,7 @@ import (
 	"slices"
 
 	"redstart/internal/core/address"
+	"redstart/internal/core/device"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
@@ -114,7 +114,7 @@ func (s *Site) change(ctx context.Context, what, who string, do func(plan.Site) 
 			return old, problem.New(problem.Conflict, "there is a site with this key already", "choose another key").About(data.Key).Because(err)
 		}
 	}
-	if err := s.revise(ctx, who, what, []store.Edit{{Site: &data, WasSite: &old}}); err != nil {
+	if _, err := s.apply(ctx, who, what, store.Changes{Edits: []store.Edit{{Site: &data, WasSite: &old}}}); err != nil {
 		return old, err
 	}
 	if data.Key != old.Key {
@@ -139,7 +139,6 @@ func (s *Site) Remove(ctx context.Context, sure string) error {
 	}
 	s.planning.Lock()
 	defer s.planning.Unlock()
-	s.forget()
 	defer s.hub.publish("", "sites", none{})
 	if err := s.store.Remove(ctx); err != nil {
 		return err
@@ -152,38 +151,38 @@ func (s *Site) Remove(ctx context.Context, sure string) error {
 	return nil
 }
 
-// forget drops what was worked out of a plan that changed.
-func (s *Site) forget() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	delete(s.resolved, s.store.ID)
+// resolved is what a plan comes to at one revision, by one set of profiles.
+type resolved struct {
+	revision int64
+	known    *known
+	resolver plan.Resolver
 }
 
-// revise makes changes and tells everyone. The caller holds planning.
-func (s *Site) revise(ctx context.Context, who, what string, edits []store.Edit) error {
-	_, err := s.store.Revise(ctx, who, what, edits)
-	s.forget()
-	s.publishEntries()
-	return err
-}
-
-// resolver gives what the plan comes to, remembered until it changes.
+// resolver gives what the plan comes to, remembered by its revision: what was read
+// before an edit never stands for the plan after it.
 func (s *Site) resolver(ctx context.Context) (plan.Resolver, error) {
+	known := s.models.Load()
+	revision, err := s.store.LastRevision(ctx)
+	if err != nil {
+		return plan.Resolver{}, err
+	}
 	s.mu.Lock()
 	r, ok := s.resolved[s.store.ID]
 	s.mu.Unlock()
-	if ok {
-		return r, nil
+	if ok && r.revision == revision && r.known == known {
+		return r.resolver, nil
 	}
 	p, _, err := s.bare(ctx)
 	if err != nil {
-		return r, err
+		return plan.Resolver{}, err
 	}
-	r = p.Resolve()
+	r = resolved{revision, known, p.Resolve()}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.resolved[s.store.ID] = r
-	return r, nil
+	if s.resolved[s.store.ID].revision <= revision {
+		s.resolved[s.store.ID] = r
+	}
+	return r.resolver, nil
 }
 
 // bare gives the plan without what is known beside it.
@@ -196,7 +195,7 @@ func (s *Site) bare(ctx context.Context) (plan.Plan, []store.Entry, error) {
 	if err != nil {
 		return plan.Plan{}, nil, err
 	}
-	p := plan.Plan{Site: data, Entries: make([]plan.Entry, len(entries)), Profiles: s.profiles, Known: plan.Known{Locked: map[string]bool{}}}
+	p := plan.Plan{Site: data, Entries: make([]plan.Entry, len(entries)), Profiles: s.profiles(), Known: plan.Known{Locked: map[string]bool{}}}
 	for i, e := range entries {
 		p.Entries[i] = e.Entry
 		p.Known.Locked[e.Tag] = e.Set()
@@ -222,10 +221,20 @@ func (s *Site) plan(ctx context.Context) (plan.Plan, []store.Entry, error) {
 	if err != nil {
 		return p, nil, err
 	}
-	tags := tagsByDevice(entries)
+	p.Known.Boxes = map[string]plan.Box{}
+	serials := map[address.MAC]string{}
 	for _, f := range devices {
-		if a := first(f.Addresses()); a.IsValid() {
-			p.Known.Living = append(p.Known.Living, plan.Living{Address: a, MAC: f.MAC, Tag: tags[f.MAC]})
+		serials[f.MAC] = f.Value(device.Serial)
+	}
+	for _, e := range entries {
+		if !e.Device.IsZero() {
+			p.Known.Boxes[e.Tag] = plan.Box{MAC: e.Device, Serial: serials[e.Device]}
+		}
+	}
+	tags := tagsByDevice(entries)
+	for _, f := range s.here(devices) {
+		if a := f.AddressNow(); a.IsValid() {
+			p.Known.Living = append(p.Known.Living, plan.Living{Address: a, MAC: f.MAC, Tag: tags[f.MAC], Profile: f.Profile, Names: f.Present(device.Name)})
 		}
 	}
 	if !s.vault.Locked() {
@@ -310,17 +319,13 @@ func (s *Service) Reckon(ctx context.Context, of, key string) (Reckoning, error)
 
 var fileName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._-]{0,99}$`)
 
-// PutFile stores a file of the site.
-func (s *Site) PutFile(ctx context.Context, name string, content []byte, who string) error {
+// PutFile stores a file of the site, whole or not at all.
+func (s *Site) PutFile(ctx context.Context, name string, content io.Reader, who string) (store.File, error) {
 	if !fileName.MatchString(name) {
-		return problem.New(problem.Usage, "a file's name has letters, digits, spaces, dots and dashes, at most 100", "rename it").About(name)
+		return store.File{}, problem.New(problem.Usage, "a file's name has letters, digits, spaces, dots and dashes, at most 100", "rename it").About(name)
 	}
-	if len(content) == 0 {
-		return problem.New(problem.Usage, "the file is empty", "").About(name)
-	}
-	sum := sha256.Sum256(content)
 	defer s.publishEntries()
-	return s.store.PutFile(ctx, store.File{Name: name, SHA256: hex.EncodeToString(sum[:]), Who: who}, content)
+	return s.store.PutFile(ctx, name, content, who)
 }
 
 // RemoveFile forgets a file of the site.

@@ -2,8 +2,6 @@ package service
 
 import (
 	"context"
-	"net/netip"
-
 	"redstart/internal/core/address"
 	"redstart/internal/core/check"
 	"redstart/internal/core/device"
@@ -15,9 +13,9 @@ import (
 // EntryView is a line of the plan with what is known of its box.
 type EntryView struct {
 	store.Entry
-	Present netip.Addr  `json:"present"` // the box's present address
-	Seen    store.Stamp `json:"seen"`    // when it was last heard
-	BoxID   string      `json:"boxSerial"`
+	whereabouts
+	Seen  store.Stamp `json:"seen"` // when its box was last heard
+	BoxID string      `json:"boxSerial"`
 	// ByHand says that its profile does not tell how to set the model.
 	ByHand bool `json:"byHand,omitempty"`
 	// Differs says in words in what a configured device differs from the plan as
@@ -33,18 +31,13 @@ type Detail struct {
 	History  []store.Note     `json:"history"`
 	Device   *DeviceView      `json:"device"` // nil when none is matched
 	Settings []plan.Value     `json:"settings"`
-	Login    string           `json:"login"` // user name of the stored credential; "" when there is none
+	Login    *Credential      `json:"login"` // the stored credential that opens it, or is to; nil when there is none
 }
 
-func first(list []netip.Addr) netip.Addr {
-	if len(list) == 0 {
-		return netip.Addr{}
-	}
-	return list[0]
-}
-
-func view(r plan.Resolver, e store.Entry, f *device.Found) EntryView {
-	v := EntryView{Entry: e}
+// view is an entry with its box, which is where it is; nil and the zero value when
+// that does not matter.
+func view(r plan.Resolver, e store.Entry, f *device.Found, where whereabouts) EntryView {
+	v := EntryView{Entry: e, whereabouts: where}
 	v.ByHand = r.Profiles[e.Profile] != nil && !r.Profiles[e.Profile].Sets()
 	if p := r.Profiles[e.Profile]; e.Given != nil && p != nil && e.State != store.Configuring {
 		if v.Differs = procedure.Differ(*e.Given, procedure.For(r, e.Entry, p)); v.Differs != nil && e.State == store.Verified {
@@ -52,7 +45,7 @@ func view(r plan.Resolver, e store.Entry, f *device.Found) EntryView {
 		}
 	}
 	if f != nil {
-		v.Present, v.Seen, v.BoxID = first(f.Addresses()), store.Stamp{Time: f.Last}, f.Value(device.Serial)
+		v.Seen, v.BoxID = store.Stamp{Time: f.Last}, f.Value(device.Serial)
 	}
 	return v
 }
@@ -75,9 +68,17 @@ func (s *Site) Entries(ctx context.Context) ([]EntryView, error) {
 	if err != nil {
 		return nil, err
 	}
+	where, err := s.where(ctx)
+	if err != nil {
+		return nil, err
+	}
 	list := make([]EntryView, len(entries))
 	for i, e := range entries {
-		list[i] = view(r, e, byMAC[e.Device])
+		if f := byMAC[e.Device]; f != nil {
+			list[i] = view(r, e, f, where(f))
+		} else {
+			list[i] = view(r, e, nil, whereabouts{})
+		}
 	}
 	return list, nil
 }
@@ -102,15 +103,19 @@ func (s *Site) Detail(ctx context.Context, tag string) (Detail, error) {
 	if err != nil {
 		return Detail{}, err
 	}
-	d := Detail{Entry: view(r, e, nil), Steps: []procedure.Step{}, Settings: append([]plan.Value{}, r.Settings(e.Entry)...)}
+	d := Detail{Entry: view(r, e, nil, whereabouts{}), Steps: []procedure.Step{}, Settings: append([]plan.Value{}, r.Settings(e.Entry)...)}
 	if d.Checks, err = s.store.Checks(ctx, tag); err != nil {
 		return d, err
 	}
 	if d.History, err = s.store.History(ctx, tag); err != nil {
 		return d, err
 	}
-	if p := s.profiles[e.Profile]; p != nil && p.Sets() {
-		d.Steps = procedure.Steps(p, procedure.For(r, e.Entry, p))
+	opens, err := s.opens(ctx)
+	if err != nil {
+		return d, err
+	}
+	if p := r.Profiles[e.Profile]; p != nil && p.Sets() {
+		d.Steps = procedure.Steps(p, procedure.For(r, e.Entry, p), opens[e.Device])
 	}
 	if e.Device.IsZero() {
 		return d, nil
@@ -119,13 +124,13 @@ func (s *Site) Detail(ctx context.Context, tag string) (Detail, error) {
 	if err != nil {
 		return d, err
 	}
-	d.Entry = view(r, e, f)
 	if d.Device, err = s.deviceView(ctx, f, tag); err != nil {
 		return d, err
 	}
-	credentials, err := s.store.Credentials(ctx, e.Device)
-	if len(credentials) > 0 {
-		d.Login = credentials[0].User
+	d.Entry = view(r, e, f, d.Device.whereabouts)
+	list, err := s.Credentials(ctx, tag)
+	if len(list) > 0 {
+		d.Login = &list[0]
 	}
 	return d, err
 }
@@ -140,8 +145,12 @@ func (s *Site) publishEntry(tag string) {
 	if err != nil {
 		return
 	}
-	if r, err := s.resolver(ctx); err == nil {
-		s.hub.publish(s.store.Key, "entry", view(r, e, f))
+	r, err := s.resolver(ctx)
+	if err != nil {
+		return
+	}
+	if where, err := s.where(ctx); err == nil {
+		s.hub.publish(s.store.Key, "entry", view(r, e, f, where(f)))
 	}
 }
 

@@ -135,13 +135,13 @@ func (s *Site) beginWatch() error {
 	go func() {
 		defer s.work.Done()
 		defer stop()
-		err := survey.Watch(ctx, s.bench(), s.profiles, o, round, func(kind string, f *device.Found) {
+		err := survey.Watch(ctx, s.bench(), s.profiles(), o, round, func(kind string, f *device.Found) {
 			if kind != survey.Departed {
 				keep.add(f)
 			}
 			w.note(kind, f)
 		})
-		keep.close()
+		_ = keep.close() // it logs what it could not store
 		if err != nil && !errors.Is(err, context.Canceled) {
 			s.log.Error("the watch ended", "site", s.store.Key, "error", err)
 		}

@@ -4,15 +4,19 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"sync"
 	"time"
 
 	"redstart/internal/commission"
-	"redstart/internal/core/check"
+	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/procedure"
+	"redstart/internal/lan"
+	"redstart/internal/shield"
 	"redstart/internal/store"
-	"redstart/internal/verify"
+	"redstart/internal/vault"
 )
 
 // Kinds of activity.
@@ -27,17 +31,16 @@ const (
 type Activity struct {
 	Site    string    `json:"site"`
 	Kind    string    `json:"kind"`  // "" before the first
-	State   string    `json:"state"` // running, done, stopped, failed
+	State   string    `json:"state"` // running, done, stopped, interrupted, failed
 	Done    int       `json:"done"`
 	Total   int       `json:"total"`
 	Failed  int       `json:"failed"`
+	Unsure  int       `json:"unsure"`  // verified only in part: some could not be looked at
 	Seconds float64   `json:"seconds"` // about how long it still takes; 0: unknown
 	Text    string    `json:"text"`    // one line on what is happening or how it ended
 	Run     int64     `json:"run,omitempty"`
 	Began   time.Time `json:"began"`
 }
-
-const verifySideBySide = 100
 
 // Activity gives the work under way or the last one.
 func (s *Service) Activity() Activity {
@@ -60,13 +63,18 @@ func (s *Service) begin(a Activity, prepare func(*Activity) error, work func(ctx
 		return Activity{}, problem.New(problem.Conflict, fmt.Sprintf("a %s is under way", s.activity.Kind), "wait until it is done, or stop it")
 	}
 	stop := make(chan struct{})
-	s.stop = stop
+	ctx, cut := context.WithCancelCause(s.life)
+	s.stop, s.cut = stop, cut
 	s.mu.Unlock()
+	free := func() {
+		cut(nil)
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.stop, s.cut = nil, nil
+	}
 	if prepare != nil {
 		if err := prepare(&a); err != nil {
-			s.mu.Lock()
-			defer s.mu.Unlock()
-			s.stop = nil
+			free()
 			return Activity{}, err
 		}
 	}
@@ -79,7 +87,9 @@ func (s *Service) begin(a Activity, prepare func(*Activity) error, work func(ctx
 	s.work.Add(1)
 	go func() {
 		defer s.work.Done()
-		err := work(s.life, stop)
+		err := shield.Do(s.log, a.Kind, func() error { return work(ctx, stop) })
+		cause := context.Cause(ctx)
+		free()
 		s.progress(func(a *Activity) {
 			a.State, a.Seconds = store.Done, 0
 			select {
@@ -87,15 +97,24 @@ func (s *Service) begin(a Activity, prepare func(*Activity) error, work func(ctx
 				a.State = store.Stopped
 			default:
 			}
-			if err != nil && !errors.Is(err, context.Canceled) {
+			switch {
+			case cutsOff(cause):
+				a.State, a.Text = store.Interrupted, cause.Error()
+			case cutsOff(err):
+				a.State, a.Text = store.Interrupted, err.Error()
+			case err != nil && !errors.Is(err, context.Canceled):
 				a.State, a.Text = store.Failed, err.Error()
 			}
-			s.stop = nil
 		})
 		a := s.Activity()
 		s.log.Info("work ended", "kind", a.Kind, "state", a.State, "done", a.Done, "failed", a.Failed, "text", a.Text)
 	}()
 	return a, nil
+}
+
+// cutsOff reports whether an error cuts work off that can go on later.
+func cutsOff(err error) bool {
+	return errors.Is(err, errGone) || errors.Is(err, errDark) || errors.Is(err, store.ErrUnwritable) || errors.Is(err, lan.ErrClosed) || errors.Is(err, vault.ErrLocked)
 }
 
 // progress changes the activity and tells everyone.
@@ -147,6 +166,17 @@ func (s *Site) runner(p plan.Plan) *commission.Runner {
 	return &commission.Runner{Bench: s.bench(), Store: s.store, Vault: s.vault, Plan: p, Log: s.log}
 }
 
+// unlocked says why no password can be stored or used, if so.
+func (s *Service) unlocked() error {
+	if err := s.vault.Lost(); err != nil {
+		return err
+	}
+	if s.vault.Locked() {
+		return errVaultLocked
+	}
+	return nil
+}
+
 var errVaultLocked = problem.New(problem.Conflict, "the vault is locked, so no password could be stored or used", "unlock it first: redstart vault unlock")
 
 // LatestRun gives the latest run of the site.
@@ -158,10 +188,10 @@ func (s *Site) LatestRun(ctx context.Context) (store.Run, error) {
 	return run, err
 }
 
-// Commission starts a run over entries; no tags mean all that are matched and
-// not yet verified.
-func (s *Site) Commission(ctx context.Context, who string, tags []string) (Activity, error) {
-	if err := s.plugged(true); err != nil {
+// Commission starts a run over entries; all are those that are not set as planned
+// yet. Fresh gives them new passwords, whatever they have.
+func (s *Site) Commission(ctx context.Context, who string, in RunOptions) (Activity, error) {
+	if err := errors.Join(s.plugged(true), in.check()); err != nil {
 		return Activity{}, err
 	}
 	if last, ok, err := s.store.LastRun(ctx); err != nil {
@@ -169,11 +199,47 @@ func (s *Site) Commission(ctx context.Context, who string, tags []string) (Activ
 	} else if ok && last.State == store.Interrupted {
 		return Activity{}, problem.New(problem.Conflict, fmt.Sprintf("run %d was cut off", last.ID), "go on with it, or give it up")
 	}
-	rehearsal, entries, err := s.Rehearse(ctx, tags)
+	rehearsal, entries, err := s.Rehearse(ctx, in)
 	if err != nil {
 		return Activity{}, err
 	}
-	return s.carry(ctx, func(r *commission.Runner) (store.Run, error) { return r.Prepare(ctx, who, rehearsal, entries) })
+	if in.Fresh {
+		if err := s.unlocked(); err != nil {
+			return Activity{}, err
+		}
+		if err := s.turn(ctx, entries, who); err != nil {
+			return Activity{}, err
+		}
+		if rehearsal, entries, err = s.Rehearse(ctx, in); err != nil {
+			return Activity{}, err
+		}
+	}
+	return s.carry(ctx, func(r *commission.Runner) (store.Run, error) {
+		return r.Prepare(ctx, who, rehearsal, entries, in.Fresh)
+	})
+}
+
+// Chosen says which entries are meant: tags, or all of them that the request is
+// for. Nothing is ever taken for all.
+type Chosen struct {
+	Tags []string `json:"tags,omitempty"`
+	All  bool     `json:"all,omitempty"`
+}
+
+func (c Chosen) check() error {
+	switch {
+	case c.All && len(c.Tags) > 0:
+		return problem.New(problem.Usage, "both tags and all are given", "give one of them")
+	case !c.All && len(c.Tags) == 0:
+		return problem.New(problem.Usage, "it is not said which entries are meant", "give their tags, or all")
+	}
+	return nil
+}
+
+// RunOptions say what is commissioned.
+type RunOptions struct {
+	Chosen
+	Fresh bool `json:"fresh,omitempty"` // give new passwords, whatever they have
 }
 
 // Resume goes on with a run that was cut off.
@@ -205,27 +271,53 @@ func (s *Site) GiveUp(ctx context.Context, id int64, who string) error {
 	if err != nil {
 		return err
 	}
-	for _, d := range run.Devices {
-		if d.State != store.Waiting {
+	defer s.publishEntries()
+	return s.store.EndRun(ctx, run, "its run was given up half way; commission it again", who)
+}
+
+// goOn goes on with a run that was cut off, once the segment and the records are
+// there again. It ends when somebody gives the run up.
+func (s *Site) goOn(id int64, cause error) {
+	s.log.Warn("a run was cut off", "run", id, "cause", cause)
+	again := time.NewTicker(lookAgainAfter)
+	defer again.Stop()
+	noted := false
+	for {
+		s.mu.Lock()
+		plugs := s.plugs
+		s.mu.Unlock()
+		select {
+		case <-plugs:
+		case <-again.C:
+		case <-s.life.Done():
+			return
+		}
+		if !noted {
+			if noted = s.store.InterruptRun(s.life, id, cause.Error()) == nil; !noted {
+				continue // the disk still takes nothing
+			}
+			s.publishEntries()
+		}
+		if s.plugged(true) != nil || s.vault.Locked() {
 			continue
 		}
-		d.State = store.Stopped
-		state, reason := store.Matched, ""
-		if !d.StartedAt.IsZero() {
-			state, reason = store.Attention, "its run was given up half way; commission it again"
+		if _, err := s.cutOff(s.life, id, ""); err != nil {
+			return // given up, or on its way again
 		}
-		if err := errors.Join(s.store.SaveRunDevice(ctx, d), s.store.SetState(ctx, d.Tag, state, reason, who)); err != nil {
-			return err
+		if _, err := s.Resume(s.life, id); err == nil {
+			s.log.Info("a run goes on", "run", id)
+			return
 		}
 	}
-	defer s.publishEntries()
-	return s.store.SetRunState(ctx, id, store.Stopped)
 }
+
+// lookAgainAfter is how often it is tried whether work that was cut off can go on.
+const lookAgainAfter = time.Second
 
 // carry carries out the run that prepare gives.
 func (s *Site) carry(ctx context.Context, prepare func(*commission.Runner) (store.Run, error)) (Activity, error) {
-	if s.vault.Locked() {
-		return Activity{}, errVaultLocked
+	if err := s.unlocked(); err != nil {
+		return Activity{}, err
 	}
 	p, _, err := s.bare(ctx)
 	if err != nil {
@@ -246,7 +338,7 @@ func (s *Site) carry(ctx context.Context, prepare func(*commission.Runner) (stor
 	a, err := s.begin(Activity{Site: s.store.Key, Kind: Commissioning, Text: "setting the devices"}, func(a *Activity) (err error) {
 		if run, err = prepare(runner); err == nil {
 			a.Run, a.Total = run.ID, len(run.Devices)
-			a.Seconds = commission.Left(run, s.profiles, time.Now()).Seconds()
+			a.Seconds = commission.Left(run, p.Profiles, time.Now()).Seconds()
 		}
 		return err
 	}, func(ctx context.Context, stop <-chan struct{}) error {
@@ -261,6 +353,13 @@ func (s *Site) carry(ctx context.Context, prepare func(*commission.Runner) (stor
 		cancel()
 		ticker.Wait()
 		s.count(s.life, run.ID)
+		if cutsOff(err) {
+			s.work.Add(1)
+			go func() {
+				defer s.work.Done()
+				s.goOn(run.ID, err)
+			}()
+		}
 		return err
 	})
 	if err == nil {
@@ -302,7 +401,7 @@ func (s *Site) count(ctx context.Context, id int64) {
 	}
 	s.progress(func(a *Activity) {
 		a.Done, a.Failed = done, failed
-		a.Seconds = commission.Left(run, s.profiles, time.Now()).Seconds()
+		a.Seconds = commission.Left(run, s.profiles(), time.Now()).Seconds()
 		a.Text = fmt.Sprintf("%d of %d configured", done, len(run.Devices))
 	})
 }
@@ -316,98 +415,52 @@ func (s *Site) deviceMoved(d store.RunDevice) {
 }
 
 // Rehearse works out what a run would do.
-func (s *Site) Rehearse(ctx context.Context, tags []string) (commission.Rehearsal, []store.Entry, error) {
+func (s *Site) Rehearse(ctx context.Context, in RunOptions) (commission.Rehearsal, []store.Entry, error) {
+	if err := in.check(); err != nil {
+		return commission.Rehearsal{}, nil, err
+	}
 	p, all, err := s.plan(ctx)
 	if err != nil {
 		return commission.Rehearsal{}, nil, err
 	}
-	entries, err := choose(all, tags)
+	entries, err := choose(all, in.Tags)
 	if err != nil {
 		return commission.Rehearsal{}, nil, err
 	}
-	if len(tags) == 0 {
+	known := commission.Known{Holds: map[address.MAC]netip.Addr{}, Fresh: in.Fresh}
+	if known.Opens, err = s.opens(ctx); err != nil {
+		return commission.Rehearsal{}, nil, err
+	}
+	for _, l := range p.Known.Living {
+		if l.Tag == "" {
+			continue // who else is there is found out right before the address is given
+		}
+		known.Holds[l.MAC] = l.Address
+	}
+	if in.All {
 		r := p.Resolve()
 		var open []store.Entry
 		for _, e := range entries {
-			if !e.NotWired && (!e.Set() || view(r, e, nil).Differs != nil) {
+			if !e.NotWired && (!e.Set() || in.Fresh || view(r, e, nil, whereabouts{}).Differs != nil) {
 				open = append(open, e)
 			}
 		}
 		entries = open
 	}
-	return commission.Rehearse(p, entries), entries, nil
+	return commission.Rehearse(p, entries, known), entries, nil
 }
 
-// Verify starts a verification; no tags mean all that a run has configured.
-func (s *Site) Verify(ctx context.Context, who string, tags []string, restart string) (Activity, error) {
-	switch restart {
-	case "":
-		restart = verify.Needed
-	case verify.Needed, verify.Always, verify.Never:
-	default:
-		return Activity{}, problem.New(problem.Usage, "restart must be needed, always or never", "")
-	}
-	if s.vault.Locked() {
-		return Activity{}, errVaultLocked
-	}
-	p, all, err := s.bare(ctx)
+// opens tells what opens each box, without opening the vault.
+func (s *Site) opens(ctx context.Context) (map[address.MAC]procedure.Login, error) {
+	credentials, err := s.store.Opening(ctx)
 	if err != nil {
-		return Activity{}, err
+		return nil, err
 	}
-	avoid, r := p.Needs(), p.Resolve()
-	verifier := &verify.Verifier{Bench: s.bench(), Store: s.store, Vault: s.vault, Profiles: s.profiles}
-	chosen, err := choose(all, tags)
-	if err != nil {
-		return Activity{}, err
+	opens := map[address.MAC]procedure.Login{}
+	for mac, c := range credentials {
+		opens[mac] = procedure.Login{Known: true, User: c.User, Stamp: c.Stamp}
 	}
-	var entries []store.Entry
-	for _, e := range chosen {
-		switch {
-		case len(tags) > 0 && e.Device.IsZero():
-			return Activity{}, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(e.Tag)
-		case len(tags) > 0, e.State == store.Configured, e.State == store.Verified, e.State == store.Attention && !e.CheckedAt.IsZero():
-			entries = append(entries, e)
-		}
-	}
-	if len(entries) == 0 {
-		return Activity{}, problem.New(problem.Conflict, "nothing is configured yet", "commission first: redstart commission")
-	}
-	return s.begin(Activity{Site: s.store.Key, Kind: Verifying, Total: len(entries), Text: "looking at the devices afresh"}, nil, func(ctx context.Context, stop <-chan struct{}) error {
-		slots := make(chan struct{}, verifySideBySide)
-		var all sync.WaitGroup
-		for _, e := range entries {
-			select {
-			case slots <- struct{}{}:
-			case <-stop:
-				all.Wait()
-				return nil
-			case <-ctx.Done():
-				all.Wait()
-				return ctx.Err()
-			}
-			all.Add(1)
-			go func() {
-				defer all.Done()
-				defer func() { <-slots }()
-				list, err := verifier.Entry(ctx, r, e, restart, avoid, who)
-				if err != nil && ctx.Err() == nil {
-					s.log.Error("a device could not be verified", "tag", e.Tag, "error", err)
-				}
-				s.publishEntry(e.Tag)
-				s.progress(func(a *Activity) {
-					a.Done++
-					if !check.Passed(list) {
-						a.Failed++
-					}
-					// What the rest takes, judged by what this much took.
-					a.Seconds = time.Since(a.Began).Seconds() / float64(a.Done) * float64(a.Total-a.Done)
-					a.Text = fmt.Sprintf("%d of %d verified", a.Done-a.Failed, a.Total)
-				})
-			}()
-		}
-		all.Wait()
-		return nil
-	})
+	return opens, nil
 }
 
 // choose picks entries by tag; no tags mean all.

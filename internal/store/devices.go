@@ -10,6 +10,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/problem"
 )
 
 // SaveDevices stores found devices, put together with what is known of them
@@ -58,12 +59,23 @@ func putDevice(tx *sqlx.Tx, site int64, f *device.Found) error {
 	return err
 }
 
-// ForgetDevices forgets found devices, all or none.
+// ForgetDevices forgets found devices that no entry is matched with, all or none.
 func (s *Site) ForgetDevices(ctx context.Context, macs []address.MAC) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
 		for _, mac := range macs {
-			if _, err := tx.Exec(`DELETE FROM devices WHERE site = ? AND mac = ?`, s.ID, mac); err != nil {
+			var tags []string
+			if err := tx.Select(&tags, `SELECT tag FROM entries WHERE site = ? AND device = ?`, s.ID, mac); err != nil {
 				return err
+			}
+			if len(tags) > 0 {
+				return problem.New(problem.Conflict, "it is matched with "+tags[0], "undo the match first").About(mac.String())
+			}
+			r, err := tx.Exec(`DELETE FROM devices WHERE site = ? AND mac = ?`, s.ID, mac)
+			if err != nil {
+				return err
+			}
+			if n, err := r.RowsAffected(); err != nil || n == 0 {
+				return errors.Join(err, problem.New(problem.Missing, "no such box was found", "find first: redstart find").About(mac.String()))
 			}
 		}
 		return nil
@@ -97,14 +109,15 @@ func (s *Site) Device(ctx context.Context, mac address.MAC) (*device.Found, erro
 	return f, json.Unmarshal([]byte(doc), f)
 }
 
-// Sight adds what was seen of a device outside a survey.
-func (s *Site) Sight(ctx context.Context, sighting device.Sighting) error {
+// Sight adds what was seen of a device outside a survey; what it is, is judged
+// anew by recognise. nil leaves that as it is.
+func (s *Site) Sight(ctx context.Context, sighting device.Sighting, recognise func(*device.Found)) error {
 	f, err := s.Device(ctx, sighting.MAC)
 	if err != nil {
 		return err
 	}
 	f.Add(sighting)
-	return s.SaveDevices(ctx, nil, f)
+	return s.SaveDevices(ctx, recognise, f)
 }
 
 // Conduct is what we did to a box and what it showed since.
@@ -114,50 +127,43 @@ type Conduct struct {
 	Certificate string      `db:"certificate"`  // SHA-256 of the one it showed us
 	ChangedAt   Stamp       `db:"changed_at"`   // last write to it
 	RestartedAt Stamp       `db:"restarted_at"` // last time it was seen to come back
+	Evidence    string      `db:"evidence"`     // what showed that restart
+	Starts      int64       `db:"starts"`       // its start counter at the last write; negative: never read
+	Wrong       int         `db:"wrong"`        // logins that it refused since it last accepted one
+	WrongAt     Stamp       `db:"wrong_at"`     // the last of them
 }
 
-// Conduct gives what is known of a box; the zero value when nothing is.
+// Conduct gives what is known of a box; nothing when nothing is.
 func (s *Store) Conduct(ctx context.Context, mac address.MAC) (Conduct, error) {
-	c := Conduct{MAC: mac}
+	c := Conduct{MAC: mac, Starts: -1}
 	_, err := s.one(ctx, &c, `SELECT * FROM conduct WHERE mac = ?`, mac)
 	return c, err
 }
 
 // SetConduct stores the parts of c that are not zero.
 func (s *Store) SetConduct(ctx context.Context, c Conduct) error {
-	return s.exec(ctx, `INSERT INTO conduct (mac, serial, certificate, changed_at, restarted_at)
-		VALUES (:mac, :serial, :certificate, :changed_at, :restarted_at)
+	return s.exec(ctx, `INSERT INTO conduct (mac, serial, certificate, changed_at, restarted_at, evidence)
+		VALUES (:mac, :serial, :certificate, :changed_at, :restarted_at, :evidence)
 		ON CONFLICT (mac) DO UPDATE SET
 			serial = CASE :serial WHEN '' THEN serial ELSE :serial END,
 			certificate = CASE :certificate WHEN '' THEN certificate ELSE :certificate END,
+			evidence = CASE :evidence WHEN '' THEN evidence ELSE :evidence END,
 			changed_at = MAX(changed_at, :changed_at), restarted_at = MAX(restarted_at, :restarted_at)`, c)
 }
 
-// Credential is a sealed login of a box.
-type Credential struct {
-	ID     int64       `db:"id"`
-	MAC    address.MAC `db:"mac"`
-	User   string      `db:"user"`
-	Sealed []byte      `db:"sealed"`
-	MadeAt Stamp       `db:"made_at"`
-	Works  bool        `db:"works"` // the box accepted it
+// SetStarts keeps a box's start counter as it was before a write.
+func (s *Store) SetStarts(ctx context.Context, mac address.MAC, starts int64) error {
+	return s.exec(ctx, `INSERT INTO conduct (mac, starts) VALUES (:mac, :starts) ON CONFLICT (mac) DO UPDATE SET starts = :starts`, map[string]any{"mac": mac, "starts": starts})
 }
 
-// AddCredential stores a credential; it is on disk when this returns.
-func (s *Store) AddCredential(ctx context.Context, c Credential) error {
-	return s.exec(ctx, `INSERT INTO credentials (mac, user, sealed, made_at) VALUES (:mac, :user, :sealed, :made_at)`, c)
+// AddWrong counts a login that a box refused.
+func (s *Store) AddWrong(ctx context.Context, mac address.MAC) error {
+	return s.exec(ctx, `INSERT INTO conduct (mac, wrong, wrong_at) VALUES (:mac, 1, :at) ON CONFLICT (mac) DO UPDATE SET wrong = wrong + 1, wrong_at = :at`, map[string]any{"mac": mac, "at": Now()})
 }
 
-// Credentials lists a box's credentials, newest first.
-func (s *Store) Credentials(ctx context.Context, mac address.MAC) ([]Credential, error) {
-	var list []Credential
-	err := s.db.SelectContext(ctx, &list, `SELECT * FROM credentials WHERE mac = ? ORDER BY id DESC`, mac)
-	return list, err
-}
-
-// CredentialWorks notes that the box accepted a credential.
-func (s *Store) CredentialWorks(ctx context.Context, id int64) error {
-	return s.exec(ctx, `UPDATE credentials SET works = 1 WHERE id = :id`, map[string]any{"id": id})
+// ClearWrong notes that a box accepted a login: it counts anew.
+func (s *Store) ClearWrong(ctx context.Context, mac address.MAC) error {
+	return s.exec(ctx, `UPDATE conduct SET wrong = 0 WHERE mac = :mac AND wrong > 0`, map[string]any{"mac": mac})
 }
 
 // TagOf gives the entry that a box is matched with; "" when none is.

@@ -2,7 +2,9 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
+	"strings"
 
 	"github.com/jmoiron/sqlx"
 
@@ -33,6 +35,12 @@ type Entry struct {
 	MatchedWhy string      `json:"matchedWhy"`
 	Locked     bool        `json:"locked,omitempty"` // its match stays until somebody unlocks it
 	CheckedAt  Stamp       `json:"checkedAt"`
+	// Unseen names the checks that nobody could take when its device was last
+	// looked at.
+	Unseen []string `json:"notLookedAt"`
+	// Hand tells who marked its device as set by hand, and when.
+	HandBy string `json:"handBy,omitempty"`
+	HandAt Stamp  `json:"handAt"`
 	// Given are the values that its device was last configured with; nil before that.
 	Given *procedure.Values `json:"-"`
 }
@@ -47,12 +55,18 @@ type entryRow struct {
 	MatchedWhy                     string `db:"matched_why"`
 	Locked                         bool
 	CheckedAt                      Stamp `db:"checked_at"`
+	Unseen                         string
+	HandBy                         string `db:"hand_by"`
+	HandAt                         Stamp  `db:"hand_at"`
 }
 
-const entryColumns = `tag, doc, state, reason, given, device, matched_by, matched_why, locked, checked_at`
+const entryColumns = `tag, doc, state, reason, given, device, matched_by, matched_why, locked, checked_at, unseen, hand_by, hand_at`
 
 func (r entryRow) entry() (Entry, error) {
-	e := Entry{State: r.State, Reason: r.Reason, Device: r.Device, MatchedBy: r.MatchedBy, MatchedWhy: r.MatchedWhy, Locked: r.Locked, CheckedAt: r.CheckedAt}
+	e := Entry{State: r.State, Reason: r.Reason, Device: r.Device, MatchedBy: r.MatchedBy, MatchedWhy: r.MatchedWhy, Locked: r.Locked, CheckedAt: r.CheckedAt, HandBy: r.HandBy, HandAt: r.HandAt}
+	if err := json.Unmarshal([]byte(r.Unseen), &e.Unseen); err != nil {
+		return e, err
+	}
 	if r.Given != "" {
 		e.Given = &procedure.Values{}
 		if err := json.Unmarshal([]byte(r.Given), e.Given); err != nil {
@@ -92,81 +106,168 @@ func (s *Site) Entry(ctx context.Context, tag string) (Entry, error) {
 	return r.entry()
 }
 
-// SetMatch says which box an entry is; the zero MAC undoes that.
-func (s *Site) SetMatch(ctx context.Context, tag string, mac address.MAC, by, why, who string) error {
-	what, state := "matched with "+mac.String()+": "+why, Matched
-	if mac.IsZero() {
-		what, state = "match undone", Planned
-	}
-	return s.write(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.Exec(`UPDATE entries SET device = ?, matched_by = ?, matched_why = ?, state = ?, reason = '' WHERE site = ? AND tag = ?`, mac, by, why, state, s.ID, tag); err != nil {
-			return err
-		}
-		return note(tx, s.ID, tag, Now(), who, what)
-	})
+// Match says which box an entry is from now on; the zero MAC undoes that.
+type Match struct {
+	Tag string
+	Was address.MAC // the box that it was when this was decided
+	MAC address.MAC
+	By  string // one of match.Reasons
+	Why string
 }
 
-// SetLocked keeps a match from being changed, or lets it be changed again.
-func (s *Site) SetLocked(ctx context.Context, tag string, locked bool, who string) error {
+// SetMatches changes matches, all or none. One that was changed by somebody else
+// since refuses them all. What an earlier box was given and showed goes with it.
+func (s *Site) SetMatches(ctx context.Context, list []Match, who string) error {
+	return s.write(ctx, func(tx *sqlx.Tx) error { return s.setMatches(tx, list, who) })
+}
+
+func (s *Site) setMatches(tx *sqlx.Tx, list []Match, who string) error {
+	// First everything is undone: boxes may change places.
+	for _, m := range list {
+		if err := touched(m.Tag)(tx.Exec(`UPDATE entries SET device = '', matched_by = '', matched_why = '', state = ?, reason = '', given = '', unseen = '[]', hand_by = '', hand_at = 0, checked_at = 0 WHERE site = ? AND tag = ? AND device = ? AND state <> ?`,
+			Planned, s.ID, m.Tag, m.Was, Configuring)); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(`DELETE FROM checks WHERE site = ? AND tag = ?`, s.ID, m.Tag); err != nil {
+			return err
+		}
+	}
+	now := Now()
+	for _, m := range list {
+		what := "match undone"
+		if !m.MAC.IsZero() {
+			what = "matched with " + m.MAC.String() + ": " + m.Why
+			if _, err := tx.Exec(`UPDATE entries SET device = ?, matched_by = ?, matched_why = ?, state = ? WHERE site = ? AND tag = ?`, m.MAC, m.By, m.Why, Matched, s.ID, m.Tag); err != nil {
+				return err
+			}
+		}
+		if err := note(tx, s.ID, m.Tag, now, who, what); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// SetLocked keeps matches from being changed, or lets them be changed again, all
+// or none.
+func (s *Site) SetLocked(ctx context.Context, tags []string, locked bool, who string) error {
 	what := "match unlocked"
 	if locked {
 		what = "match locked"
 	}
 	return s.write(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.Exec(`UPDATE entries SET locked = ? WHERE site = ? AND tag = ?`, locked, s.ID, tag); err != nil {
-			return err
+		for _, tag := range tags {
+			if err := touched(tag)(tx.Exec(`UPDATE entries SET locked = ? WHERE site = ? AND tag = ? AND (device <> '' OR NOT ?)`, locked, s.ID, tag, locked)); err != nil {
+				return err
+			}
+			if err := note(tx, s.ID, tag, Now(), who, what); err != nil {
+				return err
+			}
 		}
-		return note(tx, s.ID, tag, Now(), who, what)
+		return nil
 	})
 }
 
-// SetState moves an entry to a state; reason says why it needs attention.
-func (s *Site) SetState(ctx context.Context, tag, state, reason, who string) error {
-	what := state
-	if reason != "" {
-		what += ": " + reason
+// errAnew is returned, about an entry, when it does not have the box any more
+// that was looked at or set.
+var errAnew = problem.New(problem.Conflict, "the entry was changed or matched anew meanwhile", "look at it, and do it again")
+
+// touched makes a statement that changed no row the error that its entry is no
+// longer what it was.
+func touched(tag string) func(sql.Result, error) error {
+	return func(r sql.Result, err error) error {
+		if err != nil {
+			return err
+		}
+		if n, err := r.RowsAffected(); n > 0 || err != nil {
+			return err
+		}
+		return errAnew.About(tag)
 	}
+}
+
+func stated(state, reason string) string {
+	if reason != "" {
+		return state + ": " + reason
+	}
+	return state
+}
+
+// SetState moves an entry that has a box to a state; reason says why it needs
+// attention. Nothing is written when it has another box by now.
+func (s *Site) SetState(ctx context.Context, tag string, mac address.MAC, state, reason, who string) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.Exec(`UPDATE entries SET state = ?, reason = ? WHERE site = ? AND tag = ?`, state, reason, s.ID, tag); err != nil {
+		if err := touched(tag)(tx.Exec(`UPDATE entries SET state = ?, reason = ? WHERE site = ? AND tag = ? AND device = ?`, state, reason, s.ID, tag, mac)); err != nil {
 			return err
 		}
-		return note(tx, s.ID, tag, Now(), who, what)
+		return note(tx, s.ID, tag, Now(), who, stated(state, reason))
 	})
 }
 
-// SetConfigured moves an entry to configured and keeps what its device was given.
-func (s *Site) SetConfigured(ctx context.Context, tag string, given procedure.Values, who string) error {
-	doc, err := json.Marshal(given)
+// SetConfigured moves an entry to configured and keeps what its box was given.
+// Nothing is written when it has another box by now.
+func (s *Site) SetConfigured(ctx context.Context, tag string, mac address.MAC, given procedure.Values, who string) error {
+	return s.write(ctx, func(tx *sqlx.Tx) error {
+		return s.configured(tx, HandSet{tag, mac, given}, "", Stamp{}, Configured, who)
+	})
+}
+
+// HandSet is an entry whose box a person set by hand, to what is given.
+type HandSet struct {
+	Tag   string
+	MAC   address.MAC
+	Given procedure.Values
+}
+
+// SetByHand moves entries to configured that a person set by hand, all or none.
+func (s *Site) SetByHand(ctx context.Context, list []HandSet, who string) error {
+	return s.write(ctx, func(tx *sqlx.Tx) error {
+		for _, h := range list {
+			if err := s.configured(tx, h, who, Now(), "marked as set by hand", who); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func (s *Site) configured(tx *sqlx.Tx, h HandSet, by string, at Stamp, what, who string) error {
+	doc, err := json.Marshal(h.Given)
 	if err != nil {
 		return err
 	}
-	return s.write(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.Exec(`UPDATE entries SET state = ?, reason = '', given = ? WHERE site = ? AND tag = ?`, Configured, string(doc), s.ID, tag); err != nil {
-			return err
-		}
-		return note(tx, s.ID, tag, Now(), who, Configured)
-	})
+	if err := touched(h.Tag)(tx.Exec(`UPDATE entries SET state = ?, reason = '', unseen = '[]', given = ?, hand_by = ?, hand_at = ? WHERE site = ? AND tag = ? AND device = ?`, Configured, string(doc), by, at, s.ID, h.Tag, h.MAC)); err != nil {
+		return err
+	}
+	return note(tx, s.ID, h.Tag, Now(), who, what)
 }
 
-// SetChecks stores the checks of one verification and the state it leads to.
-func (s *Site) SetChecks(ctx context.Context, tag string, list []check.Check, state, reason, who string) error {
+// SetChecks stores the checks of one verification of a box and the state they
+// lead to, with the names of those that nobody could take. Nothing is written
+// when the entry has another box by now.
+func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list []check.Check, state, reason, who string) error {
 	now := Now()
-	what := state
-	if reason != "" {
-		what += ": " + reason
+	unseen, err := json.Marshal(check.NotLooked(list))
+	if err != nil {
+		return err
+	}
+	what := stated(state, reason)
+	if n := len(check.NotLooked(list)); n > 0 && state != Attention {
+		what += "; not looked at: " + strings.Join(check.NotLooked(list), ", ")
 	}
 	return s.write(ctx, func(tx *sqlx.Tx) error {
+		if err := touched(tag)(tx.Exec(`UPDATE entries SET state = ?, reason = ?, unseen = ?, checked_at = ? WHERE site = ? AND tag = ? AND device = ? AND state <> ?`,
+			state, reason, string(unseen), now, s.ID, tag, mac, Configuring)); err != nil {
+			return err
+		}
 		if _, err := tx.Exec(`DELETE FROM checks WHERE site = ? AND tag = ?`, s.ID, tag); err != nil {
 			return err
 		}
 		for i, c := range list {
-			if _, err := tx.Exec(`INSERT INTO checks (site, tag, position, name, expected, observed, verdict, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-				s.ID, tag, i, c.Name, c.Expected, c.Observed, c.Verdict, Stamp{c.At}); err != nil {
+			if _, err := tx.Exec(`INSERT INTO checks (site, tag, position, name, expected, observed, verdict, rests_on, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+				s.ID, tag, i, c.Name, c.Expected, c.Observed, c.Verdict.String(), c.By, Stamp{c.At}); err != nil {
 				return err
 			}
-		}
-		if _, err := tx.Exec(`UPDATE entries SET state = ?, reason = ?, checked_at = ? WHERE site = ? AND tag = ?`, state, reason, now, s.ID, tag); err != nil {
-			return err
 		}
 		return note(tx, s.ID, tag, now, who, what)
 	})
@@ -176,14 +277,18 @@ func (s *Site) SetChecks(ctx context.Context, tag string, list []check.Check, st
 func (s *Site) Checks(ctx context.Context, tag string) ([]check.Check, error) {
 	var rows []struct {
 		Name, Expected, Observed, Verdict string
+		By                                string `db:"rests_on"`
 		At                                Stamp
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT name, expected, observed, verdict, at FROM checks WHERE site = ? AND tag = ? ORDER BY position`, s.ID, tag); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT name, expected, observed, verdict, rests_on, at FROM checks WHERE site = ? AND tag = ? ORDER BY position`, s.ID, tag); err != nil {
 		return nil, err
 	}
 	list := make([]check.Check, len(rows))
 	for i, r := range rows {
-		list[i] = check.Check{Name: r.Name, Expected: r.Expected, Observed: r.Observed, Verdict: r.Verdict, At: r.At.Time}
+		list[i] = check.Check{Name: r.Name, Expected: r.Expected, Observed: r.Observed, By: r.By, At: r.At.Time}
+		if err := list[i].Verdict.UnmarshalText([]byte(r.Verdict)); err != nil {
+			return nil, err
+		}
 	}
 	return list, nil
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"math"
 	"slices"
 
 	"github.com/jmoiron/sqlx"
@@ -18,6 +19,38 @@ type Revision struct {
 	Who  string `json:"who" db:"who"`
 	What string `json:"what" db:"what"`
 	Name string `json:"name" db:"name"` // given by a person; "" for most
+	// Undoes is the revision that this one takes back; 0 for none. One that takes back
+	// an undoing is a redoing.
+	Undoes int64 `json:"undoes,omitempty" db:"undoes"`
+}
+
+// Steps tells which revision an undoing takes back now, and which undoing a redoing
+// does; 0 for none. list is latest first.
+func Steps(list []Revision) (undo, redo int64) {
+	dead, wasUndoing, mayRedo := map[int64]bool{}, map[int64]bool{}, true
+	for _, r := range list {
+		wasUndoing[r.ID] = r.Undoes != 0
+	}
+	for _, r := range list {
+		switch {
+		case dead[r.ID]:
+			continue
+		case r.Undoes != 0:
+			dead[r.Undoes] = true
+			if wasUndoing[r.Undoes] {
+				continue // a redoing: what it brought back is in force
+			}
+			if mayRedo && redo == 0 {
+				redo = r.ID
+			}
+			continue
+		}
+		if undo == 0 {
+			undo = r.ID
+		}
+		mayRedo = false
+	}
+	return undo, redo
 }
 
 // Edit is one change of a revision: of the site's data (Site, with what was
@@ -29,19 +62,34 @@ type Edit struct {
 	Position      int // of an entry that was removed; 0: at the end
 }
 
+// Changes are what one act of a person changes at once.
+type Changes struct {
+	Edits   []Edit
+	Undoes  int64             // the revision that they take back
+	Matches []Match           // of the entries as they are after the edits
+	Columns map[string]string // to remember: how those of an imported file were mapped
+}
+
 // Revise makes changes and their revision, all or none.
-func (s *Site) Revise(ctx context.Context, who, what string, edits []Edit) (Revision, error) {
-	r := Revision{Who: who, What: what}
+func (s *Site) Revise(ctx context.Context, who, what string, c Changes) (Revision, error) {
+	r := Revision{Who: who, What: what, Undoes: c.Undoes}
 	err := s.write(ctx, func(tx *sqlx.Tx) (err error) {
-		r, err = s.revise(tx, r, edits)
-		return err
+		if r, err = s.revise(tx, r, c.Edits); err != nil {
+			return err
+		}
+		if len(c.Columns) > 0 {
+			if err := s.addColumns(tx, c.Columns); err != nil {
+				return err
+			}
+		}
+		return s.setMatches(tx, c.Matches, who)
 	})
 	return r, err
 }
 
 func (s *Site) revise(tx *sqlx.Tx, r Revision, edits []Edit) (Revision, error) {
 	r.At = Now()
-	result, err := tx.Exec(`INSERT INTO revisions (site, at, who, what) VALUES (?, ?, ?, ?)`, s.ID, r.At, r.Who, r.What)
+	result, err := tx.Exec(`INSERT INTO revisions (site, at, who, what, undoes) VALUES (?, ?, ?, ?, ?)`, s.ID, r.At, r.Who, r.What, r.Undoes)
 	if err != nil {
 		return r, err
 	}
@@ -167,13 +215,19 @@ func (s *Site) Revisions(ctx context.Context, limit int) ([]Revision, error) {
 		limit = -1
 	}
 	list := []Revision{}
-	err := s.db.SelectContext(ctx, &list, `SELECT id, at, who, what, name FROM revisions WHERE site = ? ORDER BY id DESC LIMIT ?`, s.ID, limit)
+	err := s.db.SelectContext(ctx, &list, `SELECT id, at, who, what, name, undoes FROM revisions WHERE site = ? ORDER BY id DESC LIMIT ?`, s.ID, limit)
 	return list, err
+}
+
+// LastRevision gives the number of the site's latest revision.
+func (s *Site) LastRevision(ctx context.Context) (id int64, err error) {
+	_, err = s.one(ctx, &id, `SELECT COALESCE(MAX(id), 0) FROM revisions WHERE site = ?`, s.ID)
+	return id, err
 }
 
 // Revision gives one revision.
 func (s *Site) Revision(ctx context.Context, id int64) (r Revision, err error) {
-	ok, err := s.one(ctx, &r, `SELECT id, at, who, what, name FROM revisions WHERE site = ? AND id = ?`, s.ID, id)
+	ok, err := s.one(ctx, &r, `SELECT id, at, who, what, name, undoes FROM revisions WHERE site = ? AND id = ?`, s.ID, id)
 	if err == nil && !ok {
 		err = problem.New(problem.Missing, "there is no such revision", "list them with: redstart plan history")
 	}
@@ -185,18 +239,17 @@ func (s *Site) NameRevision(ctx context.Context, id int64, name string) error {
 	return s.exec(ctx, `UPDATE revisions SET name = :name WHERE site = :site AND id = :id`, map[string]any{"name": name, "site": s.ID, "id": id})
 }
 
-// EditsAfter gives the edits of every revision after one, latest first; with
-// only, those of that one revision.
-func (s *Site) EditsAfter(ctx context.Context, revision int64, only bool) ([]Edit, error) {
+// EditsBetween gives the edits of every revision after one, up to another, latest
+// first; 0 as the last is now.
+func (s *Site) EditsBetween(ctx context.Context, after, last int64) ([]Edit, error) {
 	var rows []struct {
 		Object, Before, After string
 		Position              int
 	}
-	where := `r.id > ?`
-	if only {
-		where = `r.id = ?`
+	if last == 0 {
+		last = math.MaxInt64
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT e.object, e.before, e.after, e.position FROM edits e JOIN revisions r ON r.id = e.revision WHERE r.site = ? AND `+where+` ORDER BY e.id DESC`, s.ID, revision); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT e.object, e.before, e.after, e.position FROM edits e JOIN revisions r ON r.id = e.revision WHERE r.site = ? AND r.id > ? AND r.id <= ? ORDER BY e.id DESC`, s.ID, after, last); err != nil {
 		return nil, err
 	}
 	list := make([]Edit, len(rows))

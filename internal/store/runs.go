@@ -37,6 +37,7 @@ type Run struct {
 	Who       string      `json:"who" db:"who"`
 	StartedAt Stamp       `json:"startedAt" db:"started_at"`
 	EndedAt   Stamp       `json:"endedAt" db:"ended_at"`
+	Cause     string      `json:"cause,omitempty" db:"cause"` // why it was interrupted
 	Devices   []RunDevice `json:"devices" db:"-"`
 }
 
@@ -55,6 +56,9 @@ type RunDevice struct {
 	Error     string           `json:"error" db:"error"`
 	StartedAt Stamp            `json:"startedAt" db:"started_at"`
 	EndedAt   Stamp            `json:"endedAt" db:"ended_at"`
+	// FreshSince is set where a new password is wanted: one that was made before
+	// is replaced.
+	FreshSince Stamp `json:"freshSince" db:"fresh_since"`
 }
 
 type runDeviceRow struct {
@@ -80,11 +84,11 @@ func (s *Site) AddRun(ctx context.Context, who string, devices []RunDevice) (Run
 			if err != nil {
 				return err
 			}
-			if _, err := tx.NamedExec(`INSERT INTO run_devices (run, tag, mac, profile, serial, given, state, steps)
-				VALUES (:run, :tag, :mac, :profile, :serial, :given, :state, :steps)`, runDeviceRow{*d, string(given)}); err != nil {
+			if _, err := tx.NamedExec(`INSERT INTO run_devices (run, tag, mac, profile, serial, given, state, steps, fresh_since)
+				VALUES (:run, :tag, :mac, :profile, :serial, :given, :state, :steps, :fresh_since)`, runDeviceRow{*d, string(given)}); err != nil {
 				return err
 			}
-			if _, err := tx.Exec(`UPDATE entries SET state = ?, reason = '' WHERE site = ? AND tag = ?`, Configuring, s.ID, d.Tag); err != nil {
+			if err := touched(d.Tag)(tx.Exec(`UPDATE entries SET state = ?, reason = '', unseen = '[]' WHERE site = ? AND tag = ? AND device = ?`, Configuring, s.ID, d.Tag, d.MAC)); err != nil {
 				return err
 			}
 		}
@@ -96,7 +100,7 @@ func (s *Site) AddRun(ctx context.Context, who string, devices []RunDevice) (Run
 // Run gives a run with its devices.
 func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
 	var r Run
-	ok, err := s.one(ctx, &r, `SELECT id, state, who, started_at, ended_at FROM runs WHERE id = ?`, id)
+	ok, err := s.one(ctx, &r, `SELECT id, state, who, started_at, ended_at, cause FROM runs WHERE id = ?`, id)
 	if err != nil {
 		return r, err
 	}
@@ -133,7 +137,48 @@ func (s *Store) SetRunState(ctx context.Context, id int64, state string) error {
 	if state == Running {
 		ended = Stamp{}
 	}
-	return s.exec(ctx, `UPDATE runs SET state = :state, ended_at = :ended WHERE id = :id`, map[string]any{"id": id, "state": state, "ended": ended})
+	return s.exec(ctx, `UPDATE runs SET state = :state, ended_at = :ended, cause = '' WHERE id = :id`, map[string]any{"id": id, "state": state, "ended": ended})
+}
+
+// InterruptRun notes that a run was cut off, and by what. Its devices that are
+// not done wait for it to go on.
+func (s *Store) InterruptRun(ctx context.Context, id int64, cause string) error {
+	return s.write(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.Exec(`UPDATE run_devices SET state = ?, step = '' WHERE run = ? AND state = ?`, Waiting, id, Running); err != nil {
+			return err
+		}
+		_, err := tx.Exec(`UPDATE runs SET state = ?, cause = ? WHERE id = ?`, Interrupted, cause, id)
+		return err
+	})
+}
+
+// EndRun ends a run that was cut off: devices that were not begun are matched as
+// before, those that were need attention. All or none.
+func (s *Site) EndRun(ctx context.Context, r Run, reason, who string) error {
+	return s.write(ctx, func(tx *sqlx.Tx) error {
+		now := Now()
+		for _, d := range r.Devices {
+			if d.State != Waiting {
+				continue
+			}
+			state, why := Matched, ""
+			if !d.StartedAt.IsZero() {
+				state, why = Attention, reason
+			}
+			if _, err := tx.Exec(`UPDATE run_devices SET state = ? WHERE run = ? AND tag = ?`, Stopped, r.ID, d.Tag); err != nil {
+				return err
+			}
+			// Whoever matched the entry anew meanwhile has said what it is.
+			if _, err := tx.Exec(`UPDATE entries SET state = ?, reason = ? WHERE site = ? AND tag = ? AND device = ?`, state, why, s.ID, d.Tag, d.MAC); err != nil {
+				return err
+			}
+			if err := note(tx, s.ID, d.Tag, now, who, stated(state, why)); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Exec(`UPDATE runs SET state = ?, ended_at = ?, cause = '' WHERE id = ?`, Stopped, now, r.ID)
+		return err
+	})
 }
 
 // InterruptRuns marks what a service that was killed left running.
@@ -142,7 +187,7 @@ func (s *Store) InterruptRuns(ctx context.Context) error {
 		if _, err := tx.Exec(`UPDATE run_devices SET state = ?, step = '' WHERE state = ?`, Waiting, Running); err != nil {
 			return err
 		}
-		_, err := tx.Exec(`UPDATE runs SET state = ? WHERE state = ?`, Interrupted, Running)
+		_, err := tx.Exec(`UPDATE runs SET state = ?, cause = ? WHERE state = ?`, Interrupted, "the service ended while it ran", Running)
 		return err
 	})
 }

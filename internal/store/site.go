@@ -70,6 +70,9 @@ func (s *Store) Of(ctx context.Context, run int64) (*Site, error) {
 	return site, err
 }
 
+// SiteMade is the revision with which every site begins.
+const SiteMade = "site made"
+
 // AddSite makes a new site. Its key must be new.
 func (s *Store) AddSite(ctx context.Context, data plan.Site, who string) (*Site, error) {
 	if _, err := s.At(ctx, data.Key); problem.KindOf(err) != problem.Missing {
@@ -84,14 +87,16 @@ func (s *Store) AddSite(ctx context.Context, data plan.Site, who string) (*Site,
 		if site.ID, err = result.LastInsertId(); err != nil {
 			return err
 		}
-		_, err = site.revise(tx, Revision{Who: who, What: "site made"}, []Edit{{Site: &data}})
+		_, err = site.revise(tx, Revision{Who: who, What: SiteMade}, []Edit{{Site: &data}})
 		return err
 	})
 }
 
 // Remove forgets a site with everything of it. Credentials of boxes stay.
 func (s *Site) Remove(ctx context.Context) error {
-	return s.write(ctx, func(tx *sqlx.Tx) error {
+	s.sweeping.Lock()
+	defer s.sweeping.Unlock()
+	err := s.write(ctx, func(tx *sqlx.Tx) error {
 		for _, statement := range []string{
 			`DELETE FROM edits WHERE revision IN (SELECT id FROM revisions WHERE site = ?)`,
 			`DELETE FROM journal WHERE run IN (SELECT id FROM runs WHERE site = ?)`,
@@ -106,6 +111,10 @@ func (s *Site) Remove(ctx context.Context) error {
 		}
 		return nil
 	})
+	if err != nil {
+		return err
+	}
+	return s.sweep()
 }
 
 // Data gives the site's own data.
@@ -133,44 +142,21 @@ func (s *Site) Columns(ctx context.Context) (map[string]string, error) {
 	return m, err
 }
 
-// AddColumns remembers how columns were mapped, beside what is remembered.
-func (s *Site) AddColumns(ctx context.Context, columns map[string]string) error {
-	known, err := s.Columns(ctx)
-	if err != nil {
+// addColumns remembers how columns were mapped, beside what is remembered.
+func (s *Site) addColumns(tx *sqlx.Tx, columns map[string]string) error {
+	var doc string
+	if err := tx.Get(&doc, `SELECT columns FROM sites WHERE id = ?`, s.ID); err != nil {
+		return err
+	}
+	known := map[string]string{}
+	if err := json.Unmarshal([]byte(doc), &known); err != nil {
 		return err
 	}
 	maps.Copy(known, columns)
-	doc, err := json.Marshal(known)
+	all, err := json.Marshal(known)
 	if err != nil {
 		return err
 	}
-	return s.exec(ctx, `UPDATE sites SET columns = :doc WHERE id = :id`, map[string]any{"doc": string(doc), "id": s.ID})
-}
-
-// File is a file of the site, such as a licence.
-type File struct {
-	Name   string `json:"name" db:"name"`
-	SHA256 string `json:"sha256" db:"sha256"`
-	Size   int    `json:"size" db:"size"` // in bytes
-	At     Stamp  `json:"at" db:"at"`
-	Who    string `json:"who" db:"who"`
-}
-
-// Files lists the site's files by name.
-func (s *Site) Files(ctx context.Context) ([]File, error) {
-	list := []File{}
-	err := s.db.SelectContext(ctx, &list, `SELECT name, sha256, length(content) AS size, at, who FROM files WHERE site = ? ORDER BY name`, s.ID)
-	return list, err
-}
-
-// PutFile stores a file, in place of one with the same name.
-func (s *Site) PutFile(ctx context.Context, f File, content []byte) error {
-	return s.exec(ctx, `INSERT INTO files (site, name, sha256, content, at, who) VALUES (:site, :name, :sha256, :content, :at, :who)
-		ON CONFLICT (site, name) DO UPDATE SET sha256 = :sha256, content = :content, at = :at, who = :who`,
-		map[string]any{"site": s.ID, "name": f.Name, "sha256": f.SHA256, "content": content, "at": Now(), "who": f.Who})
-}
-
-// RemoveFile forgets a file.
-func (s *Site) RemoveFile(ctx context.Context, name string) error {
-	return s.exec(ctx, `DELETE FROM files WHERE site = :site AND name = :name`, map[string]any{"site": s.ID, "name": name})
+	_, err = tx.Exec(`UPDATE sites SET columns = ? WHERE id = ?`, string(all), s.ID)
+	return err
 }

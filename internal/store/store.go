@@ -12,12 +12,14 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/gofrs/flock"
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver "sqlite", without cgo
+	"modernc.org/sqlite" // the driver "sqlite", without cgo
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"redstart/internal/core/problem"
 )
@@ -30,11 +32,14 @@ var migrations embed.FS
 // is on disk.
 type Store struct {
 	db     *sqlx.DB
+	dir    string
 	lock   *flock.Flock
 	writes chan write
 	once   sync.Once
 	ending chan struct{} // closes when the store does
 	ended  chan struct{} // closes when the last write is done
+
+	sweeping sync.Mutex // held by whoever brings files or deletes those that nothing lists
 }
 
 // ErrClosed is what writes to a closed store return.
@@ -51,19 +56,25 @@ const maxBatch = 256
 // on one folder would undo each other's work.
 func Open(ctx context.Context, dir string) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, problem.New(problem.Machine, "the data folder cannot be made", "choose another with --data").About(dir).Because(err)
+		return nil, problem.Disk(err, "the data folder cannot be made", dir)
 	}
 	lock := flock.New(filepath.Join(dir, "lock"))
-	if got, err := lock.TryLock(); err != nil || !got {
-		return nil, problem.New(problem.Machine, "another Redstart service is using this data folder", "stop it, or choose another folder with --data").About(dir).Because(err)
+	switch got, err := lock.TryLock(); {
+	case err != nil:
+		return nil, problem.Disk(err, "the data folder cannot be locked", dir)
+	case !got:
+		return nil, problem.New(problem.Machine, "another Redstart service is using this data folder", "stop it, or choose another folder with --data").About(dir)
 	}
 	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(dir, "redstart.db")+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(ON)&_pragma=secure_delete(ON)&_txlock=immediate")
 	if err != nil {
 		return nil, errors.Join(err, lock.Unlock())
 	}
-	s := &Store{db: db, lock: lock, writes: make(chan write), ending: make(chan struct{}), ended: make(chan struct{})}
-	if err := s.migrate(ctx); err != nil {
-		return nil, problem.New(problem.Machine, "the records cannot be opened", "check the folder's rights and free space").About(dir).Because(errors.Join(err, db.Close(), lock.Unlock()))
+	s := &Store{db: db, dir: dir, lock: lock, writes: make(chan write), ending: make(chan struct{}), ended: make(chan struct{})}
+	if err = s.migrate(ctx); err == nil {
+		err = s.arrange()
+	}
+	if err != nil {
+		return nil, problem.Disk(plainly(errors.Join(err, db.Close(), lock.Unlock())), "the records cannot be opened", dir)
 	}
 	go s.writer()
 	return s, nil
@@ -156,7 +167,46 @@ func (s *Store) write(ctx context.Context, do func(*sqlx.Tx) error) error {
 	case <-ctx.Done():
 		return ctx.Err()
 	}
-	return <-w.done
+	if err := <-w.done; err != nil {
+		return s.explained(err)
+	}
+	return nil
+}
+
+// explained makes an error of the disk one that says so, and leaves others alone.
+func (s *Store) explained(err error) error {
+	if plain := plainly(err); plain != err {
+		return problem.Disk(plain, "the records cannot be written", s.dir).Kinds(ErrUnwritable)
+	}
+	return err
+}
+
+// ErrUnwritable is what writes return while the disk takes nothing: nothing was
+// lost that was written before, and writing may work again.
+var ErrUnwritable = errors.New("the records cannot be written")
+
+// plainly translates what SQLite says of the disk into the system's errors.
+func plainly(err error) error {
+	var e *sqlite.Error
+	if !errors.As(err, &e) {
+		return err
+	}
+	switch e.Code() & 0xff { // the primary result code
+	case sqlite3.SQLITE_FULL:
+		return syscall.ENOSPC
+	case sqlite3.SQLITE_READONLY:
+		return syscall.EROFS
+	case sqlite3.SQLITE_IOERR, sqlite3.SQLITE_CANTOPEN:
+		return syscall.EIO
+	case sqlite3.SQLITE_PERM:
+		return syscall.EACCES
+	}
+	return err
+}
+
+// Writable tries whether the records can be written; nil when they can.
+func (s *Store) Writable(ctx context.Context) error {
+	return s.exec(ctx, `UPDATE probe SET at = :at`, map[string]any{"at": Now()})
 }
 
 // exec is a write of one statement with named parameters.

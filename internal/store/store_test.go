@@ -1,13 +1,20 @@
 package store_test
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
+	"io"
 	"net/netip"
+	"os"
+	"path/filepath"
 	"reflect"
 	"strings"
 	"sync"
 	"testing"
+	"testing/iotest"
 	"time"
 
 	"redstart/internal/core/address"
@@ -50,8 +57,13 @@ func add(s *store.Site, entries []plan.Entry) error {
 	for i := range entries {
 		edits = append(edits, store.Edit{After: &entries[i]})
 	}
-	_, err := s.Revise(ctx, "owner", "added", edits)
+	_, err := s.Revise(ctx, "owner", "added", store.Changes{Edits: edits})
 	return err
+}
+
+// match matches an entry that had no box.
+func match(s *store.Site, tag string, mac address.MAC) error {
+	return s.SetMatches(ctx, []store.Match{{Tag: tag, MAC: mac, By: "serial", Why: "the plan gives this serial"}}, "owner")
 }
 
 func entries(n int) []plan.Entry {
@@ -82,15 +94,15 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 	now := store.Now()
 	must(t,
 		add(s, entries(3)),
-		s.SetMatch(ctx, "T-01", mac, "serial", "the plan gives this serial", "owner"),
-		s.Sight(ctx, seen),
+		match(s, "T-01", mac),
+		s.Sight(ctx, seen, nil),
 		s.SetConduct(ctx, store.Conduct{MAC: mac, Serial: "S", ChangedAt: now}),
 		s.SetConduct(ctx, store.Conduct{MAC: mac, Certificate: "aa", RestartedAt: now}),
-		s.SetChecks(ctx, "T-01", []check.Check{{Name: "echo", Expected: "answers", Observed: "answers", Verdict: check.Pass, At: now.Time}}, store.Verified, "", "owner"),
+		s.SetChecks(ctx, "T-01", mac, []check.Check{{Name: "echo", Expected: "answers", Observed: "answers", Verdict: check.Passed, By: "ICMP", At: now.Time}, {Name: "name", At: now.Time}}, store.Configured, "", "owner"),
 	)
 	run, err := s.AddRun(ctx, "owner", []store.RunDevice{{Tag: "T-01", MAC: mac, Profile: "p", Steps: 3, Given: procedure.Values{Name: "n", Address: netip.MustParsePrefix("10.0.0.1/24")}}})
 	given := procedure.Values{Name: "given", Address: netip.MustParsePrefix("10.0.0.2/24"), Settings: map[string]string{"room": "7"}}
-	must(t, err, s.SetConfigured(ctx, "T-01", given, "run"))
+	must(t, err, s.SetConfigured(ctx, "T-01", mac, given, "run"))
 	run, err = s.AddRun(ctx, "owner", run.Devices)
 	must(t, err, s.AddLine(ctx, store.Line{Run: run.ID, Tag: "T-01", MAC: mac, Step: "name", Phase: store.Begin}),
 		s.AddLine(ctx, store.Line{Run: run.ID, Tag: "T-01", MAC: mac, Step: "name", Phase: store.Done, Detail: "set"}), s.Close())
@@ -128,11 +140,11 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 	for _, n := range history {
 		text.WriteString(n.Who + " " + n.What + "\n")
 	}
-	if want := "owner planned at 10.0.0.2\nowner matched with 02:00:00:00:00:01: the plan gives this serial\nowner verified\nrun configured\nrun 2 name begin\nrun 2 name done: set\n"; err != nil || text.String() != want {
+	if want := "owner planned at 10.0.0.2\nowner matched with 02:00:00:00:00:01: the plan gives this serial\nowner configured; not looked at: name\nrun configured\nrun 2 name begin\nrun 2 name done: set\n"; err != nil || text.String() != want {
 		t.Errorf("history:\n%s%v", text.String(), err)
 	}
 	checks, err := s.Checks(ctx, "T-01")
-	if err != nil || len(checks) != 1 || checks[0].Verdict != check.Pass {
+	if err != nil || len(checks) != 2 || checks[0].Verdict != check.Passed || checks[0].By != "ICMP" || checks[1].Verdict != check.NotLookedAt {
 		t.Errorf("checks %+v, %v", checks, err)
 	}
 }
@@ -150,8 +162,8 @@ func TestAPlanIsStoredWholeOrNotAtAll(t *testing.T) {
 		t.Errorf("%d entries after a refused change, %v", len(list), err)
 	}
 	// Sites know nothing of each other.
-	must(t, add(other, entries(1)), s.SetMatch(ctx, "T-00", address.MAC{2}, "hand", "", "x"), other.SetMatch(ctx, "T-00", address.MAC{2}, "hand", "", "x"))
-	if err := s.SetMatch(ctx, "T-01", address.MAC{2}, "hand", "", "x"); err == nil {
+	must(t, add(other, entries(1)), match(s, "T-00", address.MAC{2}), match(other, "T-00", address.MAC{2}))
+	if err := match(s, "T-01", address.MAC{2}); err == nil {
 		t.Error("one box was matched with two entries")
 	}
 	must(t, other.Remove(ctx))
@@ -178,10 +190,11 @@ func TestRevisionsTellWhatWasBefore(t *testing.T) {
 	must(t, err)
 	renamed := data
 	renamed.Contact = "somebody"
-	must(t, s.SetChecks(ctx, "T-01", []check.Check{{Name: "echo", At: time.Now()}}, store.Verified, "", "x"))
+	mac := address.MAC{2}
+	must(t, match(s, "T-01", mac), s.SetChecks(ctx, "T-01", mac, []check.Check{{Name: "echo", At: time.Now()}}, store.Verified, "", "x"))
 	// One act: a tag that becomes free is taken at once.
 	again := plan.Entry{Tag: "T-00", Place: "elsewhere"}
-	r, err := s.Revise(ctx, "planner", "all at once", []store.Edit{{After: &again}, {Before: &before[1], After: &changed}, {Before: &before[0]}, {Site: &renamed, WasSite: &data}})
+	r, err := s.Revise(ctx, "planner", "all at once", store.Changes{Edits: []store.Edit{{After: &again}, {Before: &before[1], After: &changed}, {Before: &before[0]}, {Site: &renamed, WasSite: &data}}})
 	must(t, err)
 	list, err := s.Entries(ctx)
 	must(t, err)
@@ -195,10 +208,10 @@ func TestRevisionsTellWhatWasBefore(t *testing.T) {
 	if checks, err := s.Checks(ctx, "NEW-01"); err != nil || len(checks) != 1 {
 		t.Errorf("the checks did not follow the tag: %v, %v", checks, err)
 	}
-	if notes, err := s.History(ctx, "NEW-01"); err != nil || len(notes) != 4 || !strings.Contains(notes[3].What, "place set to Hall") {
+	if notes, err := s.History(ctx, "NEW-01"); err != nil || len(notes) != 5 || !strings.Contains(notes[4].What, "place set to Hall") {
 		t.Errorf("%+v, %v", notes, err)
 	}
-	edits, err := s.EditsAfter(ctx, r.ID, true)
+	edits, err := s.EditsBetween(ctx, r.ID-1, r.ID)
 	must(t, err)
 	if len(edits) != 4 || edits[0].WasSite.Contact != "" || edits[0].Site.Contact != "somebody" || edits[1].Before.Tag != "T-01" || edits[3].After != nil || edits[3].Position != 1 {
 		t.Errorf("%+v", edits)
@@ -208,9 +221,173 @@ func TestRevisionsTellWhatWasBefore(t *testing.T) {
 	if err != nil || len(revisions) != 3 || revisions[0].Name != "issued for construction, rev C" || revisions[0].Who != "planner" || revisions[2].What != "site made" {
 		t.Errorf("%+v, %v", revisions, err)
 	}
-	if all, err := s.EditsAfter(ctx, 0, false); err != nil || len(all) != 8 {
+	if all, err := s.EditsBetween(ctx, 0, 0); err != nil || len(all) != 8 {
 		t.Errorf("%d edits in all, %v", len(all), err)
 	}
+}
+
+// What was found out about one box is never written to an entry that has another
+// one, or none, by then; and what is decided at once is done whole or not at all.
+func TestStateBelongsToTheBoxThatWasLookedAt(t *testing.T) {
+	records := open(t, t.TempDir())
+	defer records.Close()
+	s := at(t, records, "a")
+	one, two := address.MAC{2, 1}, address.MAC{2, 2}
+	must(t, add(s, entries(3)), match(s, "T-00", one), match(s, "T-01", two))
+	refused := func(what string, err error) {
+		t.Helper()
+		if problem.KindOf(err) != problem.Conflict {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	refused("the state of another box", s.SetState(ctx, "T-00", two, store.Attention, "x", "x"))
+	refused("another box configured", s.SetConfigured(ctx, "T-00", two, procedure.Values{}, "x"))
+	refused("another box verified", s.SetChecks(ctx, "T-00", two, []check.Check{{Verdict: check.Passed}}, store.Verified, "", "x"))
+	refused("no box verified", s.SetChecks(ctx, "T-02", one, nil, store.Verified, "", "x"))
+	_, err := s.AddRun(ctx, "x", []store.RunDevice{{Tag: "T-00", MAC: one}, {Tag: "T-01", MAC: one}})
+	refused("a run over another box", err)
+	refused("an undoing of what changed since", s.SetMatches(ctx, []store.Match{{Tag: "T-00", Was: one}, {Tag: "T-01", Was: one}}, "x"))
+	refused("a lock on what has no box", s.SetLocked(ctx, []string{"T-00", "T-02"}, true, "x"))
+	list, err := s.Entries(ctx)
+	must(t, err)
+	for i, want := range []address.MAC{one, two, {}} {
+		if list[i].Device != want || list[i].Set() || list[i].State == store.Configuring || list[i].Locked {
+			t.Errorf("%s was half changed: %+v", list[i].Tag, list[i])
+		}
+	}
+	// Two boxes change places in one act.
+	must(t, s.SetByHand(ctx, []store.HandSet{{Tag: "T-00", MAC: one, Given: procedure.Values{Name: "n"}}}, "anna"),
+		s.SetMatches(ctx, []store.Match{{Tag: "T-00", Was: one, MAC: two}, {Tag: "T-01", Was: two, MAC: one}}, "x"))
+	e, err := s.Entry(ctx, "T-00")
+	if err != nil || e.Device != two || e.Given != nil || e.HandBy != "" || e.State != store.Matched {
+		t.Errorf("another box has what the first one was given: %+v, %v", e, err)
+	}
+}
+
+func TestCredentialsHaveAState(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer s.Close()
+	mac := address.MAC{2, 1}
+	credential := func(state string) store.Credential {
+		return store.Credential{MAC: mac, User: "u", Sealed: []byte{1}, MadeAt: store.Now(), State: state, StateAt: store.Now(), ToldBy: "test"}
+	}
+	states := func() (list string) {
+		all, err := s.Credentials(ctx, mac)
+		must(t, err)
+		for _, c := range all {
+			list += c.State + " "
+		}
+		return list
+	}
+	must(t, s.AddCredentials(ctx, []store.Credential{credential(store.Accepted)}), s.AddCredentials(ctx, []store.Credential{credential(store.Pending)}))
+	if got := states(); got != "pending accepted " {
+		t.Errorf("a pending one beside an accepted one: %s", got)
+	}
+	all, err := s.Credentials(ctx, mac)
+	must(t, err, s.SetCredential(ctx, mac, all[0].ID, store.Accepted, "run 1"))
+	if got := states(); got != "accepted superseded " {
+		t.Errorf("the new one proven: %s", got)
+	}
+	must(t, s.AddCredentials(ctx, []store.Credential{credential(store.Accepted)}))
+	opening, err := s.Opening(ctx)
+	if got := states(); got != "accepted superseded superseded " || err != nil || len(opening) != 1 {
+		t.Errorf("%s, %d that open, %v", got, len(opening), err)
+	}
+	must(t, s.AddWrong(ctx, mac), s.AddWrong(ctx, mac))
+	if c, err := s.Conduct(ctx, mac); err != nil || c.Wrong != 2 || c.WrongAt.IsZero() || c.Starts != -1 {
+		t.Errorf("%+v, %v", c, err)
+	}
+	must(t, s.ClearWrong(ctx, mac), s.SetStarts(ctx, mac, 4))
+	if c, err := s.Conduct(ctx, mac); err != nil || c.Wrong != 0 || c.Starts != 4 {
+		t.Errorf("%+v, %v", c, err)
+	}
+}
+
+func TestFilesAreKeptWholeOrNotAtAll(t *testing.T) {
+	dir := t.TempDir()
+	records := open(t, dir)
+	s, other := at(t, records, "a"), at(t, records, "b")
+	big := bytes.Repeat([]byte("0123456789abcdef"), 5<<16) // 5 MiB
+	f, err := s.PutFile(ctx, "licence.bin", bytes.NewReader(big), "x")
+	must(t, err)
+	if want := sha256.Sum256(big); f.Size != int64(len(big)) || f.SHA256 != hex.EncodeToString(want[:]) {
+		t.Errorf("%+v", f)
+	}
+	if _, err := other.PutFile(ctx, "same.bin", bytes.NewReader(big), "x"); err != nil {
+		t.Error(err)
+	}
+	if _, err := s.PutFile(ctx, "licence.bin", io.MultiReader(strings.NewReader("new"), iotest.ErrReader(io.ErrUnexpectedEOF)), "x"); err == nil {
+		t.Error("half a file was stored")
+	}
+	if _, err := s.PutFile(ctx, "zeros", zeros{}, "x"); problem.KindOf(err) != problem.Usage || !strings.Contains(err.Error(), "512 MiB") {
+		t.Errorf("a file without end: %v", err)
+	}
+	if _, err := s.PutFile(ctx, "none", strings.NewReader(""), "x"); problem.KindOf(err) != problem.Usage {
+		t.Errorf("an empty file: %v", err)
+	}
+	must(t, records.Close())
+	must(t, os.WriteFile(filepath.Join(dir, "files", "taking-in-1"), nil, 0o600))
+	records = open(t, dir)
+	defer records.Close()
+	s, other = at(t, records, "a"), at(t, records, "b")
+	again, content, err := s.File(ctx, "licence.bin")
+	must(t, err)
+	defer content.Close()
+	if all, err := io.ReadAll(content); err != nil || !bytes.Equal(all, big) || again.SHA256 != f.SHA256 {
+		t.Errorf("%d bytes came back, %v", len(all), err)
+	}
+	must(t, s.RemoveFile(ctx, "licence.bin"))
+	left := func() int {
+		list, err := os.ReadDir(filepath.Join(dir, "files"))
+		must(t, err)
+		return len(list)
+	}
+	if left() != 1 {
+		t.Errorf("%d files in the folder, want the one that the other site has", left())
+	}
+	if must(t, other.Remove(ctx)); left() != 0 {
+		t.Errorf("%d files are left of a site that was removed", left())
+	}
+	if _, _, err := s.File(ctx, "licence.bin"); problem.KindOf(err) != problem.Missing {
+		t.Errorf("a file that is gone: %v", err)
+	}
+}
+
+type zeros struct{}
+
+func (zeros) Read(b []byte) (int, error) { return len(b), nil }
+
+// Undoing goes back step by step, and redoing forward until something else is done.
+func TestStepsBackAndForward(t *testing.T) {
+	list := []store.Revision{}
+	did := func(undoes int64) int64 {
+		r := store.Revision{ID: int64(len(list) + 1), Undoes: undoes}
+		list = append([]store.Revision{r}, list...)
+		return r.ID
+	}
+	expect := func(what string, undo, redo int64) {
+		t.Helper()
+		if u, r := store.Steps(list); u != undo || r != redo {
+			t.Errorf("%s: undo %d, redo %d, want %d and %d", what, u, r, undo, redo)
+		}
+	}
+	expect("nothing", 0, 0)
+	one, two, three := did(0), did(0), did(0)
+	expect("three changes", three, 0)
+	back3 := did(three)
+	expect("one undone", two, back3)
+	back2 := did(two)
+	expect("two undone", one, back2)
+	did(back2)
+	expect("one redone", two, back3)
+	did(back3)
+	expect("all redone", three, 0)
+	back3 = did(three)
+	expect("undone again", two, back3)
+	four := did(0)
+	expect("something else", four, 0)
+	did(four)
+	expect("and undone", two, list[0].ID)
 }
 
 func TestUsersAndTokens(t *testing.T) {

@@ -245,7 +245,7 @@ func (k *book) merge(ctx context.Context, sighting device.Sighting) (news bool) 
 
 // ask has a device that a profile fits asked who it is, once it has an address.
 func (k *book) ask(ctx context.Context, f *device.Found) {
-	if k.options.Ask == nil || k.done[f.MAC] || k.busy[f.MAC] || k.asked[f.MAC] == askTries || len(f.Addresses()) == 0 || !k.mayAsk(f) {
+	if k.options.Ask == nil || k.done[f.MAC] || k.busy[f.MAC] || k.asked[f.MAC] == askTries || !f.AddressNow().IsValid() || !k.mayAsk(f) {
 		return
 	}
 	k.busy[f.MAC] = true

@@ -65,13 +65,13 @@ func (p *pass) overUDP(sourcePort uint16, to netip.AddrPort, ttl byte, payload [
 
 // toDevice makes a question to one device; nil when we have no address in its subnet.
 func (p *pass) toDevice(f *device.Found, sourcePort, port uint16, payload []byte) []byte {
-	at := f.Addresses()
-	if len(at) == 0 {
+	at := f.AddressNow()
+	if !at.IsValid() {
 		return nil
 	}
 	for i, source := range p.sources {
-		if p.nets[i].Contains(at[0]) {
-			return ip.Datagram{Source: netip.AddrPortFrom(source, sourcePort), Destination: netip.AddrPortFrom(at[0], port), Payload: payload}.Frame(p.from, f.MAC)
+		if p.nets[i].Contains(at) {
+			return ip.Datagram{Source: netip.AddrPortFrom(source, sourcePort), Destination: netip.AddrPortFrom(at, port), Payload: payload}.Frame(p.from, f.MAC)
 		}
 	}
 	return nil

@@ -84,6 +84,11 @@ func TestEveryProberReadsItsAnswer(t *testing.T) {
 			}
 		}
 	}
+	// A host that shares files answers the same question, and is no camera for it.
+	sharing, _ := ethernet.Parse(udp("10.40.8.30:3702", "10.40.8.1:43702", wsd.Match{Endpoint: "u", Types: "wsdp:Device pub:Computer", Where: []string{"http://10.40.8.30:5357/x"}}.Answer("1")))
+	if list := read(sharing, time.Unix(1, 0)); len(list) != 1 || len(list[0].Facts) != 0 {
+		t.Errorf("a host that shares files: %+v", list)
+	}
 	// What no prober understands still says that its sender is there.
 	if list := read(ethernet.Frame{Source: them, Type: 0x1234}, time.Unix(1, 0)); len(list) != 1 || list[0].Protocol != "traffic" || len(list[0].Facts) != 0 {
 		t.Errorf("%+v", list)
@@ -292,7 +297,7 @@ func TestAWatchHearsWhileItAsks(t *testing.T) {
 // Boxes that came and say nothing unasked are found by the watch itself: one
 // without an address, and one at its factory address.
 func TestAWatchAsksForNewcomers(t *testing.T) {
-	set, err := profiles.Load("")
+	set, _, err := profiles.Load("")
 	if err != nil {
 		t.Fatal(err)
 	}

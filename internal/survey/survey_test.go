@@ -29,7 +29,7 @@ import (
 
 func load(t testing.TB) profile.Set {
 	t.Helper()
-	set, err := profiles.Load("")
+	set, _, err := profiles.Load("")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -216,8 +216,8 @@ func (w *watch) count(q question) {
 
 // question asks one device by its address; nil for one without.
 func (w *watch) question(mac address.MAC) []byte {
-	if a := w.found[mac].Addresses(); len(a) > 0 {
-		return arp.Probe(w.bench.MAC(), mac, a[0])
+	if a := w.found[mac].AddressNow(); a.IsValid() {
+		return arp.Probe(w.bench.MAC(), mac, a)
 	}
 	return nil
 }
@@ -226,7 +226,7 @@ func (w *watch) question(mac address.MAC) []byte {
 // for one that can only be waited for.
 func (w *watch) group(mac address.MAC) string {
 	switch f := w.found[mac]; {
-	case len(f.Addresses()) > 0:
+	case f.AddressNow().IsValid():
 		return ""
 	case slices.Contains(f.Protocols(), "dcp"):
 		return stations

@@ -29,7 +29,11 @@ var wsdProber = prober{
 			return nil
 		}
 		for _, m := range matches {
-			list = append(list, h.told(device.Name, m.Scope("name"), device.Model, m.Scope("hardware"), device.Location, m.Scope("location"), device.Service, "onvif"))
+			service := ""
+			if m.IsONVIF() {
+				service = "onvif"
+			}
+			list = append(list, h.told(device.Name, m.Scope("name"), device.Model, m.Scope("hardware"), device.Location, m.Scope("location"), device.Service, service))
 		}
 		return list
 	},

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"golang.org/x/crypto/argon2"
 	"golang.org/x/crypto/chacha20poly1305"
@@ -37,7 +38,8 @@ func (v *Vault) keyPath() string  { return filepath.Join(v.dir, "vault.key") }
 func (v *Vault) nextPath() string { return v.keyPath() + ".next" }
 
 // Open opens the vault of a data folder, and makes its key and key file at
-// first start. A vault that a passphrase opens stays locked until Unlock.
+// first start. A vault that a passphrase opens stays locked until Unlock, and one
+// whose key file is lost or cannot be used stays locked and says why.
 func Open(ctx context.Context, dir string, s *store.Store) (*Vault, error) {
 	v := &Vault{store: s, dir: dir}
 	ring, ok, err := s.Keyring(ctx)
@@ -45,17 +47,39 @@ func Open(ctx context.Context, dir string, s *store.Store) (*Vault, error) {
 		return nil, err
 	}
 	if !ok {
-		return v, v.first(ctx)
+		v.opener = ByFile
+		v.lost = v.make(ctx, v.store.SetKeyring)
+		return v, nil
 	}
 	v.opener = ring.Opener
 	if ring.Opener == ByPassphrase {
 		return v, nil
 	}
-	return v, v.openByFile(ring)
+	v.lost = v.openByFile(ring)
+	return v, nil
 }
 
-// first makes the key, sealed by the key file.
-func (v *Vault) first(ctx context.Context) error {
+// BeginAnew gives a vault that nothing here opens a new key and key file. What
+// the old key sealed stays in the records, sealed.
+func (v *Vault) BeginAnew(ctx context.Context) error {
+	v.writing.Lock()
+	defer v.writing.Unlock()
+	if v.Lost() == nil && v.Opener() == ByFile {
+		return problem.New(problem.Conflict, "the vault opens with its key file; there is no need to begin anew", "to give it a new key: redstart vault rekey")
+	}
+	if !v.Locked() {
+		return problem.New(problem.Conflict, "the vault is open; there is no need to begin anew", "to give it a new key: redstart vault rekey")
+	}
+	// An old key file may be one of another data folder: it is kept.
+	aside := v.keyPath() + ".unfit-" + strings.ToLower(rand.Text())[:8]
+	if err := os.Rename(v.keyPath(), aside); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return keyFileError(v.keyPath(), err)
+	}
+	return v.make(ctx, v.store.BeginAnew)
+}
+
+// make makes a key, sealed by the key file, which it makes too unless there is one.
+func (v *Vault) make(ctx context.Context, keep func(context.Context, store.Keyring) error) error {
 	file, err := readKeyFile(v.keyPath())
 	if errors.Is(err, os.ErrNotExist) {
 		file = make([]byte, chacha20poly1305.KeySize)
@@ -71,10 +95,11 @@ func (v *Vault) first(ctx context.Context) error {
 	}
 	key := make([]byte, chacha20poly1305.KeySize)
 	rand.Read(key)
-	if err := v.store.SetKeyring(ctx, store.Keyring{Opener: ByFile, Salt: []byte{}, Sealed: seal(opener, keyBound, key)}); err != nil {
+	ring := store.Keyring{KeyID: rand.Text(), Opener: ByFile, Salt: []byte{}, Sealed: seal(opener, keyBound, key)}
+	if err := keep(ctx, ring); err != nil {
 		return err
 	}
-	return v.use(key, ByFile)
+	return v.use(key, ring.KeyID, ByFile)
 }
 
 // openByFile opens the key with the key file, or with the one that was to
@@ -104,13 +129,13 @@ func (v *Vault) openByFile(ring store.Keyring) error {
 				return keyFileError(path, err)
 			}
 		}
-		return v.use(key, ByFile)
+		return v.use(key, ring.KeyID, ByFile)
 	}
-	return problem.New(problem.Machine, "no key file here opens the vault", "restore vault.key of this data folder; without it the stored passwords are lost").About(v.keyPath())
+	return problem.New(problem.Machine, "no key file here opens the vault", "restore vault.key of this data folder; without it the stored passwords are lost. To go on without them: redstart vault begin-anew").About(v.keyPath())
 }
 
 func damagedFile(path string) error {
-	return problem.New(problem.Machine, "the vault's key file is damaged", "restore it from a copy; without it the stored passwords are lost").About(path)
+	return problem.New(problem.Machine, "the vault's key file is damaged", "restore it from a copy; without it the stored passwords are lost. To go on without them: redstart vault begin-anew").About(path)
 }
 
 var errOthers = errors.New("others can read it")
@@ -119,13 +144,16 @@ func keyFileError(path string, err error) error {
 	if errors.Is(err, errOthers) {
 		return problem.New(problem.Machine, "the vault's key file can be read by others", "run: chmod 600 "+path).About(path)
 	}
-	return problem.New(problem.Machine, "the vault's key file cannot be used", "check its rights").About(path).Because(err)
+	return problem.Disk(err, "the vault's key file cannot be used", path)
 }
 
 func readKeyFile(path string) ([]byte, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, errors.New("it is no regular file")
 	}
 	if info.Mode().Perm()&0o077 != 0 {
 		return nil, errOthers
@@ -156,15 +184,18 @@ func (v *Vault) Unlock(ctx context.Context, passphrase string) error {
 	if ring.Opener == ByFile {
 		return v.openByFile(ring)
 	}
+	if passphrase == "" {
+		return problem.New(problem.Usage, "the passphrase is empty", "give the one that opens the vault")
+	}
 	opener, err := byPassphrase(passphrase, ring.Salt)
 	if err != nil {
 		return err
 	}
 	key, err := unseal(opener, keyBound, ring.Sealed)
 	if err != nil {
-		return problem.New(problem.Usage, "the passphrase does not open the vault", "try again; without it the stored passwords are lost")
+		return problem.New(problem.Usage, "the passphrase does not open the vault", "try again; without it the stored passwords are lost. To go on without them: redstart vault begin-anew")
 	}
-	return v.use(key, ByPassphrase)
+	return v.use(key, ring.KeyID, ByPassphrase)
 }
 
 // Change gives the vault a new key and seals everything with it anew. From
@@ -172,7 +203,7 @@ func (v *Vault) Unlock(ctx context.Context, passphrase string) error {
 func (v *Vault) Change(ctx context.Context, passphrase string) error {
 	v.writing.Lock()
 	defer v.writing.Unlock()
-	old, err := v.cipher()
+	old, was, err := v.cipher()
 	if err != nil {
 		return err
 	}
@@ -185,7 +216,7 @@ func (v *Vault) Change(ctx context.Context, passphrase string) error {
 	if err != nil {
 		return err
 	}
-	ring := store.Keyring{Opener: ByPassphrase, Salt: make([]byte, 16)}
+	ring := store.Keyring{KeyID: rand.Text(), Opener: ByPassphrase, Salt: make([]byte, 16)}
 	var opener cipher.AEAD
 	if passphrase != "" {
 		rand.Read(ring.Salt)
@@ -207,7 +238,7 @@ func (v *Vault) Change(ctx context.Context, passphrase string) error {
 		return err
 	}
 	ring.Sealed = seal(opener, keyBound, key)
-	err = v.store.Reseal(ctx, ring, func(bound string, sealed []byte) ([]byte, error) {
+	err = v.store.Reseal(ctx, was, ring, func(bound string, sealed []byte) ([]byte, error) {
 		open, err := unseal(old, bound, sealed)
 		if err != nil {
 			return nil, err
@@ -225,5 +256,5 @@ func (v *Vault) Change(ctx context.Context, passphrase string) error {
 	if err != nil {
 		return keyFileError(v.keyPath(), err)
 	}
-	return v.use(key, ring.Opener)
+	return v.use(key, ring.KeyID, ring.Opener)
 }

@@ -38,17 +38,31 @@ type Vault struct {
 	mu     sync.RWMutex
 	aead   cipher.AEAD // nil while locked
 	key    []byte
+	keyID  string
 	opener string
+	lost   error // why nothing here can open it; nil: something can
 }
 
 // Login is an opened credential.
 type Login struct {
 	profile.Login
-	ID    int64
-	Works bool // the box accepted it before
+	ID     int64
+	State  string // one of store's states of a credential
+	At     store.Stamp
+	ToldBy string // what told the state
+	Origin string // where it comes from
+	Stamp  string // how it was made, as procedure.Values.Login
+	MadeAt store.Stamp
 }
 
-var errLocked = problem.New(problem.Conflict, "the vault is locked", "unlock it with: redstart vault unlock; or in the console under Settings")
+// Named tells which credential it is without showing it.
+func (l Login) Named() string {
+	return fmt.Sprintf("credential %d of %s, made %s by %s", l.ID, l.User, l.MadeAt.Format("2006-01-02 15:04"), l.Origin)
+}
+
+// ErrLocked says that secrets can be neither read nor kept before somebody
+// unlocks the vault.
+var ErrLocked = problem.New(problem.Conflict, "the vault is locked", "unlock it with: redstart vault unlock; or in the console under Settings")
 
 // seal puts a secret into a box that opens only together with bound.
 func seal(aead cipher.AEAD, bound string, secret []byte) []byte {
@@ -71,19 +85,30 @@ func unseal(aead cipher.AEAD, bound string, sealed []byte) ([]byte, error) {
 	return open, nil
 }
 
-func (v *Vault) cipher() (cipher.AEAD, error) {
+// cipher gives the key that seals and opens, and which it is.
+func (v *Vault) cipher() (cipher.AEAD, string, error) {
 	v.mu.RLock()
 	defer v.mu.RUnlock()
-	if v.aead == nil {
-		return nil, errLocked
+	switch {
+	case v.aead != nil:
+		return v.aead, v.keyID, nil
+	case v.lost != nil:
+		return nil, "", v.lost
 	}
-	return v.aead, nil
+	return nil, "", ErrLocked
 }
 
 // Locked reports whether secrets can be neither read nor kept now.
 func (v *Vault) Locked() bool {
-	_, err := v.cipher()
+	_, _, err := v.cipher()
 	return err != nil
+}
+
+// Lost tells why nothing here opens the vault; nil when something does.
+func (v *Vault) Lost() error {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	return v.lost
 }
 
 // Opener tells what opens the vault: ByFile or ByPassphrase.
@@ -102,33 +127,53 @@ func (v *Vault) Lock() {
 }
 
 // use takes a key into use.
-func (v *Vault) use(key []byte, opener string) error {
+func (v *Vault) use(key []byte, keyID, opener string) error {
 	aead, err := chacha20poly1305.NewX(key)
 	if err != nil {
 		return err
 	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	v.aead, v.key, v.opener = aead, key, opener
+	v.aead, v.key, v.keyID, v.opener, v.lost = aead, key, keyID, opener, nil
 	return nil
 }
 
-// Put stores a credential of a box. It is on disk when this returns.
-func (v *Vault) Put(ctx context.Context, mac address.MAC, login profile.Login) error {
+// New is a credential that is to be stored.
+type New struct {
+	MAC    address.MAC
+	Login  profile.Login
+	Origin string
+	Stamp  string
+	State  string // Pending, or Accepted when the box has just accepted it
+	ToldBy string
+	Note   store.CredentialNote // for the entry's history; a zero Tag for none
+}
+
+// Put stores credentials, all or none. They are on disk when this returns.
+func (v *Vault) Put(ctx context.Context, list ...New) error {
 	v.writing.RLock()
 	defer v.writing.RUnlock()
-	aead, err := v.cipher()
+	aead, keyID, err := v.cipher()
 	if err != nil {
 		return err
 	}
-	c := store.Credential{MAC: mac, User: login.User, MadeAt: store.Now()}
-	c.Sealed = seal(aead, c.Bound(), []byte(login.Password))
-	return v.store.AddCredential(ctx, c)
+	var rows []store.Credential
+	var notes []store.CredentialNote
+	for _, n := range list {
+		c := store.Credential{MAC: n.MAC, User: n.Login.User, MadeAt: store.Now(), State: n.State, StateAt: store.Now(), ToldBy: n.ToldBy, Origin: n.Origin, Stamp: n.Stamp, KeyID: keyID}
+		c.Sealed = seal(aead, c.Bound(), []byte(n.Login.Password))
+		rows = append(rows, c)
+		if n.Note.Tag != "" {
+			notes = append(notes, n.Note)
+		}
+	}
+	return v.store.AddCredentials(ctx, rows, notes...)
 }
 
-// Logins opens a box's credentials, newest first.
+// Logins opens a box's credentials, newest first. Those that a lost key sealed
+// are left out.
 func (v *Vault) Logins(ctx context.Context, mac address.MAC) ([]Login, error) {
-	aead, err := v.cipher()
+	aead, keyID, err := v.cipher()
 	if err != nil {
 		return nil, err
 	}
@@ -138,25 +183,20 @@ func (v *Vault) Logins(ctx context.Context, mac address.MAC) ([]Login, error) {
 	}
 	var list []Login
 	for _, c := range rows {
+		if c.KeyID != keyID {
+			continue
+		}
 		open, err := unseal(aead, c.Bound(), c.Sealed)
 		if err != nil {
 			return nil, damaged(mac.String())
 		}
-		list = append(list, Login{profile.Login{User: c.User, Password: string(open)}, c.ID, c.Works})
+		list = append(list, Login{profile.Login{User: c.User, Password: string(open)}, c.ID, c.State, c.StateAt, c.ToldBy, c.Origin, c.Stamp, c.MadeAt})
 	}
 	return list, nil
 }
 
 func damaged(what string) error {
 	return problem.New(problem.Machine, "a stored secret does not open with this vault key", "restore vault.key of the data folder that the records came from").About(what)
-}
-
-// Works notes that the box accepted a credential.
-func (v *Vault) Works(ctx context.Context, login Login) error {
-	if login.Works {
-		return nil
-	}
-	return v.store.CredentialWorks(ctx, login.ID)
 }
 
 // Keep stores a secret of a site's plan and gives the token that stands for it.
@@ -169,21 +209,21 @@ func (v *Vault) Keep(ctx context.Context, site *store.Site, secret string) (toke
 func (v *Vault) KeepAs(ctx context.Context, site *store.Site, token, secret string) error {
 	v.writing.RLock()
 	defer v.writing.RUnlock()
-	aead, err := v.cipher()
+	aead, keyID, err := v.cipher()
 	if err != nil {
 		return err
 	}
-	return site.AddSecret(ctx, token, seal(aead, token, []byte(secret)))
+	return site.AddSecret(ctx, token, seal(aead, token, []byte(secret)), keyID)
 }
 
 // Secret opens what a token stands for; ok is false when nothing does.
 func (v *Vault) Secret(ctx context.Context, token string) (secret string, ok bool, err error) {
-	aead, err := v.cipher()
+	aead, keyID, err := v.cipher()
 	if err != nil {
 		return "", false, err
 	}
-	sealed, ok, err := v.store.Secret(ctx, token)
-	if err != nil || !ok {
+	sealed, by, ok, err := v.store.Secret(ctx, token)
+	if err != nil || !ok || by != keyID {
 		return "", false, err
 	}
 	open, err := unseal(aead, token, sealed)
@@ -193,12 +233,15 @@ func (v *Vault) Secret(ctx context.Context, token string) (secret string, ok boo
 	return string(open), true, nil
 }
 
-// Shared gives the one password that all devices of a kind share in a site,
-// and makes it when there is none: make is asked for one that fits.
-func (v *Vault) Shared(ctx context.Context, site *store.Site, kind string, make func() (string, error)) (string, error) {
+// Shared gives the one password that all devices of a kind share in a site, in
+// one turn of it, and makes it when there is none: make is asked for one that fits.
+func (v *Vault) Shared(ctx context.Context, site *store.Site, kind string, turn int, make func() (string, error)) (string, error) {
 	v.shared.Lock()
 	defer v.shared.Unlock()
 	token := fmt.Sprintf("%s%d/kind/%s", Prefix, site.ID, kind)
+	if turn > 0 {
+		token += fmt.Sprintf("/%d", turn)
+	}
 	password, ok, err := v.Secret(ctx, token)
 	if ok || err != nil {
 		return password, err

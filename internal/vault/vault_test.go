@@ -24,6 +24,11 @@ var (
 	two = address.MAC{2, 0, 0, 0, 0, 2}
 )
 
+// put stores a credential that nobody tried yet.
+func put(v *vault.Vault, mac address.MAC, login profile.Login) error {
+	return v.Put(ctx, vault.New{MAC: mac, Login: login, State: store.Pending, Origin: "test"})
+}
+
 func open(t *testing.T, dir string) (*store.Store, *vault.Vault) {
 	t.Helper()
 	s, err := store.Open(ctx, dir)
@@ -42,18 +47,18 @@ func TestCredentialsAreSealedAndComeBackNewestFirst(t *testing.T) {
 	dir := t.TempDir()
 	s, v := open(t, dir)
 	for _, p := range []string{"first-secret", "second-secret"} {
-		if err := v.Put(ctx, one, profile.Login{User: "u", Password: p}); err != nil {
+		if err := put(v, one, profile.Login{User: "u", Password: p}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	logins, err := v.Logins(ctx, one)
-	if err != nil || len(logins) != 2 || logins[0].Password != "second-secret" || logins[0].User != "u" || logins[0].Works {
+	if err != nil || len(logins) != 2 || logins[0].Password != "second-secret" || logins[0].User != "u" || logins[0].State != store.Pending {
 		t.Fatalf("%+v, %v", logins, err)
 	}
-	if err := v.Works(ctx, logins[0]); err != nil {
+	if err := s.SetCredential(ctx, one, logins[0].ID, store.Accepted, "run 1"); err != nil {
 		t.Fatal(err)
 	}
-	if logins, err = v.Logins(ctx, one); err != nil || !logins[0].Works || logins[1].Works {
+	if logins, err = v.Logins(ctx, one); err != nil || logins[0].State != store.Accepted || logins[0].ToldBy != "run 1" || logins[1].State != store.Pending {
 		t.Errorf("%+v, %v", logins, err)
 	}
 	if others, err := v.Logins(ctx, two); err != nil || len(others) != 0 {
@@ -62,7 +67,7 @@ func TestCredentialsAreSealedAndComeBackNewestFirst(t *testing.T) {
 	if err := s.Close(); err != nil {
 		t.Fatal(err)
 	}
-	files, _ := filepath.Glob(filepath.Join(dir, "*"))
+	files, _ := filepath.Glob(filepath.Join(dir, "*.*"))
 	for _, f := range files {
 		content, err := os.ReadFile(f)
 		if err != nil {
@@ -84,7 +89,7 @@ func TestCredentialsAreSealedAndComeBackNewestFirst(t *testing.T) {
 
 func TestASealedPasswordOpensOnlyForItsBox(t *testing.T) {
 	s, v := open(t, t.TempDir())
-	if err := v.Put(ctx, one, profile.Login{User: "u", Password: "p-1"}); err != nil {
+	if err := put(v, one, profile.Login{User: "u", Password: "p-1"}); err != nil {
 		t.Fatal(err)
 	}
 	rows, err := s.Credentials(ctx, one)
@@ -93,7 +98,7 @@ func TestASealedPasswordOpensOnlyForItsBox(t *testing.T) {
 	}
 	moved := rows[0]
 	moved.MAC = two
-	if err := s.AddCredential(ctx, moved); err != nil {
+	if err := s.AddCredentials(ctx, []store.Credential{moved}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := v.Logins(ctx, two); err == nil || !strings.Contains(err.Error(), "does not open") {
@@ -101,7 +106,7 @@ func TestASealedPasswordOpensOnlyForItsBox(t *testing.T) {
 	}
 	short := rows[0]
 	short.MAC, short.Sealed = address.MAC{2, 0, 0, 0, 0, 3}, []byte{1}
-	if err := s.AddCredential(ctx, short); err != nil {
+	if err := s.AddCredentials(ctx, []store.Credential{short}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := v.Logins(ctx, short.MAC); err == nil {
@@ -131,7 +136,8 @@ func TestTheKeyFileIsGuarded(t *testing.T) {
 		if err := os.Chmod(key, c.mode); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := vault.Open(ctx, dir, s); err == nil || !strings.Contains(err.Error(), c.want) {
+		v, err := vault.Open(ctx, dir, s)
+		if err != nil || !v.Locked() || v.Lost() == nil || !strings.Contains(v.Lost().Error(), c.want) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -153,7 +159,7 @@ func TestAPassphraseOpensTheVault(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := v.Put(ctx, one, profile.Login{User: "u", Password: "kept-secret"}); err != nil {
+	if err := put(v, one, profile.Login{User: "u", Password: "kept-secret"}); err != nil {
 		t.Fatal(err)
 	}
 	token, err := v.Keep(ctx, site, "join-secret")
@@ -181,7 +187,7 @@ func TestAPassphraseOpensTheVault(t *testing.T) {
 	if _, err := v.Logins(ctx, one); err == nil || !strings.Contains(err.Error(), "locked") {
 		t.Errorf("a locked vault: %v", err)
 	}
-	if err := v.Put(ctx, one, profile.Login{}); err == nil {
+	if err := put(v, one, profile.Login{}); err == nil {
 		t.Error("a locked vault took a password")
 	}
 	if err := s.Close(); err != nil {
@@ -218,7 +224,7 @@ func TestAPassphraseOpensTheVault(t *testing.T) {
 func TestAChangeOfKeyThatWasCutOff(t *testing.T) {
 	dir := t.TempDir()
 	s, v := open(t, dir)
-	if err := v.Put(ctx, one, profile.Login{Password: "kept-secret"}); err != nil {
+	if err := put(v, one, profile.Login{Password: "kept-secret"}); err != nil {
 		t.Fatal(err)
 	}
 	file := filepath.Join(dir, "vault.key")
@@ -241,8 +247,62 @@ func TestAChangeOfKeyThatWasCutOff(t *testing.T) {
 	if err := os.WriteFile(file, old, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err = vault.Open(ctx, dir, s); err == nil || !strings.Contains(err.Error(), "no key file here opens") {
-		t.Errorf("an older key file: %v", err)
+	if v, err = vault.Open(ctx, dir, s); err != nil || v.Lost() == nil || !strings.Contains(v.Lost().Error(), "no key file here opens") {
+		t.Errorf("an older key file: %v, %v", v.Lost(), err)
+	}
+}
+
+// Without its key file a vault is locked and says so; begun anew it keeps what
+// the lost key sealed, and takes new secrets.
+func TestALostKeyFile(t *testing.T) {
+	dir := t.TempDir()
+	s, v := open(t, dir)
+	site, err := s.AddSite(ctx, plan.Site{Key: "a", Name: "A"}, "x")
+	if err != nil {
+		t.Fatal(err)
+	}
+	token, err := v.Keep(ctx, site, "old-setting")
+	if err := errors.Join(err, put(v, one, profile.Login{User: "u", Password: "old-secret"})); err != nil {
+		t.Fatal(err)
+	}
+	if err := v.BeginAnew(ctx); err == nil {
+		t.Error("a vault that is open was begun anew")
+	}
+	if err := os.Remove(filepath.Join(dir, "vault.key")); err != nil {
+		t.Fatal(err)
+	}
+	if v, err = vault.Open(ctx, dir, s); err != nil || !v.Locked() || v.Lost() == nil || !strings.Contains(v.Lost().Error(), "begin-anew") {
+		t.Fatalf("%v, %v", v.Lost(), err)
+	}
+	if err := put(v, one, profile.Login{}); err == nil || !strings.Contains(err.Error(), "no key file here opens") {
+		t.Errorf("a vault without its key: %v", err)
+	}
+	if err := v.BeginAnew(ctx); err != nil || v.Locked() || v.Lost() != nil {
+		t.Fatal(err)
+	}
+	if err := put(v, one, profile.Login{User: "u", Password: "new-secret"}); err != nil {
+		t.Fatal(err)
+	}
+	logins, err := v.Logins(ctx, one)
+	if err != nil || len(logins) != 1 || logins[0].Password != "new-secret" {
+		t.Errorf("%d logins, %v", len(logins), err)
+	}
+	if _, ok, err := v.Secret(ctx, token); ok || err != nil {
+		t.Errorf("what the lost key sealed: %t, %v", ok, err)
+	}
+	rows, err := s.Credentials(ctx, one)
+	if lost, err2 := s.SealedByLost(ctx); err != nil || err2 != nil || len(rows) != 2 || lost != 2 {
+		t.Errorf("%d rows, %d sealed by the lost key, %v", len(rows), lost, errors.Join(err, err2))
+	}
+	if err := v.Change(ctx, "four words nobody says"); err != nil {
+		t.Errorf("a new key beside what a lost one sealed: %v", err)
+	}
+	v.Lock()
+	if err := v.Unlock(ctx, ""); err == nil || !strings.Contains(err.Error(), "empty") {
+		t.Errorf("an empty passphrase: %v", err)
+	}
+	if err := v.BeginAnew(ctx); err != nil || v.Opener() != vault.ByFile {
+		t.Errorf("a forgotten passphrase: %v", err)
 	}
 }
 
@@ -258,7 +318,7 @@ func TestDevicesOfAKindShareOnePassword(t *testing.T) {
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			p, err := v.Shared(ctx, site, "camera", func() (string, error) { return fmt.Sprint("made by ", i), nil })
+			p, err := v.Shared(ctx, site, "camera", 0, func() (string, error) { return fmt.Sprint("made by ", i), nil })
 			if err != nil {
 				t.Error(err)
 			}
@@ -271,7 +331,10 @@ func TestDevicesOfAKindShareOnePassword(t *testing.T) {
 			t.Fatalf("%q", got)
 		}
 	}
-	if p, err := v.Shared(ctx, site, "clock", func() (string, error) { return "", errors.New("impossible") }); err == nil {
+	if p, err := v.Shared(ctx, site, "camera", 1, func() (string, error) { return "turned", nil }); err != nil || p != "turned" {
+		t.Errorf("the next turn gives %q, %v", p, err)
+	}
+	if p, err := v.Shared(ctx, site, "clock", 0, func() (string, error) { return "", errors.New("impossible") }); err == nil {
 		t.Errorf("%q without an error", p)
 	}
 }
@@ -289,7 +352,7 @@ func TestKeepingWhileTheKeyChanges(t *testing.T) {
 		go func() {
 			defer all.Done()
 			for n := range 25 {
-				if err := v.Put(ctx, address.MAC{2, 0, 0, 0, 1, byte(i)}, profile.Login{User: "u", Password: fmt.Sprint("p-", n)}); err != nil {
+				if err := put(v, address.MAC{2, 0, 0, 0, 1, byte(i)}, profile.Login{User: "u", Password: fmt.Sprint("p-", n)}); err != nil {
 					t.Error(err)
 				}
 				if err := v.KeepAs(ctx, site, fmt.Sprint("vault:", i, n), "kept"); err != nil {

@@ -32,8 +32,14 @@ export interface Entry extends PlanEntry {
   locked?: boolean
   byHand?: boolean
   checkedAt: string | null
-  present: string
+  here: boolean
+  present: string // where its box is now; '' when that is not known
+  lastAddress: string
+  lastAddressAt: string | null
   seen: string | null
+  notLookedAt: string[] | null
+  handBy?: string
+  handAt: string | null
   boxSerial: string
   differs?: string[]
 }
@@ -67,7 +73,7 @@ export interface ImportResult {
 export interface MapCell { address: string; is: string; tag?: string; text: string }
 export interface AddressMap { name: string; prefix: string; hosts: number; free: number; cells: MapCell[]; network: string; broadcast: string; mask: string }
 export interface Reckoning { prefix: string; mask: string; network: string; broadcast: string; first: string; last: string; hosts: number; subnet?: string; left: number; is?: string; text?: string }
-export interface Revision { id: number; at: string; who: string; what: string; name: string }
+export interface Revision { id: number; at: string; who: string; what: string; name: string; undoes?: number; may?: 'undo' | 'redo' }
 export interface Moments { from: Revision; to: Revision | null; site: Change[]; comparison: Comparison }
 export interface Value { key: string; label: string; value: string; from: string }
 export interface User { name: string; rights: string }
@@ -90,6 +96,8 @@ export interface Device {
   tag: string
   present: string
   here: boolean
+  lastAddress: string
+  lastAddressAt: string | null
   kind: string
   blinks: boolean
   waits: boolean
@@ -98,7 +106,7 @@ export interface Device {
 }
 
 export interface SegmentFinding { kind: string; address?: string; tag?: string; macs: string[]; text: string; next?: string; quiet?: boolean }
-export interface Segment { name: string; watched: boolean; surveyed: boolean; lookOnly: boolean; devices: Device[]; arrivals: Presence[]; findings: SegmentFinding[] }
+export interface Segment { name: string; watched: boolean; surveyed: boolean; lookOnly: boolean; dark: boolean; devices: Device[]; arrivals: Presence[]; findings: SegmentFinding[] }
 export interface Interface {
   name: string; mac: string; up: boolean; link: boolean; speed: number; wireless: boolean; virtual: boolean; defaultRoute: boolean; addresses: string[] | null
   hears: { frames: number; senders: number; broadcasts: number; storm: boolean; subnets: string[]; servers: string[] } | null; warnings: string[]; inUse: boolean
@@ -113,21 +121,23 @@ export interface PlanFinding { code: string; level: string; tag: string; profile
 export interface Activity {
   site: string
   kind: '' | 'find' | 'commission' | 'verify' | 'hand out addresses'
-  state: '' | 'running' | 'done' | 'stopped' | 'failed'
+  state: '' | 'running' | 'done' | 'stopped' | 'interrupted' | 'failed'
   done: number
   total: number
   failed: number
+  unsure: number
   seconds: number
   text: string
 }
 
 export interface RunDevice { run: number; tag: string; state: string; step: string; done: number; steps: number; error: string }
-export interface Run { id: number; state: string; devices: RunDevice[] }
-export interface Check { name: string; expected: string; observed: string; verdict: string; at: string }
+export interface Run { id: number; state: string; cause?: string; devices: RunDevice[] }
+export interface Check { name: string; expected: string; observed: string; verdict: 'passed' | 'failed' | 'not looked at'; by?: string; at: string }
 export interface Note { at: string; who: string; what: string }
 export interface Step { name: string; text: string }
-export interface Detail { entry: Entry; steps: Step[]; settings: Value[]; checks: Check[] | null; history: Note[]; device: Device | null; login: string }
-export interface Proposal { tag: string; mac: string; serial?: string; profile: string; by: string; sure: number; why: string; part?: boolean }
+export interface Detail { entry: Entry; steps: Step[]; settings: Value[]; checks: Check[] | null; history: Note[]; device: Device | null; login: Credential | null }
+export interface Credential { id: number; user: string; state: string; at: string; toldBy: string; origin: string; madeAt: string }
+export interface Proposal { tag: string; mac: string; serial?: string; profile: string; by: string; sure: number; why: string; part?: boolean; guess?: boolean }
 export interface Proposals { proposals: Proposal[]; open: { profile: string; tag?: string; why: string; decide?: string }[]; missing: string[]; spare: string[] }
 export interface Rehearsal {
   devices: { tag: string; mac: string; profile: string; steps: Step[]; seconds: number; notSent?: string[] }[]
@@ -198,7 +208,14 @@ export function about(key: string) {
 
 export const sitePath = (path: string) => `sites/${encodeURIComponent(present)}${path && '/' + path}`
 
-/** A call about the site that is open. */
-export const siteCall = <T = void>(method: string, path: string, body?: unknown) => call<T>(method, sitePath(path), body)
+/** A call about the site that is open. An answer that comes when another one is open by
+ * then is for nobody: tags may be the same in both. */
+export async function siteCall<T = void>(method: string, path: string, body?: unknown): Promise<T> {
+  const asked = present
+  const settled = await call<T>(method, sitePath(path), body).then((value) => ({ value }), (error: unknown) => ({ error }))
+  if (asked !== present) return new Promise<T>(() => {})
+  if ('error' in settled) throw settled.error
+  return settled.value
+}
 
 export const entryPath = (tag: string) => 'entries/' + encodeURIComponent(tag)

@@ -1,6 +1,7 @@
 import { createPinia } from 'pinia'
 import { createApp } from 'vue'
 import App from './App.vue'
+import { nameAll } from './names'
 import { makeRouter } from './router'
 import { useSite } from './site'
 import './style.css'
@@ -8,4 +9,5 @@ import './style.css'
 const pinia = createPinia()
 // The token of a one-time link leaves the address bar before the router reads it.
 useSite(pinia).takeLink()
+nameAll(document.body)
 createApp(App).use(pinia).use(makeRouter()).mount('#app')

@@ -1,26 +1,25 @@
 import { createRouter, createWebHistory } from 'vue-router'
-import AddressesPage from './pages/AddressesPage.vue'
-import FindingsPage from './pages/FindingsPage.vue'
-import HistoryPage from './pages/HistoryPage.vue'
-import Home from './pages/Home.vue'
-import MatchPage from './pages/MatchPage.vue'
-import PlanPage from './pages/PlanPage.vue'
-import SettingsPage from './pages/SettingsPage.vue'
-import WalkPage from './pages/WalkPage.vue'
 
-// Made on demand: it reads the address bar when it is made.
-export const makeRouter = () => createRouter({
-  history: createWebHistory(),
-  routes: [
-    { path: '/', component: Home, props: { tab: 'entries' } },
-    { path: '/devices', component: Home, props: { tab: 'devices' } },
-    { path: '/match', component: MatchPage },
-    { path: '/walk', component: WalkPage },
-    { path: '/plan', component: PlanPage },
-    { path: '/addresses', component: AddressesPage },
-    { path: '/findings', component: FindingsPage },
-    { path: '/history', component: HistoryPage },
-    { path: '/settings', component: SettingsPage },
-    { path: '/:rest(.*)*', redirect: '/' },
-  ],
-})
+// Pages are fetched when they are first opened. Made on demand: it reads the address bar when it is made.
+export function makeRouter() {
+  const router = createRouter({
+    history: createWebHistory(),
+    routes: [
+      { path: '/', component: () => import('./pages/Home.vue'), props: { tab: 'entries' } },
+      { path: '/devices', component: () => import('./pages/Home.vue'), props: { tab: 'devices' } },
+      { path: '/match', component: () => import('./pages/MatchPage.vue') },
+      { path: '/walk', component: () => import('./pages/WalkPage.vue') },
+      { path: '/plan', component: () => import('./pages/PlanPage.vue') },
+      { path: '/addresses', component: () => import('./pages/AddressesPage.vue') },
+      { path: '/findings', component: () => import('./pages/FindingsPage.vue') },
+      { path: '/history', component: () => import('./pages/HistoryPage.vue') },
+      { path: '/settings', component: () => import('./pages/SettingsPage.vue') },
+      { path: '/:rest(.*)*', redirect: '/' },
+    ],
+  })
+  // A service that was brought up to date has other files: the whole page is read anew.
+  router.onError((e, to) => {
+    if (e instanceof TypeError) location.assign(to.fullPath)
+  })
+  return router
+}

@@ -1,8 +1,7 @@
 // What happens in the plan's sheet, apart from drawing it: columns, blocks,
-// filling down, undoing.
+// filling down.
 
-import type { Entry, Patch, Profile, Setting } from './api'
-import { valueOf } from './api'
+import type { Profile, Setting } from './api'
 
 export interface Field { key: string; label: string; help: string }
 export interface Column { key: string; label: string; help: string; width: number; setting: boolean }
@@ -69,25 +68,4 @@ export function blockOf(text: string): string[][] {
   rows[rows.length - 1].push(cell.trim())
   if (rows.length > 1 && rows[rows.length - 1].every((x) => x === '')) rows.pop()
   return rows
-}
-
-/** The patches that take patches back, given the entries as they were. */
-export function inverse(patches: Patch[], was: Map<string, Entry>): Patch[] {
-  const list: Patch[] = []
-  for (const p of patches) {
-    const before = was.get(p.tag)
-    if (!p.tag) list.push({ tag: p.set!.tag, remove: true })
-    else if (!before) continue
-    else if (p.remove) {
-      const set: Record<string, string> = { ...before.settings }
-      for (const key of ['tag', 'kind', 'profile', 'area', 'floor', 'place', 'label', 'description', 'note', 'subnet', 'name', 'mac', 'serial', 'not-wired', 'after']) set[key] = valueOf(before, key)
-      set.address = before.address || 'none'
-      list.push({ tag: '', set })
-    } else {
-      const set: Record<string, string> = {}
-      for (const key of Object.keys(p.set ?? {})) set[key] = valueOf(before, key)
-      list.push({ tag: p.set?.tag || p.tag, set })
-    }
-  }
-  return list.reverse()
 }

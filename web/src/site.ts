@@ -6,7 +6,7 @@ import { computed, ref, shallowRef } from 'vue'
 import { about, call, onSignedOut, Problem, siteCall } from './api'
 import type { Activity, Device, Entry, PlanFinding, Presence, Profile, Proposals, Run, RunDevice, Segment, SegmentFinding, Site, SiteSummary } from './api'
 
-const idle: Activity = { site: '', kind: '', state: '', done: 0, total: 0, failed: 0, seconds: 0, text: '' }
+const idle: Activity = { site: '', kind: '', state: '', done: 0, total: 0, failed: 0, unsure: 0, seconds: 0, text: '' }
 
 export const useSite = defineStore('site', () => {
   const user = ref<string | null>() // undefined: not known yet; null: signed out
@@ -21,13 +21,14 @@ export const useSite = defineStore('site', () => {
   const entries = shallowRef<Entry[]>([])
   const devices = shallowRef<Device[]>([])
   const segment = ref('')
-  const segmentFindings = ref<SegmentFinding[]>([])
-  const planFindings = ref<PlanFinding[]>([])
+  const segmentFindings = shallowRef<SegmentFinding[]>([])
+  const planFindings = shallowRef<PlanFinding[]>([])
   const activity = ref<Activity>(idle)
-  const proposals = ref<Proposals>({ proposals: [], open: [], missing: [], spare: [] })
+  const proposals = shallowRef<Proposals>({ proposals: [], open: [], missing: [], spare: [] })
   const watched = ref(false)
   const surveyed = ref(false)
   const lookOnly = ref(false)
+  const dark = ref(false) // the segment has no link
   const arrivals = shallowRef<Presence[]>([]) // who came lately, latest first
   const run = ref<Run | null>(null)
   const steps = shallowRef<Record<string, RunDevice>>({})
@@ -45,16 +46,21 @@ export const useSite = defineStore('site', () => {
     return n
   })
 
+  // An older answer that comes after a newer one is not taken in.
+  let asked = 0
+  let taken = 0
   async function loadPlan() {
-    const [e, f, p] = await Promise.all([
-      siteCall<Entry[]>('GET', 'entries'),
-      siteCall<PlanFinding[]>('GET', 'findings'),
-      siteCall<Proposals>('GET', 'matches'),
-    ])
+    const mine = ++asked
+    // The entries first: they are what a page of a large plan waits for.
+    const e = await siteCall<Entry[]>('GET', 'entries')
+    if (mine < taken) return
+    taken = mine
     entries.value = e
+    revision.value++
+    const [f, p] = await Promise.all([siteCall<PlanFinding[]>('GET', 'findings'), siteCall<Proposals>('GET', 'matches')])
+    if (mine < taken) return
     planFindings.value = f
     proposals.value = p
-    revision.value++
   }
 
   async function loadSegment() {
@@ -63,6 +69,7 @@ export const useSite = defineStore('site', () => {
     watched.value = s.watched
     surveyed.value = s.surveyed
     lookOnly.value = s.lookOnly
+    dark.value = s.dark
     devices.value = s.devices
     segmentFindings.value = s.findings
     arrivals.value = s.arrivals
@@ -82,18 +89,22 @@ export const useSite = defineStore('site', () => {
     about(key.value)
   }
 
-  async function loadAll() {
+  async function loadAll(): Promise<void> {
+    const open = key.value
+    const rest = Promise.all([
+      call<Profile[]>('GET', 'profiles').then((p) => (profiles.value = p)),
+      call<Activity>('GET', 'activity').then((a) => (activity.value = a)),
+      call<{ locked: boolean }>('GET', 'vault').then((v) => (locked.value = v.locked)),
+      ...(open ? [siteCall<Site>('GET', '').then((s) => (site.value = s)), loadPlan(), loadSegment(), loadRun()] : []),
+    ])
+    rest.catch(() => {}) // it is awaited below, unless another site is open by then
     await loadSites()
-    profiles.value = await call<Profile[]>('GET', 'profiles')
-    activity.value = await call<Activity>('GET', 'activity')
-    locked.value = (await call<{ locked: boolean }>('GET', 'vault')).locked
-    if (!key.value) {
+    if (key.value !== open) return loadAll()
+    if (!open) {
       site.value = null
       entries.value = []
-      return
     }
-    site.value = await siteCall<Site>('GET', '')
-    await Promise.all([loadPlan(), loadSegment(), loadRun()])
+    await rest
   }
 
   /** Opens another site. */
@@ -101,6 +112,14 @@ export const useSite = defineStore('site', () => {
     key.value = other
     ready.value = false
     about(other)
+    // Nothing of the site before may land in this one.
+    clearTimeout(timer)
+    for (const waiting of [changedEntries, changedDevices, changedSteps]) waiting.clear()
+    site.value = null
+    entries.value = []
+    devices.value = []
+    run.value = null
+    steps.value = {}
     listen()
   }
 
@@ -140,9 +159,10 @@ export const useSite = defineStore('site', () => {
 
   function listen() {
     source?.close()
-    source = new EventSource('/api/events?site=' + encodeURIComponent(key.value))
+    const mine = new EventSource('/api/events' + (key.value ? '?site=' + encodeURIComponent(key.value) : ''))
+    source = mine
     const on = <T>(kind: string, f: (data: T) => void) =>
-      source!.addEventListener(kind, (e) => f(JSON.parse((e as MessageEvent).data)))
+      mine.addEventListener(kind, (e) => source === mine && f(JSON.parse((e as MessageEvent).data)))
     on('hello', () => {
       live.value = true
       void loadAll().catch(() => {}).finally(() => (ready.value = true))
@@ -178,7 +198,8 @@ export const useSite = defineStore('site', () => {
       if (a.state !== 'running') soon()
       if (a.kind === 'commission' && (began || a.state !== 'running')) void loadRun().catch(() => {})
     })
-    source.onerror = () => {
+    mine.onerror = () => {
+      if (source !== mine) return
       live.value = false
       // The browser tries again by itself, unless the answer was a refusal.
       if (source?.readyState === EventSource.CLOSED) setTimeout(() => void start(), 2000)
@@ -244,7 +265,7 @@ export const useSite = defineStore('site', () => {
   onSignedOut(forget)
 
   return {
-    user, live, ready, site, entries, devices, segment, segmentFindings, planFindings, activity, proposals, watched, surveyed, lookOnly, arrivals, run, steps, revision,
+    user, live, ready, site, entries, devices, segment, segmentFindings, planFindings, activity, proposals, watched, surveyed, lookOnly, dark, arrivals, run, steps, revision,
     rights, sites, key, profiles, locked, mayPlan, mayCommission, byId, open, loadSites, busy, interrupted, counts, takeLink, start, signIn, signOut, loadPlan, loadAll,
   }
 })

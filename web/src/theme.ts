@@ -21,6 +21,7 @@ const light: GlobalThemeOverrides = {
     successColor: '#1d6b45', warningColor: '#8a5a00', errorColor: '#a3182b', infoColor: '#2c5c85',
   },
   DataTable: table,
+  Empty: { textColor: '#5c6770' },
 }
 
 const dark: GlobalThemeOverrides = {
@@ -30,6 +31,7 @@ const dark: GlobalThemeOverrides = {
     successColor: '#6cc495', warningColor: '#e0b050', errorColor: '#f08a94', infoColor: '#8fbbe0',
   },
   DataTable: table,
+  Empty: { textColor: '#93a0a9' },
 }
 
 export function useTheme() {

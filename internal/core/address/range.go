@@ -97,14 +97,21 @@ func FromNumber(n uint32) netip.Addr {
 // Network gives the first address of a prefix.
 func Network(p netip.Prefix) netip.Addr { return p.Masked().Addr() }
 
-// LastOf gives the last address of a prefix, which is its broadcast address.
+// LastOf gives the last address of a prefix, which is its broadcast address; the
+// zero Addr for an invalid prefix.
 func LastOf(p netip.Prefix) netip.Addr {
+	if !p.IsValid() {
+		return netip.Addr{}
+	}
 	return FromNumber(Number(Network(p)) | ^uint32(0)>>p.Bits())
 }
 
 // Hosts gives the addresses of a prefix that a host may use. For /31 and /32
 // that is all of them (RFC 3021).
 func Hosts(p netip.Prefix) Range {
+	if !p.IsValid() {
+		return Range{}
+	}
 	first, last := Network(p), LastOf(p)
 	if p.Bits() >= 31 {
 		return Range{first, last}
@@ -112,8 +119,13 @@ func Hosts(p netip.Prefix) Range {
 	return Range{first.Next(), last.Prev()}
 }
 
-// Mask prints the prefix length as a dotted mask.
-func Mask(p netip.Prefix) string { return FromNumber(^(^uint32(0) >> p.Bits())).String() }
+// Mask prints the prefix length as a dotted mask; "" for an invalid prefix.
+func Mask(p netip.Prefix) string {
+	if !p.IsValid() {
+		return ""
+	}
+	return FromNumber(^(^uint32(0) >> p.Bits())).String()
+}
 
 // Neighbours lists host addresses near a, nearest block first, that share ever
 // shorter prefixes with it: first within the /29, then /28 and so on up to

@@ -43,6 +43,12 @@ const (
 	Behind      = "behind"    // of a switch's port: a MAC there
 )
 
+// NoAddress is the value of Address that says that the device has none.
+const NoAddress = "none"
+
+// ByRun is the protocol of what a run itself saw and set.
+const ByRun = "run"
+
 // Limits on what one MAC may make us remember.
 const (
 	maxFacts = 96  // of the device itself
@@ -315,6 +321,31 @@ func (f *Found) Addresses() []netip.Addr {
 	return list
 }
 
+// Where tells the IPv4 address that the device had when it was last told, and when
+// that was; the address is invalid when it was told that it has none.
+func (f *Found) Where() (at netip.Addr, seen time.Time) {
+	for _, x := range f.Facts {
+		if x.Part != "" || x.Key != Address || x.Last.Before(seen) {
+			continue
+		}
+		a, err := netip.ParseAddr(x.Value)
+		switch {
+		case x.Value == NoAddress && x.Last.After(seen):
+			at, seen = netip.Addr{}, x.Last
+		case err == nil && a.Is4() && !a.IsUnspecified():
+			at, seen = a, x.Last
+		}
+	}
+	return at, seen
+}
+
+// AddressNow gives the address that the device was last told to have; invalid when
+// none was ever told, or that it has none.
+func (f *Found) AddressNow() netip.Addr {
+	at, _ := f.Where()
+	return at
+}
+
 // Waits reports whether the device's last word about its address is that it
 // asks for one.
 func (f *Found) Waits() bool {
@@ -324,7 +355,7 @@ func (f *Found) Waits() bool {
 		case x.Part != "":
 		case x.Key == Asks:
 			asked = later(asked, x.Last)
-		case x.Key == Address:
+		case x.Key == Address && x.Value != NoAddress:
 			had = later(had, x.Last)
 		}
 	}

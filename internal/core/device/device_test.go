@@ -71,7 +71,7 @@ func TestHostileFactsAreBounded(t *testing.T) {
 
 func load(t *testing.T) profile.Set {
 	t.Helper()
-	set, err := profiles.Load("")
+	set, _, err := profiles.Load("")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -216,7 +216,7 @@ func TestChangesBetweenSurveys(t *testing.T) {
 // What a device told before it was set up, or reset, is history; that something
 // is as it once was is news.
 func TestWhatIsTrueAgainIsNews(t *testing.T) {
-	set, err := profiles.Load("")
+	set, _, err := profiles.Load("")
 	if err != nil {
 		t.Fatal(err)
 	}

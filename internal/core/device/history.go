@@ -18,11 +18,7 @@ type Seen struct {
 
 // Glance shortens a device.
 func (f *Found) Glance() Seen {
-	s := Seen{MAC: f.MAC, Name: f.Value(Name), Profile: f.Profile}
-	if a := f.Addresses(); len(a) > 0 {
-		s.Address = a[0]
-	}
-	return s
+	return Seen{MAC: f.MAC, Address: f.AddressNow(), Name: f.Value(Name), Profile: f.Profile}
 }
 
 // Kinds of change between two surveys.

@@ -2,6 +2,9 @@ package device
 
 import (
 	"fmt"
+	"net/netip"
+	"slices"
+	"time"
 
 	"redstart/internal/core/profile"
 )
@@ -44,9 +47,15 @@ func (f *Found) Recognise(profiles profile.Set) {
 
 // judge tells a fresh device from one that was set, as far as its facts do.
 func (f *Found) judge(p *profile.Profile) {
-	told, at := f.Value(State), Address
-	addresses := f.Addresses()
+	told := f.Value(State)
+	var addresses []netip.Addr
+	if at, _ := f.Where(); at.IsValid() {
+		addresses = append(addresses, at)
+	}
+	set := f.setByRun()
 	switch {
+	case !set.IsZero() && (p == nil || !f.freshSince(p, set)):
+		f.State, f.StateWhy = Set, "a run set it"
 	case told == Factory || told == Set:
 		f.State, f.StateWhy = told, "it says so itself"
 	case p == nil:
@@ -56,7 +65,7 @@ func (f *Found) judge(p *profile.Profile) {
 	case f.Waits() && p.Factory.DHCP:
 		f.State, f.StateWhy = Factory, "it waits for an address, as from the factory"
 	case len(addresses) > 0 && p.Factory.Address.None():
-		f.State, f.StateWhy = Set, fmt.Sprintf("it has the %s %s, and from the factory it has none", at, addresses[0])
+		f.State, f.StateWhy = Set, fmt.Sprintf("it has the address %s, and from the factory it has none", addresses[0])
 		if p.Factory.DHCP {
 			f.State, f.StateWhy = "", ""
 		}
@@ -69,4 +78,34 @@ func (f *Found) judge(p *profile.Profile) {
 	default:
 		f.State, f.StateWhy = "", ""
 	}
+}
+
+// setByRun tells when a run last set the device; the zero time when none did.
+func (f *Found) setByRun() (at time.Time) {
+	for _, x := range f.Facts {
+		if x.Part == "" && x.Key == State && x.Protocol == ByRun {
+			at = later(at, x.Last)
+		}
+	}
+	return at
+}
+
+// freshSince reports whether anything told after a moment that the device is as
+// from the factory: it may have been reset.
+func (f *Found) freshSince(p *profile.Profile, set time.Time) bool {
+	newer := func(key string, fits func(value string) bool) bool {
+		return slices.ContainsFunc(f.lately(func(x Fact) bool { return x.Part == "" && x.Key == key }), func(x Fact) bool {
+			return x.Protocol != ByRun && x.Last.After(set) && fits(x.Value)
+		})
+	}
+	for _, r := range p.Factory.Signs {
+		if newer(r.Fact, r.Fits) {
+			return true
+		}
+	}
+	at, seen := f.Where()
+	return newer(State, func(v string) bool { return v == Factory }) ||
+		p.Factory.DHCP && f.Waits() && newer(Asks, func(string) bool { return true }) ||
+		seen.After(set) && at.IsValid() && p.Factory.Address.Contains(at) ||
+		seen.After(set) && !at.IsValid() && p.Factory.Address.None()
 }

@@ -44,6 +44,8 @@ type Proposal struct {
 	// Part says that the counts do not agree: some entry or box stays without,
 	// and nobody knows whether it is the right one.
 	Part bool `json:"part,omitempty"`
+	// Guess says that only the order decided among several identical boxes.
+	Guess bool `json:"guess,omitempty"`
 }
 
 // Open is an entry or a group that could not be decided, and what would decide it.
@@ -118,9 +120,13 @@ type proposer struct {
 	usedTag map[string]bool
 }
 
+// onlyOne is how sure a match by order is, in percent, where there is no other box
+// that it could be.
+const onlyOne = 90
+
 func (p *proposer) add(e plan.Entry, f *device.Found, by string, sure int, why string, part bool) {
 	p.usedMAC[f.MAC], p.usedTag[e.Tag] = true, true
-	p.Proposals = append(p.Proposals, Proposal{e.Tag, f.MAC, f.Value(device.Serial), e.Profile, by, sure, why, part})
+	p.Proposals = append(p.Proposals, Proposal{e.Tag, f.MAC, f.Value(device.Serial), e.Profile, by, sure, why, part, by == ByOrder && sure < onlyOne})
 }
 
 func exactKey(e plan.Entry) string {
@@ -194,7 +200,7 @@ func (p *proposer) signs(e plan.Entry, f *device.Found, claimed map[address.MAC]
 	if e.Name != "" && f.State != device.Factory && slices.ContainsFunc(f.Present(device.Name), func(n string) bool { return strings.EqualFold(n, e.Name) }) {
 		list = append(list, sign{ByName, "it has the planned name already"})
 	}
-	if a := f.Addresses(); e.Address.IsValid() && len(a) > 0 && a[0] == e.Address {
+	if e.Address.IsValid() && f.AddressNow() == e.Address {
 		list = append(list, sign{ByAddress, "it has the planned address already"})
 	}
 	return list
@@ -301,7 +307,7 @@ func (p *proposer) ordered() {
 			case part:
 				sure, why = 30, fmt.Sprintf("number %d by serial and MAC; the counts do not agree", i+1)
 			case len(want) == 1:
-				sure, why = 90, "the only one of its model"
+				sure, why = onlyOne, "the only one of its model"
 			}
 			p.add(e, have[i], ByOrder, sure, why, part)
 		}

@@ -59,12 +59,7 @@ func All(s Segment) []Notice {
 	return list
 }
 
-func present(f *device.Found) netip.Addr {
-	if a := f.Addresses(); len(a) > 0 {
-		return a[0]
-	}
-	return netip.Addr{}
-}
+func present(f *device.Found) netip.Addr { return f.AddressNow() }
 
 // planConflicts are boxes that hold an address which the plan gives to another.
 func planConflicts(s Segment) (list []Notice) {
@@ -76,7 +71,7 @@ func planConflicts(s Segment) (list []Notice) {
 	}
 	for _, f := range s.Found {
 		e, ok := planned[present(f)]
-		if !ok || s.Matched[f.MAC] == e.Tag || f.MAC == e.MAC || (f.Profile == e.Profile && s.Matched[f.MAC] == "" && !taken(s, e.Tag)) {
+		if !ok || s.Matched[f.MAC] == e.Tag || f.MAC == e.MAC || s.Matched[f.MAC] == "" && !taken(s, e.Tag) && (f.Profile == e.Profile || named(f, e)) {
 			continue // it is, or may well be, the entry's own box
 		}
 		who := "the box " + f.MAC.String()
@@ -87,6 +82,11 @@ func planConflicts(s Segment) (list []Notice) {
 			fmt.Sprintf("%s has the address %s, which the plan gives to %s", who, e.Address, e.Tag), "unplug it, give it another address, or give the entry another one", false})
 	}
 	return list
+}
+
+// named reports whether a box goes by the name that an entry is to have.
+func named(f *device.Found, e plan.Entry) bool {
+	return e.Name != "" && slices.ContainsFunc(f.Present(device.Name), func(n string) bool { return strings.EqualFold(n, e.Name) })
 }
 
 func taken(s Segment, tag string) bool {

@@ -26,7 +26,7 @@ func box(last byte, profile, state string, facts ...string) *device.Found {
 }
 
 func TestEveryKindOfNotice(t *testing.T) {
-	set, err := profiles.Load("")
+	set, _, err := profiles.Load("")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -74,12 +74,27 @@ func (c *checker) entry(i int, e Entry) {
 	}
 	c.unique("mac-twice", e.Tag, "mac", "", e.MAC.String(), nil)
 	c.unique("serial-twice", e.Tag, "serial", "", e.Serial, nil)
+	c.box(e)
 	c.switchPort(e)
 	for _, tag := range e.After {
 		if _, there := c.byTag[tag]; !there {
 			rest := slices.DeleteFunc(slices.Clone(e.After), func(t string) bool { return t == tag })
 			c.find("after-missing", e.Tag, "after", fmt.Sprintf("comes after %s, which is not in the plan", tag), &Mend{"after", strings.Join(rest, " "), false})
 		}
+	}
+}
+
+// box checks that an entry is matched with the box that it names.
+func (c *checker) box(e Entry) {
+	b, matched := c.Known.Boxes[e.Tag]
+	if !matched {
+		return
+	}
+	if !e.MAC.IsZero() && e.MAC != b.MAC {
+		c.find("mac-other", e.Tag, "mac", fmt.Sprintf("the plan says %s, but it is matched with %s", e.MAC, b.MAC), nil)
+	}
+	if e.Serial != "" && b.Serial != "" && !strings.EqualFold(e.Serial, b.Serial) {
+		c.find("serial-other", e.Tag, "serial", fmt.Sprintf("the plan says %s, but the matched box tells %s", e.Serial, b.Serial), nil)
 	}
 }
 
@@ -170,7 +185,9 @@ func (c *checker) address(e Entry) {
 		c.find("address-range", e.Tag, "address", reason, c.freeAddress(e, false))
 	}
 	for _, l := range c.living[a] {
-		if l.Tag != e.Tag {
+		_, matched := c.Known.Boxes[e.Tag]
+		may := l.MAC == e.MAC || l.Tag == "" && !matched && (l.Profile == e.Profile && l.Profile != "" || slices.ContainsFunc(l.Names, func(n string) bool { return e.Name != "" && strings.EqualFold(n, e.Name) }))
+		if l.Tag != e.Tag && !may { // it is not, and may not well be, the entry's own box
 			who := l.MAC.String()
 			if l.Tag != "" {
 				who += " (" + l.Tag + ")"

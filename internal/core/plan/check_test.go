@@ -16,7 +16,7 @@ import (
 
 func bundled(t testing.TB) profile.Set {
 	t.Helper()
-	set, err := profiles.Load("")
+	set, _, err := profiles.Load("")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -31,6 +31,23 @@ func Compare(before, after []Entry) Comparison {
 	return c
 }
 
+// ComparePairs compares entries that are known to be the same ones: one whose tag
+// changed was renamed.
+func ComparePairs(pairs []Pair) Comparison {
+	c := Comparison{Added: []Entry{}, Changed: []Change{}, Removed: []Entry{}}
+	for _, x := range pairs {
+		switch {
+		case x.Before == nil:
+			c.Added = append(c.Added, *x.After)
+		case x.After == nil:
+			c.Removed = append(c.Removed, *x.Before)
+		default:
+			c.Changed = append(c.Changed, Differences(*x.Before, *x.After)...)
+		}
+	}
+	return c
+}
+
 // Empty reports whether nothing differs.
 func (c Comparison) Empty() bool {
 	return len(c.Added)+len(c.Changed)+len(c.Removed) == 0

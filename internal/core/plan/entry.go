@@ -69,6 +69,19 @@ var Fields = []Field{
 	{"after", "Comes after", "Tags of entries that are commissioned before it"},
 }
 
+// documentary are the fields that only people read: no device is given them.
+var documentary = []string{"area", "floor", "place", "label", "note"}
+
+// OnlyDocuments reports whether a change concerns only what people read.
+func OnlyDocuments(set map[string]string) bool {
+	for field := range set {
+		if !slices.Contains(documentary, field) {
+			return false
+		}
+	}
+	return true
+}
+
 // Words that ask for a value to be made.
 const (
 	Next = "next" // address: the next free one

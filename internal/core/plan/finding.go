@@ -1,5 +1,7 @@
 package plan
 
+import "strings"
+
 // Level says what a finding means for the run.
 type Level string
 
@@ -19,6 +21,9 @@ type Finding struct {
 	Reason  string `json:"reason"`
 	Mend    *Mend  `json:"mend,omitempty"`
 }
+
+// Name is the short name of the finding, in words.
+func (f Finding) Name() string { return strings.ReplaceAll(f.Code, "-", " ") }
 
 // Mend is a change of one field that takes a finding away. A safe one decides
 // nothing that a person might have wanted otherwise.
@@ -75,6 +80,8 @@ var Rules = []Rule{
 	{"name-description", Hint, "the description looks like the device name that was meant"},
 	{"mac-twice", Stops, "the MAC is used twice"},
 	{"serial-twice", Stops, "the serial is used twice"},
+	{"mac-other", Stops, "the entry is matched with a box of another MAC"},
+	{"serial-other", Stops, "the entry is matched with a box that tells another serial"},
 	{"switch-port", Warning, "the switch port is not one of a switch in the plan, or another entry has it"},
 	{"setting-missing", Stops, "a setting that the profile needs is not given"},
 	{"setting-unknown", Warning, "the profile has no such setting"},

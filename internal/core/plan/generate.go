@@ -115,8 +115,11 @@ func newSeries(text string, pool *pool) (*series, error) {
 	if !n.Prefix.IsValid() {
 		return nil, fmt.Errorf("%s is outside every subnet of the site", r.From)
 	}
-	if r.From == r.To { // only a beginning
+	if !strings.Contains(text, "-") { // only a beginning
 		r.To = address.Hosts(n.Prefix).To
+	}
+	if strings.Contains(text, "-") && pool.site.SubnetOf(r.To).Prefix != n.Prefix {
+		return nil, fmt.Errorf("%s is not within one subnet of the site", r)
 	}
 	s.in, s.at = r, r.From
 	return s, nil
@@ -132,5 +135,5 @@ func (s *series) next() (string, error) {
 			return s.at.String(), nil
 		}
 	}
-	return "", fmt.Errorf("no free address is left in %s", s.in)
+	return "", fmt.Errorf("no free address is left in %s; give a larger range, or fewer entries", s.in)
 }

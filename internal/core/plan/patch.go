@@ -133,6 +133,7 @@ func (a *applier) patch(i int, patch Patch) {
 			a.complain(i, field, value, err.Error())
 		}
 	}
+	a.declared(i, *e, patch.Set)
 	if isNew || strings.EqualFold(patch.Set["address"], Next) || strings.EqualFold(patch.Set["name"], Auto) {
 		a.wish = append(a.wish, wish{i, at})
 	}
@@ -153,6 +154,46 @@ func (a *applier) patch(i int, patch Patch) {
 	if p := a.Profiles[e.Profile]; p != nil && e.Kind == "" {
 		e.Kind = p.Kind
 	}
+}
+
+// declared complains about settings that the entry's profile does not declare, with
+// the nearest name that there is.
+func (a *applier) declared(i int, e Entry, set map[string]string) {
+	p := a.Profiles[e.Profile]
+	for _, field := range slices.Sorted(maps.Keys(set)) {
+		if IsField(field) || strings.TrimSpace(set[field]) == "" && field != "" {
+			continue
+		}
+		if field == "" {
+			a.complain(i, field, set[field], "the value has no field's name before the =")
+			continue
+		}
+		if p == nil || p.Setting(field) != nil {
+			continue // without a profile nothing is known; that is a finding of its own
+		}
+		reason := fmt.Sprintf("is no field, and no setting that %s declares", p.ID)
+		if near := nearest(field, p); near != "" {
+			reason += "; is " + near + " meant?"
+		}
+		a.complain(i, field, set[field], reason)
+	}
+}
+
+// nearest gives the field or setting whose name is most like a word; "" when none is.
+func nearest(word string, p *profile.Profile) string {
+	best, least := "", len(word)/2+1
+	try := func(name string) {
+		if d := distance(name, strings.ToLower(word)); d < least {
+			best, least = name, d
+		}
+	}
+	for _, f := range Fields {
+		try(f.Key)
+	}
+	for _, s := range p.Settings {
+		try(s.Key)
+	}
+	return best
 }
 
 // makeValues gives out addresses and names. Addresses that were written are

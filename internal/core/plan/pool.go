@@ -23,6 +23,9 @@ func (p Plan) pool() *pool {
 			q.factory[a] = f.Model
 		}
 	}
+	for a := range p.Known.Spoken {
+		q.taken[a] = true
+	}
 	for _, e := range p.Entries {
 		if e.Address.IsValid() {
 			q.taken[e.Address] = true

@@ -78,6 +78,8 @@ type Policy struct {
 	Users    string `json:"users"`  // keep, rename or add
 	User     string `json:"user"`   // the new name, unless kept
 	Recovery string `json:"recovery"`
+	// Turn counts how often the password that a kind shares was made anew.
+	Turn int `json:"turn,omitempty"`
 }
 
 var (
@@ -127,6 +129,8 @@ func (n Subnet) check() error {
 	switch {
 	case !n.Prefix.IsValid() || !n.Prefix.Addr().Is4() || n.Prefix.Bits() < 8 || n.Prefix.Bits() > 30:
 		return fmt.Errorf("subnet %q: the prefix must be an IPv4 prefix from /8 to /30, like 10.40.8.0/22", n.Name)
+	case n.Prefix.Addr().IsLoopback(), n.Prefix.Addr().IsMulticast(), n.Prefix.Addr().IsLinkLocalUnicast(), n.Prefix.Addr().As4()[0] == 0, n.Prefix.Addr().As4()[0] >= 240:
+		return fmt.Errorf("subnet %q: %s is no prefix for devices: it is loopback, link-local, multicast or reserved (RFC 6890)", n.Name, n.Prefix)
 	case n.Prefix != n.Prefix.Masked():
 		return fmt.Errorf("the subnet %s has host bits set; its network is %s", n.Prefix, n.Prefix.Masked())
 	case n.VLAN < 0 || n.VLAN > 4094:
@@ -174,6 +178,18 @@ func (s Site) PolicyFor(p *profile.Profile) Policy {
 		}
 	}
 	return best
+}
+
+// Stamp says for one kind how the policy makes a password, so that one that was
+// made otherwise, or for an earlier policy, is known by it.
+func (c Policy) Stamp(kind string) string {
+	switch c.Mode {
+	case OneKind:
+		return fmt.Sprintf("%s %d %d %s", OneKind, c.Length, c.Turn, kind)
+	case Given:
+		return Given + " " + c.Given
+	}
+	return fmt.Sprintf("%s %d", OneEach, c.Length)
 }
 
 // LoginName gives the user that a device of the profile will have.
@@ -242,11 +258,19 @@ type Plan struct {
 
 // Known is what a plan is checked against besides itself. The zero value knows nothing.
 type Known struct {
-	Files  map[string]bool // files of the site, by name; nil: not looked at
-	Locked map[string]bool // tags of entries whose devices are configured
-	Living []Living        // devices on the segment
+	Files  map[string]bool     // files of the site, by name; nil: not looked at
+	Locked map[string]bool     // tags of entries whose devices are configured
+	Living []Living            // devices on the segment
+	Boxes  map[string]Box      // by tag: what is matched
+	Spoken map[netip.Addr]bool // addresses that are asked for besides: none is given out
 	// Refused says why the given password of a policy is refused by a profile; nil when it is not.
 	Refused func(Policy, *profile.Profile) error
+}
+
+// Box is what an entry is matched with.
+type Box struct {
+	MAC    address.MAC
+	Serial string // as it told itself; "" when it did not
 }
 
 // Living is a device that holds an address now.
@@ -254,6 +278,8 @@ type Living struct {
 	Address netip.Addr
 	MAC     address.MAC
 	Tag     string // the entry that it is matched with; "" for none
+	Profile string // "" when it is not recognised
+	Names   []string
 }
 
 // Needs tells which addresses the plan needs for itself: those of entries and

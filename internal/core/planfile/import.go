@@ -3,6 +3,7 @@ package planfile
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -36,6 +37,8 @@ type Result struct {
 	Mapping    Mapping         `json:"mapping"`
 	LeftOut    []string        `json:"leftOut"` // columns that are nothing of a plan
 	Rows       int             `json:"rows"`
+	Encoding   string          `json:"encoding,omitempty"` // of text that is not UTF-8
+	Titles     []string        `json:"titles,omitempty"`   // rows above the header
 	Samples    []Sample        `json:"samples"`
 	Cells      []problem.Cell  `json:"cells"` // what cannot be understood; any of them refuses the file
 	Comparison plan.Comparison `json:"comparison"`
@@ -47,6 +50,8 @@ type Result struct {
 	Patches   []plan.Patch   `json:"-"`
 	Pairs     []plan.Pair    `json:"-"`
 	Entries   []plan.Entry   `json:"-"` // the plan as it would be
+	// Spoken are addresses that the file has for entries that are left alone.
+	Spoken map[netip.Addr]bool `json:"-"`
 }
 
 const samples = 5
@@ -62,13 +67,16 @@ func Read(file []byte, p plan.Plan, remembered Mapping, o Options) (Result, erro
 	if err != nil {
 		return Result{}, err
 	}
-	r := Result{Format: book.Format, Sheet: sheet.Name, Header: sheet.Header, Rows: len(sheet.Rows), Samples: []Sample{}, Cells: []problem.Cell{},
-		Untouched: []plan.Change{}, Findings: []plan.Finding{}, RowOf: map[string]int{}}
+	r := Result{Format: book.Format, Encoding: book.Encoding, Titles: sheet.Titles, Sheet: sheet.Name, Header: sheet.Header, Rows: len(sheet.Rows), Samples: []Sample{}, Cells: []problem.Cell{},
+		Untouched: []plan.Change{}, Findings: []plan.Finding{}, RowOf: map[string]int{}, Spoken: map[netip.Addr]bool{}}
 	for _, s := range book.Sheets {
 		r.Sheets = append(r.Sheets, s.Name)
 	}
 	if r.Mapping = o.Mapping; r.Mapping == nil {
 		r.Mapping = Propose(sheet.Header, p.Profiles, remembered)
+		for field, headers := range rivals(sheet.Header, p.Profiles, remembered) {
+			r.Cells = append(r.Cells, problem.Cell{Sheet: sheet.Name, Row: sheet.HeaderRow, Column: headers[1], Reason: fmt.Sprintf("%q means %s as well; say which of them it is, and leave the other out", headers[0], field)})
+		}
 	}
 	r.LeftOut = []string{}
 	for _, h := range sheet.Header {
@@ -92,7 +100,10 @@ func Read(file []byte, p plan.Plan, remembered Mapping, o Options) (Result, erro
 	}
 	after := p
 	after.Entries = r.Entries
-	r.Comparison = plan.Compare(p.Entries, r.Entries)
+	r.Comparison = plan.ComparePairs(r.Pairs)
+	if r.Pairs == nil { // it is refused; what can be read of it is shown
+		r.Comparison = plan.Compare(p.Entries, r.Entries)
+	}
 	r.Findings = append(r.Findings, after.Check()...)
 	if r.Rows == 0 && book.Site == nil && len(r.Cells) == 0 {
 		return r, refuse("the file has a header but no entries", "add one row per device")
@@ -177,6 +188,9 @@ func (r *Result) understand(sheet Sheet, p plan.Plan, o Options) {
 		patch := plan.Patch{Set: set}
 		if old, exists := there[tag]; exists {
 			if patch = revise(old, set); !r.allowed(old, patch, p, o) {
+				if at, err := netip.ParseAddr(set["address"]); err == nil {
+					r.Spoken[at] = true // the file wants it, though not now
+				}
 				continue
 			}
 		}
@@ -191,6 +205,7 @@ func (r *Result) understand(sheet Sheet, p plan.Plan, o Options) {
 			}
 		}
 	}
+	p.Known.Spoken = r.Spoken
 	entries, pairs, complaints := p.Apply(r.Patches)
 	for _, c := range complaints {
 		row := 0
@@ -233,7 +248,7 @@ func (r *Result) readable(p plan.Plan, bad map[int]map[string]bool) []plan.Entry
 
 // columns gives the position of each field and the header it has in the file.
 func (r *Result) columns(sheet Sheet, profiles profile.Set, complain func(int, string, string, string)) (map[string]int, map[string]string) {
-	first := 1
+	first := sheet.HeaderRow
 	if r.Format == JSON {
 		first = 0
 	}
@@ -281,7 +296,7 @@ func (r *Result) allowed(old plan.Entry, patch plan.Patch, p plan.Plan, o Option
 	if !patch.Remove && len(patch.Set) == 0 {
 		return false
 	}
-	if o.Configured || !p.Known.Locked[old.Tag] {
+	if o.Configured || !p.Known.Locked[old.Tag] || !patch.Remove && plan.OnlyDocuments(patch.Set) {
 		return true
 	}
 	if patch.Remove {

@@ -39,9 +39,8 @@ func plain(header string) string {
 	return strings.Join(strings.FieldsFunc(strings.ToLower(header), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }), " ")
 }
 
-// Propose finds out which column is what: as the site remembers, by its own
-// name, or by what lists of the trade call it. A field is proposed once.
-func Propose(header []string, profiles profile.Set, remembered Mapping) Mapping {
+// meanings gives what each header means, in its plain spelling.
+func meanings(profiles profile.Set) map[string]string {
 	known := map[string]string{}
 	for field, others := range spellings {
 		for _, o := range others {
@@ -59,6 +58,47 @@ func Propose(header []string, profiles profile.Set, remembered Mapping) Mapping 
 	for _, f := range plan.Fields {
 		known[plain(f.Label)], known[plain(f.Key)] = f.Key, f.Key
 	}
+	return known
+}
+
+// rivals lists fields that two columns mean under the same right, by their own name
+// or by another spelling, where nobody has said which it is: a silent choice could be
+// the wrong one.
+func rivals(header []string, profiles profile.Set, remembered Mapping) map[string][]string {
+	known := meanings(profiles)
+	exact, other := map[string][]string{}, map[string][]string{}
+	said := map[string]bool{}
+	for _, h := range header {
+		if field, ok := remembered[h]; ok {
+			said[field] = true
+			continue
+		}
+		switch field := known[plain(h)]; {
+		case field == "":
+		case plain(field) == plain(h):
+			exact[field] = append(exact[field], h)
+		default:
+			other[field] = append(other[field], h)
+		}
+	}
+	list := map[string][]string{}
+	for field, headers := range exact {
+		if len(headers) > 1 && !said[field] {
+			list[field] = headers
+		}
+	}
+	for field, headers := range other {
+		if len(headers) > 1 && len(exact[field]) == 0 && !said[field] {
+			list[field] = headers
+		}
+	}
+	return list
+}
+
+// Propose finds out which column is what: as the site remembers, by its own
+// name, or by what lists of the trade call it. A field is proposed once.
+func Propose(header []string, profiles profile.Set, remembered Mapping) Mapping {
+	known := meanings(profiles)
 	m := Mapping{}
 	taken := map[string]bool{}
 	take := func(h, field string) {

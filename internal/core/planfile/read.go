@@ -10,11 +10,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/xuri/excelize/v2"
+	encodings "golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
 
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
@@ -27,6 +31,7 @@ const MaxFile = 4 << 20
 const (
 	maxUnzipped = 64 << 20
 	maxColumns  = 200
+	maxTitles   = 10 // rows above the header
 )
 
 // Formats.
@@ -38,18 +43,50 @@ const (
 
 // Book is a file taken apart into rows, before they are understood.
 type Book struct {
-	Format string
-	Sheets []Sheet
-	Site   *plan.Site // JSON may hold the site as well
+	Format   string
+	Encoding string // of text that is not UTF-8; "" for what is
+	Sheets   []Sheet
+	Site     *plan.Site // JSON may hold the site as well
 }
 
 // Sheet is one table. CSV and JSON have one, without a name.
 type Sheet struct {
-	Name   string
-	Header []string
-	Rows   []Row
+	Name      string
+	Titles    []string // above the header
+	Header    []string
+	HeaderRow int
+	Rows      []Row
 	// Broken are rows that could not be read at all.
 	Broken []problem.Cell
+
+	above    []Row // the titles, in case that they are the table after all
+	untitled bool
+}
+
+// finish takes for the table what was taken for titles, where nothing came below.
+func (s *Sheet) finish() {
+	if s.Header != nil || len(s.above) == 0 {
+		return
+	}
+	rows := slices.DeleteFunc(s.above, func(r Row) bool { return filled(r.Cells) == 0 })
+	if len(rows) == 0 {
+		return
+	}
+	first := max(0, slices.IndexFunc(rows, func(r Row) bool { return filled(r.Cells) > 1 }))
+	s.untitled, s.above = true, rows[:first]
+	for _, r := range rows[first:] {
+		s.add(r.Number, r.Cells)
+	}
+}
+
+// filled counts the cells that hold something.
+func filled(cells []string) (n int) {
+	for _, c := range cells {
+		if strings.TrimSpace(c) != "" {
+			n++
+		}
+	}
+	return n
 }
 
 // Row is one row of a sheet. Number counts as the file's reader sees it: from
@@ -71,31 +108,102 @@ func Open(file []byte) (Book, error) {
 	if bytes.HasPrefix(file, []byte("PK\x03\x04")) {
 		return openXLSX(file)
 	}
-	file = bytes.TrimPrefix(file, []byte("\ufeff"))
-	if !utf8.Valid(file) || bytes.ContainsRune(file, 0) {
-		return Book{}, refuse("the file is not UTF-8 text", "save it from the spreadsheet as “CSV UTF-8”, or as XLSX")
+	file, encoding, err := decoded(file)
+	if err != nil {
+		return Book{}, err
 	}
+	var b Book
 	if start := bytes.TrimSpace(file); len(start) > 0 && (start[0] == '{' || start[0] == '[') {
-		return openJSON(file)
+		b, err = openJSON(file)
+	} else {
+		b, err = openCSV(file)
 	}
-	return openCSV(file)
+	b.Encoding = encoding
+	return b, err
 }
 
-// delimiter guesses from the header which of the usual dividers is used.
+// Encodings besides UTF-8 that are read.
+const (
+	utf16Text  = "UTF-16"
+	windows    = "Windows-1252"
+	controlSet = "\x00\x01\x02\x03\x04\x05\x06\x07\x08\x0b\x0e\x0f\x10\x11\x12\x13\x14\x15\x16\x17\x18\x19\x1a\x1b\x1c\x1d\x1e\x1f\x7f"
+)
+
+// decoded gives the text in UTF-8, and what it was in if that was something else:
+// UTF-16 where its byte order mark says so or every second byte of the beginning is
+// zero, else Windows-1252 where all of it is printable then.
+func decoded(file []byte) (text []byte, encoding string, err error) {
+	file = bytes.TrimPrefix(file, []byte("\ufeff"))
+	if utf8.Valid(file) && !bytes.ContainsRune(file, 0) {
+		return file, "", nil
+	}
+	var from encodings.Encoding
+	switch order, plain := byteOrder(file); {
+	case plain:
+		from, encoding = unicode.UTF16(order, unicode.UseBOM), utf16Text
+	case !bytes.ContainsAny(file, controlSet):
+		from, encoding = charmap.Windows1252, windows
+	default:
+		return nil, "", refuse("the file is no text that can be read", "save it from the spreadsheet as “CSV UTF-8”, or as XLSX")
+	}
+	text, err = from.NewDecoder().Bytes(file)
+	if err != nil || bytes.ContainsRune(text, utf8.RuneError) || bytes.ContainsRune(text, 0) {
+		return nil, "", refuse("the file is neither UTF-8 nor "+encoding, "save it from the spreadsheet as “CSV UTF-8”, or as XLSX")
+	}
+	return text, encoding, nil
+}
+
+// byteOrder tells the order of UTF-16; plain is false when it is not that.
+func byteOrder(file []byte) (order unicode.Endianness, plain bool) {
+	switch {
+	case bytes.HasPrefix(file, []byte{0xff, 0xfe}):
+		return unicode.LittleEndian, true
+	case bytes.HasPrefix(file, []byte{0xfe, 0xff}):
+		return unicode.BigEndian, true
+	}
+	head := file[:min(len(file)&^1, 64)]
+	even, odd := 0, 0
+	for i, b := range head {
+		if b == 0 && i%2 == 0 {
+			even++
+		} else if b == 0 {
+			odd++
+		}
+	}
+	most := len(head) / 2 * 3 / 4
+	return map[bool]unicode.Endianness{true: unicode.BigEndian, false: unicode.LittleEndian}[even > odd], len(head) >= 8 && (even >= most && odd == 0 || odd >= most && even == 0)
+}
+
+// separator is a first line that some spreadsheets write and read.
+var separator = regexp.MustCompile(`^"?[sS][eE][pP]=(.)"?\r?\n`)
+
+// delimiter guesses from the first lines which of the usual dividers is used.
 func delimiter(file []byte) rune {
-	head, _, _ := bytes.Cut(file, []byte("\n"))
-	best, count := ',', bytes.Count(head, []byte(","))
-	for _, d := range ";\t" {
-		if n := bytes.Count(head, []byte(string(d))); n > count {
-			best, count = d, n
+	best, count := ',', 0
+	for _, d := range ",;\t" {
+		most := 0
+		for i, line := range bytes.SplitN(file, []byte("\n"), maxTitles+2) {
+			if i <= maxTitles {
+				most = max(most, bytes.Count(line, []byte(string(d))))
+			}
+		}
+		if most > count {
+			best, count = d, most
 		}
 	}
 	return best
 }
 
 func openCSV(file []byte) (Book, error) {
+	said := rune(0)
+	skipped := 0
+	if m := separator.FindSubmatch(file); m != nil {
+		said, file, skipped = rune(m[1][0]), file[len(m[0]):], 1
+	}
 	r := csv.NewReader(bytes.NewReader(file))
-	r.Comma = delimiter(file)
+	if r.Comma = said; said == 0 || said == '"' || said == '\n' || said == '\r' {
+		r.Comma = delimiter(file)
+	}
 	r.FieldsPerRecord = -1
 	var s Sheet
 	for {
@@ -105,23 +213,46 @@ func openCSV(file []byte) (Book, error) {
 		}
 		if bad := (*csv.ParseError)(nil); errors.As(err, &bad) {
 			// After a quoting error the reader's rows no longer line up with the file's.
-			s.Broken = append(s.Broken, problem.Cell{Row: bad.StartLine, Reason: "the quotes do not pair up; the rows below were not read"})
+			s.Broken = append(s.Broken, problem.Cell{Row: bad.StartLine + skipped, Reason: "the quotes do not pair up; the rows below were not read"})
 			break
 		}
 		row, _ := r.FieldPos(0)
-		if full := s.add(row, fields); full {
+		if full := s.add(row+skipped, fields); full {
 			break
 		}
 	}
 	return book(CSV, s)
 }
 
+// isHeader reports whether a row has a word that lists use for the tag.
+func isHeader(fields []string) bool {
+	return slices.ContainsFunc(fields, func(h string) bool {
+		return plain(h) == "tag" || slices.Contains(spellings["tag"], plain(h))
+	})
+}
+
 // add takes a row in; it reports when no more can be taken.
 func (s *Sheet) add(number int, fields []string) (full bool) {
 	if s.Header == nil {
+		// Titles stand above the header, which is known by its tag.
+		if !isHeader(fields) && !s.untitled {
+			s.above = append(s.above, Row{number, fields})
+			if len(s.above) > maxTitles {
+				s.finish()
+			}
+			return false
+		}
+		for _, r := range s.above {
+			s.Titles = append(s.Titles, strings.TrimSpace(strings.Join(r.Cells, " ")))
+		}
+		s.above = nil
+		for len(fields) > 0 && strings.TrimSpace(fields[len(fields)-1]) == "" {
+			fields = fields[:len(fields)-1]
+		}
 		for _, h := range fields {
 			s.Header = append(s.Header, strings.TrimSpace(h))
 		}
+		s.HeaderRow = number
 		return false
 	}
 	if strings.TrimSpace(strings.Join(fields, "")) == "" {
@@ -146,6 +277,9 @@ func (s *Sheet) add(number int, fields []string) (full bool) {
 }
 
 func book(format string, sheets ...Sheet) (Book, error) {
+	for i := range sheets {
+		sheets[i].finish()
+	}
 	sheets = slices.DeleteFunc(sheets, func(s Sheet) bool { return len(s.Header) == 0 })
 	if len(sheets) == 0 {
 		return Book{}, refuse("the file has no header row", "begin it with: "+strings.Join(usual(), ","))
@@ -194,12 +328,58 @@ func openXLSX(file []byte) (b Book, err error) {
 				break
 			}
 		}
+		if err := s.unsure(f); err != nil {
+			return Book{}, err
+		}
 		if err := rows.Close(); err != nil {
 			return Book{}, refuse("the sheet "+name+" cannot be read", "open and save the workbook again")
 		}
 		sheets = append(sheets, s)
 	}
 	return book(XLSX, sheets...)
+}
+
+// unsure finds the cells whose value is not in the file: formulas that nobody worked
+// out, and cells that were merged, of which only the first has one.
+func (s *Sheet) unsure(f *excelize.File) error {
+	merged, err := f.GetMergeCells(s.Name)
+	if err != nil {
+		return refuse("the sheet "+s.Name+" cannot be read", "open and save the workbook again")
+	}
+	for _, m := range merged {
+		column, row, err := excelize.CellNameToCoordinates(m.GetStartAxis())
+		_, last, err2 := excelize.CellNameToCoordinates(m.GetEndAxis())
+		if err != nil || err2 != nil || last <= s.HeaderRow && s.HeaderRow > 0 && last < s.HeaderRow {
+			continue // a title
+		}
+		s.Broken = append(s.Broken, problem.Cell{Row: row, Column: s.columnName(column), Reason: fmt.Sprintf("the cells %s to %s are merged, so only one of them has a value; take them apart", m.GetStartAxis(), m.GetEndAxis())})
+	}
+	for _, r := range s.Rows {
+		for i := range s.Header {
+			if i < len(r.Cells) && r.Cells[i] != "" {
+				continue
+			}
+			at, err := excelize.CoordinatesToCellName(i+1, r.Number)
+			if err != nil {
+				continue
+			}
+			if formula, err := f.GetCellFormula(s.Name, at); err == nil && formula != "" {
+				s.Broken = append(s.Broken, problem.Cell{Row: r.Number, Column: s.Header[i], Value: "=" + formula, Reason: "is a formula whose result is not in the file; open and save it in the spreadsheet, or put the value there"})
+			}
+		}
+	}
+	return nil
+}
+
+func (s *Sheet) columnName(column int) string {
+	if column-1 < len(s.Header) {
+		return s.Header[column-1]
+	}
+	name, err := excelize.ColumnNumberToName(column)
+	if err != nil {
+		return ""
+	}
+	return name
 }
 
 // document is a plan as JSON: a list of entries, or an object with entries

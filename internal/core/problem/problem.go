@@ -5,9 +5,12 @@ package problem
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
+	"time"
 )
 
 // Kind says whose move it is; it decides the HTTP status and the exit code.
@@ -20,6 +23,7 @@ const (
 	SignIn   Kind = "sign-in"  // nobody is signed in, or the sign-in is wrong
 	Rights   Kind = "rights"   // who is signed in may not do this
 	Device   Kind = "device"   // a device did not do what was asked
+	TooMany  Kind = "too many" // asked too often: wait, then ask again
 	Machine  Kind = "machine"  // this computer lacks something: rights, an interface, a port
 )
 
@@ -63,6 +67,8 @@ type Error struct {
 	Next    string `json:"next,omitempty"`
 	Cells   []Cell `json:"cells,omitempty"`
 	Err     error  `json:"-"`
+	// Wait is how long to wait before asking again, where that helps.
+	Wait time.Duration `json:"-"`
 
 	kinds []error
 }
@@ -70,6 +76,27 @@ type Error struct {
 // New makes an error of a kind; next may be empty.
 func New(kind Kind, cause, next string) *Error {
 	return &Error{Kind: kind, Cause: cause, Next: next}
+}
+
+// Disk makes an error of the disk or the rights on it one that says which it is
+// and what to do.
+func Disk(err error, cause, path string) *Error {
+	e := New(Machine, cause, "").About(path).Because(err)
+	switch {
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		e.Cause, e.Next = cause+": the disk is full", "free some space"
+	case errors.Is(err, syscall.EROFS):
+		e.Cause, e.Next = cause+": the disk can only be read", "mount it writable, or choose another folder with --data"
+	case errors.Is(err, fs.ErrPermission):
+		e.Cause, e.Next = cause+": you have no right to write there", "check its owner and rights"
+	case errors.Is(err, syscall.ENOTDIR):
+		e.Cause, e.Next = cause+": a part of its path is a file", "choose another"
+	default:
+		return e
+	}
+	e.Err = nil
+	e.kinds = []error{err}
+	return e
 }
 
 // About returns a copy that names the device, entry or file concerned.
@@ -86,11 +113,11 @@ func (e *Error) Because(err error) *Error {
 	return &c
 }
 
-// Kinds returns a copy that errors.Is finds to be each of the given errors,
-// without showing their texts.
+// Kinds returns a copy that errors.Is finds to be each of the given errors as
+// well, without showing their texts.
 func (e *Error) Kinds(kinds ...error) *Error {
 	c := *e
-	c.kinds = kinds
+	c.kinds = append(slices.Clone(e.kinds), kinds...)
 	return &c
 }
 
@@ -115,6 +142,15 @@ func (e *Error) Error() string {
 
 // Unwrap gives the underlying error.
 func (e *Error) Unwrap() error { return e.Err }
+
+// Cells gives what an error says of single cells; nil when it is not of that kind.
+func Cells(err error) []Cell {
+	var e *Error
+	if errors.As(err, &e) {
+		return e.Cells
+	}
+	return nil
+}
 
 // KindOf finds the kind of the first Error in the chain; empty when there is none.
 func KindOf(err error) Kind {

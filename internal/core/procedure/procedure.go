@@ -25,6 +25,9 @@ type Values struct {
 	Address netip.Prefix `json:"address"`
 	Gateway netip.Addr   `json:"gateway"`
 	User    string       `json:"user,omitempty"`
+	// Login stamps how its password is made, as plan.Policy.Stamp; "" for a model
+	// whose password a run does not set.
+	Login string `json:"login,omitempty"`
 	// Recovery is the mail address for a lost password, where the model takes one.
 	Recovery string `json:"recovery,omitempty"`
 	// Settings are those that the profile's acts send, by key, with what they
@@ -36,6 +39,9 @@ type Values struct {
 func For(r plan.Resolver, e plan.Entry, p *profile.Profile) Values {
 	n := r.Site.SubnetOf(e.Address)
 	v := Values{Name: e.Name, Gateway: n.Gateway, User: r.Site.PolicyFor(p).LoginName(p)}
+	if p.SetsPassword() {
+		v.Login = r.Site.PolicyFor(p).Stamp(p.Kind)
+	}
 	if p.Accounts.Recovery {
 		v.Recovery = r.Site.PolicyFor(p).Recovery
 	}
@@ -66,6 +72,13 @@ func Differ(given, planned Values) []string {
 	compare("address", text(given.Address), text(planned.Address))
 	compare("gateway", text(given.Gateway), text(planned.Gateway))
 	compare("user", given.User, planned.User)
+	if given.Login != "" && !LoginFits(given.Login, planned.Login) {
+		was, is := LoginWords(given.Login), LoginWords(planned.Login)
+		if was == is {
+			is = "another"
+		}
+		compare("password", was, is)
+	}
 	compare("recovery mail", given.Recovery, planned.Recovery)
 	keys := map[string]bool{}
 	for k := range given.Settings {
@@ -78,6 +91,42 @@ func Differ(given, planned Values) []string {
 		compare(k, given.Settings[k], planned.Settings[k])
 	}
 	return list
+}
+
+// LoginFits reports whether a credential that was made as one stamp says is as
+// another wants it. One that came from elsewhere ("") is as good as any where
+// each device has its own.
+func LoginFits(made, wanted string) bool {
+	return made == wanted || made == "" && strings.HasPrefix(wanted, plan.OneEach+" ")
+}
+
+// LoginWords says in words what a stamp means.
+func LoginWords(stamp string) string {
+	mode, rest, _ := strings.Cut(stamp, " ")
+	switch mode {
+	case plan.OneEach:
+		return "one of its own"
+	case plan.OneKind:
+		_, rest, _ = strings.Cut(rest, " ") // length
+		_, kind, _ := strings.Cut(rest, " ")
+		return "one for every " + kind
+	case plan.Given:
+		return "the given one"
+	}
+	return "one that was given to it elsewhere"
+}
+
+// Login is what is known of the credential that opens a device before a run.
+type Login struct {
+	Known bool // one is stored that the device accepted
+	User  string
+	Stamp string
+	Fresh bool // a new one is wanted all the same
+}
+
+// Keeps reports whether a run leaves the password as it is.
+func (l Login) Keeps(v Values) bool {
+	return l.Known && l.User == v.User && LoginFits(l.Stamp, v.Login)
 }
 
 func text(v interface {
@@ -96,11 +145,9 @@ func (v Values) Variables() map[string]string {
 	if v.Gateway.IsValid() {
 		gateway = v.Gateway.String()
 	}
-	vars := map[string]string{
-		"name": v.Name, "user": v.User, "recovery": v.Recovery, "gateway": gateway,
-		"address": v.Address.Addr().String(),
-		"mask":    address.Mask(v.Address),
-		"bits":    strconv.Itoa(v.Address.Bits()),
+	vars := map[string]string{"name": v.Name, "user": v.User, "recovery": v.Recovery, "gateway": gateway, "address": "", "mask": "", "bits": ""}
+	if v.Address.IsValid() {
+		vars["address"], vars["mask"], vars["bits"] = v.Address.Addr().String(), address.Mask(v.Address), strconv.Itoa(v.Address.Bits())
 	}
 	for key, value := range v.Settings {
 		vars["setting."+key] = value
@@ -124,14 +171,15 @@ type Step struct {
 	Text   string `json:"text"` // in plain words, for the rehearsal
 }
 
-// Steps lists what a run will do with a device of a profile.
-func Steps(p *profile.Profile, v Values) []Step {
+// Steps lists what a run will do with a device of a profile that a login opens
+// so far. Their names do not depend on the login.
+func Steps(p *profile.Profile, v Values, opens Login) []Step {
 	steps := []Step{
 		{Name: Reach, Text: "find it by its MAC"},
 		{Name: Confirm, Text: "confirm MAC, model and serial"},
 	}
 	for _, s := range p.Order {
-		steps = append(steps, Step{Name: string(s.Act), Act: s.Act, Then: s.Then, Text: describe(s, v)})
+		steps = append(steps, Step{Name: string(s.Act), Act: s.Act, Then: s.Then, Text: describe(s, v, opens)})
 		switch s.Then {
 		case profile.Restarts:
 			steps = append(steps, Step{Name: returnAfter(s.Act), Act: s.Act, Then: profile.Restarts, Return: true, Text: "wait until it is back at its address, about " + time.Duration(p.Restart.Takes).String()})
@@ -144,9 +192,9 @@ func Steps(p *profile.Profile, v Values) []Step {
 
 func returnAfter(a profile.Act) string { return "return after " + string(a) }
 
-func describe(s profile.Stage, v Values) string {
+func describe(s profile.Stage, v Values, opens Login) string {
 	text := map[profile.Act]string{
-		profile.Password: "set a new password for " + v.User + ", made and stored before it is sent",
+		profile.Password: passwordText(v, opens),
 		profile.Name:     "set the name " + v.Name,
 		profile.Address:  "set the address " + v.Address.String() + gatewayText(v),
 		profile.Settings: "set " + settingsText(v),
@@ -160,6 +208,16 @@ func describe(s profile.Stage, v Values) string {
 		text += "; it restarts by itself"
 	}
 	return text
+}
+
+func passwordText(v Values, opens Login) string {
+	switch {
+	case opens.Keeps(v):
+		return "keep its password, which is as planned: " + LoginWords(v.Login)
+	case opens.Known:
+		return "set a new password for " + v.User + ", " + LoginWords(v.Login) + ", stored before it is sent; the one before opens it"
+	}
+	return "set a new password for " + v.User + ", " + LoginWords(v.Login) + ", stored before it is sent"
 }
 
 func settingsText(v Values) string {

@@ -5,7 +5,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/goccy/go-yaml"
 )
@@ -14,11 +13,9 @@ import (
 const MaxSize = 256 << 10
 
 var (
-	idForm      = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{1,62}$`)
-	requestForm = regexp.MustCompile(`^(GET|POST|PUT|PATCH|DELETE) /\S*$`)
-	takeForm    = regexp.MustCompile(`^(json /\S*|css .+|header \S+)$`)
-	dcpMoves    = []string{"identify", "set-name", "set-address", "signal"}
-	facts       = []string{"mac", "address", "model", "vendor", "name", "title", "serial", "firmware", "server", "certificate", "banner", "description",
+	idForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{1,62}$`)
+	// facts are those by which a device can be recognised.
+	facts = []string{"mac", "address", "model", "vendor", "name", "title", "serial", "firmware", "server", "certificate", "banner", "description",
 		"object-id", "service", "class", "host", "vendor-id", "state", "location"}
 )
 
@@ -45,9 +42,9 @@ func (p *Profile) check() error {
 	if !idForm.MatchString(p.ID) {
 		return fmt.Errorf("id must be small letters, digits and dashes")
 	}
-	for key, value := range map[string]string{"maker": p.Maker, "model": p.Model, "kind": p.Kind} {
-		if value == "" {
-			return fmt.Errorf("%s is missing", key)
+	for _, part := range []struct{ key, value string }{{"maker", p.Maker}, {"model", p.Model}, {"kind", p.Kind}} {
+		if part.value == "" {
+			return fmt.Errorf("%s is missing", part.key)
 		}
 	}
 	if err := p.checkRules(); err != nil {
@@ -63,117 +60,6 @@ func (p *Profile) check() error {
 		return err
 	}
 	return p.checkOrder()
-}
-
-func (p *Profile) checkRules() error {
-	if len(p.Recognise) == 0 {
-		return fmt.Errorf("recognise is empty; give at least one sign")
-	}
-	for i, r := range p.Recognise {
-		if !r.whole() || r.Sure < 1 || r.Sure > 99 {
-			return fmt.Errorf("recognise, sign %d: fact must be one of %s, with one of is, begins, holds, within, and sure from 1 to 99", i+1, strings.Join(facts, ", "))
-		}
-	}
-	for i, r := range p.Factory.Signs {
-		if !r.whole() {
-			return fmt.Errorf("factory, sign %d: fact must be one of %s, with one of is, begins, holds, within", i+1, strings.Join(facts, ", "))
-		}
-	}
-	for _, a := range p.Ask {
-		if !slices.Contains(allAsks, a) {
-			return fmt.Errorf("ask: %q is none of %s", a, strings.Join(allAsks, ", "))
-		}
-	}
-	if p.Restart.Takes <= 0 || p.Restart.AtMost < p.Restart.Takes {
-		return fmt.Errorf("restart needs takes and at-most, the second not shorter")
-	}
-	if time.Duration(p.Restart.AtMost) > time.Hour {
-		return fmt.Errorf("restart: at-most is over an hour")
-	}
-	return nil
-}
-
-// whole reports whether a rule names a known fact and just one condition.
-func (r Rule) whole() bool {
-	given := 0
-	for _, s := range []string{r.Is, r.Begins, r.Holds, r.Within} {
-		if s != "" {
-			given++
-		}
-	}
-	return slices.Contains(facts, r.Fact) && given == 1
-}
-
-func (p *Profile) checkActs() error {
-	for act, script := range p.Acts {
-		if !slices.Contains(allActs, act) {
-			return fmt.Errorf("there is no act %q", act)
-		}
-		for i, m := range script {
-			if err := p.checkMove(m); err != nil {
-				return fmt.Errorf("act %s, move %d: %w", act, i+1, err)
-			}
-		}
-	}
-	if err := p.checkSent(); err != nil {
-		return err
-	}
-	for _, act := range []Act{Identify, Read} {
-		if len(p.Acts[act]) == 0 {
-			return fmt.Errorf("the act %s is missing", act)
-		}
-	}
-	return nil
-}
-
-func (p *Profile) checkMove(m Move) error {
-	if m.DCP != "" {
-		if !slices.Contains(dcpMoves, m.DCP) {
-			return fmt.Errorf("dcp must be one of %s", strings.Join(dcpMoves, ", "))
-		}
-		if m.Request != "" || m.Form != nil || m.JSON != nil {
-			return fmt.Errorf("a move is either dcp or a web request")
-		}
-		return nil
-	}
-	if p.Web.Scheme != "http" && p.Web.Scheme != "https" {
-		return fmt.Errorf("a web request needs web.scheme http or https")
-	}
-	if !slices.Contains([]string{"", "basic", "digest"}, p.Web.Auth) {
-		return fmt.Errorf("web.auth must be basic or digest, or left out")
-	}
-	if !requestForm.MatchString(m.Request) {
-		return fmt.Errorf("request must look like: GET /path")
-	}
-	if m.Form != nil && m.JSON != nil {
-		return fmt.Errorf("give form or json, not both")
-	}
-	for fact, from := range m.Take {
-		if !takeForm.MatchString(from) {
-			return fmt.Errorf("take %s: write json /pointer, css selector@attribute, or header Name", fact)
-		}
-	}
-	return nil
-}
-
-func (p *Profile) checkOrder() error {
-	seen := map[Act]bool{}
-	for _, s := range p.Order {
-		if seen[s.Act] || len(p.Acts[s.Act]) == 0 {
-			return fmt.Errorf("order: %s is named twice or has no moves under acts", s.Act)
-		}
-		if !slices.Contains([]string{Stays, Moves, Restarts}, s.Then) {
-			return fmt.Errorf("order, %s: then must be moves or restarts", s.Act)
-		}
-		seen[s.Act] = true
-	}
-	if !seen[Address] {
-		return fmt.Errorf("order: the act address is missing")
-	}
-	if seen[Password] && (p.User == "" || len(p.Acts[SignIn]) == 0) {
-		return fmt.Errorf("a profile that sets a password needs user and the act sign-in")
-	}
-	return nil
 }
 
 // Set is a collection of profiles by id.

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"redstart/internal/core/address"
+	"redstart/internal/core/evidence"
 	"redstart/internal/core/naming"
 	"redstart/internal/core/secret"
 )
@@ -24,18 +25,19 @@ type Act string
 const (
 	Identify     Act = "identify"      // ask who it is, without a login; takes model, serial, firmware
 	SignIn       Act = "sign-in"       // prove that {user} and {password} are accepted
-	Password     Act = "password"      // set {password}; {old-password} is the factory one
+	Password     Act = "password"      // set {user} and {password}; {old-user} and {old-password} are what opens it so far
+	Renew        Act = "renew"         // set {password} where one of its own opens it; without this act, password does both
 	Name         Act = "name"          // set {name}
 	Settings     Act = "settings"      // set what the profile declares besides, as {setting.KEY}
 	Address      Act = "address"       // set {address}, {mask}, {bits}, {gateway}
 	Save         Act = "save"          // make the running settings the saved ones
 	Restart      Act = "restart"       // restart, or put staged settings into effect by restarting
-	Read         Act = "read"          // read back name, address, mask, gateway
+	Read         Act = "read"          // read back name, address, mask, gateway; uptime or starts where they show a restart
 	FactoryEntry Act = "factory-entry" // try the way in that a factory-fresh device offers
 	Blink        Act = "blink"         // make the device show itself
 )
 
-var allActs = []Act{Identify, SignIn, Password, Name, Settings, Address, Save, Restart, Read, FactoryEntry, Blink}
+var allActs = []Act{Identify, SignIn, Password, Renew, Name, Settings, Address, Save, Restart, Read, FactoryEntry, Blink}
 
 // Effects that an act may have on the device's presence on the segment.
 const (
@@ -177,11 +179,34 @@ func (f FactoryAddress) List() []netip.Addr {
 	return list
 }
 
-// RestartTimes say how long the model is away when it restarts.
+// RestartTimes say how long the model is away when it restarts, and what shows
+// that it did.
 type RestartTimes struct {
 	Takes  Duration `yaml:"takes" json:"takes"`     // what to expect
 	AtMost Duration `yaml:"at-most" json:"at-most"` // after this it is given up
+	// Shows are the ways in which the model shows a restart, as package evidence
+	// names them; any of them is enough. None given: silence.
+	Shows []string `yaml:"shows" json:"shows,omitempty"`
+	// Silent is how long it answers nothing at least when it truly restarts; not
+	// given: half of Takes.
+	Silent Duration `yaml:"silent" json:"silent,omitempty"`
 }
+
+// ShownBy reports whether a way shows that the model restarted.
+func (r RestartTimes) ShownBy(way string) bool {
+	return slices.Contains(r.Shows, way) || len(r.Shows) == 0 && way == evidence.Silence
+}
+
+// SilentFor is how long a silence must be to show a restart.
+func (r RestartTimes) SilentFor() time.Duration {
+	if r.Silent > 0 {
+		return time.Duration(r.Silent)
+	}
+	return time.Duration(r.Takes) / 2
+}
+
+// Marks reports whether the model tells its up-time or start counter.
+func (r RestartTimes) Marks() bool { return r.ShownBy(evidence.Uptime) || r.ShownBy(evidence.Starts) }
 
 // Duration is a time.Duration written like "4s".
 type Duration time.Duration
@@ -236,6 +261,26 @@ func (p *Profile) WebPort() uint16 {
 		return 80
 	}
 	return 0
+}
+
+// SetsPassword reports whether a run sets a password.
+func (p *Profile) SetsPassword() bool {
+	return slices.ContainsFunc(p.Order, func(s Stage) bool { return s.Act == Password })
+}
+
+// ReadsBack lists the facts that the act read takes, as check and record know them.
+func (p *Profile) ReadsBack() []string {
+	var list []string
+	for _, m := range p.Acts[Read] {
+		if m.DCP == "identify" {
+			list = append(list, "name", "address", "mask", "gateway")
+		}
+		for fact := range m.Take {
+			list = append(list, fact)
+		}
+	}
+	slices.Sort(list)
+	return slices.Compact(list)
 }
 
 // OnlyDCP reports whether an act needs no IP conversation.

@@ -32,7 +32,7 @@ acts:
   sign-in: [{request: GET /in, refused: [401]}]
   password: [{request: POST /pw, form: {p: "{password}"}}]
   address: [{request: POST /ip, json: {ip: "{address}"}}]
-  read: [{request: GET /all, take: {name: css #n}}]
+  read: [{request: GET /all, take: {name: css #n, address: json /ip}}]
 `
 
 func TestParseReadsAWholeProfile(t *testing.T) {
@@ -76,17 +76,31 @@ func TestParseSaysWhatIsWrong(t *testing.T) {
 		{"at-most: 5s", "at-most: 2h", "hour"},
 		{"scheme: http,", "scheme: gopher,", "web.scheme"},
 		{"auth: basic", "auth: magic", "web.auth"},
-		{"request: GET /id", "request: FETCH /id", "request must look like"},
+		{"request: GET /id", "request: FETCH /id", "request must be GET"},
 		{"take: {model: json /m}", "take: {model: m}", "take model"},
 		{`form: {p: "{password}"}`, `form: {p: x}, json: {p: x}`, "not both"},
 		{"then: restarts", "then: explodes", "then must be"},
-		{"{act: address, then: restarts}", "{act: name}", "name is named twice or has no moves"},
+		{"{act: address, then: restarts}", "{act: name}", "name has no moves"},
+		{"{act: address, then: restarts}", "{act: password}", "password is named twice"},
 		{"  - {act: address, then: restarts}\n", "", "address is missing"},
 		{"  identify: [{request: GET /id, take: {model: json /m}}]\n", "", "identify is missing"},
-		{"user: root\nrestart", "restart", "needs user"},
+		{"user: root\nrestart", "restart", "user does not name whose"},
 		{"  sign-in:", "  dance:", `no act "dance"`},
 		{"[{request: GET /in, refused: [401]}]", "[{dcp: wave}]", "dcp must be"},
 		{"[{request: GET /in, refused: [401]}]", "[{dcp: signal, request: GET /x}]", "either dcp or"},
+		{`{ip: "{address}"}`, `{ip: "{prefix}"}`, "{prefix} has no value here; there are {user}"},
+		{`{ip: "{address}"}`, `{ip: "{address}", mask: "{mask}"}`, "does not take mask back"},
+		{`{ip: "{address}"}`, `{ip: "{address}", x: "{setting.x}"}`, "no such setting"},
+		{"take: {model: json /m}", "take: {nonsense: json /m}", "nothing uses it"},
+		{"take: {model: json /m}", `take: {model: "css input[["}`, "no CSS selector"},
+		{"take: {model: json /m}", `take: {model: "css input@"}`, "follows @"},
+		{"take: {model: json /m}", "take: {model: json m}", "begins with /"},
+		{"take: {model: json /m}", "take: {model: json /m~2}", "RFC 6901"},
+		{"take: {model: json /m}", "take: {model: header A:B}", "header's name"},
+		{"{takes: 1s, at-most: 5s}", "{takes: 1s, at-most: 5s, shows: [smoke]}", "none of silence, uptime, starts, connection"},
+		{"{takes: 1s, at-most: 5s}", "{takes: 1s, at-most: 5s, shows: [uptime]}", "neither the act read nor identify takes it"},
+		{"{takes: 1s, at-most: 5s}", "{takes: 1s, at-most: 5s, shows: [connection], silent: 1s}", "does not name silence"},
+		{"user: root\n", "user: root\naccounts: {tries: 900}\n", "1 to 100 wrong logins"},
 	} {
 		doc := strings.Replace(good, c.old, c.new, 1)
 		if doc == good {

@@ -87,6 +87,32 @@ type Accounts struct {
 	Add    bool `yaml:"add" json:"add"`       // a further user can be added
 	// Recovery says that the model takes a mail address for a lost password.
 	Recovery bool `yaml:"recovery" json:"recovery"`
+	// Tries is how many wrong logins in a row it takes before it blocks; 0: UsualTries.
+	Tries int `yaml:"tries" json:"tries,omitempty"`
+	// BlocksFor is how long it then refuses everybody; 0: UsualBlock.
+	BlocksFor Duration `yaml:"blocks-for" json:"blocksFor,omitempty"`
+}
+
+// What a family is taken to do to wrong logins where its profile says nothing.
+const (
+	UsualTries = 3
+	UsualBlock = 10 * time.Minute
+)
+
+// TriesBeforeBlock is how many wrong logins in a row the model takes before it blocks.
+func (a Accounts) TriesBeforeBlock() int {
+	if a.Tries > 0 {
+		return a.Tries
+	}
+	return UsualTries
+}
+
+// BlockTime is how long the model remembers wrong logins.
+func (a Accounts) BlockTime() time.Duration {
+	if a.BlocksFor > 0 {
+		return time.Duration(a.BlocksFor)
+	}
+	return UsualBlock
 }
 
 // InPool names the pool in which the setting is unique.
@@ -242,24 +268,6 @@ func (p *Profile) Reaches(key string) bool {
 	return false
 }
 
-// checkSent demands that what is sent can be read back: nothing is called
-// verified that was not observed.
-func (p *Profile) checkSent() error {
-	for _, key := range p.Sent() {
-		s := p.Setting(key)
-		if s == nil {
-			return fmt.Errorf("{setting.%s}: there is no such setting", key)
-		}
-		if s.Type == Secret || s.Type == File {
-			return fmt.Errorf("{setting.%s}: a %s cannot be sent", key, s.Type)
-		}
-		if !slices.ContainsFunc(p.Acts[Read], func(m Move) bool { return m.Take["setting."+key] != "" }) {
-			return fmt.Errorf("{setting.%s} is sent, but the act read does not take it back", key)
-		}
-	}
-	return nil
-}
-
 func (p *Profile) checkSettings() error {
 	seen := map[string]bool{}
 	for i := range p.Settings {
@@ -277,8 +285,10 @@ func (p *Profile) checkSettings() error {
 
 func (p *Profile) checkSetting(s *Setting) error {
 	switch {
-	case !keyForm.MatchString(s.Key) || slices.Contains(Reserved, s.Key):
-		return fmt.Errorf("key must be small letters, digits and dashes, and no field of an entry (%s)", strings.Join(Reserved, ", "))
+	case !keyForm.MatchString(s.Key):
+		return fmt.Errorf("key must be 1 to 40 small letters, digits and dashes, beginning with a letter")
+	case slices.Contains(Reserved, s.Key):
+		return fmt.Errorf("key is the name of a field of every entry; none of these may be taken: %s", strings.Join(Reserved, ", "))
 	case s.Label == "":
 		return fmt.Errorf("label is missing")
 	case !slices.Contains(settingTypes, s.Type):
@@ -293,10 +303,16 @@ func (p *Profile) checkSetting(s *Setting) error {
 		return fmt.Errorf("of belongs to the type setting, which needs it")
 	case s.Type != Number && (s.Min != nil || s.Max != nil && s.Type != Text):
 		return fmt.Errorf("min and max belong to numbers, max also to text")
-	case s.Min != nil && s.Max != nil && *s.Min > *s.Max, s.Max != nil && (*s.Max > maxNumber || s.Type == Text && (*s.Max < 1 || *s.Max > maxText)):
-		return fmt.Errorf("max is too large or less than min")
-	case s.Many && s.Type != EntryRef, len(s.Kinds) > 0 && !s.Refers():
-		return fmt.Errorf("many and kinds belong to references to entries")
+	case s.Min != nil && s.Max != nil && *s.Min > *s.Max:
+		return fmt.Errorf("max is less than min")
+	case s.Max != nil && *s.Max > maxNumber:
+		return fmt.Errorf("max is too large; the largest is %d", int64(maxNumber))
+	case s.Max != nil && s.Type == Text && (*s.Max < 1 || *s.Max > maxText):
+		return fmt.Errorf("max is too large or too small for text; it may be 1 to %d characters", maxText)
+	case s.Many && s.Type != EntryRef:
+		return fmt.Errorf("many belongs to the type entry")
+	case len(s.Kinds) > 0 && !s.Refers():
+		return fmt.Errorf("kinds belong to the types entry and setting")
 	case (s.Type == Computed) != (s.From != ""):
 		return fmt.Errorf("from belongs to the type computed, which needs it")
 	case s.Type == Secret && s.Default != "":

@@ -85,7 +85,7 @@ func set(ctx context.Context, b *bench.Bench, mac address.MAC, request *dcp.PDU)
 // exchange sends a request until the device answers it. Requests are safe to
 // repeat: they say what should be, not what should change.
 func exchange(ctx context.Context, b *bench.Bench, mac address.MAC, request *dcp.PDU) (*dcp.PDU, error) {
-	ear := b.Listen(16, func(f ethernet.Frame) bool { return f.Source == mac && f.Type == ethernet.TypePROFINET })
+	ear := b.ListenTo(mac, 16, func(f ethernet.Frame) bool { return f.Type == ethernet.TypePROFINET })
 	defer ear.Close()
 	again := time.NewTicker(tryEvery)
 	defer again.Stop()

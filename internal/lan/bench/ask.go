@@ -34,10 +34,7 @@ func (b *Bench) Holds(ctx context.Context, mac address.MAC, ip netip.Addr) (bool
 
 func (b *Bench) ask(ctx context.Context, ip netip.Addr, to address.MAC, enough func(address.MAC) bool) ([]address.MAC, error) {
 	var holders []address.MAC
-	ear := b.Listen(64, func(f ethernet.Frame) bool {
-		p, ok := ARP(f)
-		return ok && p.SenderIP == ip
-	})
+	ear := b.listenAt(ip, 64)
 	defer ear.Close()
 	next := time.NewTicker(probeEvery)
 	defer next.Stop()

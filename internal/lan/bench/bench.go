@@ -35,7 +35,9 @@ type Bench struct {
 
 	mu    sync.RWMutex
 	talks map[address.MAC][]*Conversation
-	ears  map[*Ear]struct{}
+	ears  map[*Ear]struct{}                 // who listens to everybody
+	of    map[address.MAC]map[*Ear]struct{} // who listens to one sender
+	at    map[netip.Addr]map[*Ear]struct{}  // who waits for whoever holds an address
 
 	sources sync.Mutex
 	proven  map[netip.Addr]*proof
@@ -50,7 +52,7 @@ type Bench struct {
 
 // New sets up a bench on a port, which then belongs to it.
 func New(port lan.Port) *Bench {
-	b := &Bench{port: port, done: make(chan struct{}), talks: map[address.MAC][]*Conversation{}, ears: map[*Ear]struct{}{}, proven: map[netip.Addr]*proof{}, lent: map[loan]bool{}, kept: map[netip.Addr]int{}}
+	b := &Bench{port: port, done: make(chan struct{}), talks: map[address.MAC][]*Conversation{}, ears: map[*Ear]struct{}{}, of: map[address.MAC]map[*Ear]struct{}{}, at: map[netip.Addr]map[*Ear]struct{}{}, proven: map[netip.Addr]*proof{}, lent: map[loan]bool{}, kept: map[netip.Addr]int{}}
 	go b.receive()
 	return b
 }
@@ -93,16 +95,29 @@ func (b *Bench) receive() {
 		for _, c := range b.talks[frame.Source] {
 			b.queue(c.frames, raw)
 		}
-		for e := range b.ears {
-			if e.wants(frame) {
-				select {
-				case e.frames <- frame:
-				default:
-					b.Dropped.Add(1)
-				}
+		// With hundreds of boxes hundreds listen: each is asked only about its own.
+		b.tell(b.ears, frame)
+		b.tell(b.of[frame.Source], frame)
+		if len(b.at) > 0 {
+			if p, ok := ARP(frame); ok {
+				b.tell(b.at[p.SenderIP], frame)
 			}
 		}
 		b.mu.RUnlock()
+	}
+}
+
+// tell hands a frame to those of some ears that want it.
+func (b *Bench) tell(ears map[*Ear]struct{}, frame ethernet.Frame) {
+	for e := range ears {
+		if e.wants != nil && !e.wants(frame) {
+			continue
+		}
+		select {
+		case e.frames <- frame:
+		default:
+			b.Dropped.Add(1)
+		}
 	}
 }
 
@@ -118,16 +133,42 @@ func (b *Bench) queue(to chan []byte, frame []byte) {
 type Ear struct {
 	bench  *Bench
 	frames chan ethernet.Frame
-	wants  func(ethernet.Frame) bool
+	wants  func(ethernet.Frame) bool // nil: all
+	close  func()
 }
 
 // Listen hands out every frame that wants accepts, through a queue of depth
 // frames. wants runs in the receiving goroutine and must be quick.
 func (b *Bench) Listen(depth int, wants func(ethernet.Frame) bool) *Ear {
-	e := &Ear{b, make(chan ethernet.Frame, depth), wants}
+	e := &Ear{bench: b, frames: make(chan ethernet.Frame, depth), wants: wants}
+	e.close = func() { delete(b.ears, e) }
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.ears[e] = struct{}{}
+	return e
+}
+
+// ListenTo is Listen for the frames of one sender.
+func (b *Bench) ListenTo(mac address.MAC, depth int, wants func(ethernet.Frame) bool) *Ear {
+	return listenUnder(b, b.of, mac, depth, wants)
+}
+
+// listenAt hands out the ARP packets of whoever says that it holds an address.
+func (b *Bench) listenAt(ip netip.Addr, depth int) *Ear { return listenUnder(b, b.at, ip, depth, nil) }
+
+func listenUnder[K comparable](b *Bench, ears map[K]map[*Ear]struct{}, key K, depth int, wants func(ethernet.Frame) bool) *Ear {
+	e := &Ear{bench: b, frames: make(chan ethernet.Frame, depth), wants: wants}
+	e.close = func() {
+		if delete(ears[key], e); len(ears[key]) == 0 {
+			delete(ears, key)
+		}
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if ears[key] == nil {
+		ears[key] = map[*Ear]struct{}{}
+	}
+	ears[key][e] = struct{}{}
 	return e
 }
 
@@ -138,7 +179,7 @@ func (e *Ear) Frames() <-chan ethernet.Frame { return e.frames }
 func (e *Ear) Close() {
 	e.bench.mu.Lock()
 	defer e.bench.mu.Unlock()
-	delete(e.bench.ears, e)
+	e.close()
 }
 
 // Peer is the device to talk to.

@@ -113,6 +113,13 @@ func (p *Port) gone() bool {
 	return err != nil
 }
 
+// Link reports whether the interface is up and has a link. One that is gone counts
+// as such until Receive says so.
+func (p *Port) Link() bool {
+	i, err := net.InterfaceByIndex(p.index)
+	return err == nil && i.Flags&net.FlagRunning != 0
+}
+
 // Close implements lan.Port.
 func (p *Port) Close() error {
 	p.shut.Store(true)

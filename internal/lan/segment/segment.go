@@ -26,6 +26,7 @@ type Port struct {
 	segment *Segment
 	mac     address.MAC
 	queue   chan []byte
+	wants   func(frame []byte) bool // nil: everything
 	closed  chan struct{}
 	once    sync.Once
 }
@@ -33,8 +34,13 @@ type Port struct {
 var _ lan.Port = (*Port)(nil)
 
 // Attach plugs something in. Its queue holds depth frames.
-func (s *Segment) Attach(mac address.MAC, depth int) *Port {
-	p := &Port{segment: s, mac: mac, queue: make(chan []byte, depth), closed: make(chan struct{})}
+func (s *Segment) Attach(mac address.MAC, depth int) *Port { return s.AttachFor(mac, depth, nil) }
+
+// AttachFor is Attach for something whose adapter refuses frames before they are
+// queued, as hardware does: those that wants says no to. It is asked by whoever
+// sends, and must be quick.
+func (s *Segment) AttachFor(mac address.MAC, depth int, wants func(frame []byte) bool) *Port {
+	p := &Port{segment: s, mac: mac, queue: make(chan []byte, depth), wants: wants, closed: make(chan struct{})}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.ports == nil {
@@ -76,6 +82,9 @@ func (s *Segment) forward(in *Port, frame []byte) {
 
 // deliver never waits: a full queue loses the frame, as a real port does.
 func (s *Segment) deliver(out *Port, frame []byte) {
+	if out.wants != nil && !out.wants(frame) {
+		return
+	}
 	select {
 	case out.queue <- frame:
 		s.Forwarded.Add(1)

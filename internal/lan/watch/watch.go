@@ -1,5 +1,5 @@
 // Package watch follows one box by its MAC on a segment: where it is, when it
-// goes, and when it is back.
+// goes, and when it is back, with what shows that it restarted.
 package watch
 
 import (
@@ -19,18 +19,11 @@ import (
 // Rounds of questions to a box that is being waited for.
 const (
 	round      = 100 * time.Millisecond
-	goneAfter  = 5  // silent rounds: it has gone
-	sureAfter  = 10 // silent rounds: what answers now is what came back
 	watchDepth = 64
 )
 
-// Why a box that was waited for is not where it should be.
-var (
-	ErrAbsent     = errors.New("it does not show itself on the segment")
-	ErrNoRestart  = errors.New("it did not restart")
-	ErrNoReturn   = errors.New("it did not come back")
-	ErrOldAddress = errors.New("it came back at its old address; the new one was not kept")
-)
+// ErrAbsent says that a box which was looked for does not show itself.
+var ErrAbsent = errors.New("it does not show itself on the segment")
 
 // Watch follows one box. Make it before whatever makes the box go.
 type Watch struct {
@@ -41,8 +34,8 @@ type Watch struct {
 
 // New begins to follow a box. Close it when done.
 func New(b *bench.Bench, mac address.MAC) *Watch {
-	return &Watch{b, mac, b.Listen(watchDepth, func(f ethernet.Frame) bool {
-		return f.Source == mac && (f.Type == ethernet.TypeARP || f.Type == ethernet.TypePROFINET)
+	return &Watch{b, mac, b.ListenTo(mac, watchDepth, func(f ethernet.Frame) bool {
+		return f.Type == ethernet.TypeARP || f.Type == ethernet.TypePROFINET
 	})}
 }
 
@@ -95,59 +88,6 @@ func (w *Watch) Find(ctx context.Context, candidates []netip.Addr, overDCP bool)
 				return netip.Addr{}, ErrAbsent
 			}
 			return netip.Addr{}, ctx.Err()
-		}
-	}
-}
-
-// Back waits until the box is at want after an act that made it restart. old
-// is where it was. Its going is seen by its silence or by its announcement
-// (RFC 5227) when it is back.
-func (w *Watch) Back(ctx context.Context, old, want netip.Addr) error {
-	next := time.NewTicker(round)
-	defer next.Stop()
-	ask := []netip.Addr{want}
-	if old.IsValid() && old != want {
-		ask = append(ask, old)
-	}
-	silent, longest, announced, heard, atOld := 0, 0, false, true, false
-	for {
-		select {
-		case f := <-w.ear.Frames():
-			p, ok := bench.ARP(f)
-			if !ok {
-				continue
-			}
-			longest, silent, heard = max(longest, silent), 0, true
-			announced = announced || p.IsAnnouncement()
-			switch p.SenderIP {
-			case want:
-				if old != want || announced || longest >= goneAfter {
-					return nil
-				}
-			case old:
-				atOld = true
-				if announced || longest >= sureAfter {
-					return ErrOldAddress
-				}
-			}
-		case <-next.C:
-			if !heard {
-				silent++
-			}
-			heard = false
-			if err := w.ask(ask...); err != nil {
-				return err
-			}
-		case <-ctx.Done():
-			switch {
-			case context.Cause(ctx) != context.DeadlineExceeded:
-				return ctx.Err()
-			case silent >= goneAfter:
-				return ErrNoReturn
-			case atOld && old != want:
-				return ErrOldAddress
-			}
-			return ErrNoRestart
 		}
 	}
 }

@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"net/netip"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"redstart/internal/core/address"
+	"redstart/internal/core/profile"
 	"redstart/internal/lan"
 	"redstart/internal/lan/bench"
 	"redstart/internal/lan/segment"
@@ -97,56 +100,118 @@ func TestFindTellsWhereTheBoxIs(t *testing.T) {
 	}
 }
 
-func TestBackAtTheNewAddress(t *testing.T) {
-	b, a := stage(t)
-	a.at <- old
-	w := watch.New(b, box)
-	defer w.Close()
-	a.at <- netip.Addr{}
-	go a.announce(planned)
-	if err := w.Back(limited(t, time.Minute), old, planned); err != nil {
-		t.Error(err)
+// model is a family that shows its restarts in some ways, in the pace of a test.
+func model(shows ...string) *profile.Profile {
+	return &profile.Profile{Restart: profile.RestartTimes{Takes: profile.Duration(time.Second), AtMost: profile.Duration(time.Minute), Silent: profile.Duration(time.Second), Shows: shows}}
+}
+
+// teller is what a box tells of itself; it may change while it is asked.
+type teller struct {
+	mu    sync.Mutex
+	facts map[string]string
+	err   error
+}
+
+func (x *teller) set(facts map[string]string, err error) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.facts, x.err = facts, err
+}
+
+func (x *teller) tell(context.Context, netip.Addr) (map[string]string, error) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.facts, x.err
+}
+
+func TestARestartThatIsShown(t *testing.T) {
+	for name, c := range map[string]struct {
+		shows  []string
+		before map[string]string
+		during func(a *actor, x *teller)
+		want   string // of the evidence, or the error
+		failed error
+	}{
+		"silent for long": {nil, nil, func(a *actor, _ *teller) {
+			a.at <- netip.Addr{}
+			time.AfterFunc(1300*time.Millisecond, func() { a.at <- planned })
+		}, "it answered nothing for", nil},
+		"silent for a moment": {nil, nil, func(a *actor, _ *teller) {
+			a.at <- netip.Addr{}
+			time.AfterFunc(300*time.Millisecond, func() { a.announce(planned) })
+		}, "", watch.ErrNoRestart},
+		"never gone":                       {nil, nil, func(a *actor, _ *teller) { a.announce(planned) }, "", watch.ErrNoRestart},
+		"faster than any silence, counted": {[]string{"starts"}, map[string]string{"starts": "4"}, func(_ *actor, x *teller) { x.set(map[string]string{"starts": "5"}, nil) }, "from 4 to 5", nil},
+		"its up-time began anew":           {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(_ *actor, x *teller) { x.set(map[string]string{"uptime": "0.4"}, nil) }, "its up-time began anew", nil},
+		"its up-time went on":              {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(_ *actor, x *teller) { x.set(map[string]string{"uptime": "903.0"}, nil) }, "", watch.ErrNoRestart},
+		"away, but its up-time went on": {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(a *actor, x *teller) {
+			a.at <- netip.Addr{}
+			x.set(map[string]string{"uptime": "905.0"}, nil)
+			time.AfterFunc(1300*time.Millisecond, func() { a.at <- planned })
+		}, "", watch.ErrNoRestart},
+		"it refuses who asks": {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(_ *actor, x *teller) { x.set(nil, errFatal) }, "", errFatal},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b, a := stage(t)
+			a.at <- planned
+			x := &teller{facts: c.before}
+			r := &watch.Restart{Fatal: func(err error) bool { return err == errFatal }}
+			if c.shows != nil {
+				r.Tell = x.tell
+			}
+			defer r.Close()
+			r.Begin(limited(t, time.Minute), b, box, model(c.shows...), planned, planned, 24)
+			c.during(a, x)
+			out, err := r.Wait(limited(t, time.Minute))
+			if !errors.Is(err, c.failed) || !strings.Contains(out.Evidence, c.want) || (c.failed == nil) != (out.Evidence != "") {
+				t.Errorf("shown by %q, %v", out.Evidence, err)
+			}
+			if out.At != planned || !out.Here {
+				t.Errorf("it is at %s, here %t", out.At, out.Here)
+			}
+		})
 	}
 }
 
-func TestBackAtTheSameAddressNeedsProofOfARestart(t *testing.T) {
+var errFatal = errors.New("the login was refused")
+
+// A box that takes its new address at once has not restarted, whatever it announces.
+func TestANewAddressIsNoRestart(t *testing.T) {
 	b, a := stage(t)
-	a.at <- planned
-	w := watch.New(b, box)
-	defer w.Close()
-	// It answers all the time: it did not restart.
-	if err := w.Back(limited(t, forNever), planned, planned); !errors.Is(err, watch.ErrNoRestart) {
-		t.Errorf("a box that stayed: %v", err)
-	}
-	// Its announcement proves that it started.
-	go a.announce(planned)
-	if err := w.Back(limited(t, time.Minute), planned, planned); err != nil {
-		t.Errorf("a box that announced itself: %v", err)
-	}
-	// So does a silence, when the announcement was lost.
-	a.at <- netip.Addr{}
-	returning := time.AfterFunc(1200*time.Millisecond, func() { a.at <- planned })
-	defer returning.Stop()
-	if err := w.Back(limited(t, time.Minute), planned, planned); err != nil {
-		t.Errorf("a box that was silent for a while: %v", err)
+	a.at <- old
+	r := &watch.Restart{}
+	defer r.Close()
+	r.Begin(limited(t, time.Minute), b, box, model(), old, planned, 24)
+	a.announce(planned)
+	if out, err := r.Wait(limited(t, time.Minute)); !errors.Is(err, watch.ErrNoRestart) || out.At != planned {
+		t.Errorf("%+v, %v", out, err)
 	}
 }
 
 func TestNeverBackAndBackAtTheOldAddress(t *testing.T) {
 	b, a := stage(t)
-	a.at <- netip.Addr{}
-	w := watch.New(b, box)
-	defer w.Close()
-	if err := w.Back(limited(t, forNever), old, planned); !errors.Is(err, watch.ErrNoReturn) {
-		t.Errorf("a box that stays away: %v", err)
+	a.at <- old
+	begin := func(p *profile.Profile) *watch.Restart {
+		r := &watch.Restart{}
+		r.Begin(limited(t, time.Minute), b, box, p, old, planned, 24)
+		t.Cleanup(r.Close)
+		return r
 	}
-	go a.announce(old)
-	if err := w.Back(limited(t, time.Minute), old, planned); !errors.Is(err, watch.ErrOldAddress) {
-		t.Errorf("a box at its old address: %v", err)
+	r := begin(model())
+	if out, err := r.Wait(limited(t, time.Minute)); !errors.Is(err, watch.ErrOldAddress) || out.At != old || !out.Here {
+		t.Errorf("a box at its old address: %+v, %v", out, err)
+	}
+	a.at <- netip.Addr{}
+	never := model()
+	never.Restart.AtMost = profile.Duration(forNever)
+	r = begin(never)
+	if out, err := r.Wait(limited(t, time.Minute)); !errors.Is(err, watch.ErrNoReturn) || out.Here {
+		t.Errorf("a box that stays away: %+v, %v", out, err)
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	if err := w.Back(ctx, old, planned); !errors.Is(err, context.Canceled) && !errors.Is(err, watch.ErrOldAddress) {
+	if _, err := begin(model()).Wait(ctx); !errors.Is(err, context.Canceled) {
 		t.Errorf("a wait that was cut off: %v", err)
 	}
 }

@@ -49,7 +49,7 @@ func handler(b *box.Box) http.Handler {
 	c := &controller{Box: b, gate: box.Gate{Cookie: "B4SESSION"}, tickets: map[string]bool{}, staged: b.Running()}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
-		c.page(w, http.StatusOK, template.HTML(fmt.Sprintf(`<dl><dt>Model</dt><dd id="model">B4</dd><dt>Serial</dt><dd id="serial">%s</dd><dt>Firmware</dt><dd id="firmware">%s</dd></dl><p><a href="/door">Sign in</a></p>`, b.Serial, b.Model.Firmware)))
+		c.page(w, http.StatusOK, template.HTML(fmt.Sprintf(`<dl><dt>Model</dt><dd id="model">B4</dd><dt>Serial</dt><dd id="serial">%s</dd><dt>Firmware</dt><dd id="firmware">%s</dd><dt>Starts</dt><dd id="starts">%d</dd></dl><p><a href="/door">Sign in</a></p>`, b.Serial, b.Model.Firmware, b.Starts())))
 	})
 	mux.HandleFunc("GET /door", func(w http.ResponseWriter, r *http.Request) {
 		c.page(w, http.StatusOK, `<form method="post" action="/door"><label>User <input name="user"></label><label>Password <input type="password" name="password"></label>`+c.ticket()+`<button>Sign in</button></form>`)

@@ -5,6 +5,7 @@ package box
 
 import (
 	"context"
+	"fmt"
 	"net"
 	"net/http"
 	"net/netip"
@@ -37,7 +38,13 @@ type Faults struct {
 	OldAddress      bool // comes back at its factory address
 	RefusesPassword bool // takes no new password
 	Mute            bool // restarts before its answer is out
+	AppliesAtOnce   bool // takes its address at once instead of restarting, and forgets it at the next power cut
+	Pretends        bool // does not restart either: only its address goes away for a moment
+	SkipsUnchanged  bool // does not restart when nothing changes
 }
+
+// pretence is how long the address of a box goes away that only pretends to restart.
+const pretence = 300 * time.Millisecond
 
 // Spec is one device as it left the factory.
 type Spec struct {
@@ -99,6 +106,9 @@ type Box struct {
 	saved   Settings
 	live    *instance // nil while it is away
 	starts  int
+	started time.Time // of the last start
+	kept    Settings  // what was saved at the last start
+	hushed  bool      // its adapter takes nothing in for a moment
 	faults  Faults
 	refused address.MAC // which DHCP server refused it last
 }
@@ -109,6 +119,8 @@ const (
 	restart command = iota
 	readdress
 	powerUp
+	powerCut
+	speak
 )
 
 // New makes a device that is plugged into a port and not yet powered.
@@ -147,7 +159,15 @@ func (b *Box) Run(ctx context.Context) {
 				b.start()
 			case c == powerUp && !b.isLive():
 				b.up()
-			case c == restart && b.isLive():
+			case c == speak:
+				b.hush(false)
+			case c == restart && b.isLive() && b.shams():
+				if b.Has().Pretends {
+					b.hush(true)
+					time.AfterFunc(pretence, func() { b.command(speak) })
+				}
+			case c == restart && b.Has().SkipsUnchanged && b.Running() == b.Saved():
+			case (c == restart || c == powerCut) && b.isLive():
 				b.down()
 				if b.Has().NeverReturns {
 					continue
@@ -158,6 +178,59 @@ func (b *Box) Run(ctx context.Context) {
 			return
 		}
 	}
+}
+
+// shams puts what a restart would put into force without one, where the box does
+// that, and reports whether it did.
+func (b *Box) shams() bool {
+	b.mu.Lock()
+	sham := b.faults.AppliesAtOnce || b.faults.Pretends
+	moved := b.running.Address != b.saved.Address
+	if sham {
+		b.running = b.saved
+		b.saved.Address, b.saved.Gateway = b.kept.Address, b.kept.Gateway
+	}
+	b.mu.Unlock()
+	if sham && moved {
+		b.down()
+		b.start()
+	}
+	return sham
+}
+
+func (b *Box) hush(on bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.hushed = on
+}
+
+// command queues a command; one more of a box that has many waiting is dropped.
+func (b *Box) command(c command) {
+	select {
+	case b.commands <- c:
+	default:
+	}
+}
+
+// Takes reports whether the device's adapter takes a frame in, or throws it away
+// at once, as hardware does: what is for another device, what is a question after
+// another's address, and everything while it is without power.
+func (b *Box) Takes(raw []byte) bool {
+	f, err := ethernet.Parse(raw)
+	if err != nil || f.Destination != b.MAC && !f.Destination.IsGroup() {
+		return false
+	}
+	b.mu.Lock()
+	live, at := b.live, b.running.Address
+	b.mu.Unlock()
+	if live == nil {
+		return false
+	}
+	if f.Type != ethernet.TypeARP {
+		return true
+	}
+	p, err := arp.Parse(f.Payload)
+	return err == nil && p.TargetIP == at.Addr()
 }
 
 // read takes frames off the segment. What a real adapter or stack would throw
@@ -173,9 +246,9 @@ func (b *Box) read() {
 			continue
 		}
 		b.mu.Lock()
-		live, at := b.live, b.running.Address
+		live, at, hushed := b.live, b.running.Address, b.hushed
 		b.mu.Unlock()
-		if live == nil {
+		if live == nil || hushed {
 			continue
 		}
 		switch f.Type {
@@ -205,15 +278,13 @@ func (b *Box) Send(frame []byte) { _ = b.port.Send(frame) } // a lost frame is p
 // up begins with the saved settings.
 func (b *Box) up() {
 	b.mu.Lock()
-	b.running = b.saved
+	b.running, b.kept, b.hushed, b.started = b.saved, b.saved, false, time.Now()
+	b.starts++
 	if b.faults.OldAddress {
 		b.running.Address, b.running.Gateway = b.Factory.Address, b.Factory.Gateway
 	}
 	b.mu.Unlock()
 	b.start()
-	b.mu.Lock()
-	b.starts++
-	b.mu.Unlock()
 }
 
 func (b *Box) start() {
@@ -284,6 +355,13 @@ func (b *Box) Starts() int {
 	return b.starts
 }
 
+// Uptime tells how long it runs, in seconds with decimals, as its pages print it.
+func (b *Box) Uptime() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return fmt.Sprintf("%.2f", time.Since(b.started).Seconds())
+}
+
 // Change alters the running settings only.
 func (b *Box) Change(f func(*Settings)) {
 	b.mu.Lock()
@@ -305,9 +383,12 @@ func (b *Box) Save() {
 	b.saved = b.running
 }
 
-// Restart makes the device disappear and come back with what is saved. It is
-// also what a power cut does.
+// Restart makes the device do what it does when it is asked to restart: disappear
+// and come back with what is saved, unless its faults are otherwise.
 func (b *Box) Restart() { b.commands <- restart }
+
+// PowerCut takes the power away for as long as a restart takes, whatever its faults.
+func (b *Box) PowerCut() { b.commands <- powerCut }
 
 // PowerUp starts a device that is away.
 func (b *Box) PowerUp() { b.commands <- powerUp }
@@ -387,12 +468,7 @@ func (b *Box) RestartSoon(r *http.Request) { b.soon(r, restart) }
 // the answer must still cross the segment.
 func (b *Box) soon(r *http.Request, c command) {
 	context.AfterFunc(r.Context(), func() {
-		time.AfterFunc(answerTime, func() {
-			select {
-			case b.commands <- c:
-			default: // it is restarting over and over already
-			}
-		})
+		time.AfterFunc(answerTime, func() { b.command(c) })
 	})
 }
 

@@ -56,7 +56,7 @@ func handler(b *box.Box) http.Handler {
 	c := &camera{Box: b, nonces: map[string]bool{}}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /about.json", func(w http.ResponseWriter, r *http.Request) {
-		answer(w, http.StatusOK, map[string]string{"maker": b.Model.Maker, "model": b.Model.Name, "serial": b.Serial, "firmware": b.Model.Firmware})
+		answer(w, http.StatusOK, map[string]string{"maker": b.Model.Maker, "model": b.Model.Name, "serial": b.Serial, "firmware": b.Model.Firmware, "uptime": b.Uptime()})
 	})
 	mux.HandleFunc("POST /onvif/device_service", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/soap+xml; charset=utf-8")

@@ -154,8 +154,24 @@ func handler(b *box.Box) http.Handler {
 			kept = "yes"
 		}
 		page(w, http.StatusOK, template.HTML(fmt.Sprintf(`<dl><dt>Name</dt><dd id="name">%s</dd><dt>Address</dt><dd id="address">%s</dd><dt>Mask</dt><dd id="mask">%s</dd>
-<dt>Gateway</dt><dd id="gateway">%s</dd><dt>Serial</dt><dd id="serial">%s</dd><dt>Firmware</dt><dd id="firmware">%s</dd><dt>Saved</dt><dd id="saved">%s</dd></dl>`,
-			html.EscapeString(s.Name), s.Address.Addr(), box.Mask(s.Address), box.AddrText(s.Gateway), b.Serial, b.Model.Firmware, kept)))
+<dt>Gateway</dt><dd id="gateway">%s</dd><dt>Serial</dt><dd id="serial">%s</dd><dt>Firmware</dt><dd id="firmware">%s</dd><dt>Saved</dt><dd id="saved">%s</dd><dt>Running for</dt><dd><span id="uptime">%s</span> s</dd></dl>`,
+			html.EscapeString(s.Name), s.Address.Addr(), box.Mask(s.Address), box.AddrText(s.Gateway), b.Serial, b.Model.Firmware, kept, b.Uptime())))
+	}))
+	mux.HandleFunc("POST /settings/password", gate.Inside(func(w http.ResponseWriter, r *http.Request) {
+		r.Body = http.MaxBytesReader(w, r.Body, 4096)
+		next := r.PostFormValue("new")
+		err := passwords.Check(next)
+		switch {
+		case r.PostFormValue("old") != b.Running().Password:
+			page(w, http.StatusUnprocessableEntity, `<p class="refusal">The old password is wrong.</p>`)
+		case b.Has().RefusesPassword:
+			page(w, http.StatusUnprocessableEntity, `<p class="refusal">This password is not allowed.</p>`)
+		case err != nil:
+			page(w, http.StatusUnprocessableEntity, template.HTML(`<p class="refusal">`+html.EscapeString(err.Error())+`</p>`))
+		default:
+			b.Change(func(s *box.Settings) { s.Password = next })
+			http.Redirect(w, r, "/settings", http.StatusSeeOther)
+		}
 	}))
 	mux.HandleFunc("POST /settings/save", gate.Inside(func(w http.ResponseWriter, r *http.Request) {
 		b.Save()

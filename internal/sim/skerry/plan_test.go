@@ -11,7 +11,7 @@ import (
 
 // The terminal's whole plan is one that the checks are content with.
 func TestTheWholePlanIsSound(t *testing.T) {
-	set, err := profiles.Load("")
+	set, _, err := profiles.Load("")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"redstart/internal/core/address"
@@ -92,7 +93,7 @@ func Start(o Options) *Site {
 		spec.MAC = address.MACFrom([]byte(mac))
 		spec.Factory = item.factory(spec.Serial)
 		spec.Boot = scale(time.Duration(random.IntN(300))*time.Millisecond, o.Pace)
-		s.Boxes = append(s.Boxes, box.New(spec, item.model, s.plug(spec.MAC, o, i)))
+		s.Boxes = append(s.Boxes, s.plug(spec, item.model, o, i))
 	}
 	if o.Whole {
 		s.makeOthers(o, random, used)
@@ -116,9 +117,16 @@ func (s *Site) All() []*box.Box {
 	return list
 }
 
-// plug gives a device its cable.
-func (s *Site) plug(mac address.MAC, o Options, number int) lan.Port {
-	return faults.On(s.Segment.Attach(mac, boxDepth), o.Faults, o.Seed+uint64(number))
+// plug makes a device and gives it its cable.
+func (s *Site) plug(spec box.Spec, model box.Model, o Options, number int) *box.Box {
+	var plugged atomic.Pointer[box.Box]
+	port := s.Segment.AttachFor(spec.MAC, boxDepth, func(frame []byte) bool {
+		b := plugged.Load()
+		return b != nil && b.Takes(frame)
+	})
+	b := box.New(spec, model, faults.On(port, o.Faults, o.Seed+uint64(number)))
+	plugged.Store(b)
+	return b
 }
 
 func scale(d time.Duration, by float64) time.Duration { return time.Duration(float64(d) * by) }

@@ -140,6 +140,6 @@ func (s *Site) makeOthers(o Options, random *rand.Rand, used map[string]bool) {
 		case standin.W1.Name:
 			spec.Boot = scale(4*time.Second, o.Pace) // it is heard then, or not at all
 		}
-		s.Others = append(s.Others, Other{box.New(spec, item.model, s.plug(spec.MAC, o, len(s.Boxes)+len(s.Others))), item.tag, item.port})
+		s.Others = append(s.Others, Other{s.plug(spec, item.model, o, len(s.Boxes)+len(s.Others)), item.tag, item.port})
 	}
 }

@@ -288,6 +288,10 @@ func (p *PDU) SetError() error {
 	return nil
 }
 
+// NoAddress is what Station gives for the address of a station that says that it
+// has none.
+const NoAddress = "none"
+
 // Station gives what a station tells about itself in an identify or get
 // response: name, model (the type of station) and address, as far as given.
 func (p *PDU) Station() map[string]string {
@@ -299,8 +303,12 @@ func (p *PDU) Station() map[string]string {
 		facts["model"] = string(b.Data)
 	}
 	if b, ok := p.Find(OptionIP, SubIPAddress); ok {
-		if at, _, err := b.Addressing(); err == nil && at.IsValid() {
+		switch at, _, err := b.Addressing(); {
+		case err != nil:
+		case at.IsValid():
 			facts["address"] = at.Addr().String()
+		default:
+			facts["address"] = NoAddress
 		}
 	}
 	return facts

@@ -58,7 +58,7 @@ func TestResponses(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := p.Station(); got["model"] != "FS8" || got["name"] != "" || got["address"] != "" || len(p.Blocks) != 3 {
+	if got := p.Station(); got["model"] != "FS8" || got["name"] != "" || got["address"] != dcp.NoAddress || len(p.Blocks) != 3 {
 		t.Errorf("a fresh station reads as %v", got)
 	}
 	p, err = dcp.Parse(bytesof.Hex(t, setStation))

@@ -111,6 +111,24 @@ func (m Match) Scope(heading string) string {
 	return ""
 }
 
+// IsONVIF reports whether the answer is that of an ONVIF device: such a one has
+// scopes of ONVIF's, and its type is a network video one (ONVIF Core Specification,
+// 7.3.2.1 and 7.3.2.2). A host that shares files answers the same probe as another
+// kind of device.
+func (m Match) IsONVIF() bool {
+	for _, s := range m.Scopes {
+		if strings.HasPrefix(s, scopeRoot) {
+			return true
+		}
+	}
+	for _, t := range strings.Fields(m.Types) {
+		if strings.HasPrefix(t[strings.LastIndex(t, ":")+1:], "NetworkVideo") {
+			return true
+		}
+	}
+	return false
+}
+
 // ScopeOf writes a scope.
 func ScopeOf(heading, value string) string { return scopeRoot + heading + "/" + url.PathEscape(value) }
 

@@ -11,7 +11,7 @@ const show = defineModel<boolean>('show', { required: true })
 const emit = defineEmits<{ done: [] }>()
 const site = useSite()
 const area = ref('')
-const { preview, wrong, apply } = usePreview('adoptions', () => ({ macs: props.macs, tag: '', area: area.value }), show, () => true, () => {
+const { preview, wrong, apply } = usePreview('adoptions', () => ({ ...(props.macs.length ? { macs: props.macs } : { all: true }), tag: '', area: area.value }), show, () => true, () => {
   emit('done')
   void site.loadAll()
 })

@@ -15,7 +15,7 @@ const emit = defineEmits<{ done: [out: Edited] }>()
 const site = useSite()
 const a = reactive({ way: 'missing', from: '', step: 10, subnet: null as string | null, order: '' })
 const subnets = computed(() => (site.site?.subnets ?? []).map((n) => ({ label: `${n.name} ${n.prefix}`, value: n.name })))
-const { preview, wrong, apply } = usePreview('addresses', () => ({ ...a, subnet: a.subnet ?? '', tags: props.tags }), show, () => a.way !== 'move' || !!a.subnet, (out) => emit('done', out))
+const { preview, wrong, apply } = usePreview('addresses', () => ({ ...a, subnet: a.subnet ?? '', ...(props.tags.length ? { tags: props.tags } : { tags: [], all: true }) }), show, () => a.way !== 'move' || !!a.subnet, (out) => emit('done', out))
 </script>
 
 <template>

@@ -132,7 +132,7 @@ const width = computed(() => columns.value.reduce((n, c) => n + Number((c as { w
         <span class="faint">{{ devices.length === site.devices.length ? plural(devices.length, 'device') : `${devices.length} of ${site.devices.length} shown` }}</span>
         <span class="grow" />
         <NButton v-if="site.mayCommission" size="small" data-test="find-options" :disabled="site.busy" @click="finding = true">Find …</NButton>
-        <label class="switch"><NSwitch :value="site.watched" size="small" :disabled="!site.segment || !site.mayCommission" data-test="watch" @update:value="watch" /> Watch</label>
+        <label class="switch"><NSwitch aria-label="Watch who comes and goes" :value="site.watched" size="small" :disabled="!site.segment || !site.mayCommission" data-test="watch" @update:value="watch" /> Watch</label>
         <NButton v-if="waiting.length && site.mayCommission" size="small" data-test="hand-out" @click="handing = true">{{ waiting.length }} wait for DHCP</NButton>
         <NButton size="small" data-test="surveys" @click="surveys = true">Surveys</NButton>
         <NDropdown trigger="click" :options="formats" @select="save"><NButton size="small" data-test="found-export">Export</NButton></NDropdown>

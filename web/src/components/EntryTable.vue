@@ -23,7 +23,7 @@ interface Row extends Entry { shown: string; now: string }
 const all = computed<Row[]>(() => site.entries.map((e) => {
   const now = doing(e)
   const shown = e.notWired && e.state === 'planned' ? 'not wired yet' : e.differs?.length ? 'differs' : now && e.state !== 'needs attention' ? 'configuring' : e.state
-  return { ...e, now: now || (e.differs ?? []).join('; '), shown }
+  return { ...e, now: now || (e.differs ?? []).join('; ') || (e.state === 'configured' && e.notLookedAt?.length ? 'not looked at: ' + e.notLookedAt.join(', ') : ''), shown }
 }))
 const rows = computed(() => {
   const has = searched(search.value)
@@ -72,7 +72,7 @@ const columns = computed<DataTableColumns<Row>>(() => {
     { title: 'Place', key: 'place', width: 140, sorter: by('place'), ellipsis: { tooltip: true } },
     { title: 'Kind', key: 'kind', width: 110, ellipsis: { tooltip: true }, sorter: by('kind') },
     { title: 'Planned', key: 'address', width: 108, sorter: by('address'), render: (e) => mono(e.address) },
-    { title: 'Present', key: 'present', width: 125, sorter: by('present'), render: (e) => h('span', { class: ['mono', e.present && e.present !== e.address ? 'other' : ''] }, e.present || '–') },
+    { title: 'Present', key: 'present', width: 125, sorter: by('present'), render: (e) => h('span', { class: ['mono', e.present && e.present !== e.address ? 'other' : ''] }, e.present || (e.device && e.seen && !e.here ? 'away' : '–')) },
     { title: 'MAC', key: 'device', width: 150, sorter: by('device'), render: (e) => mono(e.device) },
     { title: 'Now', key: 'now', minWidth: 170, ellipsis: { tooltip: true } },
     { title: 'Last check', key: 'checkedAt', width: 112, sorter: by('checkedAt'), render: (e) => clock(e.checkedAt) },

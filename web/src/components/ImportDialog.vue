@@ -33,7 +33,8 @@ async function send(preview: boolean) {
   if (!file.value) return
   waiting.value = true
   wrong.value = ''
-  const q = new URLSearchParams({ preview: String(preview), apply: 'true', whole: String(whole.value), configured: String(configured.value), sheet: sheet.value })
+  const q = new URLSearchParams({ preview: String(preview), apply: 'true', whole: String(whole.value), configured: String(configured.value) })
+  if (sheet.value) q.set('sheet', sheet.value)
   if (mapping.value) q.set('mapping', JSON.stringify(mapping.value))
   try {
     result.value = await siteCall<ImportResult>('POST', `imports?${q}`, file.value)
@@ -132,7 +133,7 @@ const something = computed(() => !!result.value && !result.value.cells.length &&
         <Comparison :of="result.comparison" :height="200" />
         <p v-if="result.site">The file brings the site’s own data and {{ plural(result.site.subnets?.length ?? 0, 'subnet') }} as well.</p>
         <p v-if="result.untouched.length" data-test="untouched"><strong>Left alone</strong>, because their devices are configured: {{ [...new Set(result.untouched.map((c) => c.tag))].join(', ') }}</p>
-        <p class="faint">The plan as it would be: {{ levels.stops }} findings that stop commissioning, {{ levels.warning }} warnings, {{ levels.hint }} hints.</p>
+        <p class="faint">The plan as it would be: {{ levels.stops }} stop commissioning, {{ plural(levels.warning, 'warning') }}, {{ plural(levels.hint, 'hint') }}.</p>
       </template>
     </template>
     <template #footer>

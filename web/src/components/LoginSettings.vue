@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NAlert, NButton, NCard, NForm, NFormItem, NInput, NInputNumber, NSelect, NTable, useMessage } from 'naive-ui'
+import { NAlert, NButton, NCard, NForm, NFormItem, NInput, NInputNumber, NPopconfirm, NSelect, NTable, useMessage } from 'naive-ui'
 import { computed, onMounted, reactive, ref, watch } from 'vue'
 import { call, siteCall } from '../api'
 import type { Policy } from '../api'
@@ -7,7 +7,7 @@ import { useSite } from '../site'
 
 const site = useSite()
 const message = useMessage()
-const vault = ref<{ locked: boolean; opener: string } | null>(null)
+const vault = ref<{ locked: boolean; opener: string; lost?: string; sealedByLost: number } | null>(null)
 const passphrase = ref('')
 const next = ref('')
 const wrong = ref('')
@@ -34,10 +34,13 @@ async function attempt(what: () => Promise<unknown>, done = '') {
   }
 }
 const setPolicy = () => attempt(async () => {
-  await siteCall('PUT', 'policies', form)
+  const { for: of, mode, length, users, user, recovery, password } = form
+  await siteCall('PUT', 'policies', { for: of, mode, length, users, user, recovery, ...(mode === 'given' && password ? { password } : {}) })
   Object.assign(form, empty)
 }, 'Saved')
 const edit = (p: Policy) => Object.assign(form, empty, p)
+const again = ref('')
+const beginAnew = () => attempt(async () => (vault.value = await call('POST', 'vault/begin-anew')), 'The vault has a new key')
 const removePolicy = (p: Policy) => attempt(() => siteCall('DELETE', 'policies?for=' + encodeURIComponent(p.for)))
 const unlock = () => attempt(async () => {
   vault.value = await call('POST', 'vault/unlock', { passphrase: passphrase.value })
@@ -46,13 +49,13 @@ const unlock = () => attempt(async () => {
 const lock = () => attempt(async () => (vault.value = await call('POST', 'vault/lock')))
 const changeKey = (withFile: boolean) => attempt(async () => {
   vault.value = await call('POST', 'vault/key', { passphrase: withFile ? '' : next.value })
-  next.value = ''
+  next.value = again.value = ''
 }, 'The vault has a new key')
 const learn = (event: Event) => attempt(async () => {
   const chosen = (event.target as HTMLInputElement).files?.[0]
   if (!chosen) return
-  const out = await siteCall<{ stored: number }>('POST', 'credentials', chosen)
-  message.success(`${out.stored} logins stored. The file itself still holds them in plain text: delete it.`, { duration: 8000 })
+  const out = await siteCall<{ stored: number; accepted: number; untried: string[] }>('POST', 'credentials', chosen)
+  message.success(`${out.stored} logins stored, ${out.accepted} accepted by their devices just now${out.untried.length ? ', ' + out.untried.length + ' not tried' : ''}. The file itself still holds them in plain text: delete it.`, { duration: 8000 })
   file.value!.value = ''
 })
 </script>
@@ -79,7 +82,10 @@ const learn = (event: Event) => attempt(async () => {
   <NCard size="small" title="Vault" class="gap" data-test="vault">
     <template v-if="vault">
       <p><strong>{{ vault.locked ? 'Locked' : 'Open' }}</strong>, opened by {{ vault.opener === 'file' ? 'the key file vault.key in the data folder' : 'a passphrase' }}.</p>
-      <form v-if="vault.locked" class="line" @submit.prevent="unlock">
+      <p v-if="vault.lost" class="bad" role="alert">{{ vault.lost }}</p>
+      <p v-if="vault.sealedByLost" class="faint">{{ vault.sealedByLost }} secrets stay sealed by a key that was lost.</p>
+      <NPopconfirm v-if="vault.locked && site.rights === 'own'" @positive-click="beginAnew"><template #trigger><NButton size="small">Begin anew</NButton></template>What the old key sealed stays sealed, for good unless it is found. Begin with a new key?</NPopconfirm>
+      <form v-if="vault.locked && !vault.lost" class="line" @submit.prevent="unlock">
         <NInput v-if="vault.opener === 'passphrase'" v-model:value="passphrase" type="password" size="small" placeholder="passphrase" :input-props="{ 'aria-label': 'Passphrase', autocomplete: 'current-password' }" />
         <NButton type="primary" size="small" attr-type="submit">Unlock</NButton>
       </form>
@@ -87,7 +93,8 @@ const learn = (event: Event) => attempt(async () => {
         <NButton v-if="site.mayCommission" size="small" data-test="vault-lock" @click="lock">Lock</NButton>
         <template v-if="site.rights === 'own'">
           <NInput v-model:value="next" type="password" size="small" placeholder="new passphrase, at least 12 characters" show-password-on="click" :input-props="{ 'aria-label': 'New passphrase', autocomplete: 'new-password' }" />
-          <NButton size="small" :disabled="next.length < 12" @click="changeKey(false)">New key with passphrase</NButton>
+          <NInput v-model:value="again" type="password" size="small" placeholder="the same again" :input-props="{ 'aria-label': 'New passphrase again', autocomplete: 'new-password' }" />
+          <NButton size="small" :disabled="next.length < 12 || next !== again" @click="changeKey(false)">New key with passphrase</NButton>
           <NButton size="small" @click="changeKey(true)">New key file</NButton>
         </template>
       </div>

@@ -10,7 +10,7 @@ import { blockOf, countOn, settingOf } from '../sheet'
 // The plan as a sheet: moved through and edited with the keyboard, with blocks
 // copied from and to a spreadsheet. Only the rows in view are drawn.
 const props = defineProps<{ rows: Entry[]; columns: Column[]; readonly: boolean; pending: Map<string, string> }>()
-const emit = defineEmits<{ change: [patches: Patch[], what: string]; at: [entry: Entry | null, column: Column]; typing: [patch: Patch | null]; select: [tags: string[]]; undo: []; open: [tag: string] }>()
+const emit = defineEmits<{ change: [patches: Patch[], what: string]; at: [entry: Entry | null, column: Column]; typing: [patch: Patch | null]; select: [tags: string[]]; undo: []; redo: []; open: [tag: string] }>()
 const site = useSite()
 const rowHeight = 28
 const numberWidth = 44
@@ -27,13 +27,14 @@ const text = ref('')
 
 // One row more than there are entries: typing a tag there makes one.
 const count = computed(() => props.rows.length + (props.readonly ? 0 : 1))
-const firstShown = computed(() => Math.max(0, Math.floor(top.value / rowHeight) - 6))
-const shown = computed(() => {
-  const list: { index: number; entry: Entry | null }[] = []
-  const last = Math.min(count.value, firstShown.value + Math.ceil((height.value || 600) / rowHeight) + 12)
-  for (let i = firstShown.value; i < last; i++) list.push({ index: i, entry: props.rows[i] ?? null })
-  return list
-})
+// Rows in view keep their place among the elements while others come and go: one
+// that comes into view takes over the elements of one that left.
+const pool = computed(() => Math.min(count.value, Math.ceil((height.value || 600) / rowHeight) + 12))
+const firstShown = computed(() => Math.max(0, Math.min(Math.floor(top.value / rowHeight) - 6, count.value - pool.value)))
+const shown = computed(() => Array.from({ length: pool.value }, (_, slot) => {
+  const index = firstShown.value + ((slot - firstShown.value) % pool.value + pool.value) % pool.value
+  return { slot, index, entry: props.rows[index] ?? null }
+}))
 const span = computed(() => ({
   top: Math.min(active.value.row, anchor.value.row), bottom: Math.max(active.value.row, anchor.value.row),
   left: Math.min(active.value.column, anchor.value.column), right: Math.max(active.value.column, anchor.value.column),
@@ -231,6 +232,7 @@ function key(event: KeyboardEvent) {
     anchor.value = { row: 0, column: 0 }
     active.value = { row: Math.max(0, props.rows.length - 1), column: props.columns.length - 1 }
   } else if (ctrl && event.key === 'd') { if (!props.readonly) fillDown() } // never the browser's own meaning
+  else if (ctrl && (event.key === 'y' || event.key === 'Z')) { if (!props.readonly) emit('redo') }
   else if (ctrl && event.key === 'z') { if (!props.readonly) emit('undo') }
   else if (go[event.key]) go[event.key]()
   else {
@@ -259,7 +261,28 @@ function press(row: number, col: number, event: MouseEvent) {
 function over(row: number, col: number) {
   if (dragging) active.value = { row, column: Math.max(0, col) }
 }
-const within = (row: number, col: number) => row >= span.value.top && row <= span.value.bottom && col >= span.value.left && col <= span.value.right
+
+/** What is chosen and edited in a row; a row is drawn anew only when this, its entry or what is known of it changes. */
+function mark(row: number): string {
+  const s = span.value
+  const chosen = row >= s.top && row <= s.bottom ? `${s.left}-${s.right}` : ''
+  return row === active.value.row ? `${chosen} ${active.value.column} ${editing.value}` : chosen
+}
+
+/** The cells of a row, as they are drawn. */
+function cells(row: number, e: Entry | null) {
+  const s = span.value
+  return props.columns.map((c, k) => {
+    const finding = findingAt(e, c)
+    const value = shownValue(e, c)
+    const inside = row >= s.top && row <= s.bottom && k >= s.left && k <= s.right
+    const here = row === active.value.row && k === active.value.column
+    return {
+      c, k, finding, inside, value, here, faint: value ? '' : fallback(e, c) || (!e && k === 0 ? 'new tag' : ''),
+      class: [{ fixed: k === 0, in: inside, active: here, unfit: !usable(e, c), waiting: props.pending.has((e?.tag ?? '') + '\n' + c.key), code: c.key === 'address' || c.key === 'mac' }, finding?.level],
+    }
+  })
+}
 defineExpose({ fillDown, focus: () => box.value?.focus(), goTo: (row: number, col: number) => move(row, col) })
 </script>
 
@@ -271,16 +294,13 @@ defineExpose({ fillDown, focus: () => box.value?.focus(), goTo: (row: number, co
       <div v-for="(c, k) in columns" :key="c.key" class="cell" :class="{ fixed: k === 0 }" :style="{ width: c.width + 'px' }" role="columnheader" :title="c.help">{{ c.label }}</div>
     </div>
     <div :style="{ height: count * rowHeight + 'px', width: width + 'px', position: 'relative' }" role="rowgroup">
-      <div v-for="r in shown" :key="r.index" class="row" role="row" :aria-rowindex="r.index + 2" :style="{ top: r.index * rowHeight + 'px' }">
+      <div v-for="r in shown" :key="r.slot" v-memo="[r.index, r.entry, mark(r.index), columns, pending, findings, site.byId, choices.length > 0]" class="row" role="row" :aria-rowindex="r.index + 2" :style="{ top: r.index * rowHeight + 'px' }">
         <div class="cell number" :style="{ width: numberWidth + 'px' }" role="rowheader" @mousedown.prevent="press(r.index, -1, $event); box!.focus()" @mouseover="over(r.index, columns.length - 1)">{{ r.entry ? r.index + 1 : '+' }}</div>
-        <div v-for="(c, k) in columns" :id="`cell-${r.index}-${k}`" :key="c.key" class="cell" role="gridcell" :data-cell="`${r.entry?.tag ?? ''}/${c.key}`"
-          :class="[{ fixed: k === 0, in: within(r.index, k), active: r.index === active.row && k === active.column, unfit: !usable(r.entry, c), waiting: pending.has((r.entry?.tag ?? '') + '\n' + c.key), code: ['address', 'mac'].includes(c.key) }, findingAt(r.entry, c)?.level]"
-          :style="{ width: c.width + 'px' }" :aria-colindex="k + 1" :aria-selected="within(r.index, k)" :aria-invalid="findingAt(r.entry, c)?.level === 'stops'" :title="findingAt(r.entry, c)?.reason"
-          @mousedown="press(r.index, k, $event)" @mouseover="over(r.index, k)" @dblclick="edit()">
-          <template v-if="editing && r.index === active.row && k === active.column">
-            <input :ref="hold" v-model="text" :list="choices.length ? 'sheet-choices' : undefined" :aria-label="c.label" autocomplete="off" spellcheck="false" @blur="editing && commit(0, 0)">
-          </template>
-          <template v-else><span v-if="shownValue(r.entry, c)">{{ shownValue(r.entry, c) }}</span><span v-else-if="fallback(r.entry, c)" class="faint">{{ fallback(r.entry, c) }}</span><span v-else-if="!r.entry && k === 0" class="faint">new tag</span></template>
+        <div v-for="d in cells(r.index, r.entry)" :id="`cell-${r.index}-${d.k}`" :key="d.c.key" class="cell" role="gridcell" :data-cell="`${r.entry?.tag ?? ''}/${d.c.key}`"
+          :class="d.class" :style="{ width: d.c.width + 'px' }" :aria-colindex="d.k + 1" :aria-selected="d.inside" :aria-invalid="d.finding?.level === 'stops'" :title="d.finding?.reason"
+          @mousedown="press(r.index, d.k, $event)" @mouseover="over(r.index, d.k)" @dblclick="edit()">
+          <input v-if="editing && d.here" :ref="hold" v-model="text" :list="choices.length ? 'sheet-choices' : undefined" :aria-label="d.c.label" autocomplete="off" spellcheck="false" @blur="editing && commit(0, 0)">
+          <span v-else :class="{ faint: d.faint }">{{ d.value || d.faint }}</span>
         </div>
       </div>
     </div>

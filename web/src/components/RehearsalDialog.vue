@@ -23,7 +23,7 @@ watch(show, async (open) => {
   rehearsal.value = null
   wrong.value = ''
   try {
-    rehearsal.value = await siteCall<Rehearsal>('POST', 'rehearsals', { tags: props.tags })
+    rehearsal.value = await siteCall<Rehearsal>('POST', 'rehearsals', props.tags.length ? { tags: props.tags } : { all: true })
   } catch (e) {
     wrong.value = (e as Error).message
   }

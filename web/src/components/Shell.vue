@@ -35,16 +35,16 @@ onMounted(() => site.start().catch((e: Error) => message.error(e.message, { dura
       </nav>
       <span class="grow" />
       <span class="faint wide" data-test="segment">{{ site.segment ? 'On: ' + site.segment : 'Not plugged in' }}</span>
-      <button v-if="site.locked" class="link lost" data-test="locked" @click="router.push('/settings#vault')"><NIcon :component="Lock" /> vault locked</button>
+      <button v-if="site.locked" class="link lost" data-test="locked" @click="router.push('/settings#vault')"><NIcon aria-hidden="true" :component="Lock" /> vault locked</button>
       <span :class="site.live ? 'faint' : 'lost'" role="status" data-test="live">{{ site.live ? '● live' : '○ not connected, trying again' }}</span>
-      <NButton quaternary circle size="small" aria-label="Settings" data-test="settings" @click="router.push('/settings')"><template #icon><NIcon :component="Settings" /></template></NButton>
+      <NButton quaternary circle size="small" aria-label="Settings" data-test="settings" @click="router.push('/settings')"><template #icon><NIcon aria-hidden="true" :component="Settings" /></template></NButton>
       <NButton quaternary circle size="small" :aria-label="isDark ? 'Light colours' : 'Dark colours'" data-test="theme" @click="toggle">
-        <template #icon><NIcon :component="isDark ? Sun : Moon" /></template>
+        <template #icon><NIcon aria-hidden="true" :component="isDark ? Sun : Moon" /></template>
       </NButton>
-      <NButton quaternary circle size="small" :aria-label="'Sign out ' + site.user" @click="site.signOut"><template #icon><NIcon :component="Logout" /></template></NButton>
+      <NButton quaternary circle size="small" :aria-label="'Sign out ' + site.user" @click="site.signOut"><template #icon><NIcon aria-hidden="true" :component="Logout" /></template></NButton>
     </NLayoutHeader>
     <main class="main">
-      <RouterView v-if="site.ready" :key="site.key" />
+      <RouterView v-if="site.ready || site.entries.length && router.currentRoute.value.path === '/plan'" :key="site.key" />
       <NSpin v-else style="margin-top: 30vh; width: 100%" description="Reading the site" />
     </main>
   </NLayout>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { NButton, NTable, useMessage } from 'naive-ui'
 import { ref, watch } from 'vue'
-import { siteCall } from '../api'
+import { siteCall, sitePath } from '../api'
 import { clock } from '../format'
 import { useSite } from '../site'
 
@@ -34,7 +34,7 @@ const usedBy = (name: string) => site.entries.filter((e) => Object.values(e.sett
 <template>
   <h3>Files</h3>
   <NTable v-if="files.length" size="small" :bordered="false" data-test="files">
-    <tbody><tr v-for="f in files" :key="f.name"><td><strong>{{ f.name }}</strong></td><td>{{ f.size }} bytes</td><td class="mono" :title="f.sha256">{{ f.sha256.slice(0, 12) }}…</td><td>{{ clock(f.at) }}, {{ f.who }}</td><td>{{ usedBy(f.name).join(', ') || 'not used' }}</td>
+    <tbody><tr v-for="f in files" :key="f.name"><td><a :href="'/api/' + sitePath('files/' + encodeURIComponent(f.name))" download><strong>{{ f.name }}</strong></a></td><td>{{ f.size }} bytes</td><td class="mono" :title="f.sha256">{{ f.sha256.slice(0, 12) }}…</td><td>{{ clock(f.at) }}, {{ f.who }}</td><td>{{ usedBy(f.name).join(', ') || 'not used' }}</td>
       <td><NButton v-if="site.mayPlan" size="tiny" @click="attempt(() => siteCall('DELETE', 'files/' + encodeURIComponent(f.name)))">Remove</NButton></td></tr></tbody>
   </NTable>
   <p v-if="site.mayPlan"><label>Store a file, such as a licence: <input type="file" data-test="file-add" @change="add"></label></p>

@@ -11,8 +11,8 @@ const emit = defineEmits<{ plan: []; find: []; match: []; commission: []; verify
 
 // What is not wired yet is planned, and nothing more is expected of it.
 const wired = computed(() => site.entries.filter((e) => !e.notWired || e.state !== 'planned'))
-// What no run can set is matched, and then somebody's work by hand.
-const settable = computed(() => wired.value.filter((e) => !e.byHand).length)
+// What no run can set is somebody's work by hand: it is counted, since it is not done.
+const hand = computed(() => wired.value.filter((e) => e.byHand && !['configured', 'verified'].includes(e.state)).length)
 const total = computed(() => wired.value.length)
 const n = (...states: string[]) => states.reduce((sum, s) => sum + (site.counts[s] ?? 0), 0)
 const matched = computed(() => site.entries.filter((e) => e.device).length)
@@ -21,10 +21,10 @@ const stages = computed(() => [
   { key: 'find', title: 'Find', text: site.devices.length ? plural(site.devices.length, 'device') : 'nothing yet', button: 'Find', ready: !!site.segment && site.mayCommission && !!site.key, done: site.surveyed && site.devices.length > 0 },
   { key: 'match', title: 'Match', text: `${matched.value} of ${total.value}`, button: site.proposals.proposals.length ? `Review ${site.proposals.proposals.length}` : 'Review',
     ready: site.mayCommission && total.value > 0 && site.devices.length > 0, done: total.value > 0 && matched.value === total.value },
-  { key: 'commission', title: 'Commission', text: `${n('configured', 'verified')} of ${settable.value}`, button: 'Rehearse', ready: site.mayCommission && (site.entries.some((e) => !e.byHand && ['matched', 'needs attention'].includes(e.state)) || site.entries.some((e) => e.differs?.length)) && !site.interrupted,
-    done: settable.value > 0 && n('configured', 'verified') === settable.value },
-  { key: 'verify', title: 'Verify', text: `${n('verified')} of ${settable.value}`, button: 'Verify', ready: site.mayCommission && n('configured', 'verified') > 0 || site.mayCommission && site.entries.some((e) => e.checkedAt),
-    done: settable.value > 0 && n('verified') === settable.value },
+  { key: 'commission', title: 'Commission', text: `${n('configured', 'verified')} of ${total.value}` + (hand.value ? `, ${hand.value} by hand` : ''), button: 'Rehearse', ready: site.mayCommission && (site.entries.some((e) => !e.byHand && ['matched', 'needs attention'].includes(e.state)) || site.entries.some((e) => e.differs?.length)) && !site.interrupted,
+    done: total.value > 0 && n('configured', 'verified') === total.value },
+  { key: 'verify', title: 'Verify', text: `${n('verified')} of ${total.value}`, button: 'Verify', ready: site.mayCommission && n('configured', 'verified') > 0 || site.mayCommission && site.entries.some((e) => e.checkedAt),
+    done: total.value > 0 && n('verified') === total.value },
 ] as const)
 // The next stage is the first that is ready and not done.
 const next = computed(() => stages.value.find((s) => s.ready && !s.done)?.key)
@@ -46,7 +46,8 @@ const percent = computed(() => (site.activity.total ? Math.floor((100 * ended.va
     </ol>
     <div v-if="site.interrupted" class="strip" role="alert">
       <strong>Run {{ site.interrupted.id }} was cut off.</strong>
-      <span>Going on looks at each device first; nothing is set twice with different values.</span>
+      <span v-if="site.interrupted.cause">{{ site.interrupted.cause }}</span>
+      <span v-else>Going on looks at each device first; nothing is set twice with different values.</span>
       <NButton size="small" type="primary" data-test="resume" @click="emit('resume')">Go on</NButton>
       <NButton size="small" @click="emit('giveUp')">Give it up</NButton>
     </div>
@@ -55,6 +56,7 @@ const percent = computed(() => (site.activity.total ? Math.floor((100 * ended.va
       <NProgress v-if="site.busy" type="line" :percentage="percent" :show-indicator="false" :height="8" class="bar" />
       <span>{{ site.activity.text }}</span>
       <span v-if="site.activity.failed" class="bad">{{ site.activity.failed }} failed</span>
+      <span v-if="site.activity.unsure">{{ site.activity.unsure }} verified in part</span>
       <span v-if="site.busy" class="faint">{{ left(site.activity.seconds) }}</span>
       <NButton v-if="site.busy" size="tiny" @click="emit('stop')">Stop</NButton>
     </div>
@@ -75,12 +77,12 @@ const percent = computed(() => (site.activity.total ? Math.floor((100 * ended.va
 .bar { width: 180px; }
 .bad { color: var(--bad); font-weight: 600; }
 @media (max-width: 900px) {
-  .stages { grid-template-columns: 1fr; gap: 4px; }
-  .stages li { grid-template-columns: 8rem 1fr auto; padding: 4px 8px; border-top-width: 1px; border-left-width: 3px; }
+  .stages { grid-template-columns: minmax(0, 1fr); gap: 4px; }
+  .stages li { grid-template-columns: 8rem minmax(0, 1fr) auto; padding: 4px 8px; border-top-width: 1px; border-left-width: 3px; }
   .stages li.done { border-left-color: var(--ok); border-top-color: var(--line); }
   .stages li.next { border-left-color: #c65a2e; border-top-color: var(--line); }
   .title { grid-row: 1; grid-column: 1; }
-  .text { grid-row: 1; grid-column: 2; }
+  .text { grid-row: 1; grid-column: 2; white-space: normal; }
   .stages li :deep(.n-button) { grid-row: 1; grid-column: 3; }
 }
 </style>

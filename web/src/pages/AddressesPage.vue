@@ -5,6 +5,7 @@ import type { DataTableColumns } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import type { AddressMap, MapCell } from '../api'
 import { call, siteCall } from '../api'
+import { plural } from '../format'
 import { useSite } from '../site'
 
 // A subnet, one cell per address. A block of 256 is a square; large subnets
@@ -23,7 +24,7 @@ watch(options, (list) => {
 }, { immediate: true })
 watch([subnet, () => site.revision, () => site.site], async () => {
   if (!subnet.value) return void (map.value = null)
-  map.value = await siteCall<AddressMap>('GET', 'map?subnet=' + encodeURIComponent(subnet.value)).catch(() => null)
+  map.value = await siteCall<AddressMap>('GET', 'map' + (subnet.value ? '?subnet=' + encodeURIComponent(subnet.value) : '')).catch(() => null)
 }, { immediate: true })
 watch(subnet, () => (zoomed.value = null))
 
@@ -104,7 +105,7 @@ async function keep() {
       <div class="legend" aria-hidden="true"><span><i class="free" /> free</span><span><i class="kept">×</i> kept</span><span><i class="planned">○</i> planned</span><span><i class="found">●</i> found</span><span><i class="conflict">!</i> conflict</span><span class="said mono">{{ said }}</span></div>
       <div v-if="large.length" class="blocks" :class="{ one: large.length === 1 }">
         <section v-for="b in large" :key="b.first" :aria-label="b.label">
-          <h3 class="mono">{{ b.label }} <span class="faint">{{ ['conflict', 'found', 'planned', 'kept'].filter((k) => b.counts[k]).map((k) => `${b.counts[k]} ${k}`).join(', ') }}</span></h3>
+          <h3 class="mono">{{ b.label }} <span class="faint">{{ ['conflict', 'found', 'planned', 'kept'].filter((k) => b.counts[k]).map((k) => (k === 'conflict' ? plural(b.counts[k], k) : `${b.counts[k]} ${k}`)).join(', ') }}</span></h3>
           <div class="block" role="img" tabindex="0" :aria-label="`${b.label} ${JSON.stringify(b.counts)}; the list says each address in words`" data-test="block" @keydown="key($event, b.first)" @mouseleave="hand = null">
             <template v-for="r in 256 / wide" :key="r">
               <span class="faint mono label">.{{ (r - 1) * wide }}</span>
@@ -117,7 +118,7 @@ async function keep() {
         <button v-for="b in blocks" :key="b.first" class="mini" :class="{ busy: Object.keys(b.counts).length }" @click="zoomed = b.first">
           <span class="mono">{{ b.label }}</span>
           <span class="bar"><span v-for="k in ['conflict', 'found', 'planned', 'kept']" :key="k" :class="k" :style="{ width: ((b.counts[k] ?? 0) / 256) * 100 + '%' }" /></span>
-          <span class="faint">{{ ['conflict', 'found', 'planned'].filter((k) => b.counts[k]).map((k) => `${b.counts[k]} ${k}`).join(', ') || (b.counts.kept ? `${b.counts.kept} kept` : 'free') }}</span>
+          <span class="faint">{{ ['conflict', 'found', 'planned'].filter((k) => b.counts[k]).map((k) => (k === 'conflict' ? plural(b.counts[k], k) : `${b.counts[k]} ${k}`)).join(', ') || (b.counts.kept ? `${b.counts.kept} kept` : 'free') }}</span>
         </button>
       </div>
     </template>

@@ -19,7 +19,7 @@ const levels = ref<string[]>([])
 const selected = ref<string[]>([])
 const marks: Record<string, string> = { stops: '▲', warning: '◆', hint: '·' }
 const order = ['stops', 'warning', 'hint']
-interface Row extends PlanFinding { id: string; who: string }
+interface Row extends PlanFinding { id: string; who: string; name: string }
 // What stops commissioning comes first.
 const all = computed<Row[]>(() => [
   ...site.planFindings.map((f, i) => ({ ...f, id: String(i), who: f.tag || (f.profile ? `all ${f.profile}` : 'the site') })),
@@ -27,10 +27,10 @@ const all = computed<Row[]>(() => [
   ...site.segmentFindings.filter((f) => f.kind !== 'plan-conflict').map((f, i) => ({ id: 's' + i, code: f.kind, level: f.quiet ? 'hint' : 'warning', tag: '', field: 'segment', who: f.tag || f.macs.slice(0, 3).join(' ') + (f.macs.length > 3 ? ` and ${f.macs.length - 3} more` : ''),
     reason: f.text + (f.next ? '; ' + f.next : '') })),
 ]
-  .sort((a, b) => order.indexOf(a.level) - order.indexOf(b.level)))
+  .map((f) => ({ ...f, name: f.code.replaceAll('-', ' ') })).sort((a, b) => order.indexOf(a.level) - order.indexOf(b.level)))
 const rows = computed(() => {
   const has = searched(search.value)
-  return all.value.filter((f) => (!levels.value.length || levels.value.includes(f.level)) && has(`${f.code} ${f.who} ${f.field} ${f.reason}`))
+  return all.value.filter((f) => (!levels.value.length || levels.value.includes(f.level)) && has(`${f.name} ${f.code} ${f.who} ${f.field} ${f.reason}`))
 })
 const count = (level: string) => all.value.filter((f) => f.level === level).length
 const safe = computed(() => all.value.filter((f) => f.mend?.safe).length)
@@ -38,7 +38,7 @@ const mendable = computed(() => rows.value.filter((f) => f.mend && f.tag && sele
 
 async function apply(list: Row[]) {
   try {
-    await siteCall<Edited>('PATCH', 'entries', { what: `mended: ${[...new Set(list.map((f) => f.code))].join(', ')}`, patches: list.map((f) => ({ tag: f.tag, set: { [f.mend!.field]: f.mend!.value } })), configured: false })
+    await siteCall<Edited>('PATCH', 'entries', { what: `mended: ${[...new Set(list.map((f) => f.name))].join(', ')}`, patches: list.map((f) => ({ tag: f.tag, set: { [f.mend!.field]: f.mend!.value } })), configured: false })
     selected.value = []
     await site.loadPlan()
   } catch (e) {
@@ -47,7 +47,7 @@ async function apply(list: Row[]) {
 }
 
 async function applySafe() {
-  const preview = await siteCall<Edited>('POST', 'mends?preview=true', { tags: [] }).catch((e: Error) => void message.error(e.message))
+  const preview = await siteCall<Edited>('POST', 'mends?preview=true', { all: true }).catch((e: Error) => void message.error(e.message))
   if (!preview) return
   dialog.info({
     title: plural(preview.changes.length, 'safe mend'),
@@ -57,7 +57,7 @@ async function applySafe() {
     negativeText: 'Cancel',
     positiveButtonProps: { 'data-test': 'mend-apply' } as object,
     onPositiveClick: async () => {
-      await siteCall('POST', 'mends', { tags: [] }).catch((e: Error) => message.error(e.message))
+      await siteCall('POST', 'mends', { all: true }).catch((e: Error) => message.error(e.message))
       await site.loadPlan()
     },
   })
@@ -71,7 +71,7 @@ const columns = computed<DataTableColumns<Row>>(() => narrow.value ? [
 ] : [
   { type: 'selection', width: 40, disabled: (f) => !f.mend || !f.tag },
   { title: 'Level', key: 'level', width: 95, sorter: (a, b) => order.indexOf(a.level) - order.indexOf(b.level), render: level },
-  { title: 'Finding', key: 'code', width: 150, sorter: text((f) => f.code) },
+  { title: 'Finding', key: 'name', width: 150, sorter: text((f) => f.name) },
   { title: 'Entry', key: 'who', width: 165, sorter: text((f) => f.who), className: 'wrap' },
   { title: 'Field', key: 'field', width: 130, sorter: text((f) => f.field), ellipsis: { tooltip: true } },
   { title: 'Reason', key: 'reason', minWidth: 300, className: 'wrap' },

@@ -38,7 +38,7 @@ function commission(tags: string[]) {
 }
 
 function verify(tags: string[]) {
-  void attempt(() => siteCall('POST', 'verifications', { tags }))
+  void attempt(() => siteCall('POST', 'verifications', tags.length ? { tags } : { all: true }))
 }
 
 function unmatch(tags: string[]) {

@@ -3,7 +3,7 @@ import { useMediaQuery } from '@vueuse/core'
 import { NButton, NDataTable, NInput, NSelect, NTabPane, NTabs, useMessage } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref } from 'vue'
-import { entryPath, siteCall } from '../api'
+import { siteCall } from '../api'
 import type { Device, Entry, Proposal, Scanned } from '../api'
 import AdoptDialog from '../components/AdoptDialog.vue'
 import EntryDrawer from '../components/EntryDrawer.vue'
@@ -46,6 +46,9 @@ const counted = computed(() => {
   for (const p of site.proposals.proposals) if (!p.part) n[p.by] = (n[p.by] ?? 0) + 1
   return Object.entries(n)
 })
+// What rests on the order alone among identical boxes is left out of "all".
+const certain = computed(() => site.proposals.proposals.filter((p) => !p.part && !p.guess).length)
+const guesses = computed(() => site.proposals.proposals.filter((p) => !p.part && p.guess).length)
 const parts = computed(() => [...new Set(site.proposals.proposals.filter((p) => p.part).map((p) => p.profile))])
 const matched = computed(() => {
   const has = searched(search.value)
@@ -63,7 +66,7 @@ const undo = () => attempt(async () => {
   await siteCall('POST', 'matches/undo', { tags: undoable.value.map((e) => e.tag) })
   undoing.value = []
 })
-const lock = (e: Entry) => attempt(() => siteCall('PUT', entryPath(e.tag) + '/lock', { locked: !e.locked }))
+const lock = (e: Entry) => attempt(() => siteCall('PUT', 'locks', { tags: [e.tag], locked: !e.locked }))
 function scanned(out: Scanned) {
   said.value = { text: out.text, good: out.outcome !== 'unknown' }
   if (out.outcome === 'entry') awaited.value = out.tag
@@ -118,7 +121,8 @@ const without = computed<DataTableColumns<Device>>(() => [
             <NButton v-for="[reason, n] in counted" :key="reason" size="small" :data-test="'accept-' + reason" @click="accept({ reasons: [reason] })">Accept {{ n }} {{ by(reason) }}</NButton>
             <NButton v-for="p in parts" :key="p" size="small" @click="accept({ profiles: [p] })">Take the part of {{ p }}</NButton>
             <span class="grow" />
-            <NButton v-if="counted.length" size="small" type="primary" data-test="match-accept" @click="accept({})">Accept all {{ counted.reduce((s, [, n]) => s + n, 0) }}</NButton>
+            <NButton v-if="counted.length" size="small" type="primary" data-test="match-accept" :disabled="!certain" @click="accept({ all: true })">Accept all certain {{ certain }}</NButton>
+            <span v-if="guesses" class="faint">{{ guesses }} by order alone are left out</span>
           </template>
         </div>
         <div v-if="site.proposals.open.length" class="open">

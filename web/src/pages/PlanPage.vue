@@ -2,7 +2,7 @@
 import { useMediaQuery, useStorage } from '@vueuse/core'
 import { NButton, NDropdown, NInput, NPopselect, NSelect, useMessage } from 'naive-ui'
 import { computed, onMounted, ref, shallowRef, watch } from 'vue'
-import type { Edited, Entry, Patch } from '../api'
+import type { Edited, Entry, Patch, Revision } from '../api'
 import { call, siteCall, sitePath, valueOf } from '../api'
 import AllocateDialog from '../components/AllocateDialog.vue'
 import EntryForm from '../components/EntryForm.vue'
@@ -13,7 +13,7 @@ import StateMark from '../components/StateMark.vue'
 import SubnetHint from '../components/SubnetHint.vue'
 import { plural, searched } from '../format'
 import type { Column, Field } from '../sheet'
-import { columnsOf, inverse, settingOf, helpOf, usual } from '../sheet'
+import { columnsOf, settingOf, helpOf, usual } from '../sheet'
 import { useSite } from '../site'
 
 const site = useSite()
@@ -56,28 +56,48 @@ const columnOptions = computed(() => fields.value.filter((f) => f.key !== 'tag')
 // What was typed is shown at once, and until the service has taken it.
 const pending = shallowRef(new Map<string, string>())
 watch(() => site.entries, () => (pending.value = new Map()))
-const undoable = ref<{ what: string; patches: Patch[] }[]>([])
 
-async function change(patches: Patch[], what: string, undoing = false) {
+async function change(patches: Patch[], what: string) {
   if (!patches.length) return
-  const was = new Map(site.entries.map((e) => [e.tag, e]))
   const next = new Map(pending.value)
   for (const p of patches) for (const [key, value] of Object.entries(p.set ?? {})) if (p.tag) next.set(p.tag + '\n' + key, value)
   pending.value = next
+  const done = siteCall<Edited>('PATCH', 'entries', { what, patches, configured: false }).then(site.loadPlan)
+  settled = Promise.allSettled([settled, done])
   try {
-    const out = await siteCall<Edited>('PATCH', 'entries', { what, patches, configured: false })
-    if (!undoing && out.revision) undoable.value.push({ what, patches: inverse(patches, was) })
-    await site.loadPlan()
+    await done
   } catch (e) {
     pending.value = new Map()
     message.error((e as Error).message + ((e as { cells?: { column?: string; value?: string; reason: string }[] }).cells ?? []).map((c) => ` ${c.column ?? ''} ${c.value ?? ''}: ${c.reason}.`).join(''), { duration: 9000, closable: true })
   }
 }
 
-function undo() {
-  const last = undoable.value.pop()
-  if (last) void change(last.patches, 'undone: ' + last.what, true)
+// The next step back and forward, of whoever made it. A step waits until what was
+// done before is done, and known: it is about that.
+let settled: Promise<unknown> = Promise.resolve()
+const revisions = ref<Revision[]>([])
+async function readRevisions() {
+  const { revision, key } = site
+  const list = key ? await siteCall<Revision[]>('GET', 'revisions').catch(() => []) : []
+  if (revision === site.revision && key === site.key) revisions.value = list
 }
+watch(() => [site.revision, site.key], readRevisions, { immediate: true })
+async function step(way: 'undo' | 'redo') {
+  await readRevisions()
+  const r = revisions.value.find((x) => x.may === way)
+  if (!r) return
+  try {
+    await siteCall<Edited>('POST', `revisions/${r.id}/${way}`)
+    await site.loadPlan()
+  } catch (e) {
+    message.error((e as Error).message, { duration: 9000, closable: true })
+  }
+}
+const back = computed(() => revisions.value.find((r) => r.may === 'undo'))
+const forward = computed(() => revisions.value.find((r) => r.may === 'redo'))
+const inTurn = (way: 'undo' | 'redo') => (settled = settled.then(() => step(way)))
+const undo = () => inTurn('undo')
+const redo = () => inTurn('redo')
 
 // What the foot of the page says of the cell in hand.
 const at = shallowRef<{ entry: Entry | null; column: Column } | null>(null)
@@ -106,7 +126,7 @@ function onTyping(patch: Patch | null) {
 
 const mends = computed(() => site.planFindings.filter((f) => f.mend?.safe).length)
 async function mend() {
-  const out = await siteCall<Edited>('POST', 'mends', { tags: [] }).catch((e: Error) => void message.error(e.message))
+  const out = await siteCall<Edited>('POST', 'mends', { all: true }).catch((e: Error) => void message.error(e.message))
   if (!out) return
   message.success(`${plural(out.changes.length, 'mend')}: ${out.changes.slice(0, 3).map((c) => `${c.tag} ${c.field} ${c.after}`).join('; ')}${out.changes.length > 3 ? ' …' : ''}`, { duration: 8000, closable: true })
   await site.loadPlan()
@@ -142,7 +162,8 @@ function save(format: string) {
         <NButton size="small" :disabled="!site.entries.length" @click="allocating = true">Addresses</NButton>
         <NButton v-if="!narrow" size="small" :disabled="selected.length < 2" title="Ctrl+D" @click="sheet?.fillDown()">Fill down</NButton>
         <NButton v-if="!narrow" size="small" :disabled="!selected.length" @click="remove">Remove</NButton>
-        <NButton size="small" :disabled="!undoable.length" title="Ctrl+Z" data-test="plan-undo" @click="undo">Undo</NButton>
+        <NButton size="small" :disabled="!back" :title="back ? `Ctrl+Z: ${back.what}` : 'Ctrl+Z'" data-test="plan-undo" @click="undo">Undo</NButton>
+        <NButton size="small" :disabled="!forward" :title="forward ? `Ctrl+Y: ${forward.what}` : 'Ctrl+Y'" data-test="plan-redo" @click="redo">Redo</NButton>
         <NButton v-if="mends" size="small" type="primary" data-test="plan-mend" @click="mend">Mend {{ mends }}</NButton>
       </template>
     </div>
@@ -160,7 +181,7 @@ function save(format: string) {
       <li v-if="!rows.length" class="faint">Nothing here. Add entries, or import a file.</li>
     </ul>
     <PlanSheet v-else-if="fields.length" ref="sheet" :rows="rows" :columns="columns" :readonly="!site.mayPlan" :pending="pending"
-      @change="change" @at="(entry, column) => (at = { entry, column })" @typing="onTyping" @select="selected = $event" @undo="undo" @open="(t) => open([t])" />
+      @change="change" @at="(entry, column) => (at = { entry, column })" @typing="onTyping" @select="selected = $event" @undo="undo" @redo="redo" @open="(t) => open([t])" />
     <div v-if="!narrow && site.key" class="says" role="status" data-test="plan-foot">
       <template v-if="typing.length"><span v-for="t in typing" :key="t" class="bad">▲ {{ t }}</span></template>
       <template v-else-if="here.length"><span v-for="f in here" :key="f.code" :class="f.level === 'stops' ? 'bad' : 'warn'">{{ f.level === 'stops' ? '▲' : '◆' }} {{ f.reason }}

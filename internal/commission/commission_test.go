@@ -1,0 +1,180 @@
+package commission_test
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"redstart/internal/commission"
+	"redstart/internal/core/address"
+	"redstart/internal/core/device"
+	"redstart/internal/core/plan"
+	"redstart/internal/core/problem"
+	"redstart/internal/core/procedure"
+	"redstart/internal/lan"
+	"redstart/internal/lan/bench"
+	"redstart/internal/lan/segment"
+	"redstart/internal/store"
+	"redstart/internal/vault"
+	"redstart/profiles"
+)
+
+func planned(t *testing.T, entries ...plan.Entry) plan.Plan {
+	t.Helper()
+	set, _, err := profiles.Load("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return plan.Plan{Site: plan.Site{Key: "s", Name: "S", Subnets: []plan.Subnet{{Name: "main", Prefix: netip.MustParsePrefix("10.40.8.0/22"), Gateway: netip.MustParseAddr("10.40.8.1")}}}, Profiles: set, Entries: entries}
+}
+
+func camera(tag string, host byte) plan.Entry {
+	return plan.Entry{Tag: tag, Kind: "camera", Profile: "ovalis-c20", Name: strings.ToLower(tag), Address: netip.AddrFrom4([4]byte{10, 40, 9, host})}
+}
+
+func box(n byte) address.MAC { return address.MAC{0x0a, 0x4f, 0x56, 0, 0, n} }
+
+func matched(e plan.Entry, mac address.MAC) store.Entry {
+	return store.Entry{Entry: e, State: store.Matched, Device: mac}
+}
+
+func whys(r commission.Rehearsal) string {
+	var list []string
+	for _, l := range r.Left {
+		list = append(list, l.Tag+": "+l.Why)
+	}
+	return strings.Join(list, "\n")
+}
+
+func TestARehearsalSaysWhoIsLeftOut(t *testing.T) {
+	a, b, c := camera("A", 10), camera("B", 11), camera("C", 12)
+	wired := camera("D", 13)
+	wired.NotWired = true
+	clock := plan.Entry{Tag: "E", Kind: "clock", Profile: "clepsydra-k3", Name: "E", Address: netip.MustParseAddr("10.40.9.14")}
+	p := planned(t, a, b, c, wired, clock)
+	entries := []store.Entry{matched(a, box(1)), matched(b, box(2)), {Entry: c, State: store.Planned}, matched(wired, box(4)), matched(clock, box(5))}
+	r := commission.Rehearse(p, entries, commission.Known{Opens: map[address.MAC]procedure.Login{box(1): {Known: true, User: "operator", Stamp: "each 0"}}})
+	if len(r.Devices) != 2 || r.Devices[0].Tag != "A" || !strings.Contains(r.Devices[0].Steps[2].Text, "keep its password") || !strings.Contains(r.Devices[1].Steps[2].Text, "set a new password") {
+		t.Errorf("%+v", r.Devices)
+	}
+	for _, want := range []string{"C: no device is matched", "D: it is not wired yet", "E: the plan is wrong"} {
+		if !strings.Contains(whys(r), want) && !(strings.HasPrefix(want, "E") && strings.Contains(whys(r), "E: its profile does not say")) {
+			t.Errorf("%q is not in\n%s", want, whys(r))
+		}
+	}
+	// A holder that is to move away itself, and a circle of two.
+	known := commission.Known{Holds: map[address.MAC]netip.Addr{box(1): b.Address, box(2): netip.MustParseAddr("10.40.9.50")}}
+	if r = commission.Rehearse(p, entries[:2], known); len(r.Devices) != 1 || !strings.Contains(whys(r), "B: its address 10.40.9.11 is still that of A; commission A first") {
+		t.Errorf("%d devices\n%s", len(r.Devices), whys(r))
+	}
+	known.Holds[box(2)] = a.Address
+	if r = commission.Rehearse(p, entries[:2], known); len(r.Devices) != 0 || !strings.Contains(whys(r), "A: addresses go around in a circle: A wants that of B wants that of A") {
+		t.Errorf("%d devices\n%s", len(r.Devices), whys(r))
+	}
+}
+
+func TestHowLongIsLeft(t *testing.T) {
+	p := planned(t)
+	now := time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
+	d := func(state string, began time.Duration) store.RunDevice {
+		return store.RunDevice{Profile: "ovalis-c20", State: state, StartedAt: store.Stamp{Time: now.Add(-began)}, EndedAt: store.Stamp{Time: now}}
+	}
+	if left := commission.Left(store.Run{Devices: []store.RunDevice{d(store.Done, 5*time.Second), d(store.Running, 2*time.Second)}}, p.Profiles, now); left != 3*time.Second {
+		t.Errorf("one took 5 s, another is at it for 2 s: %s left", left)
+	}
+	if left := commission.Left(store.Run{Devices: []store.RunDevice{d(store.Done, time.Second), d(store.Failed, time.Second)}}, p.Profiles, now); left != 0 {
+		t.Errorf("all are done: %s left", left)
+	}
+}
+
+// stage is a run over one camera on a segment where nobody is.
+func stage(t *testing.T) (*commission.Runner, store.Run, *store.Store, lan.Port) {
+	t.Helper()
+	ctx := context.Background()
+	dir := t.TempDir()
+	records, err := store.Open(ctx, dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { records.Close() })
+	v, err := vault.Open(ctx, dir, records)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := planned(t, camera("A", 10))
+	site, err := records.AddSite(ctx, p.Site, "x")
+	if err == nil {
+		_, err = site.Revise(ctx, "x", "planned", store.Changes{Edits: []store.Edit{{After: &p.Entries[0]}}, Matches: []store.Match{{Tag: "A", MAC: box(1), By: "hand"}}})
+	}
+	if err == nil {
+		err = site.Sight(ctx, device.Sighting{MAC: box(1), Protocol: "arp", At: time.Now(), Facts: map[string]string{device.Address: "192.168.77.20"}}, nil)
+	}
+	entries, err2 := site.Entries(ctx)
+	if err := errors.Join(err, err2); err != nil {
+		t.Fatal(err)
+	}
+	var s segment.Segment
+	port := s.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 64)
+	r := &commission.Runner{Bench: bench.New(port), Store: site, Vault: v, Plan: p, Log: slog.New(slog.DiscardHandler), Notify: func(store.RunDevice) {}}
+	t.Cleanup(func() { r.Bench.Close() })
+	run, err := r.Prepare(ctx, "x", commission.Rehearse(p, entries, commission.Known{}), entries, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r, run, records, port
+}
+
+// A segment that goes, and records that are closed, cut the run off; no device has
+// failed for it.
+func TestWhatIsOursCutsTheRunOff(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	for name, take := range map[string]func(*commission.Runner, *store.Store, lan.Port){
+		"the segment": func(r *commission.Runner, _ *store.Store, _ lan.Port) { r.Bench.Close() },
+	} {
+		r, run, records, port := stage(t)
+		take(r, records, port)
+		err := r.Carry(ctx, run, nil, make(chan struct{}))
+		if !errors.Is(err, lan.ErrClosed) {
+			t.Errorf("%s: %v", name, err)
+		}
+		if run, err = records.Run(ctx, run.ID); err != nil || run.Devices[0].State == store.Failed {
+			t.Errorf("%s: the device is %s, %v", name, run.Devices[0].State, err)
+		}
+		if e, err := r.Store.Entry(ctx, "A"); err != nil || e.State == store.Attention {
+			t.Errorf("%s: the entry is %s: %s, %v", name, e.State, e.Reason, err)
+		}
+	}
+}
+
+// A defect in one device's work is that device's failure, and ends nothing else.
+func TestADefectIsOneDevicesFailure(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	r, run, records, _ := stage(t)
+	healthy := r.Bench
+	r.Bench = nil // whatever is done with it panics
+	err := r.Carry(ctx, run, nil, make(chan struct{}))
+	r.Bench = healthy
+	if err != nil {
+		t.Fatal(err)
+	}
+	run, err = records.Run(ctx, run.ID)
+	if err != nil || run.State != store.Done || run.Devices[0].State != store.Failed || !strings.Contains(run.Devices[0].Error, "a defect of ours") {
+		t.Errorf("%s, %+v, %v", run.State, run.Devices, err)
+	}
+}
+
+func TestNothingToDoSaysWhy(t *testing.T) {
+	t.Parallel()
+	r, _, _, _ := stage(t)
+	_, err := r.Prepare(context.Background(), "x", commission.Rehearsal{Left: []commission.LeftOut{{"A", "it is not wired yet"}, {"B", "it is not wired yet"}, {"C", "no device is matched with it"}}}, nil, false)
+	cells := problem.Cells(err)
+	if problem.KindOf(err) != problem.Conflict || len(cells) != 2 || cells[0].String() != "A, B: it is not wired yet" || cells[1].String() != "C: no device is matched with it" {
+		t.Errorf("%v, %v", err, cells)
+	}
+}

@@ -1,0 +1,162 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"redstart/internal/commission"
+	"redstart/internal/core/check"
+	"redstart/internal/core/problem"
+	"redstart/internal/core/procedure"
+	"redstart/internal/store"
+	"redstart/internal/verify"
+)
+
+// SetByHand marks entries as set by hand, all or none: by a person who did what no
+// run can do yet. Verification then looks at all that can be looked at.
+func (s *Site) SetByHand(ctx context.Context, in Chosen, who string) ([]string, error) {
+	if err := in.check(); err != nil {
+		return nil, err
+	}
+	p, all, err := s.bare(ctx)
+	if err != nil {
+		return nil, err
+	}
+	chosen, err := choose(all, in.Tags)
+	if err != nil {
+		return nil, err
+	}
+	r := p.Resolve()
+	var list []store.HandSet
+	tags := []string{}
+	for _, e := range chosen {
+		q := p.Profiles[e.Profile]
+		byHand := q != nil && !q.Sets()
+		switch {
+		case in.All && (!byHand || e.State != store.Matched):
+			continue
+		case e.Device.IsZero():
+			return nil, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(e.Tag)
+		case !byHand:
+			return nil, problem.New(problem.Conflict, "a run can set it", "commission it: redstart commission "+e.Tag).About(e.Tag)
+		case e.State == store.Configuring:
+			return nil, problem.New(problem.Conflict, "a run is setting its device", "wait until it is done").About(e.Tag)
+		}
+		list = append(list, store.HandSet{Tag: e.Tag, MAC: e.Device, Given: procedure.For(r, e.Entry, q)})
+		tags = append(tags, e.Tag)
+	}
+	if len(list) == 0 {
+		return nil, problem.New(problem.Conflict, "no matched entry waits to be set by hand", "")
+	}
+	defer s.publishEntries()
+	return tags, s.store.SetByHand(ctx, list, who)
+}
+
+// Verify starts a verification; all are those that are configured, by a run or by hand.
+func (s *Site) Verify(ctx context.Context, who string, in VerifyOptions) (Activity, error) {
+	if err := in.check(); err != nil {
+		return Activity{}, err
+	}
+	tags, restart := in.Tags, in.Restart
+	switch restart {
+	case "":
+		restart = verify.Needed
+	case verify.Needed, verify.Always, verify.Never:
+	default:
+		return Activity{}, problem.New(problem.Usage, "restart must be needed, always or never", "")
+	}
+	if err := s.unlocked(); err != nil {
+		return Activity{}, err
+	}
+	p, all, err := s.bare(ctx)
+	if err != nil {
+		return Activity{}, err
+	}
+	avoid, r := p.Needs(), p.Resolve()
+	verifier := &verify.Verifier{Bench: s.bench(), Store: s.store, Vault: s.vault, Profiles: p.Profiles, Log: s.log}
+	chosen, err := choose(all, tags)
+	if err != nil {
+		return Activity{}, err
+	}
+	var entries []store.Entry
+	for _, e := range chosen {
+		switch {
+		case len(tags) > 0 && e.Device.IsZero():
+			return Activity{}, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(e.Tag)
+		case len(tags) > 0 && e.State == store.Configuring:
+			return Activity{}, problem.New(problem.Conflict, "a run is setting its device", "wait until it is done, or give the run up").About(e.Tag)
+		case len(tags) > 0 && !e.Address.IsValid():
+			return Activity{}, problem.New(problem.Conflict, "it has no planned address", "plan one: redstart plan set "+e.Tag+" address=next").About(e.Tag)
+		case len(tags) > 0, e.State == store.Configured, e.State == store.Verified, e.State == store.Attention && !e.CheckedAt.IsZero():
+			entries = append(entries, e)
+		}
+	}
+	if len(entries) == 0 {
+		return Activity{}, problem.New(problem.Conflict, "nothing is configured yet", "commission first: redstart commission")
+	}
+	return s.begin(Activity{Site: s.store.Key, Kind: Verifying, Total: len(entries), Text: "looking at the devices afresh"}, nil, func(ctx context.Context, stop <-chan struct{}) error {
+		slots := make(chan struct{}, verifySideBySide)
+		var all sync.WaitGroup
+		ctx, cut := context.WithCancelCause(ctx)
+		defer cut(nil)
+		for _, e := range entries {
+			select {
+			case slots <- struct{}{}:
+			case <-stop:
+				all.Wait()
+				return nil
+			case <-ctx.Done():
+				all.Wait()
+				return context.Cause(ctx)
+			}
+			all.Add(1)
+			go func() {
+				defer all.Done()
+				defer func() { <-slots }()
+				list, err := verifier.Entry(ctx, r, e, restart, avoid, who)
+				if ctx.Err() != nil {
+					return
+				}
+				if err != nil {
+					s.log.Error("a device could not be verified", "tag", e.Tag, "error", err)
+					if cutsOff(err) {
+						cut(err)
+						return
+					}
+				}
+				s.publishEntry(e.Tag)
+				s.progress(func(a *Activity) {
+					a.Done++
+					switch {
+					case err != nil || len(check.Failing(list)) > 0:
+						a.Failed++
+					case !check.Verified(list):
+						a.Unsure++
+					}
+					// What the rest takes, judged by what this much took.
+					a.Seconds = time.Since(a.Began).Seconds() / float64(a.Done) * float64(a.Total-a.Done)
+					a.Text = fmt.Sprintf("%d of %d verified", a.Done-a.Failed-a.Unsure, a.Total)
+					if a.Unsure > 0 {
+						a.Text += fmt.Sprintf(", %d not in everything", a.Unsure)
+					}
+				})
+			}()
+		}
+		all.Wait()
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		return nil
+	})
+}
+
+// verifySideBySide is how many devices are looked at at the same time.
+const verifySideBySide = commission.SideBySide
+
+// VerifyOptions say what is verified.
+type VerifyOptions struct {
+	Chosen
+	Restart string `json:"restart,omitempty"` // needed, always or never
+}

@@ -1,0 +1,79 @@
+package vault
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/problem"
+	"redstart/internal/core/profile"
+	"redstart/internal/store"
+)
+
+// Tries hands out the logins that may be tried at one box: each once, none that
+// it refused before, and fewer than its family takes before it blocks.
+type Tries struct {
+	vault    *Vault
+	mac      address.MAC
+	accounts profile.Accounts
+	by       string // what is told to have told the state of a credential
+	tried    map[profile.Login]bool
+}
+
+// Try begins to try logins at a box.
+func (v *Vault) Try(mac address.MAC, accounts profile.Accounts, by string) *Tries {
+	return &Tries{v, mac, accounts, by, map[profile.Login]bool{}}
+}
+
+// Candidates lists the stored logins that are worth trying, in their order: what
+// a run that was cut off may have set, then what was accepted last.
+func (t *Tries) Candidates(ctx context.Context) (list []Login, err error) {
+	all, err := t.vault.Logins(ctx, t.mac)
+	if err != nil {
+		return nil, err
+	}
+	for _, state := range []string{store.Pending, store.Accepted} {
+		for _, l := range all {
+			if l.State == state && !t.tried[l.Login] {
+				list = append(list, l)
+			}
+		}
+	}
+	return list, nil
+}
+
+// May says whether one more login may be tried now; it is an error, about the
+// box, when that could block it.
+func (t *Tries) May(ctx context.Context, login profile.Login) error {
+	if t.tried[login] {
+		return problem.New(problem.Device, "this login was tried already", "")
+	}
+	c, err := t.vault.store.Conduct(ctx, t.mac)
+	if err != nil {
+		return err
+	}
+	limit, until := t.accounts.TriesBeforeBlock(), c.WrongAt.Add(t.accounts.BlockTime())
+	if c.Wrong+1 >= limit && time.Now().Before(until) {
+		return problem.New(problem.Device, fmt.Sprintf("it refused %d logins, and may block at %d, so no other was tried", c.Wrong, limit),
+			fmt.Sprintf("wait until %s, or give its password: redstart vault learn", until.Local().Format("15:04:05"))).About(t.mac.String())
+	}
+	t.tried[login] = true
+	return nil
+}
+
+// Accepted notes that the box took a stored login; id 0 is one that is not stored.
+func (t *Tries) Accepted(ctx context.Context, l Login) error {
+	if err := t.vault.store.ClearWrong(ctx, t.mac); err != nil || l.ID == 0 {
+		return err
+	}
+	return t.vault.store.SetCredential(ctx, t.mac, l.ID, store.Accepted, t.by)
+}
+
+// Refused notes that the box refused a login; id 0 is one that is not stored.
+func (t *Tries) Refused(ctx context.Context, l Login) error {
+	if err := t.vault.store.AddWrong(ctx, t.mac); err != nil || l.ID == 0 {
+		return err
+	}
+	return t.vault.store.SetCredential(ctx, t.mac, l.ID, store.Refused, t.by)
+}

@@ -1,0 +1,114 @@
+package verify_test
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/check"
+	"redstart/internal/core/plan"
+	"redstart/internal/core/problem"
+	"redstart/internal/lan/bench"
+	"redstart/internal/lan/segment"
+	"redstart/internal/store"
+	"redstart/internal/vault"
+	"redstart/internal/verify"
+	"redstart/profiles"
+)
+
+var box = address.MAC{0x0a, 0x4f, 0x56, 0, 0, 1}
+
+// stage is a verifier over one matched camera, on a segment where nobody answers.
+func stage(t *testing.T) (*verify.Verifier, plan.Resolver, store.Entry) {
+	t.Helper()
+	ctx := context.Background()
+	dir := t.TempDir()
+	records, err := store.Open(ctx, dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { records.Close() })
+	v, err := vault.Open(ctx, dir, records)
+	if err != nil {
+		t.Fatal(err)
+	}
+	set, _, err := profiles.Load("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	e := plan.Entry{Tag: "A", Kind: "camera", Profile: "ovalis-c20", Name: "a", Address: netip.MustParseAddr("10.40.9.10")}
+	p := plan.Plan{Site: plan.Site{Key: "s", Name: "S", Subnets: []plan.Subnet{{Name: "main", Prefix: netip.MustParsePrefix("10.40.8.0/22")}}}, Profiles: set, Entries: []plan.Entry{e}}
+	site, err := records.AddSite(ctx, p.Site, "x")
+	if err == nil {
+		_, err = site.Revise(ctx, "x", "planned", store.Changes{Edits: []store.Edit{{After: &e}}, Matches: []store.Match{{Tag: "A", MAC: box, By: "hand"}}})
+	}
+	entry, err2 := site.Entry(ctx, "A")
+	if err := errors.Join(err, err2); err != nil {
+		t.Fatal(err)
+	}
+	var s segment.Segment
+	w := &verify.Verifier{Bench: bench.New(s.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 64)), Store: site, Vault: v, Profiles: set, Log: slog.New(slog.DiscardHandler)}
+	t.Cleanup(func() { w.Bench.Close() })
+	return w, p.Resolve(), entry
+}
+
+// A box that is not there is said to be away; the rest was not looked at, which is
+// neither passed nor failed.
+func TestWhatIsAwayWasNotLookedAt(t *testing.T) {
+	t.Parallel()
+	w, r, e := stage(t)
+	list, err := w.Entry(context.Background(), r, e, verify.Always, nil, "x")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if check.Verified(list) || len(check.Failing(list)) == 0 {
+		t.Errorf("%+v", list)
+	}
+	for _, c := range list {
+		if strings.Contains(c.Name, "login") && c.Verdict != check.NotLookedAt || c.Verdict == check.Passed {
+			t.Errorf("%s is %v: %s", c.Name, c.Verdict, c.Observed)
+		}
+	}
+	now, err := w.Store.Entry(context.Background(), "A")
+	if err != nil || now.State != store.Attention || !strings.Contains(now.Reason, "address held by: expected 0a:4f:56:00:00:01, observed nobody") {
+		t.Errorf("%s: %s, %v", now.State, now.Reason, err)
+	}
+}
+
+// What cannot be looked at is said, and changes nothing; a defect of ours is no
+// fault of the device.
+func TestWhatCannotBeLookedAt(t *testing.T) {
+	t.Parallel()
+	w, r, e := stage(t)
+	ctx := context.Background()
+	nowhere, other, stranger := e, e, e
+	nowhere.Address = netip.Addr{}
+	other.Profile = "gone"
+	stranger.Device = address.MAC{0x0a, 0x4f, 0x56, 0, 0, 2}
+	for _, c := range []struct {
+		e    store.Entry
+		want string
+	}{
+		{nowhere, "it has no planned address"},
+		{other, "its profile gone is gone"},
+		{stranger, "matched anew meanwhile"}, // it was matched anew while it was looked at
+	} {
+		if _, err := w.Entry(ctx, r, c.e, verify.Never, nil, "x"); problem.KindOf(err) != problem.Conflict || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%v, not %q", err, c.want)
+		}
+	}
+	healthy := w.Bench
+	w.Bench = nil // whatever is done with it panics
+	_, err := w.Entry(ctx, r, e, verify.Never, nil, "x")
+	w.Bench = healthy
+	if err == nil || !strings.Contains(err.Error(), "a defect of ours") {
+		t.Errorf("%v", err)
+	}
+	if now, err := w.Store.Entry(ctx, "A"); err != nil || now.State != store.Matched {
+		t.Errorf("%s: %s, %v", now.State, now.Reason, err)
+	}
+}
