@@ -152,6 +152,14 @@ func (l *look) observe(ctx context.Context, conduct store.Conduct, restart strin
 	if saw.Holders, err = l.Bench.Holders(ctx, l.e.Address); err != nil {
 		return saw, err
 	}
+	if here && !slices.Contains(saw.Holders, l.e.Device) { // it may have been busy
+		if here, err = l.Bench.Holds(ctx, l.e.Device, l.e.Address); err != nil {
+			return saw, err
+		}
+		if here {
+			saw.Holders = append(saw.Holders, l.e.Device)
+		}
+	}
 	saw.Held = true
 	if !slices.Contains(saw.Holders, l.e.Device) {
 		// Nothing else can be asked.

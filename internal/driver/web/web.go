@@ -105,6 +105,7 @@ func (c *Client) Certificate() string { return c.cert }
 func (c *Client) Do(ctx context.Context, m profile.Move, vars map[string]string) (map[string]string, error) {
 	ctx, cancel := context.WithTimeout(ctx, moveTime)
 	defer cancel()
+	began := time.Now()
 	request, err := c.request(ctx, m, vars)
 	if err != nil {
 		return nil, err
@@ -116,7 +117,7 @@ func (c *Client) Do(ctx context.Context, m profile.Move, vars map[string]string)
 			err = outer.Err // the URL may hold a secret
 		}
 		if errors.Is(err, context.DeadlineExceeded) {
-			return nil, fmt.Errorf("%w within %s", ErrNoAnswer, moveTime)
+			return nil, fmt.Errorf("%w within %.0f s", ErrNoAnswer, time.Since(began).Seconds())
 		}
 		return nil, fmt.Errorf("%w: %w", ErrNoAnswer, err)
 	}

@@ -115,6 +115,7 @@ func (r *Restart) Close() {
 // Wait waits until the box is where it should be and has shown that it
 // restarted, or until it is plain that it has not.
 func (r *Restart) Wait(ctx context.Context) (Result, error) {
+	all := ctx
 	ctx, cancel := context.WithTimeout(ctx, time.Duration(r.rules.AtMost))
 	defer cancel()
 	next := time.NewTicker(round)
@@ -135,8 +136,8 @@ func (r *Restart) Wait(ctx context.Context) (Result, error) {
 			continue
 		case <-next.C:
 		case <-ctx.Done():
-			if context.Cause(ctx) != context.DeadlineExceeded {
-				return result(), ctx.Err()
+			if err := r.lastLook(all, next, xid); err != nil {
+				return result(), err
 			}
 			return result(), r.lost(unsure)
 		}
@@ -159,11 +160,39 @@ func (r *Restart) Wait(ctx context.Context) (Result, error) {
 		case err != nil && r.Fatal != nil && r.Fatal(err):
 			return result(), err
 		case err != nil:
+			// It may have gone while it was asked.
 			unsure = err
+			r.forget(xid)
 		case sure && time.Since(r.began) >= grace:
 			return result(), ErrNoRestart
 		}
 	}
+}
+
+// lastLook finds out whether the box is there when the time is up.
+func (r *Restart) lastLook(ctx context.Context, next *time.Ticker, xid uint32) error {
+	r.forget(xid)
+	for range lately / round {
+		if err := r.question(xid); err != nil {
+			return err
+		}
+		select {
+		case <-next.C:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		if r.drain(xid); r.here {
+			break
+		}
+	}
+	return nil
+}
+
+// forget takes the box for gone until it is heard anew; what waits to be heard is
+// from before.
+func (r *Restart) forget(xid uint32) {
+	r.drain(xid)
+	r.here, r.at = false, netip.Addr{}
 }
 
 // elsewhere says what is wrong with a box that is there, but not at its address.
@@ -218,14 +247,7 @@ func (r *Restart) hear(f ethernet.Frame, xid uint32) {
 // count ends a round: what came in is taken in first, so that a busy computer
 // does not take for silence what it has not looked at.
 func (r *Restart) count(xid uint32) {
-	for more := true; more; {
-		select {
-		case f := <-r.watch.ear.Frames():
-			r.hear(f, xid)
-		default:
-			more = false
-		}
-	}
+	r.drain(xid)
 	if r.heard {
 		r.silent = 0
 	} else {
@@ -236,6 +258,18 @@ func (r *Restart) count(xid uint32) {
 		}
 	}
 	r.heard = false
+}
+
+// drain takes in what was heard and not looked at yet.
+func (r *Restart) drain(xid uint32) {
+	for {
+		select {
+		case f := <-r.watch.ear.Frames():
+			r.hear(f, xid)
+		default:
+			return
+		}
+	}
 }
 
 // shown looks for what shows that the box, which is where it should be,

@@ -189,6 +189,26 @@ func TestANewAddressIsNoRestart(t *testing.T) {
 	}
 }
 
+// A box that goes dark while it is asked about its up-time is gone when the time is
+// up, not "there".
+func TestGoneWhileItIsAsked(t *testing.T) {
+	b, a := stage(t)
+	a.at <- planned
+	r := &watch.Restart{}
+	defer r.Close()
+	p := model("uptime")
+	p.Restart.AtMost = profile.Duration(forNever)
+	r.Begin(limited(t, time.Minute), b, box, p, planned, planned, 24)
+	r.Tell = func(ctx context.Context, _ netip.Addr) (map[string]string, error) {
+		a.at <- netip.Addr{}
+		<-ctx.Done()
+		return nil, ctx.Err()
+	}
+	if out, err := r.Wait(limited(t, time.Minute)); !errors.Is(err, watch.ErrNoReturn) || out.Here {
+		t.Errorf("it is said to be here: %+v, %v", out, err)
+	}
+}
+
 func TestNeverBackAndBackAtTheOldAddress(t *testing.T) {
 	b, a := stage(t)
 	a.at <- old
