@@ -141,7 +141,7 @@ func (r *rig) console(b *testing.B, took map[string]float64) {
 	}
 	defer stop()
 	began := time.Now()
-	if err := chromedp.Do(page, chromedp.Navigate(r.url+"/plan#once="+token), chromedp.WaitVisible(chromedp.CSS(`[data-cell="MON-1/tag"]`))); err != nil {
+	if err := chromedp.Do(page, chromedp.Navigate(r.url+"/plan#once="+token), browser.Seen(chromedp.CSS(`[data-cell="MON-1/tag"]`))); err != nil {
 		b.Fatal(err)
 	}
 	took["open"] = float64(time.Since(began).Milliseconds())

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -21,9 +22,28 @@ type tab struct {
 	ctx context.Context
 }
 
+// chromium is the browser that the tests share; each page has its own cookies.
+var chromium = sync.OnceValues(func() (context.Context, error) {
+	ctx, stop, err := browser.Start(context.Background())
+	endChromium = stop
+	return ctx, err
+})
+
+var endChromium context.CancelFunc
+
+// openTab opens a page; with options, in a browser of its own.
 func openTab(t *testing.T, width, height int, more ...chromedp.ExecAllocatorOption) *tab {
 	t.Helper()
-	ctx, stop, err := browser.Open(context.Background(), width, height, more...)
+	var ctx context.Context
+	var stop context.CancelFunc
+	shared, err := chromium()
+	switch {
+	case err != nil:
+	case len(more) > 0:
+		ctx, stop, err = browser.Open(context.Background(), width, height, more...)
+	default:
+		ctx, stop, err = browser.Page(shared, width, height)
+	}
 	if errors.Is(err, browser.ErrMissing) {
 		t.Fatal(err) // make test installs it; a missing browser must not pass for a tested console
 	}
@@ -60,11 +80,11 @@ func (b *tab) text() string {
 }
 
 func shows(format string, args ...any) browser.Step {
-	return chromedp.WaitVisible(chromedp.Search(fmt.Sprintf(`//*[text()[contains(normalize-space(.), "%s")]]`, fmt.Sprintf(format, args...))))
+	return browser.Seen(chromedp.Search(fmt.Sprintf(`//*[text()[contains(normalize-space(.), "%s")]]`, fmt.Sprintf(format, args...))))
 }
 
 func count(stage, text string) browser.Step {
-	return chromedp.WaitVisible(chromedp.Search(fmt.Sprintf(`//*[@data-test="count-%s" and contains(., "%s")]`, stage, text)))
+	return browser.Seen(chromedp.Search(fmt.Sprintf(`//*[@data-test="count-%s" and contains(., "%s")]`, stage, text)))
 }
 
 // From an empty plan to verified, in the console alone, with the page changing
@@ -80,13 +100,13 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := openTab(t, 1280, 800)
-	b.do(chromedp.Navigate(r.url+"/#once="+token), count("plan", "empty"), chromedp.WaitVisible(chromedp.Search(`//*[@data-test="live" and contains(., "live")]`)))
+	b.do(chromedp.Navigate(r.url+"/#once="+token), count("plan", "empty"), browser.Seen(chromedp.Search(`//*[@data-test="live" and contains(., "live")]`)))
 	if at, err := chromedp.Run(b.ctx, chromedp.Location()); err != nil || strings.Contains(at, "once") {
 		t.Errorf("the link's token stays in the address bar: %v", err)
 	}
 
 	file := browser.Mark("plan-file")
-	b.do(browser.Press("stage-plan"), chromedp.SetUploadFiles(file, []string{wrongFile}), chromedp.WaitVisible(browser.Mark("import-error")), shows("10.40.8.300"))
+	b.do(browser.Press("stage-plan"), chromedp.SetUploadFiles(file, []string{wrongFile}), browser.Seen(browser.Mark("import-error")), shows("10.40.8.300"))
 	has(t, "refused import", b.text(), "The plan was refused whole because of one mistake", "is not an IPv4 address")
 	if n := len(r.entries()); n != 0 {
 		t.Fatalf("%d entries came from a refused file", n)
@@ -114,7 +134,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	b.do(count("verify", "7 of 8"), shows("observed changed-by-hand"))
 
 	// The drawer shows the checks and, only on purpose, the password.
-	b.do(browser.Click(chromedp.CSS(`[data-name="entries"]`)), browser.Click(chromedp.Search(`//button[@data-test="tag" and text()="HALL-CAM-01"]`)), chromedp.WaitVisible(browser.Mark("checks")), shows("kept over a restart"))
+	b.do(browser.Click(chromedp.CSS(`[data-name="entries"]`)), browser.Click(chromedp.Search(`//button[@data-test="tag" and text()="HALL-CAM-01"]`)), browser.Seen(browser.Mark("checks")), shows("kept over a restart"))
 	password := ""
 	for _, device := range r.site.Boxes {
 		if r.entryOf(device).Tag == "HALL-CAM-01" {
@@ -141,7 +161,7 @@ func TestWrongSignInIsRefusedInTheConsole(t *testing.T) {
 	b := openTab(t, 390, 800)
 	field := chromedp.CSS("#password")
 	button := chromedp.CSS(`button[type="submit"]`)
-	b.do(chromedp.Navigate(r.url), chromedp.WaitVisible(field), chromedp.SendKeys(field, "guess"), browser.Click(button), shows("User or password is wrong"))
+	b.do(chromedp.Navigate(r.url), browser.Seen(field), chromedp.SendKeys(field, "guess"), browser.Click(button), shows("User or password is wrong"))
 	if strings.Contains(b.text(), "Verify") {
 		t.Error("the console is shown to a stranger")
 	}

@@ -30,7 +30,7 @@ func (b *tab) rows(mark string) int {
 
 // device opens the details of a box in the list.
 func openDevice(mac string) browser.Step {
-	return chromedp.Steps(browser.Click(chromedp.Search(fmt.Sprintf(`//button[contains(@class,"mono") and text()="%s"]`, mac))), chromedp.WaitVisible(browser.Mark("facts")))
+	return chromedp.Steps(browser.Click(chromedp.Search(fmt.Sprintf(`//button[contains(@class,"mono") and text()="%s"]`, mac))), browser.Seen(browser.Mark("facts")))
 }
 
 // The list of what was found: live, searched, grouped, its columns chosen, with
@@ -40,7 +40,7 @@ func TestFoundInTheConsole(t *testing.T) {
 	r := whole(t)
 	b := r.signedIn(t, 1280, "/devices")
 	search := chromedp.CSS(`input[aria-label="Search devices"]`)
-	b.do(shows("Nothing was found yet"), browser.Press("find-options"), chromedp.WaitVisible(browser.Mark("interfaces")), shows("Own addresses"))
+	b.do(shows("Nothing was found yet"), browser.Press("find-options"), browser.Seen(browser.Mark("interfaces")), shows("Own addresses"))
 	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Ranges"]`), "172.23.7.0/28"), browser.Click(browser.Mark("find-capture")), browser.Answer("find-begin"), browser.Ended("Finding"),
 		shows("%d devices", len(r.site.All())), shows("passes agree that these are all"))
 	b.do(chromedp.SendKeys(search, "tidewell-r2"), shows("2 of %d shown", len(r.site.All())), shows("reader-5"))
@@ -56,20 +56,20 @@ func TestFoundInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	page := openTab(t, 1280, 800)
-	page.do(chromedp.Navigate(opened.URL), chromedp.WaitVisible(chromedp.Search(`//h1[contains(., "Tidewell R2: registration")]`)))
+	page.do(chromedp.Navigate(opened.URL), browser.Seen(chromedp.Search(`//h1[contains(., "Tidewell R2: registration")]`)))
 	again := openTab(t, 1280, 800)
-	again.do(chromedp.Navigate(opened.URL), chromedp.WaitVisible(chromedp.Search(`//p[contains(., "This link was used already")]`)))
+	again.do(chromedp.Navigate(opened.URL), browser.Seen(chromedp.Search(`//p[contains(., "This link was used already")]`)))
 	// Where no new tab may be opened, the page comes in this one.
-	b.do(browser.Script(`window.open = () => null`), browser.Press("device-page"), chromedp.WaitVisible(chromedp.Search(`//h1[contains(., "Tidewell R2: registration")]`)))
+	b.do(browser.Script(`window.open = () => null`), browser.Press("device-page"), browser.Seen(chromedp.Search(`//h1[contains(., "Tidewell R2: registration")]`)))
 	b.do(chromedp.Navigate(r.url + "/devices"))
-	b.do(browser.Press("surveys"), shows("Since the one before"), chromedp.WaitVisible(browser.Mark("packets")), browser.Click(chromedp.CSS(".n-modal .n-base-close")), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")))
+	b.do(browser.Press("surveys"), shows("Since the one before"), browser.Seen(browser.Mark("packets")), browser.Click(chromedp.CSS(".n-modal .n-base-close")), browser.Gone(chromedp.CSS(".n-modal-mask")))
 
 	// A person decides what no sign does.
 	laptop := r.site.Others[slices.IndexFunc(r.site.Others, func(o skerry.Other) bool { return o.Model.Name == "laptop" })]
 	b.do(chromedp.Navigate(r.url+"/devices"), chromedp.SendKeys(search, "marta"), openDevice(laptop.MAC.String()), shows("unknown"), browser.Click(browser.Mark("device-profile")),
 		chromedp.KeyEvent("clepsydra-t1\r"), shows("by a person"))
 	b.do(chromedp.Navigate(r.url+"/devices"), browser.Press("found-group"), browser.Click(chromedp.Search(`//div[contains(@class,"n-base-select-option") and contains(., "By kind")]`)), shows("access point (4)"))
-	b.do(browser.Press("found-columns"), browser.Click(chromedp.Search(`//div[contains(@class,"n-dropdown-option") and contains(., "Firmware")]`)), chromedp.WaitVisible(chromedp.Search(`//*[@data-test="found"]//th[contains(., "Firmware")]`)))
+	b.do(browser.Press("found-columns"), browser.Click(chromedp.Search(`//div[contains(@class,"n-dropdown-option") and contains(., "Firmware")]`)), browser.Seen(chromedp.Search(`//*[@data-test="found"]//th[contains(., "Firmware")]`)))
 
 	// The watch switch, and somebody who leaves and comes back.
 	b.do(browser.Press("watch"))
@@ -79,18 +79,18 @@ func TestFoundInTheConsole(t *testing.T) {
 	})
 
 	// Addresses over DHCP: only for who has an entry, and not beside a stranger.
-	b.do(browser.Press("hand-out"), shows("none: match it first"), browser.Click(chromedp.Search(`//button[contains(., "Cancel")]`)), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")))
+	b.do(browser.Press("hand-out"), shows("none: match it first"), browser.Click(chromedp.Search(`//button[contains(., "Cancel")]`)), browser.Gone(chromedp.CSS(".n-modal-mask")))
 	if _, err := r.c.Accept(patience(t), service.Acceptance{Reasons: []string{"port"}}); err != nil {
 		t.Fatal(err)
 	}
 	b.do(browser.Press("hand-out"), shows("10.40.9.200"), browser.Answer("hand-out-begin"), shows("another DHCP server answers"))
-	b.do(chromedp.WaitVisible(browser.Mark("hand-out")), browser.Script(`document.querySelector('[data-test="hand-out"]').click()`), chromedp.SendKeys(chromedp.CSS(`[data-test="beside"] input`), "192.168.88.1"), browser.Answer("hand-out-begin"), shows("8 of 8 have their address"))
+	b.do(browser.Seen(browser.Mark("hand-out")), browser.Script(`document.querySelector('[data-test="hand-out"]').click()`), chromedp.SendKeys(chromedp.CSS(`[data-test="beside"] input`), "192.168.88.1"), browser.Answer("hand-out-begin"), shows("8 of 8 have their address"))
 	if got := r.other("HALL-ACC-01").Running().Address.Addr(); got != r.entries()["HALL-ACC-01"].Address {
 		t.Errorf("HALL-ACC-01 got %s", got)
 	}
 
 	// What a person should know of the segment is among the findings.
-	b.do(chromedp.Navigate(r.url+"/findings"), chromedp.WaitVisible(browser.Mark("findings")), shows("dhcp server factory"))
+	b.do(chromedp.Navigate(r.url+"/findings"), browser.Seen(browser.Mark("findings")), shows("dhcp server factory"))
 }
 
 // What is selected in the list is taken into the plan, exported and forgotten, and
@@ -109,12 +109,12 @@ func TestSelectedBoxesInTheConsole(t *testing.T) {
 		t.Errorf("%+v", e)
 	}
 	// It is an entry now, and cannot be forgotten with the rest.
-	b.do(check(camera.MAC), check(other.MAC), shows("2 devices selected"), chromedp.WaitVisible(chromedp.Search(`//button[@data-test="forget" and contains(., "Forget 1")]`)), browser.Press("forget"),
-		shows("Forget 1 device?"), browser.Click(chromedp.Search(`//button[contains(., "Keep")]`)), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")))
+	b.do(check(camera.MAC), check(other.MAC), shows("2 devices selected"), browser.Seen(chromedp.Search(`//button[@data-test="forget" and contains(., "Forget 1")]`)), browser.Press("forget"),
+		shows("Forget 1 device?"), browser.Click(chromedp.Search(`//button[contains(., "Keep")]`)), browser.Gone(chromedp.CSS(".n-modal-mask")))
 	if d, err := r.c.Device(patience(t), other.MAC); err != nil || d.MAC != other.MAC {
 		t.Errorf("kept, and yet %v", err)
 	}
-	b.do(browser.Press("forget"), chromedp.WaitVisible(chromedp.Search(`//*[contains(@class, "n-dialog") and contains(., "`+other.MAC.String()+`")]`)), browser.Answer("forget-sure"), shows("5 devices"))
+	b.do(browser.Press("forget"), browser.Seen(chromedp.Search(`//*[contains(@class, "n-dialog") and contains(., "`+other.MAC.String()+`")]`)), browser.Answer("forget-sure"), shows("5 devices"))
 	if _, err := r.c.Device(patience(t), other.MAC); err == nil {
 		t.Error("it was not forgotten")
 	}

@@ -97,7 +97,7 @@ func TestMatchingInTheConsole(t *testing.T) {
 		return in
 	}
 	typed := func(text string) browser.Step { return chromedp.KeyEvent(text + "\r") }
-	b.do(shows("Open:"), chromedp.WaitVisible(browser.Mark("proposals")))
+	b.do(shows("Open:"), browser.Seen(browser.Mark("proposals")))
 	if !focused() {
 		t.Error("the scanner's field has no focus at first")
 	}
@@ -114,7 +114,7 @@ func TestMatchingInTheConsole(t *testing.T) {
 	if e := r.entries()["HALL-CLK-02"]; e.Device != clock.MAC || e.MatchedBy != match.ByLabel {
 		t.Errorf("%+v", e)
 	}
-	b.do(browser.Click(chromedp.CSS(`[data-name="matched"]`)), chromedp.WaitVisible(browser.Mark("matched")), shows("by order"))
+	b.do(browser.Click(chromedp.CSS(`[data-name="matched"]`)), browser.Seen(browser.Mark("matched")), shows("by order"))
 	b.do(browser.Click(chromedp.Search(`(//*[@data-test="matched"]//tbody//button[contains(., "Lock")])[1]`)), shows("Unlock"))
 	b.do(browser.Click(chromedp.Search(`(//*[@data-test="matched"]//tbody//tr[contains(., "BERTH2-SW-01")]//*[contains(@class, "n-checkbox")])[1]`)), browser.Press("match-undo"))
 	waitFor(t, func() bool {
@@ -123,8 +123,8 @@ func TestMatchingInTheConsole(t *testing.T) {
 	if !r.entries()["BERTH1-SW-01"].Locked {
 		t.Error("the first match is not locked")
 	}
-	b.do(browser.Click(chromedp.CSS(`[data-name="missing"]`)), chromedp.WaitVisible(browser.Mark("missing")))
-	b.do(browser.Click(chromedp.CSS(`[data-name="spare"]`)), chromedp.WaitVisible(browser.Mark("spare")), shows("fennmark-fs5"))
+	b.do(browser.Click(chromedp.CSS(`[data-name="missing"]`)), browser.Seen(browser.Mark("missing")))
+	b.do(browser.Click(chromedp.CSS(`[data-name="spare"]`)), browser.Seen(browser.Mark("spare")), shows("fennmark-fs5"))
 	b.do(browser.Click(chromedp.Search(`(//*[@data-test="spare"]//tr[contains(., "fennmark-fs5")]//*[contains(@class, "n-checkbox")])[1]`)),
 		browser.Click(chromedp.Search(`//button[contains(., "Adopt 1 device")]`)), shows("FOUND-SWITCH-01"), browser.Answer("adopt-apply"))
 	waitFor(t, func() bool { return !r.entries()["FOUND-SWITCH-01"].Device.IsZero() })
@@ -166,7 +166,7 @@ func TestOnFootInTheConsole(t *testing.T) {
 	waitFor(t, func() bool { return field.Starts() > 0 })
 	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), tag+"\r"), shows("Plug the box in, or switch it off and on."))
 	// Nobody comes: after a quarter of a minute by the phone's clock it says what to look at.
-	p.do(browser.Script(`(now => { Date.now = () => now() + 20000 })(Date.now.bind(Date))`), chromedp.WaitVisible(browser.Mark("walk-help")), shows("Do its lights burn?"),
+	p.do(browser.Script(`(now => { Date.now = () => now() + 20000 })(Date.now.bind(Date))`), browser.Seen(browser.Mark("walk-help")), shows("Do its lights burn?"),
 		browser.Script(`(now => { Date.now = () => now() - 20000 })(Date.now.bind(Date))`))
 	r.find() // it was heard before: only who comes anew is proposed
 	field.SetFaults(box.Faults{NeverReturns: true})
@@ -177,11 +177,11 @@ func TestOnFootInTheConsole(t *testing.T) {
 	}
 	waitFor(t, gone)
 	r.site.Plug(field)
-	p.do(chromedp.WaitVisible(browser.Mark("newcomer")), shows("%s", field.MAC), browser.Press("walk-blink"), shows("It blinks now"), browser.Press("walk-take"), chromedp.WaitVisible(browser.Mark("walk-good")))
+	p.do(browser.Seen(browser.Mark("newcomer")), shows("%s", field.MAC), browser.Press("walk-blink"), shows("It blinks now"), browser.Press("walk-take"), browser.Seen(browser.Mark("walk-good")))
 	if e := r.entries()[tag]; e.Device != field.MAC || e.MatchedBy != match.ByArrival {
 		t.Errorf("%+v", e)
 	}
-	p.do(shows("5 entries without a box"), chromedp.WaitVisible(browser.Mark("waiting")))
+	p.do(shows("5 entries without a box"), browser.Seen(browser.Mark("waiting")))
 	// It was not this one; and a label finds what does not arrive.
 	camera := r.site.Boxes[2]
 	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), "HALL-CAM-01\r"), shows("HALL-CAM-01"))
@@ -199,7 +199,7 @@ func TestOnFootInTheConsole(t *testing.T) {
 		return err == nil && len(seg.Arrivals) > 0 && seg.Arrivals[0].Device.MAC == camera.MAC
 	})
 	p.do(browser.Script(`dispatchEvent(new PageTransitionEvent('pageshow', { persisted: true }))`))
-	p.do(shows("%s", camera.MAC), browser.Press("walk-not"), chromedp.WaitVisible(browser.Mark("waiting")))
+	p.do(shows("%s", camera.MAC), browser.Press("walk-not"), browser.Seen(browser.Mark("waiting")))
 	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), r.site.Boxes[3].MAC.String()+"\r"), shows("HALL-CAM-01 is %s", r.site.Boxes[3].MAC))
 }
 
@@ -215,7 +215,7 @@ func TestTheCameraReadsALabel(t *testing.T) {
 		t.Fatal(err)
 	}
 	p := r.signedIn(t, 390, "/walk", chromedp.Flag("use-fake-ui-for-media-stream", true), chromedp.Flag("use-fake-device-for-media-stream", true), chromedp.Flag("use-file-for-fake-video-capture", film))
-	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), r.tagOf(t, "ovalis-c20")+"\r"), chromedp.WaitVisible(browser.Mark("waiting")), browser.Press("camera"), chromedp.WaitVisible(browser.Mark("walk-good")))
+	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), r.tagOf(t, "ovalis-c20")+"\r"), browser.Seen(browser.Mark("waiting")), browser.Press("camera"), browser.Seen(browser.Mark("walk-good")))
 	if e := r.entries()[r.tagOf(t, "ovalis-c20")]; e.Device != camera.MAC || e.MatchedBy != match.ByLabel {
 		t.Errorf("%+v", e)
 	}

@@ -238,8 +238,8 @@ func TestAnInterfaceIsChosenInTheConsole(t *testing.T) {
 	}
 	console := s.through("serve", at[1])
 	b := openTab(t, 1280, 800)
-	b.do(chromedp.Navigate(console+"/devices"), chromedp.WaitVisible(chromedp.CSS("#password")), chromedp.SendKeys(chromedp.CSS("#password"), password[1]), key("\r"),
-		shows("Not plugged in"), browser.Press("find-options"), chromedp.WaitVisible(browser.Mark("interfaces")))
-	b.do(browser.Click(chromedp.Search(`//tr[contains(., "wire0")]//button[contains(., "Use it")]`)), chromedp.WaitVisible(chromedp.Search(`//tr[contains(., "wire0")]//*[text()="in use"]`)),
+	b.do(chromedp.Navigate(console+"/devices"), browser.Seen(chromedp.CSS("#password")), chromedp.SendKeys(chromedp.CSS("#password"), password[1]), key("\r"),
+		shows("Not plugged in"), browser.Press("find-options"), browser.Seen(browser.Mark("interfaces")))
+	b.do(browser.Click(chromedp.Search(`//tr[contains(., "wire0")]//button[contains(., "Use it")]`)), browser.Seen(chromedp.Search(`//tr[contains(., "wire0")]//*[text()="in use"]`)),
 		shows("On: interface wire0"), browser.Answer("find-begin"), browser.Ended("Finding"), shows("%s", s.mac("other")))
 }

@@ -38,7 +38,11 @@ func TestMain(m *testing.M) {
 		stop()
 		os.Exit(code)
 	}
-	os.Exit(m.Run())
+	code := m.Run()
+	if endChromium != nil {
+		endChromium()
+	}
+	os.Exit(code)
 }
 
 // quick makes restarts of the simulated devices short.

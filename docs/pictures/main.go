@@ -143,35 +143,35 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		steps []browser.Step
 	}{
 		{"import-refused", []browser.Step{chromedp.Navigate(url + "/#once=" + token),
-			browser.Press("stage-plan"), chromedp.SetUploadFiles(chose, []string{wrongFile}), chromedp.WaitVisible(browser.Mark("import-error"))}},
-		{"plan", []browser.Step{chromedp.SetUploadFiles(chose, []string{planFile}), chromedp.WaitEnabled(browser.Mark("import-apply")), browser.Answer("import-apply"), chromedp.WaitVisible(browser.Mark("tag")), browser.Press("nav-plan"), chromedp.WaitVisible(browser.Mark("sheet")), chromedp.Focus(browser.Mark("sheet")), chromedp.KeyEvent(kb.ArrowRight + kb.ArrowRight + kb.ArrowRight + kb.ArrowRight + kb.ArrowRight)}},
-		{"import-preview", []browser.Step{browser.Press("plan-import"), chromedp.SetUploadFiles(chose, []string{newerFile}), chromedp.WaitVisible(browser.Mark("mapping"))}},
-		{"found", []browser.Step{chromedp.Navigate(url), browser.Press("stage-find"), browser.Ended("Finding"), chromedp.WaitEnabled(browser.Mark("stage-match"))}},
-		{"device", []browser.Step{browser.Click(chromedp.Search(fmt.Sprintf(`//button[contains(@class,"mono") and text()="%s"]`, router.MAC))), chromedp.WaitVisible(browser.Mark("facts"))}},
-		{"match", []browser.Step{chromedp.KeyEvent(kb.Escape), chromedp.WaitNotPresent(chromedp.CSS(".n-drawer-mask")), browser.Press("nav-match"), chromedp.WaitEnabled(browser.Mark("match-accept"))}},
-		{"rehearsal", []browser.Step{browser.Press("accept-order"), browser.Press("match-accept"), browser.Press("nav-work"), chromedp.WaitEnabled(browser.Mark("stage-commission")), browser.Press("stage-commission"), chromedp.WaitEnabled(browser.Mark("run-begin"))}},
+			browser.Press("stage-plan"), chromedp.SetUploadFiles(chose, []string{wrongFile}), browser.Seen(browser.Mark("import-error"))}},
+		{"plan", []browser.Step{chromedp.SetUploadFiles(chose, []string{planFile}), browser.Enabled(browser.Mark("import-apply")), browser.Answer("import-apply"), browser.Seen(browser.Mark("tag")), browser.Press("nav-plan"), browser.Seen(browser.Mark("sheet")), chromedp.Focus(browser.Mark("sheet")), chromedp.KeyEvent(kb.ArrowRight + kb.ArrowRight + kb.ArrowRight + kb.ArrowRight + kb.ArrowRight)}},
+		{"import-preview", []browser.Step{browser.Press("plan-import"), chromedp.SetUploadFiles(chose, []string{newerFile}), browser.Seen(browser.Mark("mapping"))}},
+		{"found", []browser.Step{chromedp.Navigate(url), browser.Press("stage-find"), browser.Ended("Finding"), browser.Enabled(browser.Mark("stage-match"))}},
+		{"device", []browser.Step{browser.Click(chromedp.Search(fmt.Sprintf(`//button[contains(@class,"mono") and text()="%s"]`, router.MAC))), browser.Seen(browser.Mark("facts"))}},
+		{"match", []browser.Step{chromedp.KeyEvent(kb.Escape), browser.Gone(chromedp.CSS(".n-drawer-mask")), browser.Press("nav-match"), browser.Enabled(browser.Mark("match-accept"))}},
+		{"rehearsal", []browser.Step{browser.Press("accept-order"), browser.Press("match-accept"), browser.Press("nav-work"), browser.Enabled(browser.Mark("stage-commission")), browser.Press("stage-commission"), browser.Enabled(browser.Mark("run-begin"))}},
 		{"home-during", []browser.Step{browser.Answer("run-begin"), browser.Click(chromedp.CSS(`[data-name="entries"]`)),
 			chromedp.Sleep(1200 * time.Millisecond)}},
 		{"home-after", []browser.Step{browser.Ended("Commissioning"), browser.Press("stage-verify"), browser.Ended("Verifying")}},
-		{"detail", []browser.Step{browser.Click(chromedp.Search(`//button[@data-test="tag" and text()="HALL-SW-01"]`)), chromedp.WaitVisible(browser.Mark("checks"))}},
-		{"addresses", []browser.Step{chromedp.KeyEvent(kb.Escape), chromedp.WaitNotPresent(chromedp.CSS(".n-drawer-mask")), browser.Press("nav-addresses"), chromedp.WaitVisible(browser.Mark("block"))}},
-		{"logins", []browser.Step{chromedp.Navigate(url + "/settings#vault"), chromedp.WaitVisible(browser.Mark("policies"))}},
-		{"history", []browser.Step{browser.Press("nav-history"), chromedp.WaitVisible(browser.Mark("revisions"))}},
-		{"home-phone", []browser.Step{chromedp.Navigate(url), chromedp.WaitVisible(browser.Mark("tag")), chromedp.EmulateViewport(390, 800, chromedp.EmulateMobile, chromedp.EmulateScale(2))}},
-		{"on-foot", []browser.Step{chromedp.Navigate(url + "/walk"), chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), "BERTH1-DOOR-01\r"), chromedp.WaitVisible(browser.Mark("waiting")),
+		{"detail", []browser.Step{browser.Click(chromedp.Search(`//button[@data-test="tag" and text()="HALL-SW-01"]`)), browser.Seen(browser.Mark("checks"))}},
+		{"addresses", []browser.Step{chromedp.KeyEvent(kb.Escape), browser.Gone(chromedp.CSS(".n-drawer-mask")), browser.Press("nav-addresses"), browser.Seen(browser.Mark("block"))}},
+		{"logins", []browser.Step{chromedp.Navigate(url + "/settings#vault"), browser.Seen(browser.Mark("policies"))}},
+		{"history", []browser.Step{browser.Press("nav-history"), browser.Seen(browser.Mark("revisions"))}},
+		{"home-phone", []browser.Step{chromedp.Navigate(url), browser.Seen(browser.Mark("tag")), chromedp.EmulateViewport(390, 800, chromedp.EmulateMobile, chromedp.EmulateScale(2))}},
+		{"on-foot", []browser.Step{chromedp.Navigate(url + "/walk"), chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), "BERTH1-DOOR-01\r"), browser.Seen(browser.Mark("waiting")),
 			func(context.Context, *chromedp.Target) (chromedp.Void, error) {
 				door.Restart()
 				return chromedp.Void{}, nil
-			}, chromedp.WaitVisible(chromedp.Search(fmt.Sprintf(`//*[@data-test="newcomer" and contains(., "%s")]`, door.MAC)))}},
+			}, browser.Seen(chromedp.Search(fmt.Sprintf(`//*[@data-test="newcomer" and contains(., "%s")]`, door.MAC)))}},
 		{"box-page", []browser.Step{chromedp.EmulateViewport(1280, 800), func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
 			v, err := at.OpenPage(ctx, desk.MAC, "127.0.0.1", nil)
 			if err != nil {
 				return chromedp.Void{}, err
 			}
 			return chromedp.Navigate(v.URL)(ctx, t)
-		}, chromedp.WaitVisible(chromedp.CSS("h1"))}},
-		{"findings", []browser.Step{chromedp.Navigate(url), chromedp.WaitVisible(browser.Mark("tag")), browser.Script(`localStorage.setItem('redstart-site', 'mistakes')`),
-			chromedp.Navigate(url + "/findings"), chromedp.WaitVisible(browser.Mark("findings"))}},
+		}, browser.Seen(chromedp.CSS("h1"))}},
+		{"findings", []browser.Step{chromedp.Navigate(url), browser.Seen(browser.Mark("tag")), browser.Script(`localStorage.setItem('redstart-site', 'mistakes')`),
+			chromedp.Navigate(url + "/findings"), browser.Seen(browser.Mark("findings"))}},
 	} {
 		if step.name == "history" {
 			if err := change(ctx, s); err != nil {

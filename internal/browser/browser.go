@@ -17,9 +17,9 @@ import (
 // ErrMissing says that there is no Chromium on this computer.
 var ErrMissing = errors.New("Chromium is not installed: apt-get install chromium")
 
-// Open starts a browser with an empty profile and a window of the given size
-// in pixels. It talks to nobody but the pages it is told to load.
-func Open(ctx context.Context, width, height int, more ...chromedp.ExecAllocatorOption) (context.Context, context.CancelFunc, error) {
+// Start starts a browser with an empty profile for pages that Page opens. It
+// talks to nobody but the pages it is told to load.
+func Start(ctx context.Context, more ...chromedp.ExecAllocatorOption) (context.Context, context.CancelFunc, error) {
 	path, err := exec.LookPath("chromium")
 	if err != nil {
 		return nil, nil, ErrMissing
@@ -28,7 +28,6 @@ func Open(ctx context.Context, width, height int, more ...chromedp.ExecAllocator
 		chromedp.ExecPath(path),
 		chromedp.NoSandbox,
 		chromedp.DisableGPU,
-		chromedp.WindowSize(width, height),
 		chromedp.WSURLReadTimeout(time.Minute),
 		chromedp.Flag("disable-quic", true),
 		chromedp.Flag("force-prefers-reduced-motion", true), // the console then moves nothing
@@ -41,16 +40,44 @@ func Open(ctx context.Context, width, height int, more ...chromedp.ExecAllocator
 		stopBrowser()
 		stopAllocator()
 	}
+	if err := chromedp.Do(browser, chromedp.Steps()); err != nil {
+		stop()
+		return nil, nil, err
+	}
+	return browser, stop, nil
+}
+
+// Page opens a page of the given size in pixels in a started browser, with cookies
+// and storage of its own.
+func Page(browser context.Context, width, height int) (context.Context, context.CancelFunc, error) {
+	page, stop := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
 	// Pages have the focus, as before a person, also when another tab was opened.
 	focused := chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 		_, err := cdp.Call(ctx, t, emulation.SetFocusEmulationEnabled, emulation.SetFocusEmulationEnabledParams{Enabled: true})
 		return err
 	})
-	if err := chromedp.Do(browser, chromedp.EmulateViewport(int64(width), int64(height)), focused); err != nil {
+	if err := chromedp.Do(page, chromedp.EmulateViewport(int64(width), int64(height)), focused); err != nil {
 		stop()
 		return nil, nil, err
 	}
-	return browser, stop, nil
+	return page, stop, nil
+}
+
+// Open starts a browser of its own for one page.
+func Open(ctx context.Context, width, height int, more ...chromedp.ExecAllocatorOption) (context.Context, context.CancelFunc, error) {
+	browser, stopBrowser, err := Start(ctx, more...)
+	if err != nil {
+		return nil, nil, err
+	}
+	page, stopPage, err := Page(browser, width, height)
+	if err != nil {
+		stopBrowser()
+		return nil, nil, err
+	}
+	return page, func() {
+		stopPage()
+		stopBrowser()
+	}, nil
 }
 
 // Mark is the selector of an element that the console marks for tests.
@@ -58,6 +85,19 @@ func Mark(name string) chromedp.CSS { return chromedp.CSS(`[data-test="` + name 
 
 // Step is something to do in the browser that gives no value.
 type Step = chromedp.Action[chromedp.Void]
+
+// look is the time between two looks at a page. Each searches the whole of it, and
+// the page does nothing else meanwhile.
+var look = chromedp.RetryInterval(50 * time.Millisecond)
+
+// Seen waits until an element is there and visible.
+func Seen[S chromedp.Selectable](what S) Step { return chromedp.WaitVisible(what, look) }
+
+// Gone waits until no such element is there.
+func Gone[S chromedp.Selectable](what S) Step { return chromedp.WaitNotPresent(what, look) }
+
+// Enabled waits until an element takes input.
+func Enabled[S chromedp.Selectable](what S) Step { return chromedp.WaitEnabled(what, look) }
 
 // Script runs a script in the page for what it does.
 func Script(text string) Step {
@@ -100,7 +140,7 @@ func Click[S chromedp.CSS | chromedp.Search](what S) Step {
 			hit.dispatchEvent(new MouseEvent('mouseup', at))
 			hit.dispatchEvent(new MouseEvent('click', at))
 			done(true)
-		}, 20)
+		}, 40)
 	})`
 	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
 		_, err := chromedp.Evaluate[bool](script, chromedp.EvalAwaitPromise)(ctx, t)
@@ -111,10 +151,10 @@ func Click[S chromedp.CSS | chromedp.Search](what S) Step {
 // Answer presses a button of a dialog and waits until the dialog is gone, with
 // the veil that it lays over the page and that takes clicks for itself.
 func Answer(name string) Step {
-	return chromedp.Steps(Press(name), chromedp.WaitNotPresent(Mark(name)), chromedp.WaitNotPresent(chromedp.CSS(".n-modal-mask")))
+	return chromedp.Steps(Press(name), Gone(Mark(name)), Gone(chromedp.CSS(".n-modal-mask")))
 }
 
 // Ended waits until the console shows that work of a kind, by its title, is done.
 func Ended(title string) Step {
-	return chromedp.WaitVisible(chromedp.Search(`//*[@data-test="activity" and @data-state="done"]/strong[contains(text(), "` + title + `")]`))
+	return Seen(chromedp.Search(`//*[@data-test="activity" and @data-state="done"]/strong[contains(text(), "` + title + `")]`))
 }
