@@ -20,7 +20,7 @@ tools:
 # namespaces that the tests make; a policy keeps Debian from starting them here.
 test-tools: tools
 	@missing=""; \
-	for pair in chromium:chromium ip:iproute2 ping:iputils-ping curl:curl gcc:gcc tshark:tshark udhcpc:udhcpc dnsmasq:dnsmasq-base \
+	for pair in chromium-headless-shell:chromium-headless-shell ip:iproute2 ping:iputils-ping curl:curl gcc:gcc tshark:tshark udhcpc:udhcpc dnsmasq:dnsmasq-base \
 	  avahi-daemon:avahi-daemon lldpd:lldpd snmpd:snmpd sshd:openssh-server ssh-keygen:openssh-client; do \
 	  PATH="$$PATH:/usr/sbin:/sbin" command -v $${pair%%:*} >/dev/null || missing="$$missing $${pair##*:}"; \
 	done; \

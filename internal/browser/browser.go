@@ -15,12 +15,15 @@ import (
 )
 
 // ErrMissing says that there is no Chromium on this computer.
-var ErrMissing = errors.New("Chromium is not installed: apt-get install chromium")
+var ErrMissing = errors.New("Chromium is not installed: apt-get install chromium-headless-shell")
 
 // Start starts a browser with an empty profile for pages that Page opens. It
 // talks to nobody but the pages it is told to load.
 func Start(ctx context.Context, more ...chromedp.ExecAllocatorOption) (context.Context, context.CancelFunc, error) {
-	path, err := exec.LookPath("chromium")
+	path, err := exec.LookPath("chromium-headless-shell") // needs half of what the whole browser needs
+	if err != nil {
+		path, err = exec.LookPath("chromium")
+	}
 	if err != nil {
 		return nil, nil, ErrMissing
 	}
