@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -60,6 +61,7 @@ func makeSpaces(t *testing.T, roles ...string) *spaces {
 	if out, err := exec.Command("ip", "netns", "add", s.name("hub")).CombinedOutput(); err != nil {
 		t.Skipf("skipped: network namespaces cannot be made here: %v %s", err, out)
 	}
+	leftBehind()
 	t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", s.name("hub")).Run() }) // nothing more can be done about it
 	s.silence("hub")
 	s.ip("-n", s.name("hub"), "link", "add", "br0", "type", "bridge", "mcast_snooping", "0") // it would announce itself
@@ -68,6 +70,27 @@ func makeSpaces(t *testing.T, roles ...string) *spaces {
 		s.host(role)
 	}
 	return s
+}
+
+// leftBehind takes away, once, the namespaces of test processes that were killed;
+// their daemons went with them.
+var leftBehind = sync.OnceFunc(func() {
+	made, _ := os.ReadDir("/run/netns")
+	for _, m := range made {
+		var pid, n int
+		if _, err := fmt.Sscanf(m.Name(), "rs%d-%d-", &pid, &n); err != nil {
+			continue
+		}
+		if _, err := os.Stat(fmt.Sprintf("/proc/%d", pid)); os.IsNotExist(err) {
+			_ = exec.Command("ip", "netns", "del", m.Name()).Run() // the next run tries again
+		}
+	}
+})
+
+// mortal makes a process get a signal when the test process dies, however it does.
+func mortal(cmd *exec.Cmd, signal syscall.Signal) *exec.Cmd {
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: signal}
+	return cmd
 }
 
 // host makes a namespace with its own wire to the hub.

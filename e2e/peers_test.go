@@ -70,7 +70,7 @@ func TestAmongRealHosts(t *testing.T) {
 	}
 	daemon := func(role string, command ...string) {
 		t.Helper()
-		cmd := exec.Command("ip", append([]string{"netns", "exec", s.name(role)}, command...)...)
+		cmd := mortal(exec.Command("ip", append([]string{"netns", "exec", s.name(role)}, command...)...), syscall.SIGTERM)
 		said := &buffer{}
 		cmd.Stdout, cmd.Stderr = said, said
 		if err := cmd.Start(); err != nil {
@@ -124,7 +124,7 @@ func TestAmongRealHosts(t *testing.T) {
 	// Some starts of it in a namespace send nothing; the next one does.
 	for heard, start := false, 0; !heard && start < 8; start++ {
 		control := filepath.Join(os.TempDir(), s.name(fmt.Sprintf("lldpd%d.sock", start)))
-		lldpd := exec.Command("ip", "netns", "exec", s.name("box"), "lldpd", "-d", "-u", control, "-I", "wire0", "-S", "A real box")
+		lldpd := mortal(exec.Command("ip", "netns", "exec", s.name("box"), "lldpd", "-d", "-u", control, "-I", "wire0", "-S", "A real box"), syscall.SIGTERM)
 		if err := lldpd.Start(); err != nil {
 			t.Fatal(err)
 		}
