@@ -94,10 +94,7 @@ func (a *app) watchRun(ctx context.Context, c *client.Client) error {
 	if now.State != store.Running || now.Kind != service.Commissioning {
 		return problem.New(problem.Conflict, "no run is under way", "start one: redstart commission")
 	}
-	if _, err := a.follow(ctx, c.At(now.Site), func() (service.Activity, error) { return c.Activity(ctx) }); err != nil {
-		return err
-	}
-	return a.printRun(ctx, c.At(now.Site))
+	return a.followRun(ctx, c.At(now.Site), func() (service.Activity, error) { return c.Activity(ctx) })
 }
 
 // handOut gives planned addresses over DHCP.
@@ -163,10 +160,19 @@ func (a *app) commissionAll(ctx context.Context, c *client.Client, in service.Ru
 		fmt.Fprintf(a.err, "Run %d was cut off; going on with it.\n", run.ID)
 		start = func() (service.Activity, error) { return c.Resume(ctx, run.ID) }
 	}
-	if _, err := a.follow(ctx, c, start); err != nil {
+	return a.followRun(ctx, c, start)
+}
+
+// followRun follows a run and prints how its devices ended, also when it was cut off.
+func (a *app) followRun(ctx context.Context, c *client.Client, start func() (service.Activity, error)) error {
+	ended, err := a.follow(ctx, c, start)
+	if err != nil && !broke(ended) {
 		return err
 	}
-	return a.printRun(ctx, c)
+	if shown := a.printRun(ctx, c); err == nil || ended.State == store.Interrupted {
+		return shown
+	}
+	return err
 }
 
 // printRun prints how each device of the latest run ended.

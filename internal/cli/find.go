@@ -15,7 +15,6 @@ import (
 	"redstart/internal/core/device"
 	"redstart/internal/core/problem"
 	"redstart/internal/service"
-	"redstart/internal/store"
 	"redstart/internal/survey"
 )
 
@@ -100,9 +99,6 @@ func (a *app) survey(ctx context.Context, c *client.Client, f findFlags) error {
 	ended, err := a.follow(ctx, c, func() (service.Activity, error) { return c.Find(ctx, f.FindOptions) })
 	if err != nil {
 		return err
-	}
-	if ended.State == store.Failed || ended.State == store.Interrupted {
-		return problem.New(problem.Machine, ended.Text, "")
 	}
 	if ended.Text != "" && a.output == "table" {
 		a.say("%s%s.\n", strings.ToUpper(ended.Text[:1]), ended.Text[1:])

@@ -19,6 +19,7 @@ import (
 	"golang.org/x/term"
 
 	"redstart/internal/client"
+	"redstart/internal/core/problem"
 	"redstart/internal/service"
 	"redstart/internal/store"
 )
@@ -168,7 +169,8 @@ func plural(n int, one string) string {
 }
 
 // follow starts an activity and shows its progress until it ends: a bar on a
-// terminal, lines in a pipe. A cut (Ctrl-C) stops watching, not the work.
+// terminal, lines in a pipe. One that failed or was cut off is an error. A cut
+// (Ctrl-C) stops watching, not the work.
 func (a *app) follow(ctx context.Context, c *client.Client, start func() (service.Activity, error)) (service.Activity, error) {
 	var last service.Activity
 	var failed error
@@ -202,7 +204,15 @@ func (a *app) follow(ctx context.Context, c *client.Client, start func() (servic
 	if ctx.Err() != nil {
 		a.say("Not watching any more; the work goes on in the service.")
 	}
+	if err == nil && broke(last) {
+		err = problem.New(problem.Machine, last.Text, "")
+	}
 	return last, err
+}
+
+// broke reports whether an activity ended before its time, by no one's wish.
+func broke(a service.Activity) bool {
+	return a.State == store.Failed || a.State == store.Interrupted
 }
 
 // progress shows how far an activity is.
@@ -232,8 +242,8 @@ func (p *progress) activity(a service.Activity) {
 		_ = p.bar.Set(a.Done) // an unwritable terminal is not the work's concern
 		return
 	}
-	// In a pipe, a line only when the words change.
-	if a.Text != p.text && a.Kind != service.Finding {
+	// In a pipe, a line only when the words change; why it broke off is said at the end.
+	if a.Text != p.text && a.Kind != service.Finding && !broke(a) {
 		p.text = a.Text
 		fmt.Fprintln(p.out, line)
 	}

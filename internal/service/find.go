@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -175,7 +176,7 @@ func (s *Site) survey(ctx context.Context, stop <-chan struct{}, who string, o s
 	}
 	v.Seen = slices.SortedFunc(maps.Values(seen), func(a, b device.Seen) int { return slices.Compare(a.MAC[:], b.MAC[:]) })
 	text, keepErr := s.keepSurvey(v, awaitsAskers)
-	if unkept = errors.Join(unkept, keepErr); unkept != nil {
+	if unkept = cmp.Or(unkept, keepErr); unkept != nil {
 		s.log.Error("the survey could not be kept", "error", unkept)
 		return errors.Join(err, unkept) // what is not stored is not found
 	}
@@ -314,10 +315,13 @@ func (s *Site) keepDevices() *keeper {
 			k.mu.Unlock()
 			// The service waits for its work before it closes the records.
 			err := s.store.SaveDevices(context.WithoutCancel(s.life), s.recognise, list...)
-			if k.failed = err; err != nil {
-				s.log.Error("found devices could not be stored", "count", len(list), "error", err)
+			if err != nil {
+				if k.failed == nil { // once is enough until it works again
+					s.log.Error("found devices could not be stored", "count", len(list), "error", err)
+				}
 				k.again(list)
 			}
+			k.failed = err
 		}
 	}()
 	return k

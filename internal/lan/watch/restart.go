@@ -28,7 +28,7 @@ var (
 
 // How long a box is given besides what its profile says.
 const (
-	leastGrace = 2 * time.Second        // to go at all
+	leastGrace = 5 * time.Second        // to go at all; a busy box takes its time
 	askTime    = 4 * time.Second        // for one answer about its up-time
 	askAgain   = 400 * time.Millisecond // between two of them
 	lately     = 5 * round              // heard within this: it is there
