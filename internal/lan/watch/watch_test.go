@@ -143,10 +143,10 @@ func TestARestartThatIsShown(t *testing.T) {
 		"never gone":                       {nil, nil, func(a *actor, _ *teller) { a.announce(planned) }, "", watch.ErrNoRestart},
 		"faster than any silence, counted": {[]string{"starts"}, map[string]string{"starts": "4"}, func(_ *actor, x *teller) { x.set(map[string]string{"starts": "5"}, nil) }, "from 4 to 5", nil},
 		"its up-time began anew":           {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(_ *actor, x *teller) { x.set(map[string]string{"uptime": "0.4"}, nil) }, "its up-time began anew", nil},
-		"its up-time went on":              {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(_ *actor, x *teller) { x.set(map[string]string{"uptime": "903.0"}, nil) }, "", watch.ErrNoRestart},
+		"its up-time went on":              {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(_ *actor, x *teller) { x.set(map[string]string{"uptime": "910.0"}, nil) }, "", watch.ErrNoRestart},
 		"away, but its up-time went on": {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(a *actor, x *teller) {
 			a.at <- netip.Addr{}
-			x.set(map[string]string{"uptime": "905.0"}, nil)
+			x.set(map[string]string{"uptime": "910.0"}, nil)
 			time.AfterFunc(1300*time.Millisecond, func() { a.at <- planned })
 		}, "", watch.ErrNoRestart},
 		"it refuses who asks": {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(_ *actor, x *teller) { x.set(nil, errFatal) }, "", errFatal},
