@@ -145,7 +145,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 		t.Error("the password is shown unasked")
 	}
 	b.do(browser.Click(chromedp.Search(`//button[contains(., "Show (recorded)")]`)), shows("%s", password))
-	d, err := r.c.Entry(ctx, "HALL-CAM-01")
+	d, err := r.c.Entry(patience(t), "HALL-CAM-01")
 	if err != nil || !strings.HasSuffix(d.History[len(d.History)-1].What, "shown") {
 		t.Errorf("showing it was not recorded: %v", err)
 	}

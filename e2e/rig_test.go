@@ -169,7 +169,7 @@ func (r *rig) serve(port lan.Port) {
 
 // patience bounds every wait for something that must happen.
 func patience(t testing.TB) context.Context {
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
 	t.Cleanup(cancel)
 	return ctx
 }
