@@ -64,7 +64,7 @@ func (s *Site) ForgetDevices(ctx context.Context, macs []address.MAC) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
 		for _, mac := range macs {
 			var tags []string
-			if err := tx.Select(&tags, `SELECT tag FROM entries WHERE site = ? AND device = ?`, s.ID, mac); err != nil {
+			if err := tx.Select(&tags, `SELECT tag FROM entries WHERE site = ? AND device = ? AND device <> ''`, s.ID, mac); err != nil {
 				return err
 			}
 			if len(tags) > 0 {
@@ -168,6 +168,6 @@ func (s *Store) ClearWrong(ctx context.Context, mac address.MAC) error {
 
 // TagOf gives the entry that a box is matched with; "" when none is.
 func (s *Site) TagOf(ctx context.Context, mac address.MAC) (tag string, err error) {
-	_, err = s.one(ctx, &tag, `SELECT tag FROM entries WHERE site = ? AND device = ?`, s.ID, mac)
+	_, err = s.one(ctx, &tag, `SELECT tag FROM entries WHERE site = ? AND device = ? AND device <> ''`, s.ID, mac) // as its index says
 	return tag, err
 }

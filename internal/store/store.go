@@ -32,6 +32,7 @@ var migrations embed.FS
 // is on disk.
 type Store struct {
 	db     *sqlx.DB
+	asked  sync.Map // statements of one, by their text: preparing one costs more than what it reads
 	dir    string
 	lock   *flock.Flock
 	writes chan write
@@ -41,6 +42,10 @@ type Store struct {
 
 	sweeping sync.Mutex // held by whoever brings files or deletes those that nothing lists
 }
+
+// readers is how many connections to the records are open at most, and kept open:
+// opening one anew costs more than what it is asked.
+const readers = 16
 
 // ErrClosed is what writes to a closed store return.
 var ErrClosed = errors.New("the records are closed")
@@ -69,6 +74,8 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	if err != nil {
 		return nil, errors.Join(err, lock.Unlock())
 	}
+	db.SetMaxOpenConns(readers)
+	db.SetMaxIdleConns(readers)
 	s := &Store{db: db, dir: dir, lock: lock, writes: make(chan write), ending: make(chan struct{}), ended: make(chan struct{})}
 	if err = s.migrate(ctx); err == nil {
 		err = s.arrange()
@@ -219,7 +226,18 @@ func (s *Store) exec(ctx context.Context, statement string, arg any) error {
 
 // one reads one row; ok is false when there is none.
 func (s *Store) one(ctx context.Context, into any, query string, args ...any) (ok bool, err error) {
-	err = s.db.GetContext(ctx, into, query, args...)
+	kept, known := s.asked.Load(query)
+	if !known {
+		statement, err := s.db.PreparexContext(ctx, query)
+		if err != nil {
+			return false, err
+		}
+		var late bool
+		if kept, late = s.asked.LoadOrStore(query, statement); late {
+			_ = statement.Close() // another was faster
+		}
+	}
+	err = kept.(*sqlx.Stmt).GetContext(ctx, into, args...)
 	if errors.Is(err, sql.ErrNoRows) {
 		return false, nil
 	}

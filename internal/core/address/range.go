@@ -3,6 +3,7 @@ package address
 import (
 	"encoding/binary"
 	"fmt"
+	"iter"
 	"net/netip"
 	"strings"
 )
@@ -127,24 +128,30 @@ func Mask(p netip.Prefix) string {
 	return FromNumber(^(^uint32(0) >> p.Bits())).String()
 }
 
-// Neighbours lists host addresses near a, nearest block first, that share ever
+// mostNeighbours bounds how many neighbours are offered.
+const mostNeighbours = 1024
+
+// Neighbours gives host addresses near a, nearest block first, that share ever
 // shorter prefixes with it: first within the /29, then /28 and so on up to
-// within. A source picked early in the list is on-link for a device at a under
-// almost any mask. Network and broadcast addresses of each block are left out.
-func Neighbours(a netip.Addr, within int) []netip.Addr {
-	var list []netip.Addr
-	seen := map[netip.Addr]bool{a: true}
-	for bits := 29; bits >= within; bits-- {
-		block := netip.PrefixFrom(a, bits)
-		hosts := Hosts(block)
-		for n := Number(hosts.From); n <= Number(hosts.To) && len(list) < 1024; n++ {
-			c := FromNumber(n)
-			// .0 and .255 are network or broadcast under some usual mask.
-			if last := n & 0xff; !seen[c] && last != 0 && last != 0xff {
-				seen[c] = true
-				list = append(list, c)
+// within. A source picked early is on-link for a device at a under almost any
+// mask. Network and broadcast addresses of each block are left out.
+func Neighbours(a netip.Addr, within int) iter.Seq[netip.Addr] {
+	return func(yield func(netip.Addr) bool) {
+		given, self := 0, Number(a)
+		inner := Range{a, a} // was given before
+		for bits := 29; bits >= within; bits-- {
+			hosts := Hosts(netip.PrefixFrom(a, bits))
+			for n := Number(hosts.From); n <= Number(hosts.To) && given < mostNeighbours; n++ {
+				// .0 and .255 are network or broadcast under some usual mask.
+				if last := n & 0xff; n == self || last == 0 || last == 0xff || n >= Number(inner.From) && n <= Number(inner.To) {
+					continue
+				}
+				given++
+				if !yield(FromNumber(n)) {
+					return
+				}
 			}
+			inner = hosts
 		}
 	}
-	return list
 }

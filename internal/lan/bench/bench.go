@@ -345,18 +345,17 @@ func (b *Bench) borrow(ctx context.Context, peer Peer) (netip.Addr, error) {
 	if bits == 0 {
 		bits = 24
 	}
-	var candidates []netip.Addr
-	for _, a := range address.Neighbours(peer.Address, bits) {
-		if peer.Avoid == nil || !peer.Avoid(a) {
-			candidates = append(candidates, a)
-		}
-	}
-	for _, a := range candidates {
-		if b.isProven(a) && b.take(peer.MAC, a) {
+	may := func(a netip.Addr) bool { return peer.Avoid == nil || !peer.Avoid(a) }
+	near := address.Neighbours(peer.Address, bits)
+	for a := range near {
+		if b.isProven(a) && may(a) && b.take(peer.MAC, a) {
 			return a, nil
 		}
 	}
-	for _, a := range candidates {
+	for a := range near {
+		if !may(a) {
+			continue
+		}
 		free, err := b.prove(ctx, a)
 		if err != nil {
 			return netip.Addr{}, err
