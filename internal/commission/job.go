@@ -322,7 +322,7 @@ func (j *job) act(ctx context.Context, s procedure.Step) (string, error) {
 		}
 	}
 	detail := s.Text
-	_, err := j.converse().Do(ctx, s.Act, j.variables())
+	err := j.send(ctx, s.Act, j.variables())
 	if s.Then != profile.Stays && errors.Is(err, driver.ErrNoAnswer) && ctx.Err() == nil {
 		// The answer of a device that goes can be lost with it, and cannot be
 		// sent again. Whether it did as asked shows in where it comes back.
@@ -335,6 +335,18 @@ func (j *job) act(ctx context.Context, s procedure.Step) (string, error) {
 		return detail, j.changing(ctx)
 	}
 	return detail, nil
+}
+
+// send has the device do something, as far as it is there to answer.
+func (j *job) send(ctx context.Context, act profile.Act, vars map[string]string) error {
+	do := func(ctx context.Context) error {
+		_, err := j.converse().Do(ctx, act, vars)
+		return err
+	}
+	if j.restart == nil {
+		return do(ctx)
+	}
+	return j.restart.During(ctx, do)
 }
 
 // showFree shows that nobody else holds the planned address, immediately

@@ -122,7 +122,7 @@ func (j *job) password(ctx context.Context, s procedure.Step) (string, error) {
 	if err := errors.Join(j.beforeGoing(ctx, s), j.changing(ctx)); err != nil {
 		return "", err
 	}
-	if _, err := j.converse().Do(ctx, act, vars); err != nil && (s.Then == profile.Stays || !errors.Is(err, driver.ErrNoAnswer)) {
+	if err := j.send(ctx, act, vars); err != nil && (s.Then == profile.Stays || !errors.Is(err, driver.ErrNoAnswer)) {
 		return "", err
 	}
 	j.login, j.inside, j.unproven = &next, false, true

@@ -255,6 +255,10 @@ func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list 
 	if n := len(check.NotLooked(list)); n > 0 && state != Attention {
 		what += "; not looked at: " + strings.Join(check.NotLooked(list), ", ")
 	}
+	insert, err := keep(s.Store, `INSERT INTO checks (site, tag, position, name, expected, observed, verdict, rests_on, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, s.db.Preparex)
+	if err != nil {
+		return err
+	}
 	return s.write(ctx, func(tx *sqlx.Tx) error {
 		if err := touched(tag)(tx.Exec(`UPDATE entries SET state = ?, reason = ?, unseen = ?, checked_at = ? WHERE site = ? AND tag = ? AND device = ? AND state <> ?`,
 			state, reason, string(unseen), now, s.ID, tag, mac, Configuring)); err != nil {
@@ -264,8 +268,7 @@ func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list 
 			return err
 		}
 		for i, c := range list {
-			if _, err := tx.Exec(`INSERT INTO checks (site, tag, position, name, expected, observed, verdict, rests_on, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-				s.ID, tag, i, c.Name, c.Expected, c.Observed, c.Verdict.String(), c.By, Stamp{c.At}); err != nil {
+			if _, err := tx.Stmtx(insert).Exec(s.ID, tag, i, c.Name, c.Expected, c.Observed, c.Verdict.String(), c.By, Stamp{c.At}); err != nil {
 				return err
 			}
 		}

@@ -8,6 +8,7 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -32,7 +33,7 @@ var migrations embed.FS
 // is on disk.
 type Store struct {
 	db     *sqlx.DB
-	asked  sync.Map // statements of one, by their text: preparing one costs more than what it reads
+	kept   sync.Map // statements by their text
 	dir    string
 	lock   *flock.Flock
 	writes chan write
@@ -218,26 +219,40 @@ func (s *Store) Writable(ctx context.Context) error {
 
 // exec is a write of one statement with named parameters.
 func (s *Store) exec(ctx context.Context, statement string, arg any) error {
+	kept, err := keep(s, statement, s.db.PrepareNamed)
+	if err != nil {
+		return s.explained(err)
+	}
 	return s.write(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExec(statement, arg)
+		_, err := tx.NamedStmt(kept).Exec(arg)
 		return err
 	})
 }
 
+// keep prepares a statement once and keeps it: to prepare one costs more than what
+// most of them do.
+func keep[T io.Closer](s *Store, text string, prepare func(string) (T, error)) (T, error) {
+	if kept, ok := s.kept.Load(text); ok {
+		return kept.(T), nil
+	}
+	fresh, err := prepare(text)
+	if err != nil {
+		return fresh, err
+	}
+	kept, late := s.kept.LoadOrStore(text, fresh)
+	if late { // another was faster
+		err = fresh.Close()
+	}
+	return kept.(T), err
+}
+
 // one reads one row; ok is false when there is none.
 func (s *Store) one(ctx context.Context, into any, query string, args ...any) (ok bool, err error) {
-	kept, known := s.asked.Load(query)
-	if !known {
-		statement, err := s.db.PreparexContext(ctx, query)
-		if err != nil {
-			return false, err
-		}
-		var late bool
-		if kept, late = s.asked.LoadOrStore(query, statement); late {
-			_ = statement.Close() // another was faster
-		}
+	kept, err := keep(s, query, s.db.Preparex)
+	if err != nil {
+		return false, err
 	}
-	err = kept.(*sqlx.Stmt).GetContext(ctx, into, args...)
+	err = kept.GetContext(ctx, into, args...)
 	if errors.Is(err, sql.ErrNoRows) {
 		return false, nil
 	}

@@ -375,7 +375,11 @@ func (l *look) restart(ctx context.Context) (watch.Result, error) {
 		return &l.login.Login
 	})
 	r.Begin(ctx, l.Bench, l.e.Device, l.p, l.e.Address, l.e.Address, l.given.Address.Bits())
-	if _, err := talk.Do(ctx, profile.Restart, l.given.Variables()); err != nil && !errors.Is(err, driver.ErrNoAnswer) {
+	err := r.During(ctx, func(ctx context.Context) error {
+		_, err := talk.Do(ctx, profile.Restart, l.given.Variables())
+		return err
+	})
+	if err != nil && !errors.Is(err, driver.ErrNoAnswer) {
 		return watch.Result{}, err
 	}
 	l.close()

@@ -32,6 +32,7 @@ const (
 	askTime    = 4 * time.Second        // for one answer about its up-time
 	askAgain   = 400 * time.Millisecond // between two of them
 	lately     = 5 * round              // heard within this: it is there
+	goneFor    = 20 * round             // silent for so long: it will not answer what it was asked before
 )
 
 // Restart follows one box through a restart, and says what showed it. It is
@@ -109,6 +110,37 @@ func (r *Restart) Close() {
 	}
 	if r.talk != nil {
 		r.talk.Close()
+	}
+}
+
+// During carries out what makes the box go. Once the box is gone, or at its new
+// address, the answer that it may still owe is not waited for.
+func (r *Restart) During(ctx context.Context, do func(context.Context) error) error {
+	acting, stop := context.WithCancel(ctx)
+	defer stop()
+	done := make(chan error, 1)
+	go func() { done <- do(acting) }()
+	next := time.NewTicker(round)
+	defer next.Stop()
+	xid := rand.Uint32()
+	for {
+		select {
+		case err := <-done:
+			return err
+		case f := <-r.watch.ear.Frames():
+			r.hear(f, xid)
+			continue
+		case <-next.C:
+		}
+		r.count(xid)
+		if r.here && r.at == r.want && r.want != r.old || time.Duration(r.silent)*round >= goneFor {
+			stop()
+			return <-done
+		}
+		if err := r.question(xid); err != nil {
+			stop()
+			return errors.Join(err, <-done)
+		}
 	}
 }
 

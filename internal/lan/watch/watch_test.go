@@ -209,6 +209,41 @@ func TestGoneWhileItIsAsked(t *testing.T) {
 	}
 }
 
+// The answer of a box that went is not waited for; that of a box that is there is.
+func TestTheAnswerOfABoxThatWent(t *testing.T) {
+	b, a := stage(t)
+	for name, to := range map[string]netip.Addr{"dark": {}, "at its new address": planned} {
+		a.at <- old
+		r := &watch.Restart{}
+		r.Begin(limited(t, time.Minute), b, box, model(), old, planned, 24)
+		err := r.During(limited(t, time.Minute), func(ctx context.Context) error {
+			a.at <- to
+			<-ctx.Done()
+			return errLost
+		})
+		if !errors.Is(err, errLost) {
+			t.Errorf("%s: %v", name, err)
+		}
+		r.Close()
+	}
+	a.at <- old
+	r := &watch.Restart{}
+	defer r.Close()
+	r.Begin(limited(t, time.Minute), b, box, model(), old, planned, 24)
+	if err := r.During(limited(t, time.Minute), func(ctx context.Context) error {
+		select {
+		case <-ctx.Done():
+			return errLost
+		case <-time.After(forNever): // a slow one
+			return nil
+		}
+	}); err != nil {
+		t.Errorf("a slow answer was not waited for: %v", err)
+	}
+}
+
+var errLost = errors.New("no answer")
+
 func TestNeverBackAndBackAtTheOldAddress(t *testing.T) {
 	b, a := stage(t)
 	a.at <- old
