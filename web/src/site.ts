@@ -4,7 +4,7 @@ import { useStorage } from '@vueuse/core'
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
 import { about, call, onSignedOut, Problem, siteCall } from './api'
-import type { Activity, Device, Entry, PlanFinding, Presence, Profile, Proposals, Run, RunDevice, Segment, SegmentFinding, Site, SiteSummary } from './api'
+import type { Activity, Device, Entry, PlanFinding, Presence, Profile, Proposals, Run, RunDevice, Segment, SegmentFinding, Site } from './api'
 
 const idle: Activity = { site: '', kind: '', state: '', done: 0, total: 0, failed: 0, unsure: 0, seconds: 0, text: '' }
 
@@ -13,7 +13,7 @@ export const useSite = defineStore('site', () => {
   const rights = ref('look')
   const live = ref(false)
   const ready = ref(false) // everything of the open site was read once: before that the page would jump
-  const sites = ref<SiteSummary[]>([])
+  const sites = ref<Site[]>([])
   const key = useStorage('redstart-site', '') // of the site that is open
   const profiles = shallowRef<Profile[]>([])
   const locked = ref(false) // the vault
@@ -84,7 +84,7 @@ export const useSite = defineStore('site', () => {
   }
 
   async function loadSites() {
-    sites.value = await call<SiteSummary[]>('GET', 'sites')
+    sites.value = await call<Site[]>('GET', 'sites?brief=true') // how far each is takes long to count
     if (!sites.value.some((s) => s.key === key.value)) key.value = sites.value[0]?.key ?? ''
     about(key.value)
   }

@@ -2,7 +2,7 @@
 import { NAlert, NButton, NForm, NFormItem, NInput, NModal, NTable, useMessage } from 'naive-ui'
 import { reactive, ref, watch } from 'vue'
 import { call, siteCall } from '../api'
-import type { Site } from '../api'
+import type { Site, SiteSummary } from '../api'
 import { useSite } from '../site'
 import SiteFiles from './SiteFiles.vue'
 
@@ -28,6 +28,10 @@ watch(() => site.site, () => {
   if (JSON.stringify(form) === loaded) refresh()
 }, { immediate: true })
 watch(making, refresh)
+
+// How far each site is.
+const far = ref<SiteSummary[]>([])
+watch(() => site.sites, async () => (far.value = await call<SiteSummary[]>('GET', 'sites').catch(() => far.value)), { immediate: true })
 
 async function save() {
   try {
@@ -78,10 +82,10 @@ async function remove() {
     </div>
   </NForm>
   <SiteFiles v-if="site.key && !making" />
-  <template v-if="site.sites.length">
+  <template v-if="far.length">
     <h3>Sites</h3>
     <NTable size="small" :bordered="false">
-      <tbody><tr v-for="s in site.sites" :key="s.key"><td><button class="link" @click="site.open(s.key)">{{ s.name }}</button></td><td class="mono">{{ s.key }}</td><td>{{ s.entries }} entries</td><td>{{ s.states.verified ?? 0 }} verified</td>
+      <tbody><tr v-for="s in far" :key="s.key"><td><button class="link" @click="site.open(s.key)">{{ s.name }}</button></td><td class="mono">{{ s.key }}</td><td>{{ s.entries }} entries</td><td>{{ s.states.verified ?? 0 }} verified</td>
         <td><NButton v-if="site.rights === 'own'" size="tiny" @click="doomed = s.key; sure = ''">Remove</NButton></td></tr></tbody>
     </NTable>
   </template>
