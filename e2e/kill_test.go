@@ -31,14 +31,14 @@ type process struct {
 // spawn starts a process and waits until it prints a line with word.
 func spawn(t testing.TB, word, dir string, command ...string) *process {
 	t.Helper()
-	p := &process{cmd: mortal(exec.Command(command[0], command[1:]...), syscall.SIGKILL), lines: &buffer{}, ready: make(chan struct{}), done: make(chan struct{})}
+	p := &process{cmd: exec.Command(command[0], command[1:]...), lines: &buffer{}, ready: make(chan struct{}), done: make(chan struct{})}
 	p.cmd.Env = append(os.Environ(), asCLI+"=1", "REDSTART_DATA="+dir)
 	out, err := p.cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
 	}
 	p.cmd.Stderr = p.lines
-	if err := p.cmd.Start(); err != nil {
+	if err := startMortal(p.cmd, syscall.SIGKILL); err != nil {
 		t.Fatal(err)
 	}
 	go func() {

@@ -87,10 +87,27 @@ var leftBehind = sync.OnceFunc(func() {
 	}
 })
 
-// mortal makes a process get a signal when the test process dies, however it does.
-func mortal(cmd *exec.Cmd, signal syscall.Signal) *exec.Cmd {
+// starter runs what starts processes, all on one thread that stays: the kernel holds
+// a process to be orphaned when the thread that started it ends, and threads that
+// entered a namespace do end.
+var starter = sync.OnceValue(func() chan<- func() {
+	todo := make(chan func())
+	go func() {
+		runtime.LockOSThread()
+		for do := range todo {
+			do()
+		}
+	}()
+	return todo
+})
+
+// startMortal starts a process that gets a signal when the test process dies, however
+// it does.
+func startMortal(cmd *exec.Cmd, signal syscall.Signal) error {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: signal}
-	return cmd
+	started := make(chan error, 1)
+	starter() <- func() { started <- cmd.Start() }
+	return <-started
 }
 
 // host makes a namespace with its own wire to the hub.

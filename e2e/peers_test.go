@@ -70,10 +70,10 @@ func TestAmongRealHosts(t *testing.T) {
 	}
 	daemon := func(role string, command ...string) {
 		t.Helper()
-		cmd := mortal(exec.Command("ip", append([]string{"netns", "exec", s.name(role)}, command...)...), syscall.SIGTERM)
+		cmd := exec.Command("ip", append([]string{"netns", "exec", s.name(role)}, command...)...)
 		said := &buffer{}
 		cmd.Stdout, cmd.Stderr = said, said
-		if err := cmd.Start(); err != nil {
+		if err := startMortal(cmd, syscall.SIGTERM); err != nil {
 			t.Fatal(err)
 		}
 		t.Cleanup(func() {
@@ -124,8 +124,8 @@ func TestAmongRealHosts(t *testing.T) {
 	// Some starts of it in a namespace send nothing; the next one does.
 	for heard, start := false, 0; !heard && start < 8; start++ {
 		control := filepath.Join(os.TempDir(), s.name(fmt.Sprintf("lldpd%d.sock", start)))
-		lldpd := mortal(exec.Command("ip", "netns", "exec", s.name("box"), "lldpd", "-d", "-u", control, "-I", "wire0", "-S", "A real box"), syscall.SIGTERM)
-		if err := lldpd.Start(); err != nil {
+		lldpd := exec.Command("ip", "netns", "exec", s.name("box"), "lldpd", "-d", "-u", control, "-I", "wire0", "-S", "A real box")
+		if err := startMortal(lldpd, syscall.SIGTERM); err != nil {
 			t.Fatal(err)
 		}
 		for try := 0; !heard && try < 20; try++ {
