@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
+	"io"
 	"net/netip"
 	"os"
 	"slices"
@@ -323,22 +324,42 @@ func TestTheTemplateHasDropDowns(t *testing.T) {
 
 // A small file that unfolds to a huge one is refused in moments.
 func TestAZipBombIsRefused(t *testing.T) {
-	f := excelize.NewFile()
-	cell := strings.Repeat("x", 30000)
-	for i := range 2400 {
-		if err := f.SetCellStr("Sheet1", fmt.Sprintf("A%d", i+1), cell[:len(cell)-i]); err != nil {
+	small, err := excelize.NewFile().WriteToBuffer()
+	if err != nil {
+		t.Fatal(err)
+	}
+	parts, err := zip.NewReader(bytes.NewReader(small.Bytes()), int64(small.Len()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var book bytes.Buffer
+	bomb := zip.NewWriter(&book)
+	for _, part := range parts.File {
+		in, err := part.Open()
+		if err != nil {
 			t.Fatal(err)
 		}
+		out, err := bomb.Create(part.Name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := io.Copy(out, in); err != nil {
+			t.Fatal(err)
+		}
+		if strings.HasPrefix(part.Name, "xl/worksheets/") {
+			if _, err := out.Write(bytes.Repeat([]byte(" "), 70<<20)); err != nil {
+				t.Fatal(err)
+			}
+		}
 	}
-	book, err := f.WriteToBuffer()
-	if err != nil {
+	if err := bomb.Close(); err != nil {
 		t.Fatal(err)
 	}
 	if book.Len() > planfile.MaxFile {
 		t.Fatalf("%d bytes are refused for their size alone", book.Len())
 	}
 	if _, err := planfile.Open(book.Bytes()); err == nil || !strings.Contains(err.Error(), "cannot be read") {
-		t.Errorf("69 MB of text in %d bytes: %v", book.Len(), err)
+		t.Errorf("70 MB of a sheet in %d bytes: %v", book.Len(), err)
 	}
 }
 
