@@ -3,6 +3,7 @@ package planfile_test
 import (
 	"archive/zip"
 	"bytes"
+	"compress/flate"
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
@@ -334,6 +335,7 @@ func TestAZipBombIsRefused(t *testing.T) {
 	}
 	var book bytes.Buffer
 	bomb := zip.NewWriter(&book)
+	bomb.RegisterCompressor(zip.Deflate, func(w io.Writer) (io.WriteCloser, error) { return flate.NewWriter(w, flate.BestSpeed) })
 	for _, part := range parts.File {
 		in, err := part.Open()
 		if err != nil {
