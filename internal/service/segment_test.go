@@ -1,11 +1,16 @@
 package service
 
 import (
+	"errors"
+	"fmt"
 	"strings"
 	"testing"
 
+	"redstart/internal/lan"
 	"redstart/internal/lan/nic"
+	"redstart/internal/store"
 	"redstart/internal/survey"
+	"redstart/internal/vault"
 )
 
 func TestWarningsAboutInterfaces(t *testing.T) {
@@ -21,6 +26,22 @@ func TestWarningsAboutInterfaces(t *testing.T) {
 		got := strings.Join(warnings(v), "; ")
 		if !strings.Contains(got, want) || (want == "") != (got == "") {
 			t.Errorf("%q is not in %q", want, got)
+		}
+	}
+}
+
+// Whoever notices first that the segment went, it is said in the same words.
+func TestWhatCutsWorkOff(t *testing.T) {
+	for _, c := range []struct{ err, want error }{
+		{fmt.Errorf("sending: %w", lan.ErrClosed), errGone},
+		{errors.Join(errors.New("reach"), errDark), errDark},
+		{store.ErrUnwritable, store.ErrUnwritable},
+		{vault.ErrLocked, vault.ErrLocked},
+		{errors.New("the box refused"), nil},
+		{nil, nil},
+	} {
+		if got := cutOffBy(c.err); !errors.Is(got, c.want) {
+			t.Errorf("%v: cut off by %v, want %v", c.err, got, c.want)
 		}
 	}
 }

@@ -121,8 +121,8 @@ func (s *Site) Verify(ctx context.Context, who string, in VerifyOptions) (Activi
 				}
 				if err != nil {
 					s.log.Error("a device could not be verified", "tag", e.Tag, "error", err)
-					if cutsOff(err) {
-						cut(err)
+					if by := cutOffBy(err); by != nil {
+						cut(by)
 						return
 					}
 				}

@@ -88,7 +88,10 @@ func (s *Service) begin(a Activity, prepare func(*Activity) error, work func(ctx
 	go func() {
 		defer s.work.Done()
 		err := shield.Do(s.log, a.Kind, func() error { return work(ctx, stop) })
-		cause := context.Cause(ctx)
+		by := cutOffBy(context.Cause(ctx))
+		if by == nil {
+			by = cutOffBy(err)
+		}
 		free()
 		s.progress(func(a *Activity) {
 			a.State, a.Seconds = store.Done, 0
@@ -98,10 +101,8 @@ func (s *Service) begin(a Activity, prepare func(*Activity) error, work func(ctx
 			default:
 			}
 			switch {
-			case cutsOff(cause):
-				a.State, a.Text = store.Interrupted, cause.Error()
-			case cutsOff(err):
-				a.State, a.Text = store.Interrupted, err.Error()
+			case by != nil:
+				a.State, a.Text = store.Interrupted, by.Error()
 			case err != nil && !errors.Is(err, context.Canceled):
 				a.State, a.Text = store.Failed, err.Error()
 			}
@@ -112,9 +113,15 @@ func (s *Service) begin(a Activity, prepare func(*Activity) error, work func(ctx
 	return a, nil
 }
 
-// cutsOff reports whether an error cuts work off that can go on later.
-func cutsOff(err error) bool {
-	return errors.Is(err, errGone) || errors.Is(err, errDark) || errors.Is(err, store.ErrUnwritable) || errors.Is(err, lan.ErrClosed) || errors.Is(err, vault.ErrLocked)
+// cutOffBy gives what cut work off that can go on later; nil for any other error.
+func cutOffBy(err error) error {
+	switch {
+	case errors.Is(err, lan.ErrClosed): // who sends may notice before who looks after the segment
+		return errGone
+	case errors.Is(err, errGone), errors.Is(err, errDark), errors.Is(err, store.ErrUnwritable), errors.Is(err, vault.ErrLocked):
+		return err
+	}
+	return nil
 }
 
 // progress changes the activity and tells everyone.
@@ -353,11 +360,11 @@ func (s *Site) carry(ctx context.Context, prepare func(*commission.Runner) (stor
 		cancel()
 		ticker.Wait()
 		s.count(s.life, run.ID)
-		if cutsOff(err) {
+		if by := cutOffBy(err); by != nil {
 			s.work.Add(1)
 			go func() {
 				defer s.work.Done()
-				s.goOn(run.ID, err)
+				s.goOn(run.ID, by)
 			}()
 		}
 		return err
