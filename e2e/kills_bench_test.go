@@ -58,7 +58,8 @@ func killedUntilDone(b *testing.B, site *skerry.Site, random *rand.Rand) (starts
 		return c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
 	}
 	for {
-		killAfter(b, p, c, begin, 1+random.IntN(20))
+		// Later and later, or it would never get beyond what it repeats after each kill.
+		killAfter(b, p, c, begin, 1+random.IntN(20+20*len(starts)))
 		began := time.Now()
 		p = spawn(b, "Segment:", dir, serve...)
 		starts = append(starts, time.Since(began))
