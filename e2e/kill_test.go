@@ -104,17 +104,7 @@ func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
 	}
 	c := open(t, dir)
 	ctx := patience(t)
-	if _, err := c.AddSite(ctx, skerry.Data()); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := c.Import(ctx, site.Plan(), service.ImportOptions{}); err != nil {
-		t.Fatal(err)
-	}
-	follow(t, c, func(ctx context.Context) (service.Activity, error) { return c.Find(ctx, service.FindOptions{}) }, nil)
-	if _, err := c.Accept(ctx, service.Acceptance{Reasons: match.Reasons}); err != nil {
-		t.Fatal(err)
-	}
-
+	toMatched(t, c, site)
 	begin := func(ctx context.Context) (service.Activity, error) {
 		return c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
 	}
@@ -168,6 +158,22 @@ func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
 	<-p.done
 	if _, err := client.Open(ctx, dir); err == nil {
 		t.Error("the handle of a stopped service is still there")
+	}
+}
+
+// toMatched takes a fresh service as far as every box has its entry.
+func toMatched(t testing.TB, c *client.Client, site *skerry.Site) {
+	t.Helper()
+	ctx := patience(t)
+	if _, err := c.AddSite(ctx, skerry.Data()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Import(ctx, site.Plan(), service.ImportOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	follow(t, c, func(ctx context.Context) (service.Activity, error) { return c.Find(ctx, service.FindOptions{}) }, nil)
+	if _, err := c.Accept(ctx, service.Acceptance{Reasons: match.Reasons}); err != nil {
+		t.Fatal(err)
 	}
 }
 

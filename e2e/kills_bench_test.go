@@ -8,7 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"redstart/internal/core/match"
 	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
@@ -44,16 +43,7 @@ func killedUntilDone(b *testing.B, site *skerry.Site, random *rand.Rand) (starts
 	serve := []string{os.Args[0], "serve", "--listen", "127.0.0.1:0", "--vxlan", offer(b, site)}
 	p := spawn(b, "Segment:", dir, serve...)
 	c, ctx := open(b, dir), patience(b)
-	if _, err := c.AddSite(ctx, skerry.Data()); err != nil {
-		b.Fatal(err)
-	}
-	if _, err := c.Import(ctx, site.Plan(), service.ImportOptions{}); err != nil {
-		b.Fatal(err)
-	}
-	follow(b, c, func(ctx context.Context) (service.Activity, error) { return c.Find(ctx, service.FindOptions{}) }, nil)
-	if _, err := c.Accept(ctx, service.Acceptance{Reasons: match.Reasons}); err != nil {
-		b.Fatal(err)
-	}
+	toMatched(b, c, site)
 	begin := func(ctx context.Context) (service.Activity, error) {
 		return c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
 	}
