@@ -24,6 +24,7 @@ import (
 // the last check.
 func factoryToVerified(b *testing.B, n int) (whole, commission time.Duration) {
 	b.Helper()
+	service.GiveRoom() // as redstart serve and demo do
 	r := start(b, skerry.Options{Devices: n, Only: "C20", Seed: 20, Pace: 1})
 	r.plan(string(r.site.Plan()))
 	began := time.Now()

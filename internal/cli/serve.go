@@ -91,6 +91,7 @@ segment behind a network interface; it needs the right to send raw frames
 // run serves until the context ends, over TLS if pin names a certificate. ready
 // is called with the console's address once commands can reach the service.
 func (a *app) run(ctx context.Context, s *service.Service, l net.Listener, pin string, ready func(url string) error) error {
+	service.GiveRoom()
 	token, err := s.LocalToken(ctx)
 	if err != nil {
 		return err

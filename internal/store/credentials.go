@@ -77,7 +77,7 @@ func supersede(tx *sqlx.Tx, mac address.MAC, but int64, at Stamp, by string) err
 // Credentials lists a box's credentials, newest first.
 func (s *Store) Credentials(ctx context.Context, mac address.MAC) ([]Credential, error) {
 	var list []Credential
-	err := s.db.SelectContext(ctx, &list, `SELECT * FROM credentials WHERE mac = ? ORDER BY id DESC`, mac)
+	err := s.all(ctx, &list, `SELECT * FROM credentials WHERE mac = ? ORDER BY id DESC`, mac)
 	return list, err
 }
 
@@ -85,7 +85,7 @@ func (s *Store) Credentials(ctx context.Context, mac address.MAC) ([]Credential,
 // Nothing of it is opened.
 func (s *Store) Opening(ctx context.Context) (map[address.MAC]Credential, error) {
 	var list []Credential
-	if err := s.db.SelectContext(ctx, &list, `SELECT * FROM credentials WHERE state = ? ORDER BY id`, Accepted); err != nil {
+	if err := s.all(ctx, &list, `SELECT * FROM credentials WHERE state = ? ORDER BY id`, Accepted); err != nil {
 		return nil, err
 	}
 	byMAC := map[address.MAC]Credential{}

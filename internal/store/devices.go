@@ -85,7 +85,7 @@ func (s *Site) ForgetDevices(ctx context.Context, macs []address.MAC) error {
 // Devices lists every device ever found, by MAC.
 func (s *Site) Devices(ctx context.Context) ([]*device.Found, error) {
 	var docs []string
-	if err := s.db.SelectContext(ctx, &docs, `SELECT doc FROM devices WHERE site = ? ORDER BY mac`, s.ID); err != nil {
+	if err := s.all(ctx, &docs, `SELECT doc FROM devices WHERE site = ? ORDER BY mac`, s.ID); err != nil {
 		return nil, err
 	}
 	list := make([]*device.Found, len(docs))

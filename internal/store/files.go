@@ -31,7 +31,7 @@ func (s *Store) filesDir() string { return filepath.Join(s.dir, "files") }
 // Files lists the site's files by name.
 func (s *Site) Files(ctx context.Context) ([]File, error) {
 	list := []File{}
-	err := s.db.SelectContext(ctx, &list, `SELECT name, sha256, size, at, who FROM files WHERE site = ? ORDER BY name`, s.ID)
+	err := s.all(ctx, &list, `SELECT name, sha256, size, at, who FROM files WHERE site = ? ORDER BY name`, s.ID)
 	return list, err
 }
 

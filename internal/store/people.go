@@ -18,7 +18,7 @@ type User struct {
 // Users lists who may sign in.
 func (s *Store) Users(ctx context.Context) ([]User, error) {
 	list := []User{}
-	err := s.db.SelectContext(ctx, &list, `SELECT name, password, rights FROM users ORDER BY name`)
+	err := s.all(ctx, &list, `SELECT name, password, rights FROM users ORDER BY name`)
 	return list, err
 }
 
@@ -77,7 +77,7 @@ type Token struct {
 // Tokens lists a user's tokens; all users' for "".
 func (s *Store) Tokens(ctx context.Context, user string) ([]Token, error) {
 	list := []Token{}
-	err := s.db.SelectContext(ctx, &list, `SELECT * FROM tokens WHERE user = ? OR ? = '' ORDER BY user, name`, user, user)
+	err := s.all(ctx, &list, `SELECT * FROM tokens WHERE user = ? OR ? = '' ORDER BY user, name`, user, user)
 	return list, err
 }
 

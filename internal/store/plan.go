@@ -80,7 +80,7 @@ func (r entryRow) entry() (Entry, error) {
 // Entries lists the plan in its order.
 func (s *Site) Entries(ctx context.Context) ([]Entry, error) {
 	var rows []entryRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT `+entryColumns+` FROM entries WHERE site = ? ORDER BY position`, s.ID); err != nil {
+	if err := s.all(ctx, &rows, `SELECT `+entryColumns+` FROM entries WHERE site = ? ORDER BY position`, s.ID); err != nil {
 		return nil, err
 	}
 	list := make([]Entry, len(rows))
@@ -283,7 +283,7 @@ func (s *Site) Checks(ctx context.Context, tag string) ([]check.Check, error) {
 		By                                string `db:"rests_on"`
 		At                                Stamp
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT name, expected, observed, verdict, rests_on, at FROM checks WHERE site = ? AND tag = ? ORDER BY position`, s.ID, tag); err != nil {
+	if err := s.all(ctx, &rows, `SELECT name, expected, observed, verdict, rests_on, at FROM checks WHERE site = ? AND tag = ? ORDER BY position`, s.ID, tag); err != nil {
 		return nil, err
 	}
 	list := make([]check.Check, len(rows))
@@ -316,7 +316,7 @@ func (s *Site) AddNote(ctx context.Context, tag, who, what string) error {
 // History gives an entry's notes and journal, oldest first.
 func (s *Site) History(ctx context.Context, tag string) ([]Note, error) {
 	list := []Note{}
-	err := s.db.SelectContext(ctx, &list, `SELECT at, who, what FROM (
+	err := s.all(ctx, &list, `SELECT at, who, what FROM (
 		SELECT at, who, what, id, 0 AS sort FROM history WHERE site = ? AND tag = ?
 		UNION ALL SELECT at, 'run ' || run, step || ' ' || phase || CASE detail WHEN '' THEN '' ELSE ': ' || detail END, id, 1 FROM journal WHERE run IN (SELECT id FROM runs WHERE site = ?) AND tag = ?)
 		ORDER BY at, sort, id`, s.ID, tag, s.ID, tag)

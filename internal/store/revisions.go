@@ -215,7 +215,7 @@ func (s *Site) Revisions(ctx context.Context, limit int) ([]Revision, error) {
 		limit = -1
 	}
 	list := []Revision{}
-	err := s.db.SelectContext(ctx, &list, `SELECT id, at, who, what, name, undoes FROM revisions WHERE site = ? ORDER BY id DESC LIMIT ?`, s.ID, limit)
+	err := s.all(ctx, &list, `SELECT id, at, who, what, name, undoes FROM revisions WHERE site = ? ORDER BY id DESC LIMIT ?`, s.ID, limit)
 	return list, err
 }
 
@@ -249,7 +249,7 @@ func (s *Site) EditsBetween(ctx context.Context, after, last int64) ([]Edit, err
 	if last == 0 {
 		last = math.MaxInt64
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT e.object, e.before, e.after, e.position FROM edits e JOIN revisions r ON r.id = e.revision WHERE r.site = ? AND r.id > ? AND r.id <= ? ORDER BY e.id DESC`, s.ID, after, last); err != nil {
+	if err := s.all(ctx, &rows, `SELECT e.object, e.before, e.after, e.position FROM edits e JOIN revisions r ON r.id = e.revision WHERE r.site = ? AND r.id > ? AND r.id <= ? ORDER BY e.id DESC`, s.ID, after, last); err != nil {
 		return nil, err
 	}
 	list := make([]Edit, len(rows))

@@ -108,7 +108,7 @@ func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
 		return r, problem.New(problem.Missing, "there is no such run", "")
 	}
 	var rows []runDeviceRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT * FROM run_devices WHERE run = ? ORDER BY rowid`, id); err != nil {
+	if err := s.all(ctx, &rows, `SELECT * FROM run_devices WHERE run = ? ORDER BY rowid`, id); err != nil {
 		return r, err
 	}
 	r.Devices = make([]RunDevice, len(rows))
@@ -218,7 +218,7 @@ func (s *Store) AddLine(ctx context.Context, l Line) error {
 // Journal gives the last phase of each step that a device's run has begun.
 func (s *Store) Journal(ctx context.Context, run int64, tag string) (map[string]Line, error) {
 	var lines []Line
-	if err := s.db.SelectContext(ctx, &lines, `SELECT run, tag, mac, step, phase, detail, at FROM journal WHERE run = ? AND tag = ? ORDER BY id`, run, tag); err != nil {
+	if err := s.all(ctx, &lines, `SELECT run, tag, mac, step, phase, detail, at FROM journal WHERE run = ? AND tag = ? ORDER BY id`, run, tag); err != nil {
 		return nil, err
 	}
 	last := map[string]Line{}

@@ -22,7 +22,7 @@ type Site struct {
 // Sites lists the sites' data, oldest first.
 func (s *Store) Sites(ctx context.Context) ([]plan.Site, error) {
 	var docs []string
-	if err := s.db.SelectContext(ctx, &docs, `SELECT doc FROM sites ORDER BY id`); err != nil {
+	if err := s.all(ctx, &docs, `SELECT doc FROM sites ORDER BY id`); err != nil {
 		return nil, err
 	}
 	list := make([]plan.Site, len(docs))
@@ -46,7 +46,7 @@ func (s *Store) At(ctx context.Context, key string) (*Site, error) {
 
 // Watched lists the keys of the sites whose segment is to be watched.
 func (s *Store) Watched(ctx context.Context) (keys []string, err error) {
-	err = s.db.SelectContext(ctx, &keys, `SELECT key FROM sites WHERE watched ORDER BY id`)
+	err = s.all(ctx, &keys, `SELECT key FROM sites WHERE watched ORDER BY id`)
 	return keys, err
 }
 

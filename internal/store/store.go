@@ -259,6 +259,15 @@ func (s *Store) one(ctx context.Context, into any, query string, args ...any) (o
 	return err == nil, err
 }
 
+// all reads the rows of a query into a list.
+func (s *Store) all(ctx context.Context, into any, query string, args ...any) error {
+	kept, err := keep(s, query, s.db.Preparex)
+	if err != nil {
+		return err
+	}
+	return kept.SelectContext(ctx, into, args...)
+}
+
 // Stamp is a time that is stored in microseconds; the zero Stamp is stored as
 // 0 and printed as null.
 type Stamp struct{ time.Time }

@@ -51,7 +51,7 @@ func (s *Site) AddSurvey(ctx context.Context, v Survey) (id int64, err error) {
 // Surveys lists the latest surveys, latest first, without what each saw.
 func (s *Site) Surveys(ctx context.Context, most int) ([]Survey, error) {
 	var rows []surveyRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT id, began, ended, who, pace, state, doc, '[]' AS seen, capture FROM surveys WHERE site = ? ORDER BY id DESC LIMIT ?`, s.ID, most); err != nil {
+	if err := s.all(ctx, &rows, `SELECT id, began, ended, who, pace, state, doc, '[]' AS seen, capture FROM surveys WHERE site = ? ORDER BY id DESC LIMIT ?`, s.ID, most); err != nil {
 		return nil, err
 	}
 	list := make([]Survey, len(rows))
