@@ -27,7 +27,7 @@ func TestWhatShowsARestart(t *testing.T) {
 	}{
 		{"it went on running", mark(0, "5000", ""), mark(10*time.Second, "5010", ""), ""},
 		{"its clock is a little slow", mark(0, "5000", ""), mark(1000*time.Second, "5992", ""), ""},
-		{"it began anew", mark(0, "5000", ""), mark(10*time.Second, "3", ""), "began anew, 3s ago"},
+		{"it began anew", mark(0, "5000", ""), mark(10*time.Second, "3", ""), "began anew: it told 3s"},
 		{"it had run shorter than it was away", mark(0, "0.50", ""), mark(2*time.Second, "0.90", ""), "began anew"},
 		{"too coarse to tell", mark(0, "0", ""), mark(time.Second, "0", ""), ""},
 		{"the counter went up", mark(0, "", "7"), mark(time.Second, "", "8"), "from 7 to 8"},
