@@ -222,7 +222,8 @@ name: {max: 20, case: lower}
 password: {min: 6, max: 6, digits: true}
 restart: {takes: 1s, at-most: 20s, shows: [uptime]}
 ports: [8080]
-web: {scheme: http, port: 8080, auth: basic}
+talk:
+  web: {scheme: http, port: 8080, auth: basic}
 order:
   - {act: password}
   - {act: name}

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 
 	"redstart/internal/core/profile"
+	"redstart/internal/driver/all"
 )
 
 //go:embed *.yaml
@@ -74,5 +75,8 @@ func read(from fs.FS, e fs.DirEntry) (*profile.Profile, error) {
 	if err != nil {
 		return nil, err
 	}
-	return profile.Parse(doc)
+	return Parse(doc)
 }
+
+// Parse reads one profile, in the words of all drivers.
+func Parse(doc []byte) (*profile.Profile, error) { return profile.Parse(doc, all.Words()) }

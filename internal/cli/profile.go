@@ -10,6 +10,7 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/profiles"
 )
 
 func (a *app) profile() *cobra.Command {
@@ -40,7 +41,7 @@ func (a *app) profile() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		p, err := profile.Parse(doc)
+		p, err := profiles.Parse(doc)
 		if err != nil {
 			return problem.New(problem.Usage, err.Error(), "see docs/profiles.md").About(args[0])
 		}

@@ -37,6 +37,10 @@ type job struct {
 	steps   []procedure.Step
 	journal map[string]store.Line
 
+	servers map[string]string // what its servers showed, by kind
+	renewed map[string]bool   // what an act of this run had it make anew
+	reset   bool              // the factory's way in opened it: whatever it shows is new
+
 	here     bool           // it is on the segment
 	at       netip.Addr     // where it is now; invalid: it has no address
 	old      netip.Addr     // where it was before the act that makes it go
@@ -168,6 +172,15 @@ func (j *job) run(ctx context.Context) (err error) {
 	if j.journal, err = j.Store.Journal(ctx, j.d.Run, j.d.Tag); err != nil {
 		return err
 	}
+	if j.servers, err = j.Store.Servers(ctx, j.d.MAC); err != nil {
+		return err
+	}
+	j.renewed = map[string]bool{}
+	for _, s := range j.p.Order {
+		if j.journal[string(s.Act)].Phase != "" {
+			j.renews(s)
+		}
+	}
 	j.steps = procedure.Steps(j.p, j.d.Given, procedure.Login{})
 	for i, s := range j.steps {
 		j.d.Step, j.d.Done = s.Name, i
@@ -209,6 +222,13 @@ func (j *job) isDone(s procedure.Step) bool {
 	return j.journal[j.steps[len(j.steps)-1].Name].Phase == store.Done
 }
 
+// renews notes that an act has the device make anew what it is known again by.
+func (j *job) renews(s profile.Stage) {
+	for _, kind := range s.Renews {
+		j.renewed[kind] = true
+	}
+}
+
 func (j *job) want() netip.Addr { return j.d.Given.Address.Addr() }
 
 func (j *job) step(ctx context.Context, s procedure.Step) (detail string, err error) {
@@ -219,6 +239,11 @@ func (j *job) step(ctx context.Context, s procedure.Step) (detail string, err er
 		return j.confirm(ctx)
 	case s.Return:
 		return j.comeBack(ctx, s)
+	}
+	for _, o := range j.p.Order {
+		if o.Act == s.Act {
+			j.renews(o)
+		}
 	}
 	if s.Act == profile.Password {
 		return j.password(ctx, s)
@@ -241,7 +266,7 @@ func (j *job) reach(ctx context.Context) (string, error) {
 	defer w.Close()
 	ctx, cancel := context.WithTimeout(ctx, time.Duration(j.p.Restart.AtMost))
 	defer cancel()
-	if j.at, err = w.Find(ctx, candidates, j.p.UsesDCP()); err != nil {
+	if j.at, err = w.Find(ctx, candidates, j.p.TellsWithoutAddress()); err != nil {
 		if !errors.Is(err, watch.ErrAbsent) {
 			return "", err
 		}
@@ -267,7 +292,7 @@ func (j *job) target(at netip.Addr) driver.Target {
 	if at == j.want() {
 		bits = j.d.Given.Address.Bits()
 	}
-	return driver.Target{MAC: j.d.MAC, Address: at, Bits: bits, Profile: j.p, Avoid: j.avoid}
+	return driver.Target{MAC: j.d.MAC, Address: at, Bits: bits, Profile: j.p, Avoid: j.avoid, Trust: j.trust}
 }
 
 func (j *job) hangUp() {
@@ -283,7 +308,12 @@ func (j *job) hangUp() {
 
 // confirm reads the identity back before anything is written.
 func (j *job) confirm(ctx context.Context) (string, error) {
-	facts, err := j.converse().Do(ctx, profile.Identify, nil)
+	if j.p.Who() == profile.Read {
+		if err := j.signIn(ctx); err != nil {
+			return "", err
+		}
+	}
+	facts, err := j.converse().Do(ctx, j.p.Who(), nil)
 	if err != nil {
 		return "", err
 	}
@@ -303,7 +333,7 @@ func (j *job) variables() map[string]string { return j.d.Given.Variables() }
 
 // act carries out any other act.
 func (j *job) act(ctx context.Context, s procedure.Step) (string, error) {
-	if !j.p.OnlyDCP(s.Act) {
+	if j.p.NeedsAddress(s.Act) {
 		if err := j.signIn(ctx); err != nil {
 			return "", err
 		}
@@ -454,6 +484,11 @@ func (j *job) comeBack(ctx context.Context, s procedure.Step) (string, error) {
 	}
 	if err := j.prove(ctx); err != nil {
 		return "", err
+	}
+	if len(j.renewed) > 0 {
+		if err := errors.Join(j.signIn(ctx), j.remember(ctx)); err != nil {
+			return "", err
+		}
 	}
 	return fmt.Sprintf("at %s after %.1f s; %s", j.at, out.Took.Seconds(), how), j.sighted(ctx, false)
 }

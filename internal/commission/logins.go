@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"slices"
 
 	"redstart/internal/core/plan"
@@ -57,30 +58,51 @@ func (j *job) findLogin(ctx context.Context) error {
 		}
 	}
 	refused := 0
+	var stranger error
 	for _, l := range stored {
 		if err := j.tries.May(ctx, l.Login); err != nil {
 			return err
 		}
 		switch err := j.converse().SignIn(ctx, l.Login); {
 		case err == nil:
-			j.login, j.inside = &l, true
+			j.login, j.inside, j.reset = &l, true, l.ID == 0
 			return j.tries.Accepted(ctx, l)
 		case errors.Is(err, driver.ErrLogin):
 			refused++
 			if err := j.tries.Refused(ctx, l); err != nil {
 				return err
 			}
+		case errors.Is(err, driver.ErrStranger):
+			stranger = err
 		default:
 			return err
 		}
 	}
+	if stranger != nil {
+		return j.anew(ctx, stranger)
+	}
 	if j.p.Factory.Login == nil && refused == 0 {
+		j.reset = true
 		return nil // no password until first use
 	}
 	if refused < len(stored) || j.p.Factory.Login != nil {
 		return problem.New(problem.Device, "neither a stored password nor the factory login opens it", "reset it to its factory state, or give its password: redstart vault learn")
 	}
 	return nil // what was stored is out of date; first use tells whether it was reset
+}
+
+// anew takes a box that shows another identity than before for one that was reset,
+// if it offers the way in of a factory-fresh one; else it is a stranger.
+func (j *job) anew(ctx context.Context, stranger error) error {
+	if len(j.p.Acts[profile.FactoryEntry]) == 0 {
+		return stranger
+	}
+	j.converse().SignOut()
+	if _, err := j.converse().Do(ctx, profile.FactoryEntry, nil); err != nil {
+		return stranger
+	}
+	j.reset = true
+	return nil
 }
 
 // own reports whether a password of its own opens the device.
@@ -208,7 +230,25 @@ func (j *job) changing(ctx context.Context) error {
 	return j.Store.SetConduct(ctx, store.Conduct{MAC: j.d.MAC, ChangedAt: store.Now()})
 }
 
-// remember notes the certificate that the device showed, for later comparing.
+// remember notes what the device's servers showed, for later comparing.
 func (j *job) remember(ctx context.Context) error {
-	return j.Store.SetConduct(ctx, store.Conduct{MAC: j.d.MAC, Certificate: j.converse().Certificate()})
+	for _, seen := range j.converse().Servers() {
+		if j.servers[seen.Kind] == seen.Sum {
+			continue
+		}
+		if err := j.Store.SetServer(ctx, j.d.MAC, seen.Kind, seen.Sum); err != nil {
+			return err
+		}
+		j.servers[seen.Kind] = seen.Sum
+	}
+	return nil
+}
+
+// trust refuses to send a login to a server that is another than before, unless the
+// box was as from the factory or its profile says that it makes a new one.
+func (j *job) trust(s driver.Server) error {
+	if was := j.servers[s.Kind]; was != "" && was != s.Sum && !j.reset && !j.renewed[s.Kind] {
+		return fmt.Errorf("%s, not %s; if that is right, undo its match and match it again", s.Named(), driver.Server{Kind: s.Kind, Sum: was}.Named())
+	}
+	return nil
 }

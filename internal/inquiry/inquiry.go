@@ -62,7 +62,7 @@ func (q Inquirer) Ask(ctx context.Context, f *device.Found) ([]device.Sighting, 
 	var told []device.Sighting
 	var failed error
 	for _, p := range fitting {
-		if len(p.Acts[profile.Identify]) == 0 || p.OnlyDCP(profile.Identify) {
+		if len(p.Acts[profile.Identify]) == 0 || !p.NeedsAddress(profile.Identify) {
 			continue
 		}
 		talk := driver.New(q.Bench, driver.Target{MAC: f.MAC, Address: at, Bits: p.Factory.Address.Bits, Profile: p, Avoid: q.Avoid})
@@ -80,7 +80,7 @@ func (q Inquirer) Ask(ctx context.Context, f *device.Found) ([]device.Sighting, 
 			return told, errors.Join(failed, err)
 		}
 		defer talk.Close()
-		t := &talker{Conversation: talk, at: time.Now(), found: f, web: fitting[0].Web, isSwitch: fitting[0].Kind == "switch"}
+		t := &talker{Conversation: talk, at: time.Now(), found: f, profile: fitting[0], isSwitch: fitting[0].Kind == "switch"}
 		slices.Sort(asks)
 		for _, ask := range slices.Compact(asks) {
 			if err := t.ask(ctx, ask); err != nil {
@@ -104,7 +104,7 @@ type talker struct {
 	*bench.Conversation
 	at       time.Time // one for all that is told: what is missing from the same reading is no more
 	found    *device.Found
-	web      profile.Web // its web server, if the profile says
+	profile  *profile.Profile // that fits best
 	isSwitch bool
 	told     []device.Sighting
 }
@@ -153,8 +153,8 @@ func (t *talker) url(scheme string, port uint16, path string) string {
 
 // page reads title and server of the first page, and the certificate.
 func (t *talker) page(ctx context.Context, scheme string, port uint16) error {
-	if t.web.Scheme == scheme && t.web.Port != 0 {
-		port = t.web.Port
+	if s, p, ok := t.profile.Page(); ok && s == scheme {
+		port = p
 	}
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, t.url(scheme, port, "/"), nil)
 	if err != nil {

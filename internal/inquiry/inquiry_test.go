@@ -17,6 +17,7 @@ import (
 	"redstart/internal/lan/segment"
 	"redstart/internal/sim/box"
 	"redstart/internal/wire/snmp"
+	"redstart/profiles"
 )
 
 const hostile = `redstart: profile/1
@@ -59,7 +60,7 @@ func power(t *testing.T, wire *segment.Segment, mac address.MAC, model box.Model
 // A box that talks without end, answers in circles and hides ports is asked to
 // the end all the same, and told of in few words.
 func TestABoxThatSaysTooMuch(t *testing.T) {
-	p, err := profile.Parse([]byte(hostile))
+	p, err := profiles.Parse([]byte(hostile))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -126,7 +127,7 @@ func TestABoxThatSaysTooMuch(t *testing.T) {
 // A box that answers nothing is an error, so that it is asked again; a stranger
 // is not asked at all.
 func TestSilenceAndStrangers(t *testing.T) {
-	p, err := profile.Parse([]byte(strings.Replace(hostile, "ask: [http, ssh, snmp, onvif]", "ask: [http]", 1)))
+	p, err := profiles.Parse([]byte(strings.Replace(hostile, "ask: [http, ssh, snmp, onvif]", "ask: [http]", 1)))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -151,7 +152,7 @@ func TestSilenceAndStrangers(t *testing.T) {
 // what was refused is not.
 func TestWhatDidNotComeInTimeIsAnError(t *testing.T) {
 	for asks, want := range map[string]bool{"[http, onvif]": true, "[http, https]": false} {
-		p, err := profile.Parse([]byte(strings.Replace(hostile, "ask: [http, ssh, snmp, onvif]", "ask: "+asks, 1)))
+		p, err := profiles.Parse([]byte(strings.Replace(hostile, "ask: [http, ssh, snmp, onvif]", "ask: "+asks, 1)))
 		if err != nil {
 			t.Fatal(err)
 		}

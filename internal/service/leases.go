@@ -12,7 +12,7 @@ import (
 	"redstart/internal/core/device"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
-	"redstart/internal/driver/lease"
+	"redstart/internal/lan/lease"
 	"redstart/internal/store"
 	"redstart/internal/wire/dhcp"
 )

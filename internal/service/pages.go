@@ -72,8 +72,8 @@ func (s *Service) pagePort(f *device.Found) (scheme string, port uint16, ok bool
 		return "", 0, false
 	}
 	if p := s.profiles()[f.Profile]; p != nil {
-		if p.Web.Scheme != "" {
-			return p.Web.Scheme, p.WebPort(), true
+		if scheme, port, ok = p.Page(); ok {
+			return scheme, port, true
 		}
 		switch {
 		case slices.Contains(p.Ports, 443):

@@ -124,7 +124,6 @@ func (s *Site) Sight(ctx context.Context, sighting device.Sighting, recognise fu
 type Conduct struct {
 	MAC         address.MAC `db:"mac"`
 	Serial      string      `db:"serial"`       // as it told itself
-	Certificate string      `db:"certificate"`  // SHA-256 of the one it showed us
 	ChangedAt   Stamp       `db:"changed_at"`   // last write to it
 	RestartedAt Stamp       `db:"restarted_at"` // last time it was seen to come back
 	Evidence    string      `db:"evidence"`     // what showed that restart
@@ -142,13 +141,32 @@ func (s *Store) Conduct(ctx context.Context, mac address.MAC) (Conduct, error) {
 
 // SetConduct stores the parts of c that are not zero.
 func (s *Store) SetConduct(ctx context.Context, c Conduct) error {
-	return s.exec(ctx, `INSERT INTO conduct (mac, serial, certificate, changed_at, restarted_at, evidence)
-		VALUES (:mac, :serial, :certificate, :changed_at, :restarted_at, :evidence)
+	return s.exec(ctx, `INSERT INTO conduct (mac, serial, changed_at, restarted_at, evidence)
+		VALUES (:mac, :serial, :changed_at, :restarted_at, :evidence)
 		ON CONFLICT (mac) DO UPDATE SET
 			serial = CASE :serial WHEN '' THEN serial ELSE :serial END,
-			certificate = CASE :certificate WHEN '' THEN certificate ELSE :certificate END,
 			evidence = CASE :evidence WHEN '' THEN evidence ELSE :evidence END,
 			changed_at = MAX(changed_at, :changed_at), restarted_at = MAX(restarted_at, :restarted_at)`, c)
+}
+
+// Servers gives what a box's servers showed to be known again by: SHA-256 in
+// hexadecimal by kind.
+func (s *Store) Servers(ctx context.Context, mac address.MAC) (map[string]string, error) {
+	var rows []struct{ Kind, Sum string }
+	if err := s.all(ctx, &rows, `SELECT kind, sum FROM servers WHERE mac = ?`, mac); err != nil {
+		return nil, err
+	}
+	sums := map[string]string{}
+	for _, r := range rows {
+		sums[r.Kind] = r.Sum
+	}
+	return sums, nil
+}
+
+// SetServer notes what a box's server showed.
+func (s *Store) SetServer(ctx context.Context, mac address.MAC, kind, sum string) error {
+	return s.exec(ctx, `INSERT INTO servers (mac, kind, sum, at) VALUES (:mac, :kind, :sum, :at)
+		ON CONFLICT (mac, kind) DO UPDATE SET sum = :sum, at = :at`, map[string]any{"mac": mac, "kind": kind, "sum": sum, "at": Now()})
 }
 
 // SetStarts keeps a box's start counter as it was before a write.

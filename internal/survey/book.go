@@ -270,7 +270,7 @@ func (k *book) ask(ctx context.Context, f *device.Found) {
 // mayAsk reports whether a profile that fits wants the device asked.
 func (k *book) mayAsk(f *device.Found) bool {
 	for _, id := range append([]string{f.Profile}, f.Maybe...) {
-		if p := k.profiles[id]; p != nil && (len(p.Ask) > 0 || !p.OnlyDCP(profile.Identify)) {
+		if p := k.profiles[id]; p != nil && (len(p.Ask) > 0 || p.NeedsAddress(profile.Identify)) {
 			return true
 		}
 	}

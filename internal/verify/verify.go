@@ -70,6 +70,11 @@ func (v *Verifier) entry(ctx context.Context, r plan.Resolver, e store.Entry, re
 	}
 	l := &look{Verifier: v, e: e, p: p, avoid: avoid, given: procedure.For(r, e.Entry, p), tries: v.Vault.Try(e.Device, p.Accounts, "verification by "+who)}
 	defer l.close()
+	servers, err := v.Store.Servers(ctx, e.Device)
+	if err != nil {
+		return nil, err
+	}
+	l.known = servers
 	conduct, err := v.Store.Conduct(ctx, e.Device)
 	if err != nil {
 		return nil, err
@@ -82,7 +87,7 @@ func (v *Verifier) entry(ctx context.Context, r plan.Resolver, e store.Entry, re
 		return nil, err
 	}
 	serial := cmp.Or(e.Serial, conduct.Serial)
-	list := check.Judge(check.Expectation{MAC: e.Device, PlannedMAC: e.MAC, Serial: serial, Certificate: conduct.Certificate, Values: l.given, Ports: p.Ports, Reads: p.ReadsBack()}, saw, time.Now().UTC())
+	list := check.Judge(check.Expectation{MAC: e.Device, PlannedMAC: e.MAC, Serial: serial, Servers: servers, Values: l.given, Ports: p.Ports, Reads: p.ReadsBack()}, saw, time.Now().UTC())
 	state, reason := store.Configured, ""
 	if e.State == store.Matched {
 		state = store.Matched // nobody says that it was set; what was seen is told all the same
@@ -116,11 +121,20 @@ type look struct {
 	given procedure.Values
 	talk  *driver.Talk
 	tries *vault.Tries
-	login *vault.Login // that was accepted in this look; nil before
+	known map[string]string // what its servers showed before, by kind
+	login *vault.Login      // that was accepted in this look; nil before
 }
 
 func (l *look) target(at netip.Addr) driver.Target {
-	return driver.Target{MAC: l.e.Device, Address: at, Bits: l.given.Address.Bits(), Profile: l.p, Avoid: l.avoid}
+	return driver.Target{MAC: l.e.Device, Address: at, Bits: l.given.Address.Bits(), Profile: l.p, Avoid: l.avoid, Trust: l.trust}
+}
+
+// trust refuses to send a login to a server that is another than before.
+func (l *look) trust(s driver.Server) error {
+	if was := l.known[s.Kind]; was != "" && was != s.Sum {
+		return fmt.Errorf("%s, not %s", s.Named(), driver.Server{Kind: s.Kind, Sum: was}.Named())
+	}
+	return nil
 }
 
 func (l *look) fresh() *driver.Talk {
@@ -164,7 +178,7 @@ func (l *look) observe(ctx context.Context, conduct store.Conduct, restart strin
 	if !slices.Contains(saw.Holders, l.e.Device) {
 		// Nothing else can be asked.
 		gone := check.Unseen(away)
-		saw.Echo, saw.NewLogin, saw.Read, saw.FactoryLogin, saw.Certificate = gone, gone, gone, gone, gone
+		saw.Echo, saw.NewLogin, saw.Read, saw.FactoryLogin = gone, gone, gone, gone
 		saw.Ports = map[uint16]check.Look{}
 		for _, port := range l.p.Ports {
 			saw.Ports[port] = gone
@@ -270,8 +284,9 @@ func (l *look) readBack(ctx context.Context, saw *check.Observation, conduct sto
 			maps.Copy(saw.Facts, read)
 		}
 	}
-	if c := l.talk.Certificate(); c != "" || saw.Read.Taken {
-		saw.Certificate = check.Saw(c, c != "")
+	saw.Servers = map[string]check.Look{}
+	for _, seen := range l.talk.Servers() {
+		saw.Servers[seen.Kind] = check.Saw(seen.Sum, true)
 	}
 	// A restart that nobody watched shows in what the device tells now.
 	told := maps.Clone(identity)

@@ -45,15 +45,14 @@ func (v *Verdict) UnmarshalText(b []byte) error {
 // Names of the checks that are the same for every device; besides there are
 // "port N", the fields read back and the settings by their keys.
 const (
-	HeldBy      = "address held by"
-	Echo        = "echo"
-	MAC         = "MAC"
-	NewLogin    = "new login"
-	Password    = "password"
-	Factory     = "factory login"
-	Serial      = "serial"
-	Certificate = "certificate"
-	Kept        = "kept over a restart"
+	HeldBy   = "address held by"
+	Echo     = "echo"
+	MAC      = "MAC"
+	NewLogin = "new login"
+	Password = "password"
+	Factory  = "factory login"
+	Serial   = "serial"
+	Kept     = "kept over a restart"
 )
 
 // Check is one verified fact about one device.
@@ -102,7 +101,7 @@ type Observation struct {
 	Read         Look              // good: the facts were read with the new login
 	Facts        map[string]string // what it says of itself: name, address, mask, gateway, serial
 	Told         string            // the serial that it told earlier, "" when none
-	Certificate  Look              // good: one was shown; Said is its SHA-256
+	Servers      map[string]Look   // by kind; good: it was shown, Said is its SHA-256
 	LastChange   time.Time         // when it was last written to; zero: not known
 	RestartedAt  time.Time         // when it was last seen to come back from a restart
 	Evidence     string            // what showed that restart
@@ -112,12 +111,12 @@ type Observation struct {
 
 // Expectation is what should be so.
 type Expectation struct {
-	MAC         address.MAC // of the matched box
-	PlannedMAC  address.MAC // that the plan names; zero when it names none
-	Serial      string      // "" when it was neither planned nor ever read
-	Certificate string      // "" when none was seen before
-	Values      procedure.Values
-	Ports       []uint16
+	MAC        address.MAC       // of the matched box
+	PlannedMAC address.MAC       // that the plan names; zero when it names none
+	Serial     string            // "" when it was neither planned nor ever read
+	Servers    map[string]string // SHA-256 of what its servers showed before, by kind: certificate, host key
+	Values     procedure.Values
+	Ports      []uint16
 	// Reads lists the facts that the profile says how to read back.
 	Reads []string
 }
@@ -151,12 +150,18 @@ func Judge(want Expectation, saw Observation, now time.Time) []Check {
 	for _, key := range slices.Sorted(maps.Keys(want.Values.Settings)) {
 		j.fact(want, saw, key, "setting."+key, want.Values.Settings[key])
 	}
-	if want.Certificate != "" {
-		seen := saw.Certificate
-		if seen.Taken {
-			seen.Good, seen.Said = seen.Said == want.Certificate, short(seen.Said)
+	for _, kind := range slices.Sorted(maps.Keys(want.Servers)) {
+		seen, shown := saw.Servers[kind]
+		switch {
+		case !shown && saw.Read.Taken:
+			seen = Saw("", false)
+		case !shown:
+			seen = Unseen(saw.Read.Said)
 		}
-		j.look(Certificate, short(want.Certificate), seen)
+		if seen.Taken {
+			seen.Good, seen.Said = seen.Said == want.Servers[kind], short(seen.Said)
+		}
+		j.look(kind, short(want.Servers[kind]), seen)
 	}
 	j.look(Kept, "read again after it", kept(saw))
 	return j.list

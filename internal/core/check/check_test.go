@@ -18,7 +18,7 @@ var (
 )
 
 func want() check.Expectation {
-	return check.Expectation{MAC: mac, PlannedMAC: mac, Serial: "S-1", Certificate: "aa11", Ports: []uint16{80}, Reads: []string{"name", "address", "mask", "gateway", "setting.room"},
+	return check.Expectation{MAC: mac, PlannedMAC: mac, Serial: "S-1", Servers: map[string]string{"certificate": "aa11"}, Ports: []uint16{80}, Reads: []string{"name", "address", "mask", "gateway", "setting.room"},
 		Values: procedure.Values{Name: "cam-1", Address: netip.MustParsePrefix("10.40.8.30/22"), Gateway: netip.MustParseAddr("10.40.8.1"), User: "u", Login: "each 16", Settings: map[string]string{"room": "7"}}}
 }
 
@@ -27,7 +27,7 @@ func good() check.Observation {
 	ok := func(said string) check.Look { return check.Saw(said, true) }
 	return check.Observation{
 		Held: true, Holders: []address.MAC{mac}, Echo: ok("answers"), Ports: map[uint16]check.Look{80: ok("open")},
-		NewLogin: ok("accepted"), LoginStamp: "each 16", LoginUser: "u", FactoryLogin: ok("refused"), Certificate: ok("aa11"), Read: ok("read"),
+		NewLogin: ok("accepted"), LoginStamp: "each 16", LoginUser: "u", FactoryLogin: ok("refused"), Servers: map[string]check.Look{"certificate": ok("aa11")}, Read: ok("read"),
 		Facts:      map[string]string{"name": "cam-1", "address": "10.40.8.30", "mask": "255.255.252.0", "gateway": "10.40.8.1", "serial": "s-1", "setting.room": "7"},
 		LastChange: noon, RestartedAt: noon.Add(time.Second), Evidence: "silent for 2 s", FactsReadAt: noon.Add(2 * time.Second),
 	}
@@ -74,20 +74,22 @@ func TestTheZeroObservationPassesNothing(t *testing.T) {
 func TestEachDeviationFailsItsOwnCheck(t *testing.T) {
 	bad := check.Saw("no answer", false)
 	for failing, change := range map[string]func(*check.Expectation, *check.Observation){
-		check.HeldBy:      func(_ *check.Expectation, o *check.Observation) { o.Holders = append(o.Holders, other) },
-		check.MAC:         func(e *check.Expectation, _ *check.Observation) { e.PlannedMAC = other },
-		check.Echo:        func(_ *check.Expectation, o *check.Observation) { o.Echo = bad },
-		"port 80":         func(_ *check.Expectation, o *check.Observation) { o.Ports[80] = bad },
-		check.Password:    func(_ *check.Expectation, o *check.Observation) { o.LoginStamp = "given x" },
-		check.Factory:     func(_ *check.Expectation, o *check.Observation) { o.FactoryLogin = check.Saw("accepted", false) },
-		check.Serial:      func(_ *check.Expectation, o *check.Observation) { o.Facts["serial"] = "S-2" },
-		"name":            func(_ *check.Expectation, o *check.Observation) { o.Facts["name"] = "c20" },
-		"address":         func(_ *check.Expectation, o *check.Observation) { o.Facts["address"] = "10.40.8.31" },
-		"mask":            func(_ *check.Expectation, o *check.Observation) { o.Facts["mask"] = "255.255.255.0" },
-		"gateway":         func(_ *check.Expectation, o *check.Observation) { delete(o.Facts, "gateway") },
-		"room":            func(_ *check.Expectation, o *check.Observation) { o.Facts["setting.room"] = "8" },
-		check.Certificate: func(_ *check.Expectation, o *check.Observation) { o.Certificate.Said = "bb22" },
-		check.Kept:        func(_ *check.Expectation, o *check.Observation) { o.Restart = check.Saw("it did not restart", false) },
+		check.HeldBy:   func(_ *check.Expectation, o *check.Observation) { o.Holders = append(o.Holders, other) },
+		check.MAC:      func(e *check.Expectation, _ *check.Observation) { e.PlannedMAC = other },
+		check.Echo:     func(_ *check.Expectation, o *check.Observation) { o.Echo = bad },
+		"port 80":      func(_ *check.Expectation, o *check.Observation) { o.Ports[80] = bad },
+		check.Password: func(_ *check.Expectation, o *check.Observation) { o.LoginStamp = "given x" },
+		check.Factory:  func(_ *check.Expectation, o *check.Observation) { o.FactoryLogin = check.Saw("accepted", false) },
+		check.Serial:   func(_ *check.Expectation, o *check.Observation) { o.Facts["serial"] = "S-2" },
+		"name":         func(_ *check.Expectation, o *check.Observation) { o.Facts["name"] = "c20" },
+		"address":      func(_ *check.Expectation, o *check.Observation) { o.Facts["address"] = "10.40.8.31" },
+		"mask":         func(_ *check.Expectation, o *check.Observation) { o.Facts["mask"] = "255.255.255.0" },
+		"gateway":      func(_ *check.Expectation, o *check.Observation) { delete(o.Facts, "gateway") },
+		"room":         func(_ *check.Expectation, o *check.Observation) { o.Facts["setting.room"] = "8" },
+		"certificate": func(_ *check.Expectation, o *check.Observation) {
+			o.Servers = map[string]check.Look{"certificate": check.Saw("bb22", true)}
+		},
+		check.Kept: func(_ *check.Expectation, o *check.Observation) { o.Restart = check.Saw("it did not restart", false) },
 	} {
 		e, saw := want(), good()
 		change(&e, &saw)

@@ -267,7 +267,7 @@ func (p Plan) partOf(e Entry, key string) string {
 	case key == "user":
 		return p.Site.PolicyFor(prof).LoginName(prof)
 	case key == "port":
-		return strconv.Itoa(int(prof.WebPort()))
+		return strconv.Itoa(int(prof.Port()))
 	case e.Settings[key] == "" && prof.Setting(key) != nil:
 		return prof.Setting(key).Default
 	}

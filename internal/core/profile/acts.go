@@ -3,30 +3,40 @@ package profile
 import (
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
-
-	"github.com/andybalholm/cascadia"
 
 	"redstart/internal/core/evidence"
 )
 
 var (
-	requestForm = regexp.MustCompile(`^(GET|POST|PUT|PATCH|DELETE) /\S*$`)
-	headerForm  = regexp.MustCompile(`^[!#$%&'*+.^_|~0-9A-Za-z-]+$`) // RFC 9110, 5.6.2
-	variable    = regexp.MustCompile(`\{([a-z][a-z0-9.-]*)\}`)
-	dcpMoves    = []string{"identify", "set-name", "set-address", "signal"}
 	// settingActs may stand in the order of commissioning.
 	settingActs = []Act{Password, Name, Settings, Address, Save, Restart}
 	// told are the facts that acts may take for checks and records.
-	told = []string{"name", "model", "vendor", "serial", "firmware", "description", "location", "address", "mask", "gateway", evidence.UptimeFact, evidence.StartsFact}
+	told = []string{"name", "model", "vendor", "serial", "firmware", "description", "location", "address", "mask", "bits", "network", "gateway", evidence.UptimeFact, evidence.StartsFact}
 	// planned are the variables that come from the plan.
 	planned = []string{"name", "address", "mask", "bits", "gateway", "recovery"}
 )
 
-// takeForms lists how a value is taken from an answer, for hints.
-const takeForms = `write "json /pointer" (RFC 6901), "css selector", "css selector@attribute" or "header Name"`
+// Who is the act that tells what the device is: identify, or for one that tells
+// nothing without a login, read.
+func (p *Profile) Who() Act {
+	if len(p.Acts[Identify]) > 0 {
+		return Identify
+	}
+	return Read
+}
+
+// Public reports whether the value of a variable or fact may be shown: what comes
+// from the plan or is told for records. Passwords, tokens and whatever else acts
+// hand on are not.
+func (p *Profile) Public(name string) bool {
+	if key, setting := strings.CutPrefix(name, "setting."); setting {
+		s := p.Setting(key)
+		return s != nil && s.Type != Secret
+	}
+	return slices.Contains(told, name) || slices.Contains(planned, name) || name == "user" || name == "old-user"
+}
 
 // variablesOf lists what the moves of an act may send.
 func variablesOf(a Act) []string {
@@ -50,10 +60,11 @@ func (p *Profile) checkActs() error {
 			return err
 		}
 	}
-	for _, act := range []Act{Identify, Read} {
-		if len(p.Acts[act]) == 0 {
-			return fmt.Errorf("the act %s is missing", act)
-		}
+	if len(p.Acts[Read]) == 0 {
+		return fmt.Errorf("the act %s is missing", Read)
+	}
+	if len(p.Acts[Identify]) == 0 && !slices.Contains(p.ReadsBack(), "model") && !slices.Contains(p.ReadsBack(), "serial") {
+		return fmt.Errorf("the act %s is missing, and the act %s takes neither model nor serial: nothing would show what it is", Identify, Read)
 	}
 	return p.checkReadBack()
 }
@@ -65,14 +76,18 @@ func (p *Profile) checkAct(act Act) error {
 	for _, v := range variablesOf(act) {
 		known[v] = true
 	}
+	if act != SignIn && act != Identify && act != FactoryEntry {
+		for _, m := range p.Acts[SignIn] {
+			for _, name := range m.Takes() {
+				known[name] = true
+			}
+		}
+	}
 	taken := map[string]int{} // by the move that took it
 	used := map[string]bool{}
 	for i, m := range p.Acts[act] {
 		wrong := func(err error) error { return fmt.Errorf("act %s, move %d: %w", act, i+1, err) }
-		if err := p.checkMove(m); err != nil {
-			return wrong(err)
-		}
-		for _, name := range m.sends() {
+		for _, name := range m.needs() {
 			used[name] = true
 			key, setting := strings.CutPrefix(name, "setting.")
 			switch {
@@ -86,13 +101,17 @@ func (p *Profile) checkAct(act Act) error {
 				return wrong(fmt.Errorf("{%s} has no value here; there are %s, {setting.KEY} in acts that set, and what an earlier move of the act took", name, braces(variablesOf(act))))
 			}
 		}
-		for name := range m.Take {
+		for _, made := range m.Make {
+			known[made.Name] = true
+		}
+		for _, name := range m.Takes() {
 			known[name], taken[name] = true, i+1
+			used[name] = used[name] || m.Until[name] != ""
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(taken)) {
 		key, setting := strings.CutPrefix(name, "setting.")
-		if !used[name] && !slices.Contains(told, name) && (!setting || p.Setting(key) == nil) {
+		if act != SignIn && !used[name] && !slices.Contains(told, name) && (!setting || p.Setting(key) == nil) {
 			return fmt.Errorf("act %s, move %d: take %s: nothing uses it; taken can be %s, setting.KEY, or what a later move of the act sends", act, taken[name], name, strings.Join(told, ", "))
 		}
 	}
@@ -106,86 +125,6 @@ func braces(names []string) string {
 	return "{" + strings.Join(names, "}, {") + "}"
 }
 
-// sends lists the variables of a move in the order of their names, each once.
-func (m Move) sends() []string {
-	names := map[string]bool{}
-	for _, found := range variable.FindAllStringSubmatch(fmt.Sprint(m.Request, m.Form, m.JSON), -1) {
-		names[found[1]] = true
-	}
-	return slices.Sorted(maps.Keys(names))
-}
-
-func (p *Profile) checkMove(m Move) error {
-	if m.DCP != "" {
-		switch {
-		case !slices.Contains(dcpMoves, m.DCP):
-			return fmt.Errorf("dcp must be one of %s, not %q", strings.Join(dcpMoves, ", "), m.DCP)
-		case m.Request != "" || m.Form != nil || m.JSON != nil:
-			return fmt.Errorf("a move is either dcp or a web request")
-		case m.Take != nil || m.Why != "" || m.Expect != nil || m.Refused != nil:
-			return fmt.Errorf("take, why, expect and refused belong to web requests; dcp identify takes what the station tells")
-		}
-		return nil
-	}
-	switch {
-	case m.Keep:
-		return fmt.Errorf("keep belongs to dcp moves")
-	case p.Web.Scheme != "http" && p.Web.Scheme != "https":
-		return fmt.Errorf("a web request needs web.scheme http or https")
-	case !slices.Contains([]string{"", "basic", "digest"}, p.Web.Auth):
-		return fmt.Errorf("web.auth must be basic or digest, or left out, not %q", p.Web.Auth)
-	case !requestForm.MatchString(m.Request):
-		return fmt.Errorf("request must be GET, POST, PUT, PATCH or DELETE and a path, like: GET /path")
-	case m.Form != nil && m.JSON != nil:
-		return fmt.Errorf("give form or json, not both")
-	}
-	for _, status := range append(slices.Clone(m.Expect), m.Refused...) {
-		if status < 100 || status > 599 {
-			return fmt.Errorf("expect and refused are HTTP statuses from 100 to 599, not %d", status)
-		}
-	}
-	if m.Why != "" {
-		if err := checkTake(m.Why); err != nil {
-			return fmt.Errorf("why: %w", err)
-		}
-	}
-	for _, fact := range slices.Sorted(maps.Keys(m.Take)) {
-		if err := checkTake(m.Take[fact]); err != nil {
-			return fmt.Errorf("take %s: %w", fact, err)
-		}
-	}
-	return nil
-}
-
-// checkTake checks where a value is taken from.
-func checkTake(from string) error {
-	how, what, _ := strings.Cut(from, " ")
-	switch how {
-	case "json":
-		if what != "" && !strings.HasPrefix(what, "/") {
-			return fmt.Errorf("%q: a pointer begins with /; %s", from, takeForms)
-		}
-		if rest := strings.NewReplacer("~0", "", "~1", "").Replace(what); strings.Contains(rest, "~") {
-			return fmt.Errorf("%q: in a pointer ~ is written ~0, and / within a name ~1 (RFC 6901)", from)
-		}
-	case "css":
-		selector, attribute, at := strings.Cut(what, "@")
-		if _, err := cascadia.ParseGroup(selector); err != nil {
-			return fmt.Errorf("%q is no CSS selector: %v", selector, err)
-		}
-		if at && attribute == "" {
-			return fmt.Errorf("%q: an attribute's name follows @", from)
-		}
-	case "header":
-		if !headerForm.MatchString(what) {
-			return fmt.Errorf("%q: a header's name follows; %s", from, takeForms)
-		}
-	default:
-		return fmt.Errorf("%q says nothing about where to look; %s", from, takeForms)
-	}
-	return nil
-}
-
 // checkReadBack demands that what is sent can be read back, and that the acts
 // tell what is to show a restart: nothing is called verified that was not observed.
 func (p *Profile) checkReadBack() error {
@@ -193,18 +132,15 @@ func (p *Profile) checkReadBack() error {
 		return nil
 	}
 	reads := func(fact string) bool {
-		return slices.ContainsFunc(p.Acts[Read], func(m Move) bool { return m.Take[fact] != "" || m.DCP == "identify" && fact != "setting" })
+		return slices.Contains(p.ReadsBack(), fact)
 	}
 	sends := func(names ...string) string {
 		for _, act := range settingActs {
 			for _, m := range p.Acts[act] {
-				for _, name := range m.sends() {
+				for _, name := range m.Sends() {
 					if slices.Contains(names, name) {
 						return fmt.Sprintf("{%s} is sent", name)
 					}
-				}
-				if m.DCP == "set-name" && slices.Contains(names, "name") || m.DCP == "set-address" && !slices.Contains(names, "name") {
-					return "dcp " + m.DCP + " sends it"
 				}
 			}
 		}
@@ -219,7 +155,7 @@ func (p *Profile) checkReadBack() error {
 		}
 	}
 	for _, key := range p.Sent() {
-		if !slices.ContainsFunc(p.Acts[Read], func(m Move) bool { return m.Take["setting."+key] != "" }) {
+		if !reads("setting." + key) {
 			return fmt.Errorf("{setting.%s} is sent, but the act read does not take it back", key)
 		}
 	}
@@ -235,7 +171,7 @@ func (p *Profile) checkReadBack() error {
 // neither does.
 func (p *Profile) Tells(fact string) Act {
 	for _, act := range []Act{Identify, Read} {
-		if slices.ContainsFunc(p.Acts[act], func(m Move) bool { return m.Take[fact] != "" }) {
+		if slices.ContainsFunc(p.Acts[act], func(m Move) bool { return slices.Contains(m.Takes(), fact) }) {
 			return act
 		}
 	}

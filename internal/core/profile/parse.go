@@ -19,9 +19,10 @@ var (
 		"object-id", "service", "class", "host", "vendor-id", "state", "location"}
 )
 
-// Parse reads one profile document and checks it whole. An unknown key, a
-// wrong type or a missing part is an error that names the place.
-func Parse(doc []byte) (*Profile, error) {
+// Parse reads one profile document and checks it whole; drivers read what is in
+// their words. An unknown key, a wrong type or a missing part is an error that names
+// the place.
+func Parse(doc []byte, drivers []Driver) (*Profile, error) {
 	if len(doc) > MaxSize {
 		return nil, fmt.Errorf("the profile is larger than %d KiB", MaxSize>>10)
 	}
@@ -29,7 +30,11 @@ func Parse(doc []byte) (*Profile, error) {
 	if err := yaml.UnmarshalWithOptions(doc, &p, yaml.Strict()); err != nil {
 		return nil, fmt.Errorf("the profile cannot be read: %s", strings.TrimSpace(yaml.FormatError(err, false, false)))
 	}
-	if err := p.check(); err != nil {
+	err := p.bind(drivers)
+	if err == nil {
+		err = p.check()
+	}
+	if err != nil {
 		return nil, fmt.Errorf("profile %q: %w", p.ID, err)
 	}
 	return &p, nil

@@ -48,25 +48,29 @@ const (
 
 // Profile is one parsed and checked document.
 type Profile struct {
-	Redstart  string         `yaml:"redstart" json:"-"`
-	ID        string         `yaml:"id" json:"id"`
-	Maker     string         `yaml:"maker" json:"maker"`
-	Model     string         `yaml:"model" json:"model"`
-	Kind      string         `yaml:"kind" json:"kind"`
-	About     string         `yaml:"about" json:"about"`
-	Recognise []Rule         `yaml:"recognise" json:"recognise"`
-	Ask       []string       `yaml:"ask" json:"ask,omitempty"`
-	Factory   Factory        `yaml:"factory" json:"factory"`
-	User      string         `yaml:"user" json:"user"`
-	Name      naming.Rules   `yaml:"name" json:"name"`
-	Password  secret.Rules   `yaml:"password" json:"password"`
-	Accounts  Accounts       `yaml:"accounts" json:"accounts"`
-	Settings  []Setting      `yaml:"settings" json:"settings,omitempty"`
-	Restart   RestartTimes   `yaml:"restart" json:"restart"`
-	Ports     []uint16       `yaml:"ports" json:"ports"`
-	Web       Web            `yaml:"web" json:"web"`
-	Order     []Stage        `yaml:"order" json:"order"`
-	Acts      map[Act]Script `yaml:"acts" json:"-"`
+	Redstart  string       `yaml:"redstart" json:"-"`
+	ID        string       `yaml:"id" json:"id"`
+	Maker     string       `yaml:"maker" json:"maker"`
+	Model     string       `yaml:"model" json:"model"`
+	Kind      string       `yaml:"kind" json:"kind"`
+	About     string       `yaml:"about" json:"about"`
+	Recognise []Rule       `yaml:"recognise" json:"recognise"`
+	Ask       []string     `yaml:"ask" json:"ask,omitempty"`
+	Factory   Factory      `yaml:"factory" json:"factory"`
+	User      string       `yaml:"user" json:"user"`
+	Name      naming.Rules `yaml:"name" json:"name"`
+	Password  secret.Rules `yaml:"password" json:"password"`
+	Accounts  Accounts     `yaml:"accounts" json:"accounts"`
+	Settings  []Setting    `yaml:"settings" json:"settings,omitempty"`
+	Restart   RestartTimes `yaml:"restart" json:"restart"`
+	Ports     []uint16     `yaml:"ports" json:"ports"`
+	// Talk is what is said of each way of talking to it, by the driver's name.
+	Talk  map[string]Part `yaml:"talk" json:"-"`
+	Order []Stage         `yaml:"order" json:"order"`
+	Acts  map[Act]Script  `yaml:"acts" json:"-"`
+
+	sections map[string]Section
+	ways     []Driver // in use, in their order
 }
 
 // Script is the list of moves that make up an act.
@@ -221,81 +225,19 @@ func (d *Duration) UnmarshalText(b []byte) error {
 // MarshalText prints Go's duration notation.
 func (d Duration) MarshalText() ([]byte, error) { return []byte(time.Duration(d).String()), nil }
 
-// Web says how the model's web server is reached.
-type Web struct {
-	Scheme string `yaml:"scheme" json:"scheme,omitempty"` // http or https
-	Port   uint16 `yaml:"port" json:"port,omitempty"`     // 0: the scheme's usual one
-	Auth   string `yaml:"auth" json:"auth,omitempty"`     // "", basic or digest; forms are written as moves
-}
-
 // Stage is one act in the order of commissioning, with what it does to the
 // device's presence.
 type Stage struct {
 	Act  Act    `yaml:"act" json:"act"`
 	Then string `yaml:"then" json:"then,omitempty"`
-}
-
-// Move is one exchange with the device, by one driver: DCP (dcp, keep) or a
-// web conversation (all other keys).
-type Move struct {
-	DCP  string `yaml:"dcp"`  // identify, set-name, set-address, signal
-	Keep bool   `yaml:"keep"` // DCP: ask the device to save what is set
-
-	Request string            `yaml:"request"` // "METHOD /path"
-	Form    map[string]string `yaml:"form"`    // body as application/x-www-form-urlencoded
-	JSON    map[string]any    `yaml:"json"`    // body as application/json
-	Expect  []int             `yaml:"expect"`  // statuses that mean success; none: any 2xx
-	Refused []int             `yaml:"refused"` // statuses that mean: the login is refused
-	Take    map[string]string `yaml:"take"`    // facts to take from the answer
-	Why     string            `yaml:"why"`     // where a failing answer gives its reason
-}
-
-// Usual port of the profile's web server; 0 when it has none.
-func (p *Profile) WebPort() uint16 {
-	switch {
-	case p.Web.Port != 0:
-		return p.Web.Port
-	case p.Web.Scheme == "https":
-		return 443
-	case p.Web.Scheme == "http":
-		return 80
-	}
-	return 0
+	// Renews are those things that the device is known again by (certificate, host
+	// key) and makes anew after the act.
+	Renews []string `yaml:"renews" json:"renews,omitempty"`
 }
 
 // SetsPassword reports whether a run sets a password.
 func (p *Profile) SetsPassword() bool {
 	return slices.ContainsFunc(p.Order, func(s Stage) bool { return s.Act == Password })
-}
-
-// ReadsBack lists the facts that the act read takes, as check and record know them.
-func (p *Profile) ReadsBack() []string {
-	var list []string
-	for _, m := range p.Acts[Read] {
-		if m.DCP == "identify" {
-			list = append(list, "name", "address", "mask", "gateway")
-		}
-		for fact := range m.Take {
-			list = append(list, fact)
-		}
-	}
-	slices.Sort(list)
-	return slices.Compact(list)
-}
-
-// OnlyDCP reports whether an act needs no IP conversation.
-func (p *Profile) OnlyDCP(a Act) bool {
-	return !slices.ContainsFunc(p.Acts[a], func(m Move) bool { return m.DCP == "" })
-}
-
-// UsesDCP reports whether any act goes over DCP.
-func (p *Profile) UsesDCP() bool {
-	for _, s := range p.Acts {
-		if slices.ContainsFunc(s, func(m Move) bool { return m.DCP != "" }) {
-			return true
-		}
-	}
-	return false
 }
 
 // Fresh says by which sign a device with these facts is as it left the

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"redstart/internal/core/profile"
+	"redstart/profiles"
 )
 
 // sound is a small whole profile; tests replace parts of it.
@@ -23,7 +24,8 @@ factory:
   login: {user: root, password: lamp}
 user: root
 restart: {takes: 1s, at-most: 5s}
-web: {scheme: http, auth: basic}
+talk:
+  web: {scheme: http, auth: basic}
 order:
   - {act: password}
   - {act: address, then: restarts}
@@ -36,12 +38,12 @@ acts:
 `
 
 func TestParseReadsAWholeProfile(t *testing.T) {
-	p, err := profile.Parse([]byte(strings.Replace(sound, "css #n", `"css #n"`, 1)))
+	p, err := profiles.Parse([]byte(strings.Replace(sound, "css #n", `"css #n"`, 1)))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if p.WebPort() != 80 || p.UsesDCP() || p.OnlyDCP(profile.Identify) {
-		t.Errorf("port %d, DCP %t", p.WebPort(), p.UsesDCP())
+	if p.Port() != 80 || p.TellsWithoutAddress() || !p.NeedsAddress(profile.Identify) {
+		t.Errorf("port %d, without address %t", p.Port(), p.TellsWithoutAddress())
 	}
 	if got := p.Factory.Address.List(); len(got) != 10 || got[9].String() != "192.168.5.19" {
 		t.Errorf("factory addresses %v", got)
@@ -74,8 +76,8 @@ func TestParseSaysWhatIsWrong(t *testing.T) {
 		{"takes: 1s", "takes: soon", "soon"},
 		{"at-most: 5s", "at-most: 0.5s", "at-most"},
 		{"at-most: 5s", "at-most: 2h", "hour"},
-		{"scheme: http,", "scheme: gopher,", "web.scheme"},
-		{"auth: basic", "auth: magic", "web.auth"},
+		{"scheme: http,", "scheme: gopher,", "scheme must be"},
+		{"auth: basic", "auth: magic", "auth must be"},
 		{"request: GET /id", "request: FETCH /id", "request must be GET"},
 		{"take: {model: json /m}", "take: {model: m}", "take model"},
 		{`form: {p: "{password}"}`, `form: {p: x}, json: {p: x}`, "not both"},
@@ -87,7 +89,7 @@ func TestParseSaysWhatIsWrong(t *testing.T) {
 		{"user: root\nrestart", "restart", "user does not name whose"},
 		{"  sign-in:", "  dance:", `no act "dance"`},
 		{"[{request: GET /in, refused: [401]}]", "[{dcp: wave}]", "dcp must be"},
-		{"[{request: GET /in, refused: [401]}]", "[{dcp: signal, request: GET /x}]", "either dcp or"},
+		{"[{request: GET /in, refused: [401]}]", "[{dcp: signal, request: GET /x}]", "just one of"},
 		{`{ip: "{address}"}`, `{ip: "{prefix}"}`, "{prefix} has no value here; there are {user}"},
 		{`{ip: "{address}"}`, `{ip: "{address}", mask: "{mask}"}`, "does not take mask back"},
 		{`{ip: "{address}"}`, `{ip: "{address}", x: "{setting.x}"}`, "no such setting"},
@@ -106,12 +108,12 @@ func TestParseSaysWhatIsWrong(t *testing.T) {
 		if doc == good {
 			t.Fatalf("nothing replaced by %q", c.old)
 		}
-		_, err := profile.Parse([]byte(doc))
+		_, err := profiles.Parse([]byte(doc))
 		if err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%q for %q: got %v, want something about %q", c.new, c.old, err, c.want)
 		}
 	}
-	if _, err := profile.Parse(make([]byte, profile.MaxSize+1)); err == nil {
+	if _, err := profiles.Parse(make([]byte, profile.MaxSize+1)); err == nil {
 		t.Error("an oversized document was read")
 	}
 }
@@ -130,7 +132,7 @@ func FuzzParse(f *testing.F) {
 		f.Add(doc)
 	}
 	f.Fuzz(func(t *testing.T, doc []byte) {
-		p, err := profile.Parse(doc)
+		p, err := profiles.Parse(doc)
 		if err == nil && (p.ID == "" || (len(p.Order) == 0) != (len(p.Acts) == 0)) {
 			t.Errorf("a profile without id, or with acts but no order, was accepted: %q", doc)
 		}

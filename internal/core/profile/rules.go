@@ -106,6 +106,11 @@ func (p *Profile) checkOrder() error {
 			return fmt.Errorf("order, %s: then must be moves or restarts, or left out, not %q", s.Act, s.Then)
 		}
 		seen[s.Act] = true
+		for _, kind := range s.Renews {
+			if !slices.ContainsFunc(p.ways, func(d Driver) bool { return kind != "" && d.Shows() == kind }) {
+				return fmt.Errorf("order, %s: renews: no way of talking to it shows a %q", s.Act, kind)
+			}
+		}
 	}
 	switch {
 	case !seen[Address]:

@@ -73,6 +73,9 @@ type Setting struct {
 	Pool     string   `yaml:"pool" json:"pool,omitempty"`       // settings of one pool are unique among each other; "": the key
 	From     string   `yaml:"from" json:"from,omitempty"`       // computed: text with {placeholders}
 	Caution  *Caution `yaml:"caution" json:"caution,omitempty"`
+	// Words are what the device calls values of the setting, where it does not call
+	// them what the plan does.
+	Words map[string]string `yaml:"words" json:"words,omitempty"`
 }
 
 // Caution is a hint against a value that is allowed.
@@ -236,16 +239,15 @@ func (p *Profile) Setting(key string) *Setting {
 // not can be planned with, but not commissioned.
 func (p *Profile) Sets() bool { return len(p.Order) > 0 }
 
-// sent finds the variables that stand for settings in moves.
-var sent = regexp.MustCompile(`\{setting\.([a-z][a-z0-9-]*)\}`)
-
 // Sent lists the keys of the settings that the acts send to the device, each once.
 func (p *Profile) Sent() []string {
 	keys := map[string]bool{}
 	for _, script := range p.Acts {
 		for _, m := range script {
-			for _, found := range sent.FindAllStringSubmatch(fmt.Sprint(m.Request, m.Form, m.JSON), -1) {
-				keys[found[1]] = true
+			for _, name := range m.needs() {
+				if key, setting := strings.CutPrefix(name, "setting."); setting {
+					keys[key] = true
+				}
 			}
 		}
 	}
@@ -315,8 +317,15 @@ func (p *Profile) checkSetting(s *Setting) error {
 		return fmt.Errorf("kinds belong to the types entry and setting")
 	case (s.Type == Computed) != (s.From != ""):
 		return fmt.Errorf("from belongs to the type computed, which needs it")
+	case s.Words != nil && (s.Type == Secret || s.Type == File || s.Type == Computed || s.Refers()):
+		return fmt.Errorf("words belong to settings whose values are words or numbers")
 	case s.Type == Secret && s.Default != "":
 		return fmt.Errorf("a secret has no default")
+	}
+	for _, v := range slices.Sorted(maps.Keys(s.Words)) {
+		if err := s.Check(v); err != nil {
+			return fmt.Errorf("words: %q %w", v, err)
+		}
 	}
 	if err := s.Check(s.Default); err != nil {
 		return fmt.Errorf("default: %q %w", s.Default, err)

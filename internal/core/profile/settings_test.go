@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"redstart/internal/core/profile"
+	"redstart/profiles"
 )
 
 func number(n int64) *int64 { return &n }
@@ -41,7 +42,7 @@ func TestSettingsCheckTheirValues(t *testing.T) {
 func TestWrongSettingsAreRefusedWithTheirKey(t *testing.T) {
 	const head = "redstart: profile/1\nid: x-1\nmaker: M\nmodel: X\nkind: thing\nrecognise: [{fact: model, is: X, sure: 90}]\nrestart: {takes: 1s, at-most: 2s}\nsettings:\n"
 	good := "  - {key: room, label: Room, type: number, min: 1, max: 9}\n"
-	if p, err := profile.Parse([]byte(head + good)); err != nil || p.Sets() || p.Setting("room") == nil || p.Setting("none") != nil {
+	if p, err := profiles.Parse([]byte(head + good)); err != nil || p.Sets() || p.Setting("room") == nil || p.Setting("none") != nil {
 		t.Fatalf("a profile to plan with: %v", err)
 	}
 	for want, line := range map[string]string{
@@ -64,7 +65,7 @@ func TestWrongSettingsAreRefusedWithTheirKey(t *testing.T) {
 		"declared twice":                 "{key: room, label: A, type: text}",
 		"unknown field":                  "{key: a, label: A, type: text, colour: red}",
 	} {
-		_, err := profile.Parse([]byte(head + good + "  - " + line + "\n"))
+		_, err := profiles.Parse([]byte(head + good + "  - " + line + "\n"))
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want something about %q", line, err, want)
 		}

@@ -1,9 +1,9 @@
-// Package dcp carries out a profile's DCP moves.
+// Package dcp is the DCP driver: it asks and sets PROFINET stations, which need no
+// address for it (IEC 61158-6-10).
 package dcp
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
@@ -12,7 +12,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/profile"
-	"redstart/internal/lan/bench"
+	"redstart/internal/driver"
 	"redstart/internal/wire/dcp"
 	"redstart/internal/wire/ethernet"
 )
@@ -22,11 +22,27 @@ const (
 	tryEvery = 400 * time.Millisecond
 )
 
-// ErrSilent says that the device did not answer.
-var ErrSilent = errors.New("the device does not answer over DCP")
+// session is one conversation with one station.
+type session struct{ driver.Peer }
 
-// Do carries out one move with the device at mac and returns what it told.
-func Do(ctx context.Context, b *bench.Bench, mac address.MAC, m profile.Move, vars map[string]string) (map[string]string, error) {
+// Open implements driver.Driver.
+func (Driver) Open(peer driver.Peer) driver.Session { return session{peer} }
+
+// Close implements driver.Session.
+func (session) Close() {}
+
+// Ready implements driver.Session.
+func (s session) Ready(ctx context.Context) error {
+	_, err := s.Do(ctx, Move{DCP: "identify"}, nil)
+	return err
+}
+
+// Do implements driver.Session.
+func (s session) Do(ctx context.Context, words profile.Words, vars map[string]string) (map[string]string, error) {
+	m, ok := words.(Move)
+	if !ok {
+		return nil, fmt.Errorf("%w: this is no DCP move", driver.ErrNotSent)
+	}
 	keep := uint16(dcp.Temporary)
 	if m.Keep {
 		keep = dcp.Permanent
@@ -34,23 +50,23 @@ func Do(ctx context.Context, b *bench.Bench, mac address.MAC, m profile.Move, va
 	xid := rand.Uint32()
 	switch m.DCP {
 	case "identify":
-		p, err := exchange(ctx, b, mac, dcp.GetRequest(xid))
+		p, err := s.exchange(ctx, dcp.GetRequest(xid))
 		if err != nil {
 			return nil, err
 		}
 		return p.Station(), nil
 	case "set-name":
-		return nil, set(ctx, b, mac, dcp.SetRequest(xid, dcp.NameBlock(vars["name"], keep)))
+		return nil, s.set(ctx, dcp.SetRequest(xid, dcp.NameBlock(vars["name"], keep)))
 	case "set-address":
 		at, gateway, err := addressing(vars)
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("%w: %w", driver.ErrNotSent, err)
 		}
-		return nil, set(ctx, b, mac, dcp.SetRequest(xid, dcp.AddressBlock(at, gateway, keep)))
+		return nil, s.set(ctx, dcp.SetRequest(xid, dcp.AddressBlock(at, gateway, keep)))
 	case "signal":
-		return nil, set(ctx, b, mac, dcp.SetRequest(xid, dcp.SignalBlock()))
+		return nil, s.set(ctx, dcp.SetRequest(xid, dcp.SignalBlock()))
 	}
-	return nil, fmt.Errorf("there is no DCP move %q", m.DCP)
+	return nil, fmt.Errorf("%w: there is no DCP move %q", driver.ErrNotSent, m.DCP)
 }
 
 func addressing(vars map[string]string) (at netip.Prefix, gateway netip.Addr, err error) {
@@ -71,26 +87,26 @@ func addressing(vars map[string]string) (at netip.Prefix, gateway netip.Addr, er
 	return netip.PrefixFrom(a, bits), gateway, nil
 }
 
-func set(ctx context.Context, b *bench.Bench, mac address.MAC, request *dcp.PDU) error {
-	p, err := exchange(ctx, b, mac, request)
+func (s session) set(ctx context.Context, request *dcp.PDU) error {
+	p, err := s.exchange(ctx, request)
 	if err != nil {
 		return err
 	}
 	if err := p.SetError(); err != nil {
-		return fmt.Errorf("the device refused: %w", err)
+		return fmt.Errorf("%w: %w", driver.ErrValue, err)
 	}
 	return nil
 }
 
 // exchange sends a request until the device answers it. Requests are safe to
 // repeat: they say what should be, not what should change.
-func exchange(ctx context.Context, b *bench.Bench, mac address.MAC, request *dcp.PDU) (*dcp.PDU, error) {
-	ear := b.ListenTo(mac, 16, func(f ethernet.Frame) bool { return f.Type == ethernet.TypePROFINET })
+func (s session) exchange(ctx context.Context, request *dcp.PDU) (*dcp.PDU, error) {
+	ear := s.Bench.ListenTo(s.MAC, 16, func(f ethernet.Frame) bool { return f.Type == ethernet.TypePROFINET })
 	defer ear.Close()
 	again := time.NewTicker(tryEvery)
 	defer again.Stop()
 	for range tries {
-		if err := b.Send(request.Frame(b.MAC(), mac)); err != nil {
+		if err := s.Bench.Send(request.Frame(s.Bench.MAC(), s.MAC)); err != nil {
 			return nil, err
 		}
 		for waiting := true; waiting; {
@@ -107,5 +123,5 @@ func exchange(ctx context.Context, b *bench.Bench, mac address.MAC, request *dcp
 			}
 		}
 	}
-	return nil, ErrSilent
+	return nil, fmt.Errorf("%w: the device does not answer over DCP", driver.ErrNoAnswer)
 }

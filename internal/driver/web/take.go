@@ -5,26 +5,139 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"regexp"
 	"strconv"
 	"strings"
 
 	"github.com/PuerkitoBio/goquery"
+	"github.com/andybalholm/cascadia"
+	"github.com/antchfx/xmlquery"
+	"github.com/antchfx/xpath"
 )
 
-// take gets one value out of an answer: "json /pointer" (RFC 6901),
-// "css selector" for an element's text, "css selector@attribute", or
-// "header Name".
-func take(from string, header http.Header, body []byte) (string, error) {
+// answer is what came back.
+type answer struct {
+	header  http.Header
+	cookies []*http.Cookie
+	body    []byte
+}
+
+// way is one way to take a value out of an answer: how it is written, whether what
+// follows is sound, and the taking.
+type way struct {
+	written string
+	check   func(what string) error
+	take    func(a answer, what string) (string, error)
+}
+
+// ways are all of them, by the word that they begin with.
+var ways = map[string]way{
+	"json":   {`"json /pointer" (RFC 6901)`, checkPointer, func(a answer, what string) (string, error) { return pointer(a.body, what) }},
+	"css":    {`"css selector", "css selector@attribute"`, checkSelector, func(a answer, what string) (string, error) { return element(a.body, what) }},
+	"xml":    {`"xml path" (XPath 1.0)`, checkPath, func(a answer, what string) (string, error) { return node(a.body, what) }},
+	"text":   {`"text expression" with one group`, checkExpression, func(a answer, what string) (string, error) { return fitting(a.body, what) }},
+	"header": {`"header Name"`, checkHeader, func(a answer, what string) (string, error) { return a.header.Get(what), nil }},
+	"cookie": {`"cookie Name"`, checkHeader, func(a answer, what string) (string, error) { return cookie(a.cookies, what) }},
+}
+
+// takeForms lists how a value is taken from an answer, for hints.
+var takeForms = "write " + strings.Join([]string{ways["json"].written, ways["css"].written, ways["xml"].written, ways["text"].written, ways["header"].written}, ", ") +
+	" or " + ways["cookie"].written
+
+// checkTake checks where a value is taken from.
+func checkTake(from string) error {
 	how, what, _ := strings.Cut(from, " ")
-	switch how {
-	case "json":
-		return pointer(body, what)
-	case "css":
-		return element(body, what)
-	case "header":
-		return header.Get(what), nil
+	w, ok := ways[how]
+	if !ok {
+		return fmt.Errorf("%q says nothing about where to look; %s", from, takeForms)
 	}
-	return "", fmt.Errorf("%q says nothing about where to look", from)
+	if err := w.check(what); err != nil {
+		return fmt.Errorf("%q: %w; %s", from, err, takeForms)
+	}
+	return nil
+}
+
+// take gets one value out of an answer.
+func take(from string, a answer) (string, error) {
+	how, what, _ := strings.Cut(from, " ")
+	w, ok := ways[how]
+	if !ok {
+		return "", fmt.Errorf("%q says nothing about where to look", from)
+	}
+	return w.take(a, what)
+}
+
+func checkHeader(name string) error {
+	if !headerForm.MatchString(name) {
+		return fmt.Errorf("a header's name follows, or a cookie's (RFC 9110, 5.6.2)")
+	}
+	return nil
+}
+
+func cookie(list []*http.Cookie, name string) (string, error) {
+	for _, c := range list {
+		if c.Name == name {
+			return c.Value, nil
+		}
+	}
+	return "", fmt.Errorf("there is no cookie %s", name)
+}
+
+func checkExpression(text string) error {
+	e, err := regexp.Compile(text)
+	switch {
+	case err != nil:
+		return fmt.Errorf("%q is no regular expression: %w", text, err)
+	case e.NumSubexp() != 1:
+		return fmt.Errorf("the expression needs one group in brackets: what is taken")
+	}
+	return nil
+}
+
+func fitting(body []byte, text string) (string, error) {
+	e, err := regexp.Compile(text)
+	if err != nil {
+		return "", err
+	}
+	found := e.FindSubmatch(body)
+	if len(found) < 2 {
+		return "", fmt.Errorf("nothing in the answer fits %q", text)
+	}
+	return string(found[1]), nil
+}
+
+func checkPath(path string) error {
+	if _, err := xpath.Compile(path); err != nil {
+		return fmt.Errorf("%q is no path: %w", path, err)
+	}
+	return nil
+}
+
+// node follows a path (XPath 1.0) to an element or attribute and gives its text.
+func node(body []byte, path string) (string, error) {
+	doc, err := xmlquery.Parse(bytes.NewReader(body))
+	if err != nil {
+		return "", fmt.Errorf("the answer is not XML")
+	}
+	found, err := xmlquery.Query(doc, path)
+	if err != nil {
+		return "", err
+	}
+	if found == nil {
+		return "", fmt.Errorf("there is nothing at %s", path)
+	}
+	return strings.TrimSpace(found.InnerText()), nil
+}
+
+func checkSelector(what string) error {
+	selector, attribute, at := strings.Cut(what, "@")
+	if _, err := cascadia.ParseGroup(selector); err != nil {
+		return fmt.Errorf("%q is no CSS selector: %w", selector, err)
+	}
+	if at && attribute == "" {
+		return fmt.Errorf("an attribute's name follows @")
+	}
+	return nil
 }
 
 func element(body []byte, selector string) (string, error) {
@@ -45,6 +158,16 @@ func element(body []byte, selector string) (string, error) {
 		return "", fmt.Errorf("%q has no %q", selector, attribute)
 	}
 	return value, nil
+}
+
+func checkPointer(path string) error {
+	switch {
+	case path != "" && !strings.HasPrefix(path, "/"):
+		return fmt.Errorf("a pointer begins with /")
+	case strings.Contains(strings.NewReplacer("~0", "", "~1", "").Replace(path), "~"):
+		return fmt.Errorf("in a pointer ~ is written ~0, and / within a name ~1 (RFC 6901)")
+	}
+	return nil
 }
 
 // pointer follows a JSON pointer (RFC 6901) to a scalar and prints it.

@@ -1,5 +1,4 @@
-// Package web carries out a profile's web moves: an HTTP request and what to
-// expect of the answer.
+// Package web is the web driver: HTTP requests and what to expect of the answers.
 package web
 
 import (
@@ -9,15 +8,16 @@ import (
 	"crypto/tls"
 	"encoding/hex"
 	"encoding/json"
+	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"mime/multipart"
 	"net"
 	"net/http"
 	"net/http/cookiejar"
-	"net/netip"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -25,62 +25,54 @@ import (
 	"github.com/icholy/digest"
 
 	"redstart/internal/core/profile"
+	"redstart/internal/driver"
 )
-
-// ErrLogin says that the device refused the login, or asked for one.
-var ErrLogin = errors.New("the login was refused")
-
-// ErrNoAnswer says that a request went out and no whole answer came back: the
-// device may or may not have done what was asked.
-var ErrNoAnswer = errors.New("no answer from its web server")
 
 const (
-	maxBody  = 1 << 20 // bytes of an answer that are read
-	moveTime = 15 * time.Second
+	maxBody      = 1 << 20 // bytes of an answer that are read
+	maxRedirects = 5
+	moveTime     = 15 * time.Second
 )
 
-// Client is one browser-like session with one device.
-type Client struct {
+// session is one browser-like session with one device.
+type session struct {
+	peer      driver.Peer
+	section   Section
 	base      string
 	http      *http.Client
 	transport *http.Transport
-	cert      string
 }
 
-// New makes a session. dial must reach the device. Its certificate is
-// accepted whatever it is, and remembered: identity comes from the pinned MAC.
-func New(w profile.Web, at netip.Addr, login profile.Login, dial func(context.Context) (net.Conn, error)) *Client {
-	c := &Client{base: w.Scheme + "://" + at.String()}
-	if w.Port != 0 {
-		c.base = fmt.Sprintf("%s:%d", c.base, w.Port)
+// Open implements driver.Driver. The device's certificate is accepted whatever it is,
+// and told: identity comes from the pinned MAC.
+func (Driver) Open(peer driver.Peer) driver.Session {
+	section, _ := peer.Section.(Section)
+	s := &session{peer: peer, section: section, base: section.Over + "://" + peer.Address.String()}
+	if section.At != 0 {
+		s.base = fmt.Sprintf("%s:%d", s.base, section.At)
 	}
-	c.transport = &http.Transport{
-		DialContext:            func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) },
+	s.transport = &http.Transport{
+		DialContext:            func(ctx context.Context, _, _ string) (net.Conn, error) { return peer.Dial(ctx, section.Port()) },
 		MaxResponseHeaderBytes: 64 << 10,
 		TLSClientConfig: &tls.Config{
 			InsecureSkipVerify: true,
 			MinVersion:         tls.VersionTLS10, // old firmware speaks nothing newer
-			VerifyConnection: func(s tls.ConnectionState) error {
-				sum := sha256.Sum256(s.PeerCertificates[0].Raw)
-				c.cert = hex.EncodeToString(sum[:])
-				return nil
+			VerifyConnection: func(state tls.ConnectionState) error {
+				sum := sha256.Sum256(state.PeerCertificates[0].Raw)
+				return peer.Trust(hex.EncodeToString(sum[:]))
 			},
 		},
 	}
-	var via http.RoundTripper = c.transport
-	switch {
-	case w.Auth == "digest" && login.User != "":
-		via = &digest.Transport{Username: login.User, Password: login.Password, Transport: c.transport}
-	case w.Auth == "basic" && login.User != "":
-		via = basic{login, c.transport}
+	var via http.RoundTripper = s.transport
+	switch login := peer.Login; {
+	case section.Auth == "digest" && login.User != "":
+		via = &digest.Transport{Username: login.User, Password: login.Password, Transport: s.transport}
+	case section.Auth == "basic" && login.User != "":
+		via = basic{login, s.transport}
 	}
 	jar, _ := cookiejar.New(nil) // never fails without options
-	c.http = &http.Client{
-		Transport:     via,
-		Jar:           jar,
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	}
-	return c
+	s.http = &http.Client{Transport: via, Jar: jar}
+	return s
 }
 
 type basic struct {
@@ -94,129 +86,198 @@ func (b basic) RoundTrip(r *http.Request) (*http.Response, error) {
 	return b.next.RoundTrip(r)
 }
 
-// Close ends the session's connections.
-func (c *Client) Close() { c.transport.CloseIdleConnections() }
+// Close implements driver.Session.
+func (s *session) Close() { s.transport.CloseIdleConnections() }
 
-// Certificate gives the SHA-256 of the certificate that the device showed.
-func (c *Client) Certificate() string { return c.cert }
+// Ready implements driver.Session.
+func (s *session) Ready(ctx context.Context) error {
+	c, err := s.peer.Dial(ctx, s.section.Port())
+	if err != nil {
+		return err
+	}
+	return c.Close()
+}
 
-// Do carries out one move: it fills in the variables, sends the request,
-// judges the answer and takes facts out of it.
-func (c *Client) Do(ctx context.Context, m profile.Move, vars map[string]string) (map[string]string, error) {
+// redirects says whether one is followed: only where the move asks for it, and only
+// to the same device.
+func (s *session) redirects(m *Move) func(*http.Request, []*http.Request) error {
+	return func(next *http.Request, past []*http.Request) error {
+		switch {
+		case !m.Follow:
+			return http.ErrUseLastResponse
+		case len(past) > maxRedirects:
+			return fmt.Errorf("it redirects more than %d times", maxRedirects)
+		case next.URL.Scheme+"://"+next.URL.Host != s.base:
+			return fmt.Errorf("it redirects to another place")
+		}
+		return nil
+	}
+}
+
+// Do implements driver.Session: it fills in the variables, sends the request, judges
+// the answer and takes facts out of it.
+func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]string) (map[string]string, error) {
+	m, ok := words.(*Move)
+	if !ok {
+		return nil, fmt.Errorf("%w: this is no web request", driver.ErrNotSent)
+	}
 	ctx, cancel := context.WithTimeout(ctx, moveTime)
 	defer cancel()
-	began := time.Now()
-	request, err := c.request(ctx, m, vars)
+	request, err := s.request(ctx, m, vars)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", driver.ErrNotSent, err)
+	}
+	a, status, err := s.exchange(m, request)
 	if err != nil {
 		return nil, err
 	}
-	response, err := c.http.Do(request)
+	if slices.Contains(m.Refused, status) {
+		return nil, driver.ErrLogin
+	}
+	if !expected(m, status) {
+		if why, err := take(m.Why, a); err == nil && why != "" {
+			return nil, refusal{"it refused: " + why}
+		}
+		return nil, refusal{fmt.Sprintf("it answered %d %s", status, http.StatusText(status))}
+	}
+	facts := map[string]string{}
+	for _, key := range m.Takes() {
+		if facts[key], err = take(m.Take[key], a); err != nil {
+			return nil, fmt.Errorf("its answer has no %s: %w", key, err)
+		}
+	}
+	return facts, nil
+}
+
+// refusal is an answer that says no.
+type refusal struct{ text string }
+
+func (r refusal) Error() string        { return r.text }
+func (r refusal) Is(target error) bool { return target == driver.ErrValue }
+
+// exchange sends a request and reads as much of the answer as is taken.
+func (s *session) exchange(m *Move, request *http.Request) (answer, int, error) {
+	began := time.Now()
+	client := *s.http
+	client.CheckRedirect = s.redirects(m)
+	response, err := client.Do(request)
 	if err != nil {
 		var outer *url.Error
 		if errors.As(err, &outer) {
 			err = outer.Err // the URL may hold a secret
 		}
-		if errors.Is(err, context.DeadlineExceeded) {
-			return nil, fmt.Errorf("%w within %.0f s", ErrNoAnswer, time.Since(began).Seconds())
+		switch {
+		case errors.Is(err, driver.ErrStranger):
+			return answer{}, 0, fmt.Errorf("%w: %w", driver.ErrNotSent, err)
+		case errors.Is(err, context.DeadlineExceeded):
+			return answer{}, 0, fmt.Errorf("%w from its web server within %.0f s", driver.ErrNoAnswer, time.Since(began).Seconds())
 		}
-		return nil, fmt.Errorf("%w: %w", ErrNoAnswer, err)
+		return answer{}, 0, fmt.Errorf("%w from its web server: %w", driver.ErrNoAnswer, err)
 	}
 	defer response.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(response.Body, maxBody))
 	if err != nil {
-		return nil, fmt.Errorf("%w: it broke off: %w", ErrNoAnswer, err)
+		return answer{}, 0, fmt.Errorf("%w from its web server: it broke off: %w", driver.ErrNoAnswer, err)
 	}
-	if slices.Contains(m.Refused, response.StatusCode) {
-		return nil, ErrLogin
-	}
-	if !expected(m, response.StatusCode) {
-		text := fmt.Sprintf("it answered %d %s", response.StatusCode, http.StatusText(response.StatusCode))
-		if why, err := take(m.Why, response.Header, body); err == nil && why != "" {
-			text = "it refused: " + why
-		}
-		return nil, errors.New(text)
-	}
-	facts := map[string]string{}
-	for key, from := range m.Take {
-		value, err := take(from, response.Header, body)
-		if err != nil {
-			return nil, fmt.Errorf("its answer has no %s: %w", key, err)
-		}
-		facts[key] = value
-	}
-	return facts, nil
+	return answer{response.Header, response.Cookies(), body}, response.StatusCode, nil
 }
 
-func expected(m profile.Move, status int) bool {
+func expected(m *Move, status int) bool {
 	if len(m.Expect) > 0 {
 		return slices.Contains(m.Expect, status)
 	}
 	return status >= 200 && status < 300
 }
 
-func (c *Client) request(ctx context.Context, m profile.Move, vars map[string]string) (*http.Request, error) {
+func (s *session) request(ctx context.Context, m *Move, vars map[string]string) (*http.Request, error) {
 	method, path, _ := strings.Cut(m.Request, " ")
-	path, err := fill(path, vars, url.PathEscape)
+	path, err := profile.Fill(path, vars, url.PathEscape)
 	if err != nil {
 		return nil, err
 	}
-	var body io.Reader
-	contentType := ""
-	plain := func(s string) string { return s }
-	switch {
-	case m.Form != nil:
-		form := url.Values{}
-		for key, value := range m.Form {
-			if value, err = fill(value, vars, plain); err != nil {
-				return nil, err
-			}
-			form.Set(key, value)
-		}
-		body, contentType = strings.NewReader(form.Encode()), "application/x-www-form-urlencoded"
-	case m.JSON != nil:
-		filled, err := fillAll(m.JSON, vars)
-		if err != nil {
-			return nil, err
-		}
-		doc, err := json.Marshal(filled)
-		if err != nil {
-			return nil, err
-		}
-		body, contentType = bytes.NewReader(doc), "application/json"
+	body, contentType, err := m.body(vars)
+	if err != nil {
+		return nil, err
 	}
-	request, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	request, err := http.NewRequestWithContext(ctx, method, s.base+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
 	if contentType != "" {
 		request.Header.Set("Content-Type", contentType)
 	}
+	for _, name := range slices.Sorted(maps.Keys(m.Headers)) {
+		value, err := profile.Fill(m.Headers[name], vars, nil)
+		switch {
+		case err != nil:
+			return nil, err
+		case strings.ContainsAny(value, "\r\n\x00"):
+			return nil, fmt.Errorf("the header %s would have a line break in it", name)
+		case value != "":
+			request.Header.Set(name, value)
+		}
+	}
 	return request, nil
 }
 
-var variable = regexp.MustCompile(`\{[a-z][a-z0-9.-]*\}`)
-
-// fill replaces {name} by its value. A variable without a value is an error:
-// a device must never be given a literal "{password}".
-func fill(s string, vars map[string]string, escape func(string) string) (string, error) {
-	var missing string
-	s = variable.ReplaceAllStringFunc(s, func(v string) string {
-		value, ok := vars[v[1:len(v)-1]]
-		if !ok {
-			missing = v
+// body makes the body of the request and says of what type it is.
+func (m *Move) body(vars map[string]string) (body []byte, contentType string, err error) {
+	switch {
+	case m.Form != nil:
+		form := url.Values{}
+		for key, text := range m.Form {
+			value, err := profile.Fill(text, vars, nil)
+			if err != nil {
+				return nil, "", err
+			}
+			form.Set(key, value)
 		}
-		return escape(value)
-	})
-	if missing != "" {
-		return "", fmt.Errorf("the profile uses %s, which has no value here", missing)
+		return []byte(form.Encode()), "application/x-www-form-urlencoded", nil
+	case m.JSON != nil:
+		filled, err := fillAll(m.JSON, vars)
+		if err != nil {
+			return nil, "", err
+		}
+		body, err = json.Marshal(filled)
+		return body, "application/json", err
+	case m.XML != "":
+		text, err := profile.Fill(m.XML, vars, escapeXML)
+		return []byte(text), "application/xml", err
+	case m.Text != "":
+		text, err := profile.Fill(m.Text, vars, nil)
+		return []byte(text), "text/plain; charset=utf-8", err
+	case m.Parts != nil:
+		return m.parts(vars)
 	}
-	return s, nil
+	return nil, "", nil
+}
+
+func escapeXML(s string) string {
+	var out strings.Builder
+	_ = xml.EscapeText(&out, []byte(s)) // a builder takes everything
+	return out.String()
+}
+
+func (m *Move) parts(vars map[string]string) ([]byte, string, error) {
+	var out bytes.Buffer
+	w := multipart.NewWriter(&out)
+	for _, name := range slices.Sorted(maps.Keys(m.Parts)) {
+		value, err := profile.Fill(m.Parts[name], vars, nil)
+		if err == nil {
+			err = w.WriteField(name, value)
+		}
+		if err != nil {
+			return nil, "", err
+		}
+	}
+	err := w.Close()
+	return out.Bytes(), w.FormDataContentType(), err
 }
 
 func fillAll(v any, vars map[string]string) (any, error) {
 	switch v := v.(type) {
 	case string:
-		return fill(v, vars, func(s string) string { return s })
+		return profile.Fill(v, vars, nil)
 	case map[string]any:
 		out := map[string]any{}
 		for key, value := range v {

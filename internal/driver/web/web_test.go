@@ -13,27 +13,40 @@ import (
 	"testing"
 
 	"redstart/internal/core/profile"
+	"redstart/internal/driver"
 	"redstart/internal/driver/web"
 )
 
 // device is a web server that a client reaches whatever address it names.
-func device(t *testing.T, w profile.Web, login profile.Login, h http.HandlerFunc) *web.Client {
+func device(t *testing.T, w web.Section, login profile.Login, h http.HandlerFunc) *shown {
 	t.Helper()
 	server := httptest.NewUnstartedServer(h)
-	if w.Scheme == "https" {
+	if w.Over == "https" {
 		server.StartTLS()
 	} else {
 		server.Start()
 	}
 	t.Cleanup(server.Close)
-	c := web.New(w, netip.MustParseAddr("192.168.77.20"), login, func(ctx context.Context) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, "tcp", server.Listener.Addr().String())
+	c := &shown{}
+	c.Session = web.Driver{}.Open(driver.Peer{
+		Address: netip.MustParseAddr("192.168.77.20"), Section: w, Login: login,
+		Dial: func(ctx context.Context, _ uint16) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "tcp", server.Listener.Addr().String())
+		},
+		Trust: func(sum string) error { c.sum = sum; return c.distrust },
 	})
 	t.Cleanup(c.Close)
 	return c
 }
 
-var plain = profile.Web{Scheme: "http"}
+// shown is a session with what its server showed.
+type shown struct {
+	driver.Session
+	sum      string
+	distrust error
+}
+
+var plain = web.Section{Over: "http"}
 
 func TestFormsCookiesAndTokens(t *testing.T) {
 	c := device(t, plain, profile.Login{}, func(w http.ResponseWriter, r *http.Request) {
@@ -53,12 +66,12 @@ func TestFormsCookiesAndTokens(t *testing.T) {
 	})
 	ctx := context.Background()
 	vars := map[string]string{"password": "p&=%+ ä"}
-	taken, err := c.Do(ctx, profile.Move{Request: "GET /door", Take: map[string]string{"ticket": "css input[name=ticket]@value"}}, vars)
+	taken, err := c.Do(ctx, &web.Move{Request: "GET /door", Take: map[string]string{"ticket": "css input[name=ticket]@value"}}, vars)
 	if err != nil || taken["ticket"] != "a&b" {
 		t.Fatalf("%v, %v", taken, err)
 	}
 	vars["ticket"] = taken["ticket"]
-	if _, err := c.Do(ctx, profile.Move{Request: "POST /door", Form: map[string]string{"ticket": "{ticket}", "password": "{password}"}, Expect: []int{303}}, vars); err != nil {
+	if _, err := c.Do(ctx, &web.Move{Request: "POST /door", Form: map[string]string{"ticket": "{ticket}", "password": "{password}"}, Expect: []int{303}}, vars); err != nil {
 		t.Error(err)
 	}
 }
@@ -74,7 +87,7 @@ func TestJSONIsFilledInSafely(t *testing.T) {
 		}
 	})
 	nasty := `quote " backslash \ brace {user}`
-	_, err := c.Do(context.Background(), profile.Move{Request: "PUT /set/{name}", JSON: map[string]any{"v": "{nasty}", "list": []any{"x{name}", uint64(7), true}}},
+	_, err := c.Do(context.Background(), &web.Move{Request: "PUT /set/{name}", JSON: map[string]any{"v": "{nasty}", "list": []any{"x{name}", uint64(7), true}}},
 		map[string]string{"name": "a/b", "nasty": nasty})
 	if err != nil {
 		t.Fatal(err)
@@ -83,7 +96,7 @@ func TestJSONIsFilledInSafely(t *testing.T) {
 	if got["v"] != nasty || len(list) != 3 || list[0] != "xa/b" || list[1] != 7.0 || list[2] != true {
 		t.Errorf("the device received %v", got)
 	}
-	if _, err := c.Do(context.Background(), profile.Move{Request: "PUT /x", JSON: map[string]any{"p": "{password}"}}, nil); err == nil || !strings.Contains(err.Error(), "no value here") {
+	if _, err := c.Do(context.Background(), &web.Move{Request: "PUT /x", JSON: map[string]any{"p": "{password}"}}, nil); err == nil || !strings.Contains(err.Error(), "no value here") {
 		t.Errorf("a literal {password} was sent: %v", err)
 	}
 }
@@ -98,34 +111,34 @@ func TestAnswersAreJudged(t *testing.T) {
 	for _, q := range []struct {
 		status int
 		body   string
-		move   profile.Move
+		move   web.Move
 		want   string
 	}{
-		{200, "", profile.Move{}, ""},
-		{204, "", profile.Move{}, ""},
-		{302, "", profile.Move{}, "answered 302 Found"},
-		{500, "", profile.Move{}, "answered 500 Internal Server Error"},
-		{200, "", profile.Move{Expect: []int{201, 202}}, "answered 200"},
-		{202, "", profile.Move{Expect: []int{201, 202}}, ""},
-		{401, "", profile.Move{Refused: []int{401}}, web.ErrLogin.Error()},
-		{422, `{"reason":"too short"}`, profile.Move{Why: "json /reason"}, "it refused: too short"},
-		{422, `<p class="refusal"> Too <b>short</b> </p>`, profile.Move{Why: "css .refusal"}, "it refused: Too short"},
-		{422, `nothing`, profile.Move{Why: "css .refusal"}, "answered 422"},
-		{200, `{"a":{"b/c":[10,"x",true,null]}}`, profile.Move{Take: map[string]string{"v": "json /a/b~1c/0"}}, "v=10"},
-		{200, `{"a":{"b/c":[10,"x",true,null]}}`, profile.Move{Take: map[string]string{"v": "json /a/b~1c/2"}}, "v=true"},
-		{200, `{"a":{"b/c":[10,"x",true,null]}}`, profile.Move{Take: map[string]string{"v": "json /a/b~1c/3"}}, "no plain value"},
-		{200, `{"a":{"b/c":[10,"x",true,null]}}`, profile.Move{Take: map[string]string{"v": "json /a/b~1c/9"}}, "there is nothing"},
-		{200, `{"a":1}`, profile.Move{Take: map[string]string{"v": "json /a/b"}}, "there is nothing"},
-		{200, `<html>`, profile.Move{Take: map[string]string{"v": "json /a"}}, "not JSON"},
-		{200, `<i id="x" t="7">hi</i>`, profile.Move{Take: map[string]string{"v": "css #x@t"}}, "v=7"},
-		{200, `<i id="x">hi</i>`, profile.Move{Take: map[string]string{"v": "css #x@t"}}, `has no "t"`},
-		{200, `<i>`, profile.Move{Take: map[string]string{"v": "css #x"}}, "nothing on the page"},
-		{200, ``, profile.Move{Take: map[string]string{"v": "header X-Model"}}, "v=Z9"},
-		{200, ``, profile.Move{Take: map[string]string{"v": "tea leaves"}}, "says nothing about where"},
+		{200, "", web.Move{}, ""},
+		{204, "", web.Move{}, ""},
+		{302, "", web.Move{}, "answered 302 Found"},
+		{500, "", web.Move{}, "answered 500 Internal Server Error"},
+		{200, "", web.Move{Expect: []int{201, 202}}, "answered 200"},
+		{202, "", web.Move{Expect: []int{201, 202}}, ""},
+		{401, "", web.Move{Refused: []int{401}}, driver.ErrLogin.Error()},
+		{422, `{"reason":"too short"}`, web.Move{Why: "json /reason"}, "it refused: too short"},
+		{422, `<p class="refusal"> Too <b>short</b> </p>`, web.Move{Why: "css .refusal"}, "it refused: Too short"},
+		{422, `nothing`, web.Move{Why: "css .refusal"}, "answered 422"},
+		{200, `{"a":{"b/c":[10,"x",true,null]}}`, web.Move{Take: map[string]string{"v": "json /a/b~1c/0"}}, "v=10"},
+		{200, `{"a":{"b/c":[10,"x",true,null]}}`, web.Move{Take: map[string]string{"v": "json /a/b~1c/2"}}, "v=true"},
+		{200, `{"a":{"b/c":[10,"x",true,null]}}`, web.Move{Take: map[string]string{"v": "json /a/b~1c/3"}}, "no plain value"},
+		{200, `{"a":{"b/c":[10,"x",true,null]}}`, web.Move{Take: map[string]string{"v": "json /a/b~1c/9"}}, "there is nothing"},
+		{200, `{"a":1}`, web.Move{Take: map[string]string{"v": "json /a/b"}}, "there is nothing"},
+		{200, `<html>`, web.Move{Take: map[string]string{"v": "json /a"}}, "not JSON"},
+		{200, `<i id="x" t="7">hi</i>`, web.Move{Take: map[string]string{"v": "css #x@t"}}, "v=7"},
+		{200, `<i id="x">hi</i>`, web.Move{Take: map[string]string{"v": "css #x@t"}}, `has no "t"`},
+		{200, `<i>`, web.Move{Take: map[string]string{"v": "css #x"}}, "nothing on the page"},
+		{200, ``, web.Move{Take: map[string]string{"v": "header X-Model"}}, "v=Z9"},
+		{200, ``, web.Move{Take: map[string]string{"v": "tea leaves"}}, "says nothing about where"},
 	} {
 		status, body = q.status, q.body
 		q.move.Request = "GET /"
-		taken, err := c.Do(context.Background(), q.move, nil)
+		taken, err := c.Do(context.Background(), &q.move, nil)
 		switch {
 		case strings.HasPrefix(q.want, "v="):
 			if err != nil || taken["v"] != q.want[2:] {
@@ -134,26 +147,26 @@ func TestAnswersAreJudged(t *testing.T) {
 		case q.want == "" && err != nil, q.want != "" && (err == nil || !strings.Contains(err.Error(), q.want)):
 			t.Errorf("%d %s: %v; want %q", q.status, q.body, err, q.want)
 		}
-		if errors.Is(err, web.ErrLogin) != (q.status == 401) {
+		if errors.Is(err, driver.ErrLogin) != (q.status == 401) {
 			t.Errorf("%d: refused login told wrongly: %v", q.status, err)
 		}
 	}
 }
 
 func TestBasicLoginAndCertificate(t *testing.T) {
-	c := device(t, profile.Web{Scheme: "https", Auth: "basic"}, profile.Login{User: "u", Password: "p"}, func(w http.ResponseWriter, r *http.Request) {
+	c := device(t, web.Section{Over: "https", Auth: "basic"}, profile.Login{User: "u", Password: "p"}, func(w http.ResponseWriter, r *http.Request) {
 		if user, password, ok := r.BasicAuth(); !ok || user != "u" || password != "p" {
 			w.WriteHeader(http.StatusUnauthorized)
 		}
 	})
-	if c.Certificate() != "" {
+	if c.sum != "" {
 		t.Error("a certificate before anything was asked")
 	}
-	if _, err := c.Do(context.Background(), profile.Move{Request: "GET /", Refused: []int{401}}, nil); err != nil {
+	if _, err := c.Do(context.Background(), &web.Move{Request: "GET /", Refused: []int{401}}, nil); err != nil {
 		t.Error(err)
 	}
-	if len(c.Certificate()) != 64 {
-		t.Errorf("certificate %q", c.Certificate())
+	if len(c.sum) != 64 {
+		t.Errorf("certificate %q", c.sum)
 	}
 }
 
@@ -173,16 +186,16 @@ func TestAHostileServerCostsLittle(t *testing.T) {
 			}
 		}
 	})
-	if _, err := c.Do(context.Background(), profile.Move{Request: "GET /long", Take: map[string]string{"v": "json /a"}}, nil); err == nil || !strings.Contains(err.Error(), "not JSON") {
+	if _, err := c.Do(context.Background(), &web.Move{Request: "GET /long", Take: map[string]string{"v": "json /a"}}, nil); err == nil || !strings.Contains(err.Error(), "not JSON") {
 		t.Errorf("an endless answer: %v", err)
 	}
-	_, err := c.Do(context.Background(), profile.Move{Request: "GET /break?secret={password}"}, map[string]string{"password": "hunter-2"})
+	_, err := c.Do(context.Background(), &web.Move{Request: "GET /break?secret={password}"}, map[string]string{"password": "hunter-2"})
 	if err == nil || strings.Contains(err.Error(), "hunter-2") || !strings.Contains(err.Error(), "no answer from its web server") {
 		t.Errorf("a broken connection: %v", err)
 	}
 	gone, cancel := context.WithCancel(context.Background())
 	cancel()
-	if _, err := c.Do(gone, profile.Move{Request: "GET /"}, nil); !errors.Is(err, context.Canceled) {
+	if _, err := c.Do(gone, &web.Move{Request: "GET /"}, nil); !errors.Is(err, context.Canceled) {
 		t.Errorf("a cancelled move: %v", err)
 	}
 }

@@ -336,6 +336,13 @@ func (b *Bench) take(mac address.MAC, source netip.Addr) bool {
 	return true
 }
 
+// Borrow lends an address to speak from beside a device, as a conversation does,
+// until giveBack is called.
+func (b *Bench) Borrow(ctx context.Context, peer Peer) (source netip.Addr, giveBack func(), err error) {
+	source, err = b.borrow(ctx, peer)
+	return source, func() { b.giveBack(peer.MAC, source) }, err
+}
+
 // borrow finds a source address: near the device, not avoided, not in use by
 // another conversation with the same device, and shown to be free lately.
 // Conversations with different devices may share one, since each receives only

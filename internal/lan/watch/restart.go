@@ -71,7 +71,7 @@ type Result struct {
 
 // Begin notes what the box tells before it goes.
 func (r *Restart) Begin(ctx context.Context, b *bench.Bench, mac address.MAC, p *profile.Profile, old, want netip.Addr, bits int) {
-	r.watch, r.rules, r.overDCP, r.old, r.want, r.at = New(b, mac), p.Restart, p.UsesDCP(), old, want, old
+	r.watch, r.rules, r.overDCP, r.old, r.want, r.at = New(b, mac), p.Restart, p.TellsWithoutAddress(), old, want, old
 	if r.Tell != nil && old.IsValid() {
 		asked := time.Now()
 		asking, cancel := context.WithTimeout(ctx, askTime)
@@ -81,12 +81,12 @@ func (r *Restart) Begin(ctx context.Context, b *bench.Bench, mac address.MAC, p 
 		}
 		cancel()
 	}
-	if r.rules.ShownBy(evidence.Connection) && old.IsValid() && old == want && p.WebPort() != 0 {
+	if r.rules.ShownBy(evidence.Connection) && old.IsValid() && old == want && p.Port() != 0 {
 		asking, cancel := context.WithTimeout(ctx, askTime)
 		defer cancel()
 		if talk, err := b.Open(asking, bench.Peer{MAC: mac, Address: old, Bits: bits}); err == nil {
 			r.talk = talk
-			r.held, _ = talk.Dial(asking, p.WebPort()) // without one there is that much less to go by
+			r.held, _ = talk.Dial(asking, p.Port()) // without one there is that much less to go by
 		}
 	}
 	r.began = time.Now()

@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"redstart/internal/core/address"
-	"redstart/internal/driver/lease"
 	"redstart/internal/lan/bench"
+	"redstart/internal/lan/lease"
 	"redstart/internal/lan/segment"
 	"redstart/internal/wire/arp"
 	"redstart/internal/wire/dhcp"

@@ -1,0 +1,325 @@
+package profile
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+)
+
+// Driver is a way of talking to devices, as far as a profile needs to know it: its
+// name and its words. What it does with them is package driver's.
+type Driver interface {
+	// Name is its key under talk.
+	Name() string
+	// Leads are the keys by which its moves are known: each move has just one of them.
+	Leads() []string
+	// Shows is what the device's end shows to be known again by: certificate, host
+	// key; "" for nothing.
+	Shows() string
+	// Section reads what the profile says under talk for all moves of the driver; the
+	// part is empty where it says nothing.
+	Section(Part) (Section, error)
+	// Move reads one move.
+	Move(Part, Section) (Words, error)
+}
+
+// Section is what a profile says for all moves of a driver.
+type Section interface {
+	// Port is the TCP port at which the device serves the driver; 0 for none.
+	Port() uint16
+}
+
+// Words are one exchange with a device in the words of a driver.
+type Words interface {
+	Sends() []string    // the variables that are filled in
+	Takes() []string    // the facts that are taken from the answer
+	NeedsAddress() bool // it cannot be had with a device that has no address
+}
+
+// Move is one exchange with a device.
+type Move struct {
+	Words
+	By Driver
+
+	// If and Unless leave the move out unless all, or if any, of the variables have
+	// these values, in any case.
+	If, Unless map[string]string
+	// Make works out further variables before anything is sent.
+	Make []Making
+	// Until repeats the move until what it takes has these values, for as long as
+	// Within.
+	Until  map[string]string
+	Within time.Duration
+
+	part Part
+}
+
+// moveKeys are those of every move, whatever its driver.
+type moveKeys struct {
+	If     map[string]string `yaml:"if"`
+	Unless map[string]string `yaml:"unless"`
+	Make   []Making          `yaml:"make"`
+	Until  map[string]string `yaml:"until"`
+	Within Duration          `yaml:"within"`
+}
+
+var everyMove = []string{"if", "unless", "make", "until", "within"}
+
+// UsualWithin is how long a move is repeated that does not say it.
+const UsualWithin = 30 * time.Second
+
+const maxWithin = time.Hour
+
+// Part is a part of a document that a driver reads in its own words. The zero Part
+// is empty.
+type Part struct{ node ast.Node }
+
+// UnmarshalYAML keeps the part for later.
+func (p *Part) UnmarshalYAML(node ast.Node) error {
+	p.node = node
+	return nil
+}
+
+// Empty reports whether there is nothing to read.
+func (p Part) Empty() bool { return p.node == nil }
+
+// Into reads the part; an unknown key is an error with its place.
+func (p Part) Into(v any) error {
+	if p.node == nil {
+		return nil
+	}
+	if err := yaml.NodeToValue(p.node, v, yaml.Strict()); err != nil {
+		return errors.New(strings.TrimSpace(yaml.FormatError(err, false, false)))
+	}
+	return nil
+}
+
+// fields are the keys of a part with their values.
+func (p Part) fields() []*ast.MappingValueNode {
+	switch n := p.node.(type) {
+	case *ast.MappingNode:
+		return n.Values
+	case *ast.MappingValueNode:
+		return []*ast.MappingValueNode{n}
+	}
+	return nil
+}
+
+func keyOf(f *ast.MappingValueNode) string { return f.Key.String() }
+
+// only is the part with the keys that keep wants.
+func (p Part) only(keep func(key string) bool) Part {
+	fields := slices.DeleteFunc(slices.Clone(p.fields()), func(f *ast.MappingValueNode) bool { return !keep(keyOf(f)) })
+	if len(fields) == 0 {
+		return Part{}
+	}
+	return Part{ast.Mapping(fields[0].GetToken(), false, fields...)}
+}
+
+// UnmarshalYAML keeps a move for the driver that knows its words.
+func (m *Move) UnmarshalYAML(node ast.Node) error {
+	m.part = Part{node}
+	return nil
+}
+
+// bind has the drivers read their sections and moves.
+func (p *Profile) bind(drivers []Driver) error {
+	p.sections = map[string]Section{}
+	var names, leads []string
+	for _, d := range drivers {
+		section, err := d.Section(p.Talk[d.Name()])
+		if err != nil {
+			return fmt.Errorf("talk, %s: %w", d.Name(), err)
+		}
+		p.sections[d.Name()] = section
+		names, leads = append(names, d.Name()), append(leads, d.Leads()...)
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.Talk)) {
+		if p.sections[name] == nil {
+			return fmt.Errorf("talk: there is no way of talking %q; there are %s", name, strings.Join(names, ", "))
+		}
+	}
+	for _, act := range slices.Sorted(maps.Keys(p.Acts)) {
+		for i := range p.Acts[act] {
+			if err := p.bindMove(&p.Acts[act][i], drivers, leads); err != nil {
+				return fmt.Errorf("act %s, move %d: %w", act, i+1, err)
+			}
+		}
+	}
+	for _, d := range drivers {
+		if p.Uses(d.Name()) {
+			p.ways = append(p.ways, d)
+		}
+	}
+	return nil
+}
+
+// Drivers are the ways of talking that the profile uses.
+func (p *Profile) Drivers() []Driver { return p.ways }
+
+func (p *Profile) bindMove(m *Move, drivers []Driver, leads []string) (err error) {
+	var led []string
+	for _, f := range m.part.fields() {
+		for _, d := range drivers {
+			if slices.Contains(d.Leads(), keyOf(f)) {
+				led, m.By = append(led, keyOf(f)), d
+			}
+		}
+	}
+	if len(led) != 1 {
+		return fmt.Errorf("a move is just one of %s; this one has %s", strings.Join(leads, ", "), orNone(led))
+	}
+	var keys moveKeys
+	if err := m.part.only(func(key string) bool { return slices.Contains(everyMove, key) }).Into(&keys); err != nil {
+		return err
+	}
+	m.If, m.Unless, m.Make, m.Until, m.Within = keys.If, keys.Unless, keys.Make, keys.Until, time.Duration(keys.Within)
+	for i := range m.Make {
+		if err := m.Make[i].check(); err != nil {
+			return fmt.Errorf("make: %w", err)
+		}
+	}
+	switch {
+	case m.Within != 0 && m.Until == nil:
+		return fmt.Errorf("within belongs to until")
+	case m.Within < 0 || m.Within > maxWithin:
+		return fmt.Errorf("within is at most an hour")
+	case m.Until != nil && m.Within == 0:
+		m.Within = UsualWithin
+	}
+	m.Words, err = m.By.Move(m.part.only(func(key string) bool { return !slices.Contains(everyMove, key) }), p.sections[m.By.Name()])
+	if err != nil {
+		return err
+	}
+	for _, fact := range slices.Sorted(maps.Keys(m.Until)) {
+		if !slices.Contains(m.Takes(), fact) {
+			return fmt.Errorf("until: the move does not take %s", fact)
+		}
+	}
+	return nil
+}
+
+func orNone(list []string) string {
+	if len(list) == 0 {
+		return "none"
+	}
+	return strings.Join(list, ", ")
+}
+
+// needs lists the variables that a move needs, each once, sorted.
+func (m Move) needs() []string {
+	names := map[string]bool{}
+	for _, name := range m.Sends() {
+		names[name] = true
+	}
+	for _, made := range slices.Backward(m.Make) {
+		delete(names, made.Name)
+		for _, name := range made.sends() {
+			names[name] = true
+		}
+	}
+	for _, conditions := range []map[string]string{m.If, m.Unless} {
+		for name := range conditions {
+			names[name] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(names))
+}
+
+// Wanted reports whether the move is to be made, by the values of variables.
+func (m Move) Wanted(vars map[string]string) bool {
+	for name, value := range m.If {
+		if !strings.EqualFold(vars[name], value) {
+			return false
+		}
+	}
+	for name, value := range m.Unless {
+		if strings.EqualFold(vars[name], value) {
+			return false
+		}
+	}
+	return true
+}
+
+// Enough reports whether what a move took ends its repeating; if not, waiting says
+// for what.
+func (m Move) Enough(taken map[string]string) (waiting string, ok bool) {
+	for _, fact := range slices.Sorted(maps.Keys(m.Until)) {
+		if !strings.EqualFold(taken[fact], m.Until[fact]) {
+			return fmt.Sprintf("%s is %q and not %q", fact, taken[fact], m.Until[fact]), false
+		}
+	}
+	return "", true
+}
+
+// Uses reports whether any act is in the words of a driver.
+func (p *Profile) Uses(driver string) bool {
+	for _, moves := range p.Acts {
+		if slices.ContainsFunc(moves, func(m Move) bool { return m.By.Name() == driver }) {
+			return true
+		}
+	}
+	return p.Talk[driver].node != nil
+}
+
+// Section is what the profile says for all moves of a driver.
+func (p *Profile) Section(driver string) Section { return p.sections[driver] }
+
+// Port is the TCP port at which the device is talked to; 0 when it has none.
+func (p *Profile) Port() uint16 {
+	for _, d := range p.ways {
+		if port := p.sections[d.Name()].Port(); port != 0 {
+			return port
+		}
+	}
+	return 0
+}
+
+// Page tells how the device's own page for people is reached, if it has one that a
+// driver knows.
+func (p *Profile) Page() (scheme string, port uint16, ok bool) {
+	for _, d := range p.ways {
+		if s, has := p.sections[d.Name()].(interface{ Scheme() string }); has && s.Scheme() != "" {
+			return s.Scheme(), p.sections[d.Name()].Port(), true
+		}
+	}
+	return "", 0, false
+}
+
+// NeedsAddress reports whether an act can only be had with a device that has an address.
+func (p *Profile) NeedsAddress(a Act) bool {
+	return slices.ContainsFunc(p.Acts[a], func(m Move) bool { return m.Words.NeedsAddress() })
+}
+
+// TellsWithoutAddress reports whether the device answers questions without having
+// an address.
+func (p *Profile) TellsWithoutAddress() bool {
+	for _, moves := range p.Acts {
+		if slices.ContainsFunc(moves, func(m Move) bool { return !m.Words.NeedsAddress() && len(m.Takes()) > 0 }) {
+			return true
+		}
+	}
+	return false
+}
+
+// implied are the facts that others stand for, as value.Addressing has them.
+var implied = map[string][]string{"bits": {"mask"}, "network": {"address", "mask"}}
+
+// ReadsBack lists the facts that the act read takes, as check and record know them.
+func (p *Profile) ReadsBack() []string {
+	var list []string
+	for _, m := range p.Acts[Read] {
+		for _, fact := range m.Takes() {
+			list = append(list, fact)
+			list = append(list, implied[fact]...)
+		}
+	}
+	slices.Sort(list)
+	return slices.Compact(list)
+}

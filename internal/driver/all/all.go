@@ -1,0 +1,24 @@
+// Package all is the list of the ways of talking to devices. A new one is a folder
+// beside this one and a line here.
+package all
+
+import (
+	"redstart/internal/core/profile"
+	"redstart/internal/driver"
+	"redstart/internal/driver/dcp"
+	"redstart/internal/driver/dhcp"
+	"redstart/internal/driver/shell"
+	"redstart/internal/driver/web"
+)
+
+// Drivers are the ways of talking to devices.
+var Drivers = []driver.Driver{dcp.Driver{}, dhcp.Driver{}, web.Driver{}, shell.Driver{}}
+
+// Words are the same as profiles know them.
+func Words() []profile.Driver {
+	list := make([]profile.Driver, len(Drivers))
+	for i, d := range Drivers {
+		list[i] = d
+	}
+	return list
+}

@@ -1,0 +1,196 @@
+package shell
+
+import (
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+
+	"redstart/internal/core/profile"
+)
+
+// Ways to a shell.
+const (
+	SSH    = "ssh"    // RFC 4251 to 4254
+	Telnet = "telnet" // RFC 854
+	Serial = "serial" // a line with start and stop bits
+)
+
+// Section says how the device's shell is reached and how it behaves.
+type Section struct {
+	Over   string   `yaml:"over"`   // ssh, telnet or serial
+	At     uint16   `yaml:"port"`   // 0: the usual one
+	Prompt Pattern  `yaml:"prompt"` // what shows that it waits for the next line
+	Login  Login    `yaml:"login"`  // what it asks before, where the way there does not sign in
+	Wake   string   `yaml:"wake"`   // sent again and again until it says something
+	More   Pattern  `yaml:"more"`   // what it shows between two pages; answered with a space
+	End    string   `yaml:"end"`    // what ends a line that is sent; not given: CR
+	Quote  string   `yaml:"quote"`  // sh: values are put in quotes as a POSIX shell wants them
+	Old    bool     `yaml:"old"`    // ssh: key exchanges and ciphers that are no longer held for safe are taken too
+	Line   LineMode `yaml:"line"`   // serial
+}
+
+// Login are the questions by which it asks for the login.
+type Login struct {
+	User     Pattern `yaml:"user"`
+	Password Pattern `yaml:"password"`
+	Refused  Pattern `yaml:"refused"`
+}
+
+// LineMode is how a serial line is set.
+type LineMode struct {
+	Speed  int    `yaml:"speed"`  // bits a second; 0: 9600
+	Bits   int    `yaml:"bits"`   // of a character; 0: 8
+	Parity string `yaml:"parity"` // none, even or odd; "": none
+	Stop   int    `yaml:"stop"`   // stop bits, 1 or 2; 0: 1
+}
+
+// Port implements profile.Section.
+func (s Section) Port() uint16 {
+	switch {
+	case s.At != 0:
+		return s.At
+	case s.Over == SSH:
+		return 22
+	case s.Over == Telnet:
+		return 23
+	}
+	return 0
+}
+
+// Pattern is a regular expression in a profile; the zero Pattern is none.
+type Pattern struct{ *regexp.Regexp }
+
+// UnmarshalText compiles it.
+func (p *Pattern) UnmarshalText(b []byte) (err error) {
+	if len(b) == 0 {
+		return nil
+	}
+	if p.Regexp, err = regexp.Compile(string(b)); err != nil {
+		return fmt.Errorf("%q is no regular expression: %w", b, err)
+	}
+	return nil
+}
+
+// find gives where the pattern fits; nil when it does not, or is none.
+func (p Pattern) find(text string) []int {
+	if p.Regexp == nil {
+		return nil
+	}
+	return p.FindStringSubmatchIndex(text)
+}
+
+// Move is one line that is said, and what to make of the answer.
+type Move struct {
+	Say     string             `yaml:"shell"`   // the line; "" says nothing and waits for the prompt
+	Bare    bool               `yaml:"bare"`    // it is sent without a line end: a key, a control character
+	Answers []Answer           `yaml:"answers"` // to what it asks on the way, each as often as it is asked
+	Prompt  Pattern            `yaml:"prompt"`  // what ends the answer, where it is not the usual prompt
+	Refused Pattern            `yaml:"refused"` // an answer that means: the login is refused
+	Wrong   Pattern            `yaml:"wrong"`   // an answer that says no; its group is why
+	Ends    bool               `yaml:"ends"`    // the session may end with it: the address changes, or the device goes
+	Take    map[string]Pattern `yaml:"take"`    // facts: the group of an expression
+}
+
+// Answer is what is said to a question.
+type Answer struct {
+	To  Pattern `yaml:"to"`
+	Say string  `yaml:"say"`
+}
+
+// Driver is the shell driver.
+type Driver struct{}
+
+// Name implements profile.Driver.
+func (Driver) Name() string { return "shell" }
+
+// Leads implements profile.Driver.
+func (Driver) Leads() []string { return []string{"shell"} }
+
+// Shows implements profile.Driver.
+func (Driver) Shows() string { return "host key" }
+
+// Section implements profile.Driver.
+func (Driver) Section(part profile.Part) (profile.Section, error) {
+	var s Section
+	if err := part.Into(&s); err != nil {
+		return nil, err
+	}
+	if part.Empty() {
+		return s, nil
+	}
+	switch {
+	case !slices.Contains([]string{SSH, Telnet, Serial}, s.Over):
+		return nil, fmt.Errorf("over must be ssh, telnet or serial, not %q", s.Over)
+	case s.Prompt.Regexp == nil:
+		return nil, fmt.Errorf("prompt is missing: an expression for what shows that it waits for a line")
+	case s.Quote != "" && s.Quote != "sh":
+		return nil, fmt.Errorf("quote is sh, or left out, not %q", s.Quote)
+	case s.Old && s.Over != SSH:
+		return nil, fmt.Errorf("old belongs to ssh")
+	case s.Line != LineMode{} && s.Over != Serial:
+		return nil, fmt.Errorf("line belongs to serial")
+	case s.Over == Telnet && s.Login.Password.Regexp == nil:
+		return nil, fmt.Errorf("login: password is missing: how it asks for it over telnet")
+	}
+	if s.End == "" {
+		s.End = "\r"
+	}
+	return s, s.Line.check()
+}
+
+func (l *LineMode) check() error {
+	switch {
+	case l.Speed < 0 || l.Speed > 4_000_000:
+		return fmt.Errorf("line: speed is in bits a second")
+	case l.Bits != 0 && (l.Bits < 5 || l.Bits > 8):
+		return fmt.Errorf("line: bits is 5 to 8")
+	case !slices.Contains([]string{"", "none", "even", "odd"}, l.Parity):
+		return fmt.Errorf("line: parity is none, even or odd, not %q", l.Parity)
+	case l.Stop < 0 || l.Stop > 2:
+		return fmt.Errorf("line: stop is 1 or 2")
+	}
+	return nil
+}
+
+// Move implements profile.Driver.
+func (Driver) Move(part profile.Part, section profile.Section) (profile.Words, error) {
+	var m Move
+	if err := part.Into(&m); err != nil {
+		return nil, err
+	}
+	if s, ok := section.(Section); !ok || s.Over == "" {
+		return nil, fmt.Errorf("a shell needs over and prompt under talk, shell")
+	}
+	for i, a := range m.Answers {
+		if a.To.Regexp == nil {
+			return nil, fmt.Errorf("answers, %d: to is missing: an expression for the question", i+1)
+		}
+	}
+	if m.Wrong.Regexp != nil && m.Wrong.NumSubexp() > 1 {
+		return nil, fmt.Errorf("wrong: at most one group in brackets: why")
+	}
+	for _, fact := range m.Takes() {
+		if p := m.Take[fact]; p.Regexp == nil || p.NumSubexp() != 1 {
+			return nil, fmt.Errorf("take %s: the expression needs one group in brackets: what is taken", fact)
+		}
+	}
+	return &m, nil
+}
+
+// Sends implements profile.Words.
+func (m *Move) Sends() []string {
+	var all strings.Builder
+	all.WriteString(m.Say)
+	for _, a := range m.Answers {
+		all.WriteString(a.Say)
+	}
+	return profile.Variables(all.String())
+}
+
+// Takes implements profile.Words.
+func (m *Move) Takes() []string { return slices.Sorted(maps.Keys(m.Take)) }
+
+// NeedsAddress implements profile.Words.
+func (*Move) NeedsAddress() bool { return true }
