@@ -15,8 +15,8 @@ import (
 	"redstart/internal/lan/bench"
 	"redstart/internal/lan/watch"
 	"redstart/internal/sim/box"
-	"redstart/internal/sim/c20"
-	"redstart/internal/sim/fs8"
+	"redstart/internal/sim/model/c20"
+	"redstart/internal/sim/model/fs8"
 	"redstart/internal/sim/skerry"
 	"redstart/profiles"
 )

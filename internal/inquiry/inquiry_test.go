@@ -66,7 +66,7 @@ func TestABoxThatSaysTooMuch(t *testing.T) {
 	}
 	wire, mac := &segment.Segment{}, address.MAC{2, 6, 6, 6, 6, 6}
 	asked := 0
-	power(t, wire, mac, box.Model{Maker: "Nobody", Name: "H", Port: 80, Banner: strings.Repeat("SSH-2.0-", 200),
+	power(t, wire, mac, box.Model{Maker: "Nobody", Name: "H", Port: 80, Services: []box.Service{box.Greets(22, strings.Repeat("SSH-2.0-", 200))},
 		Handler: func(*box.Box) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				if r.URL.Path != "/" {

@@ -155,3 +155,21 @@ func Neighbours(a netip.Addr, within int) iter.Seq[netip.Addr] {
 		}
 	}
 }
+
+// MaskBits gives the prefix length of a mask in dotted decimal; one with a hole in it
+// is refused.
+func MaskBits(mask string) (int, error) {
+	a, err := ParseIPv4(mask)
+	if err != nil {
+		return 0, err
+	}
+	n := Number(a)
+	bits := 0
+	for bits < 32 && n&(1<<(31-bits)) != 0 {
+		bits++
+	}
+	if n<<bits != 0 && bits < 32 {
+		return 0, fmt.Errorf("%s is no mask", mask)
+	}
+	return bits, nil
+}

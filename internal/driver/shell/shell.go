@@ -30,6 +30,7 @@ type session struct {
 	shell   io.ReadWriteCloser // nil: none is open
 	heard   chan []byte        // closes when the shell ends
 	quit    chan struct{}
+	came    string // what it said until its first prompt: part of the first answer
 }
 
 // Open implements driver.Driver.
@@ -173,6 +174,7 @@ func (s *session) signIn(ctx context.Context) error {
 				return noAnswer(err)
 			}
 		case s.section.Prompt.find(seen) != nil:
+			s.came = seen
 			return nil
 		}
 		if err := s.stir(ctx, heard); err != nil {
@@ -235,7 +237,11 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 		}
 		return nil, noAnswer(err)
 	}
-	return m.judge(seen)
+	facts, err := m.judge(seen)
+	if m.Ends || errors.Is(err, driver.ErrValue) {
+		s.Close() // it is over, or stands in the middle of a dialogue
+	}
+	return facts, err
 }
 
 // filled gives the move with its variables filled in. No value may hold a control
@@ -287,10 +293,15 @@ func (s *session) converse(ctx context.Context, m *Move) (string, error) {
 		}
 	}
 	var whole strings.Builder
+	whole.WriteString(s.came)
+	s.came = ""
 	for answers := 0; ; {
 		seen := heard.plain()
 		reply, bare, asked := m.reply(s.section, seen)
 		switch {
+		case m.Wrong.find(lines(seen)) != nil:
+			whole.WriteString(seen)
+			return whole.String(), nil
 		case asked && answers == maxAnswers:
 			return "", fmt.Errorf("it asks and asks")
 		case asked:
@@ -309,6 +320,9 @@ func (s *session) converse(ctx context.Context, m *Move) (string, error) {
 		}
 	}
 }
+
+// lines is the part of a text that is whole lines.
+func lines(text string) string { return text[:strings.LastIndexByte(text, '\n')+1] }
 
 // reply gives what is to be said to the question that stands at the end.
 func (m *Move) reply(section Section, seen string) (say string, bare, asked bool) {

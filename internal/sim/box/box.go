@@ -30,6 +30,7 @@ type Settings struct {
 	Address  netip.Prefix
 	Gateway  netip.Addr
 	Password string
+	Own      any // what only this model has, in a comparable type of its own
 }
 
 // Faults are ways in which one device misbehaves.
@@ -67,8 +68,8 @@ type Model struct {
 	Handler func(*Box) http.Handler
 	// Frame receives PROFINET frames; nil when the model ignores them.
 	Frame func(*Box, ethernet.Frame)
-	// Banner is what its shell at port 22 greets with; "" for no shell.
-	Banner string
+	// Services are the TCP services that it offers besides.
+	Services []Service
 	// Datagrams are the UDP services it offers.
 	Datagrams []Datagram
 	// Class is what it asks for an address as, over DHCP, while it has none; ""
@@ -111,6 +112,7 @@ type Box struct {
 	hushed  bool      // its adapter takes nothing in for a moment
 	faults  Faults
 	refused address.MAC // which DHCP server refused it last
+	deeds   []Deed
 }
 
 type command int
@@ -334,6 +336,13 @@ func (b *Box) Saved() Settings {
 	return b.saved
 }
 
+// AtStart gives the settings that were in force when the device started last.
+func (b *Box) AtStart() Settings {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.kept
+}
+
 // SetFaults changes how the device misbehaves from now on.
 func (b *Box) SetFaults(f Faults) {
 	b.mu.Lock()
@@ -402,8 +411,11 @@ type instance struct {
 	server *http.Server
 	ended  sync.WaitGroup
 
-	shell     net.Listener
+	listeners []net.Listener
 	datagrams []net.PacketConn
+
+	mu   sync.Mutex
+	held map[net.Conn]struct{} // connections of its services; nil when it is gone
 }
 
 func newInstance(b *Box, s Settings) (*instance, error) {
@@ -411,7 +423,7 @@ func newInstance(b *Box, s Settings) (*instance, error) {
 	if err != nil {
 		return nil, err
 	}
-	i := &instance{host: host}
+	i := &instance{host: host, held: map[net.Conn]struct{}{}}
 	if !s.Address.IsValid() || s.Address.Addr().Is6() {
 		return i, nil
 	}
@@ -451,9 +463,7 @@ func (i *instance) close() {
 	if i.server != nil {
 		_ = i.server.Close()
 	}
-	if i.shell != nil {
-		_ = i.shell.Close()
-	}
+	i.cut()
 	for _, c := range i.datagrams {
 		_ = c.Close()
 	}

@@ -7,26 +7,12 @@ import (
 	"redstart/internal/wire/ip"
 )
 
-// offer starts the shell and the UDP services of a device that has an address.
+// offer starts the TCP and UDP services of a device that has an address.
 func (i *instance) offer(b *Box) error {
-	if b.Model.Banner != "" {
-		shell, err := i.host.ListenTCP(22)
-		if err != nil {
+	for _, service := range b.Model.Services {
+		if err := i.serve(b, service); err != nil {
 			return err
 		}
-		i.ended.Add(1)
-		go func() {
-			defer i.ended.Done()
-			for {
-				c, err := shell.Accept()
-				if err != nil {
-					return
-				}
-				_, _ = c.Write([]byte(b.Model.Banner + "\r\n")) // whoever came may have gone
-				c.Close()
-			}
-		}()
-		i.shell = shell
 	}
 	for _, d := range b.Model.Datagrams {
 		c, err := i.host.ListenUDP(d.Port, d.Group)

@@ -5,14 +5,14 @@ import (
 	_ "embed"
 	"encoding/csv"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
-	"redstart/internal/sim/b4"
-	"redstart/internal/sim/c20"
-	"redstart/internal/sim/fs8"
+	"redstart/internal/sim/box"
+	"redstart/internal/sim/model/all"
 )
 
 // rest are the entries of the terminal besides those that are set: not wired
@@ -87,7 +87,18 @@ var columns = []string{"tag", "kind", "profile", "area", "place", "address", "na
 
 // Plan writes the plan for the site's devices as CSV: some entries name their
 // box by MAC, some by serial, most by nothing.
-func (s *Site) Plan() []byte { return table(columns, s.rows()) }
+func (s *Site) Plan() []byte {
+	rows := s.rows()
+	header := slices.Clone(columns)
+	for _, row := range rows {
+		for _, key := range slices.Sorted(maps.Keys(row)) {
+			if !slices.Contains(header, key) {
+				header = append(header, key)
+			}
+		}
+	}
+	return table(header, rows)
+}
 
 // WholePlan writes the plan of the whole terminal: the site's devices and what
 // is not wired yet. A site of another size has only its devices.
@@ -154,29 +165,22 @@ func (s *Site) rows() []map[string]string {
 	var rows []map[string]string
 	count := map[string]int{}
 	for _, b := range s.Boxes {
+		stock := stockOf(b.Model.Name)
 		area := areas[count[b.Model.Name]%len(areas)]
 		number := count[b.Model.Name]/len(areas) + 1
 		count[b.Model.Name]++
-		row := func(short, kind, profile, mac, serial, addr string) {
-			rows = append(rows, map[string]string{"tag": fmt.Sprintf("%s-%s-%02d", area.tag, short, number), "kind": kind, "profile": profile,
-				"area": area.tag, "place": area.place, "address": addr, "name": plan.Auto, "mac": mac, "serial": serial})
+		row := map[string]string{"tag": fmt.Sprintf("%s-%s-%02d", area.tag, stock.Short, number), "kind": stock.Kind, "profile": stock.Profile,
+			"area": area.tag, "place": area.place, "address": plan.Next, "name": plan.Auto}
+		if stock.Row != nil {
+			stock.Row(row, b, count[b.Model.Name], number == 1 && len(s.Boxes) <= Devices)
 		}
-		switch b.Model.Name {
-		case fs8.Model.Name:
-			mac := ""
-			if count[b.Model.Name]%3 == 1 {
-				mac = b.MAC.String()
-			}
-			row("SW", "switch", "fennmark-fs8", mac, "", plan.Next)
-		case c20.Model.Name:
-			row("CAM", "camera", "ovalis-c20", "", "", plan.Next)
-		case b4.Model.Name:
-			addr := plan.Next
-			if number == 1 && len(s.Boxes) <= Devices {
-				addr = fmt.Sprintf("10.40.9.%d", 9+count[b.Model.Name])
-			}
-			row("CTL", "controller", "brindlecap-b4", "", b.Serial, addr)
-		}
+		rows = append(rows, row)
 	}
 	return rows
+}
+
+// stockOf finds what there is of a model that is set.
+func stockOf(model string) box.Stock {
+	i := slices.IndexFunc(all.Stock, func(s box.Stock) bool { return s.Model.Name == model })
+	return all.Stock[i]
 }

@@ -17,10 +17,11 @@ import (
 	"redstart/internal/lan"
 	"redstart/internal/lan/faults"
 	"redstart/internal/lan/segment"
-	"redstart/internal/sim/b4"
 	"redstart/internal/sim/box"
-	"redstart/internal/sim/c20"
-	"redstart/internal/sim/fs8"
+	"redstart/internal/sim/model/all"
+	"redstart/internal/sim/model/b4"
+	"redstart/internal/sim/model/c20"
+	"redstart/internal/sim/model/fs8"
 )
 
 // Devices is the size of the usual site: 6 switches, 10 cameras, 4 controllers.
@@ -54,21 +55,9 @@ type Site struct {
 // boxDepth is how many frames wait at a device; it is small, as in small devices.
 const boxDepth = 128
 
-// stock is what the mix is made of.
-type stock struct {
-	model   box.Model
-	share   int // parts of twenty
-	prefix  [3]byte
-	serial  string
-	away    time.Duration
-	factory func(serial string) box.Settings
-}
-
-var shelf = []stock{
-	{fs8.Model, 6, [3]byte{0x06, 0x46, 0x4e}, "FN8-%06d", 2 * time.Second, func(string) box.Settings { return fs8.Factory }},
-	{c20.Model, 10, [3]byte{0x0a, 0x4f, 0x56}, "OV20-%06d", 3 * time.Second, func(string) box.Settings { return c20.Factory }},
-	{b4.Model, 4, [3]byte{0x0e, 0x42, 0x34}, "BC4-%06d", 6 * time.Second, func(s string) box.Settings { return b4.Factory(s[len(s)-1] - '0') }},
-}
+// shares are how many of twenty devices of the usual mix are of a model; cameras take
+// up what rounding leaves.
+var shares = map[string]int{fs8.Model.Name: 6, c20.Model.Name: 10, b4.Model.Name: 4}
 
 // Start powers a site up. Close it when done.
 func Start(o Options) *Site {
@@ -84,16 +73,16 @@ func Start(o Options) *Site {
 	random := rand.New(rand.NewPCG(o.Seed, 40))
 	used := map[string]bool{}
 	for i, item := range mix(o) {
-		spec := box.Spec{Away: scale(item.away, o.Pace), Faults: o.Broken[i]}
+		spec := box.Spec{Away: scale(item.Away, o.Pace), Faults: o.Broken[i]}
 		// Serials and MACs come in no order, as from a pallet.
-		spec.Serial = unused(used, func() string { return fmt.Sprintf(item.serial, random.IntN(1000000)) })
+		spec.Serial = unused(used, func() string { return fmt.Sprintf(item.Serial, random.IntN(1000000)) })
 		mac := unused(used, func() string {
-			return string(item.prefix[:]) + string([]byte{byte(random.UintN(256)), byte(random.UintN(256)), byte(random.UintN(256))})
+			return string(item.Prefix[:]) + string([]byte{byte(random.UintN(256)), byte(random.UintN(256)), byte(random.UintN(256))})
 		})
 		spec.MAC = address.MACFrom([]byte(mac))
-		spec.Factory = item.factory(spec.Serial)
+		spec.Factory = item.Factory(spec.Serial)
 		spec.Boot = scale(time.Duration(random.IntN(300))*time.Millisecond, o.Pace)
-		s.Boxes = append(s.Boxes, s.plug(spec, item.model, o, i))
+		s.Boxes = append(s.Boxes, s.plug(spec, item.Model, o, i))
 	}
 	if o.Whole {
 		s.makeOthers(o, random, used)
@@ -140,24 +129,24 @@ func unused(used map[string]bool, make func() string) string {
 	}
 }
 
-// mix deals the devices out in the shares of the shelf.
-func mix(o Options) []stock {
-	var list []stock
-	for _, item := range shelf {
-		n := o.Devices * item.share / Devices
-		if item.model.Name == c20.Model.Name {
-			// Cameras take up what rounding leaves.
-			n = o.Devices - o.Devices*shelf[0].share/Devices - o.Devices*shelf[2].share/Devices
-		}
-		if o.Only != "" {
+// mix deals the devices out in their shares, or all of one model.
+func mix(o Options) []box.Stock {
+	var list []box.Stock
+	rest := o.Devices
+	for _, item := range all.Stock {
+		rest -= o.Devices * shares[item.Model.Name] / Devices
+	}
+	for _, item := range all.Stock {
+		n := o.Devices * shares[item.Model.Name] / Devices
+		switch {
+		case o.Only != "" && strings.EqualFold(o.Only, item.Model.Name):
+			n = o.Devices
+		case o.Only != "":
 			n = 0
-			if strings.EqualFold(o.Only, item.model.Name) {
-				n = o.Devices
-			}
+		case item.Model.Name == c20.Model.Name:
+			n += rest
 		}
-		for range n {
-			list = append(list, item)
-		}
+		list = append(list, slices.Repeat([]box.Stock{item}, n)...)
 	}
 	return list
 }

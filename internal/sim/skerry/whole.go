@@ -9,6 +9,8 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/sim/box"
+	"redstart/internal/sim/model/k3"
+	"redstart/internal/sim/model/p12"
 	"redstart/internal/sim/standin"
 )
 
@@ -61,8 +63,8 @@ func (s *Site) others() []other {
 		{"SHOP-RTR-01", standin.R2(40002), [3]byte{0x02, 0x54, 0x52}, "TR2-%06d", standin.R2Factory, 16},
 		{"YARD-RAD-01", standin.W1, [3]byte{0x02, 0x54, 0x57}, "TW1-%06d", standin.W1Strange, 0},
 		{"HALL-TIME-01", standin.T1, [3]byte{0x06, 0x43, 0x54}, "CT1-%06d", at("HALL-TIME-01", "10.40.9.90/22"), 20},
-		{"HALL-PWR-01", standin.P12, [3]byte{0x0a, 0x50, 0x50}, "P12-%06d", standin.P12Factory, 21},
-		{"BERTH1-PWR-01", standin.P12, [3]byte{0x0a, 0x50, 0x50}, "P12-%06d", standin.P12Factory, 22},
+		{"HALL-PWR-01", p12.Model, p12.Stock.Prefix, p12.Stock.Serial, p12.Factory, 21},
+		{"BERTH1-PWR-01", p12.Model, p12.Stock.Prefix, p12.Stock.Serial, p12.Factory, 22},
 		{"", standin.FS5, [3]byte{0x06, 0x46, 0x35}, "FN5-%06d", standin.FS5Factory, 0},
 		{"", standin.FS5, [3]byte{0x06, 0x46, 0x35}, "FN5-%06d", standin.FS5Factory, 0},
 		{"", standin.Laptop, [3]byte{}, "%d", box.Settings{Name: "marta-laptop"}, 0},
@@ -87,7 +89,7 @@ func (s *Site) others() []other {
 		list = append(list, other{tag, standin.D1, [3]byte{0x0a, 0x54, 0x44}, "TD1-%06d", standin.D1Factory, 0})
 	}
 	for _, tag := range []string{"HALL-CLK-01", "HALL-CLK-02", "HALL-CLK-03", "BERTH1-CLK-01", "BERTH2-CLK-01", "YARD-CLK-01", "SHOP-CLK-01"} {
-		list = append(list, other{tag, standin.K3, [3]byte{0x06, 0x43, 0x4b}, "CK3-%06d", standin.K3Factory, 0})
+		list = append(list, other{tag, k3.Model, k3.Stock.Prefix, k3.Stock.Serial, k3.Factory, 0})
 	}
 	return list
 }

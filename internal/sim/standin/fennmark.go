@@ -9,7 +9,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/sim/box"
-	"redstart/internal/sim/fs8"
+	"redstart/internal/sim/model/fs8"
 	"redstart/internal/wire/lldp"
 	"redstart/internal/wire/snmp"
 )

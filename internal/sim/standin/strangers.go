@@ -7,12 +7,6 @@ import (
 	"redstart/internal/wire/mdns"
 )
 
-// P12 is the power controller of Pellgate Power, which has a shell only.
-var P12 = box.Model{Maker: "Pellgate Power", Name: "P12", Firmware: "8.8", Banner: "SSH-2.0-pellgate_P12"}
-
-// P12Factory is the state in which every power controller leaves the factory.
-var P12Factory = box.Settings{Address: netip.MustParsePrefix("192.168.120.8/24")}
-
 // Things that belong to others and are to be left alone: a visitor's laptop, a
 // printer, the terminal's own servers.
 var (
@@ -23,5 +17,5 @@ var (
 			}
 		}}}}
 	Printer = box.Model{Maker: "?", Name: "printer", Port: 80, Handler: page("Office printer", "#555", "Ready.")}
-	Server  = box.Model{Maker: "?", Name: "server", Banner: "SSH-2.0-server"}
+	Server  = box.Model{Maker: "?", Name: "server", Services: []box.Service{box.Greets(22, "SSH-2.0-server")}}
 )

@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/icholy/digest"
 
@@ -34,6 +35,12 @@ var rules = secret.Rules{Min: 10, Max: 20, Classes: 3, Refuse: []string{"ovalis"
 // Model is the camera.
 var Model = box.Model{Maker: "Ovalis Optics", Name: "C20", Firmware: "3.1.4", Port: 80, Handler: handler, Datagrams: []box.Datagram{
 	{Port: wsd.Group.Port(), Group: wsd.Group.Addr(), Answer: discover}}}
+
+// Stock is what the site has of it.
+var Stock = box.Stock{
+	Model: Model, Prefix: [3]byte{0x0a, 0x4f, 0x56}, Serial: "OV20-%06d", Away: 3 * time.Second, Factory: box.Always(Factory),
+	Short: "CAM", Kind: "camera", Profile: "ovalis-c20",
+}
 
 // discover answers WS-Discovery with ONVIF's scopes.
 func discover(b *box.Box, _ netip.AddrPort, payload []byte, reply box.Reply) {

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/netip"
 	"sync"
+	"time"
 
 	"redstart/internal/core/naming"
 	"redstart/internal/core/secret"
@@ -25,6 +26,19 @@ const (
 
 // Model is the controller.
 var Model = box.Model{Maker: "Brindlecap Controls", Name: "B4", Firmware: "7.20", Port: 80, Handler: handler}
+
+// Stock is what the site has of it.
+var Stock = box.Stock{
+	Model: Model, Prefix: [3]byte{0x0e, 0x42, 0x34}, Serial: "BC4-%06d", Away: 6 * time.Second,
+	Factory: func(serial string) box.Settings { return Factory(serial[len(serial)-1] - '0') },
+	Short:   "CTL", Kind: "controller", Profile: "brindlecap-b4",
+	Row: func(row map[string]string, b *box.Box, number int, usual bool) {
+		row["serial"] = b.Serial
+		if usual {
+			row["address"] = fmt.Sprintf("10.40.9.%d", 9+number)
+		}
+	},
+}
 
 // Factory is the state of a controller whose serial ends in a digit.
 func Factory(digit byte) box.Settings {

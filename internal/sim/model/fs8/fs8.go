@@ -9,6 +9,7 @@ import (
 	"html/template"
 	"net/http"
 	"sync/atomic"
+	"time"
 
 	"redstart/internal/core/naming"
 	"redstart/internal/core/secret"
@@ -33,6 +34,17 @@ var Blinks atomic.Int64
 
 // Model is the switch.
 var Model = box.Model{Maker: "Fennmark Networks", Name: "FS8", Firmware: "2.6.0", Port: 443, TLS: true, Handler: handler, Frame: Station}
+
+// Stock is what the site has of it.
+var Stock = box.Stock{
+	Model: Model, Prefix: [3]byte{0x06, 0x46, 0x4e}, Serial: "FN8-%06d", Away: 2 * time.Second, Factory: box.Always(Factory),
+	Short: "SW", Kind: "switch", Profile: "fennmark-fs8",
+	Row: func(row map[string]string, b *box.Box, number int, _ bool) {
+		if number%3 == 1 {
+			row["mac"] = b.MAC.String()
+		}
+	},
+}
 
 // Station answers DCP (IEC 61158-6-10).
 func Station(b *box.Box, f ethernet.Frame) {

@@ -1,0 +1,107 @@
+package e2e
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"redstart/internal/core/check"
+	"redstart/internal/sim/box"
+	"redstart/internal/sim/model/p12"
+	"redstart/internal/sim/skerry"
+	"redstart/internal/store"
+)
+
+// Clocks with a wizard, and power controllers with a menu whose session dies when they
+// take their address: all at one factory address each, set over SSH and verified.
+func TestModelsThatAreSetOverAShell(t *testing.T) {
+	t.Parallel()
+	for _, model := range []string{"K3", "P12"} {
+		t.Run(model, func(t *testing.T) {
+			t.Parallel()
+			r := start(t, skerry.Options{Devices: 4, Only: model, Seed: 33, Pace: 0.3})
+			r.upToVerify()
+			r.allVerified()
+			for _, b := range r.site.Boxes {
+				refusals(t, b)
+			}
+		})
+	}
+}
+
+// refusals looks at what a box remembers: no wrong login was tried twice, and nothing
+// was set twice with different values.
+func refusals(t *testing.T, b *box.Box) {
+	t.Helper()
+	refused, written := map[string]int{}, map[string]string{}
+	for _, d := range b.Deeds() {
+		switch d.What {
+		case "refused":
+			if refused[d.Value]++; refused[d.Value] > 1 && !strings.Contains(d.Value, "tick") && !strings.Contains(d.Value, "pellgate") {
+				t.Errorf("%s: a wrong login was tried %d times", b.MAC, refused[d.Value])
+			}
+		case "write":
+			what, value, _ := strings.Cut(d.Value, " ")
+			if was, ok := written[what]; ok && was != value {
+				t.Errorf("%s: %s was set to %q and then to %q", b.MAC, what, was, value)
+			}
+			written[what] = value
+		}
+	}
+	if len(written) == 0 {
+		t.Errorf("%s: nothing was written", b.MAC)
+	}
+}
+
+// A power controller has a new host key from the start on that follows its stronger key
+// exchange: that one is recorded. Any other later one gets no login, and fails.
+func TestAHostKeyThatChanges(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Only: "P12", Seed: 34, Pace: 0.2})
+	r.upToVerify()
+	r.allVerified()
+	b := r.site.Boxes[0]
+	tag := r.entryOf(b).Tag
+	if c := r.checkOf(tag, "host key"); c.Verdict != check.Passed {
+		t.Fatalf("%+v", c)
+	}
+	// Somebody turns it back at the box itself: it shows its first key again.
+	back := func(s *box.Settings) {
+		own := s.Own.(p12.Own)
+		own.Strong = false
+		s.Own = own
+	}
+	b.Change(back)
+	b.Store(back)
+	before, starts := len(b.Deeds()), b.Starts()
+	b.Restart()
+	waitFor(t, func() bool { return b.Starts() > starts })
+	r.verify(tag)
+	e := r.entryOf(b)
+	if c := r.checkOf(tag, "new login"); e.State != store.Attention || c.Verdict != check.Failed || !strings.Contains(c.Observed, "another identity than before: host key") {
+		t.Errorf("%s: %+v", e.State, c)
+	}
+	for _, d := range b.Deeds()[before:] {
+		if !strings.HasSuffix(d.Value, " "+p12.FactoryPassword) {
+			t.Errorf("a stranger was given a login: %+v", d)
+		}
+	}
+}
+
+// A profile that answers no where the wizard asks whether to keep what was set gets
+// nowhere near verified.
+func TestWhatAClockDoesNotKeep(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Only: "K3", Seed: 35, Pace: 0.2})
+	doc, err := os.ReadFile("../profiles/clepsydra-k3.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.write("profiles/careless.yaml", strings.ReplaceAll(strings.Replace(string(doc), "at-most: 60s", "at-most: 6s", 1), `{to: 'Keep\? $', say: y}`, `{to: 'Keep\? $', say: n}`))
+	r.upToMatch()
+	r.commission()
+	e := r.entryOf(r.site.Boxes[0])
+	if e.State != store.Attention || !strings.Contains(e.Reason, "nothing shows that it restarted") {
+		t.Errorf("%s: %s", e.State, e.Reason)
+	}
+}
