@@ -50,14 +50,14 @@ func script(t *testing.T, section, moves string) (profile.Section, profile.Scrip
 	return p.Section("shell"), p.Acts[profile.Read][1:]
 }
 
-// box is a console that a session reaches, with what became of it.
-type box struct {
+// host is a console that a session reaches, with what became of it.
+type host struct {
 	serve func(net.Conn)
 	sum   string
 	trust error
 }
 
-func (b *box) open(t *testing.T, section profile.Section, login profile.Login) driver.Session {
+func (b *host) open(t *testing.T, section profile.Section, login profile.Login) driver.Session {
 	t.Helper()
 	s := shell.Driver{}.Open(driver.Peer{
 		Address: netip.MustParseAddr("192.168.99.3"), Section: section, Login: login,
@@ -131,8 +131,8 @@ func talk(_ string, t *console.Terminal) {
 	}
 }
 
-func overSSH(exchanges ...string) *box {
-	return &box{serve: console.SSH{Banner: "SSH-2.0-q1", Key: console.NewKey([32]byte{1}), Exchanges: exchanges, Talk: talk,
+func overSSH(exchanges ...string) *host {
+	return &host{serve: console.SSH{Banner: "SSH-2.0-q1", Key: console.NewKey([32]byte{1}), Exchanges: exchanges, Talk: talk,
 		Login: func(user, password string) bool { return user == login.User && password == login.Password }}.Serve}
 }
 
@@ -216,7 +216,7 @@ func TestSigningInOverSSH(t *testing.T) {
 func TestTalkingOverTelnet(t *testing.T) {
 	t.Parallel()
 	var got []byte
-	b := &box{serve: func(c net.Conn) {
+	b := &host{serve: func(c net.Conn) {
 		defer c.Close()
 		// WILL ECHO, WILL SUPPRESS-GO-AHEAD, DO TERMINAL-TYPE, a subnegotiation, then text with a doubled 255.
 		_, _ = c.Write([]byte{255, 251, 1, 255, 251, 3, 255, 253, 24, 255, 250, 24, 1, 255, 240})

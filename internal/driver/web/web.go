@@ -175,9 +175,12 @@ func (s *session) exchange(m *Move, request *http.Request) (answer, int, error) 
 		return answer{}, 0, fmt.Errorf("%w from its web server: %w", driver.ErrNoAnswer, err)
 	}
 	defer response.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(response.Body, maxBody))
+	body, err := io.ReadAll(io.LimitReader(response.Body, maxBody+1))
+	if err == nil && len(body) > maxBody {
+		err = fmt.Errorf("it is longer than %d KiB", maxBody>>10)
+	}
 	if err != nil {
-		return answer{}, 0, fmt.Errorf("%w from its web server: it broke off: %w", driver.ErrNoAnswer, err)
+		return answer{}, 0, fmt.Errorf("%w from its web server: it did not come whole: %w", driver.ErrNoAnswer, err)
 	}
 	return answer{response.Header, response.Cookies(), body}, response.StatusCode, nil
 }

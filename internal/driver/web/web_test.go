@@ -186,7 +186,7 @@ func TestAHostileServerCostsLittle(t *testing.T) {
 			}
 		}
 	})
-	if _, err := c.Do(context.Background(), &web.Move{Request: "GET /long", Take: map[string]string{"v": "json /a"}}, nil); err == nil || !strings.Contains(err.Error(), "not JSON") {
+	if _, err := c.Do(context.Background(), &web.Move{Request: "GET /long", Take: map[string]string{"v": "json /a"}}, nil); err == nil || !strings.Contains(err.Error(), "longer than 1024 KiB") {
 		t.Errorf("an endless answer: %v", err)
 	}
 	_, err := c.Do(context.Background(), &web.Move{Request: "GET /break?secret={password}"}, map[string]string{"password": "hunter-2"})

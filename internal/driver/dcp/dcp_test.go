@@ -1,0 +1,36 @@
+package dcp_test
+
+import (
+	"testing"
+
+	"redstart/internal/driver/drivertest"
+	"redstart/internal/sim/box"
+	"redstart/internal/sim/model/fs8"
+)
+
+const station = `redstart: profile/1
+id: heron
+maker: Heron
+model: H
+kind: lamp
+recognise: [{fact: model, is: h, sure: 90}]
+factory: {address: none}
+restart: {takes: 1s, at-most: 5s}
+order:
+  - {act: name}
+  - {act: address}
+acts:
+  identify: [{dcp: identify}]
+  password: [{dcp: set-name}]
+  name: [{dcp: set-name}]
+  address: [{dcp: set-address}]
+  read: [{dcp: identify}]
+`
+
+// The DCP driver passes what every driver must.
+func TestWhatEveryDriverMust(t *testing.T) {
+	t.Parallel()
+	drivertest.Run(t, drivertest.Case{
+		Profile: station, Box: box.Model{Maker: "Heron", Name: "H", Frame: fs8.Station}, Factory: box.Settings{Name: drivertest.Name},
+	})
+}
