@@ -79,7 +79,7 @@ func TestMatchingOnTheCommandLine(t *testing.T) {
 	other := func(args ...string) []string { return append([]string{"--site", "as-found"}, args...) }
 	redstart(0, nil, other("find")...)
 	redstart(0, []string{"entries added"}, other("match", "adopt", "--all")...)
-	redstart(0, []string{"HALL-TIME-01", "10.40.9.90", "HALL-CORE-01", "10.40.9.29", "FOUND-CAMERA-10"}, other("plan", "list", "--output", "csv")...)
+	redstart(0, []string{"FOUND-TIME-SERVER-01", "HALL-CORE-01", "10.40.9.29", "FOUND-CAMERA-10"}, other("plan", "list", "--output", "csv")...)
 }
 
 // The page for matching, with a scanner that types into a field that always has

@@ -16,7 +16,7 @@ import (
 // take their address: all at one factory address each, set over SSH and verified.
 func TestModelsThatAreSetOverAShell(t *testing.T) {
 	t.Parallel()
-	for _, model := range []string{"K3", "P12"} {
+	for _, model := range []string{"K3", "P12", "T1"} {
 		t.Run(model, func(t *testing.T) {
 			t.Parallel()
 			r := start(t, skerry.Options{Devices: 4, Only: model, Seed: 33, Pace: 0.3})

@@ -19,8 +19,8 @@ const (
 	maxText    = 1 << 20 // bytes that are read in one move
 	maxAnswers = 200     // to questions in one move
 	moveTime   = 30 * time.Second
-	endTime    = 3 * time.Second        // for a move with which the session ends
-	wakeEvery  = 500 * time.Millisecond // between two keys that are to wake it
+	endTime    = 3 * time.Second // for a move with which the session ends
+	wakeEvery  = 3 * time.Second // between two keys that are to wake it: one too many is an answer
 )
 
 // session is one conversation with one shell, opened when it is first needed.
@@ -189,7 +189,7 @@ func (s *session) signIn(ctx context.Context) error {
 // stir waits for what comes next, with a key now and then for a shell that says
 // nothing before one is pressed.
 func (s *session) stir(ctx context.Context, t *text) error {
-	for s.section.Wake != "" {
+	for s.section.Wake != "" && t.raw.Len() == 0 {
 		if err := s.say(s.section.Wake, true); err != nil {
 			return err
 		}

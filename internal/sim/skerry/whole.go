@@ -11,6 +11,7 @@ import (
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/k3"
 	"redstart/internal/sim/model/p12"
+	"redstart/internal/sim/model/t1"
 	"redstart/internal/sim/standin"
 )
 
@@ -62,7 +63,7 @@ func (s *Site) others() []other {
 		{"HALL-RTR-01", standin.R2(40001, trunks...), [3]byte{0x02, 0x54, 0x52}, "TR2-%06d", standin.R2Factory, 15},
 		{"SHOP-RTR-01", standin.R2(40002), [3]byte{0x02, 0x54, 0x52}, "TR2-%06d", standin.R2Factory, 16},
 		{"YARD-RAD-01", standin.W1, [3]byte{0x02, 0x54, 0x57}, "TW1-%06d", standin.W1Strange, 0},
-		{"HALL-TIME-01", standin.T1, [3]byte{0x06, 0x43, 0x54}, "CT1-%06d", at("HALL-TIME-01", "10.40.9.90/22"), 20},
+		{"HALL-TIME-01", t1.Model, t1.Stock.Prefix, t1.Stock.Serial, t1.Factory, 20},
 		{"HALL-PWR-01", p12.Model, p12.Stock.Prefix, p12.Stock.Serial, p12.Factory, 21},
 		{"BERTH1-PWR-01", p12.Model, p12.Stock.Prefix, p12.Stock.Serial, p12.Factory, 22},
 		{"", standin.FS5, [3]byte{0x06, 0x46, 0x35}, "FN5-%06d", standin.FS5Factory, 0},

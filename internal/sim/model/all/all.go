@@ -9,7 +9,8 @@ import (
 	"redstart/internal/sim/model/fs8"
 	"redstart/internal/sim/model/k3"
 	"redstart/internal/sim/model/p12"
+	"redstart/internal/sim/model/t1"
 )
 
 // Stock is what there is of each.
-var Stock = []box.Stock{fs8.Stock, c20.Stock, b4.Stock, k3.Stock, p12.Stock}
+var Stock = []box.Stock{fs8.Stock, c20.Stock, b4.Stock, k3.Stock, p12.Stock, t1.Stock}

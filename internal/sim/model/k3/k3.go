@@ -1,6 +1,4 @@
-// Package k3 simulates the Clepsydra K3 clock: a wizard over SSH that asks for
-// everything, one question after another, then whether to apply it and, apart from
-// that, whether to keep it. What is not kept is lost at the next power cut.
+// Package k3 simulates the Clepsydra K3 clock, which is set by a wizard over SSH.
 package k3
 
 import (
@@ -8,14 +6,13 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"strings"
 	"time"
 
-	"redstart/internal/core/address"
 	"redstart/internal/core/naming"
 	"redstart/internal/core/secret"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/console"
+	"redstart/internal/sim/wizard"
 )
 
 // The factory login.
@@ -34,10 +31,35 @@ type Own struct {
 // Factory is the state in which every clock leaves the factory.
 var Factory = box.Settings{Name: "K3", Address: netip.MustParsePrefix("192.168.99.3/24"), Password: FactoryPassword, Own: Own{Zone: "Etc/UTC", Face: "24"}}
 
-var (
-	passwords = secret.Rules{Min: 6, Max: 12}
-	names     = naming.Rules{Max: 12, Case: "upper"}
-)
+var ask = wizard.Wizard{
+	Names: naming.Rules{Max: 12, Case: "upper"}, Passwords: secret.Rules{Min: 6, Max: 12},
+	More: func(s box.Settings) []wizard.Question {
+		own := s.Own.(Own)
+		return []wizard.Question{
+			{Asks: "Time server", Has: wizard.OrNone(own.Server), Takes: func(a string, s *box.Settings) (err error) {
+				own := s.Own.(Own)
+				own.Server, err = wizard.Address(a)
+				s.Own = own
+				return err
+			}},
+			{Asks: "Time zone", Has: own.Zone, Takes: func(a string, s *box.Settings) error {
+				own := s.Own.(Own)
+				own.Zone = a
+				s.Own = own
+				return wizard.Zone(a)
+			}},
+			{Asks: "Face, 12 or 24", Has: own.Face, Takes: func(a string, s *box.Settings) error {
+				if a != "12" && a != "24" {
+					return fmt.Errorf("12 or 24")
+				}
+				own := s.Own.(Own)
+				own.Face = a
+				s.Own = own
+				return nil
+			}},
+		}
+	},
+}
 
 // Model is the clock.
 var Model = box.Model{
@@ -62,157 +84,6 @@ func serve(b *box.Box, c net.Conn) {
 			b.Tried(user, password, good)
 			return good
 		},
-		Talk: func(_ string, t *console.Terminal) { wizard(b, t) },
+		Talk: func(_ string, t *console.Terminal) { ask.Run(b, t) },
 	}.Serve(c)
-}
-
-// question is one line of the wizard.
-type question struct {
-	asks  string
-	has   string
-	takes func(answer string, s *box.Settings) error
-}
-
-// questions are all of them, with what the clock has.
-func questions(s box.Settings) []question {
-	own, _ := s.Own.(Own)
-	return []question{
-		{"Name", s.Name, func(a string, s *box.Settings) error { s.Name = a; return names.Check(a) }},
-		{"Address", s.Address.Addr().String(), func(a string, s *box.Settings) error {
-			at, err := address.ParseIPv4(a)
-			s.Address = netip.PrefixFrom(at, s.Address.Bits())
-			return err
-		}},
-		{"Mask", box.Mask(s.Address), func(a string, s *box.Settings) error {
-			bits, err := address.MaskBits(a)
-			s.Address = netip.PrefixFrom(s.Address.Addr(), bits)
-			return err
-		}},
-		{"Gateway", box.AddrText(s.Gateway), func(a string, s *box.Settings) (err error) {
-			s.Gateway, err = address.ParseIPv4(a)
-			return err
-		}},
-		{"Time server", orNone(own.Server), func(a string, s *box.Settings) error {
-			if _, err := address.ParseIPv4(a); err != nil && a != "none" {
-				return err
-			}
-			own := s.Own.(Own)
-			own.Server = strings.TrimPrefix(a, "none")
-			s.Own = own
-			return nil
-		}},
-		{"Time zone", own.Zone, func(a string, s *box.Settings) error {
-			if _, err := time.LoadLocation(a); err != nil || a == "Local" {
-				return fmt.Errorf("no such zone")
-			}
-			own := s.Own.(Own)
-			own.Zone = a
-			s.Own = own
-			return nil
-		}},
-		{"Face, 12 or 24", own.Face, func(a string, s *box.Settings) error {
-			if a != "12" && a != "24" {
-				return fmt.Errorf("12 or 24")
-			}
-			own := s.Own.(Own)
-			own.Face = a
-			s.Own = own
-			return nil
-		}},
-	}
-}
-
-func orNone(s string) string {
-	if s == "" {
-		return "none"
-	}
-	return s
-}
-
-// wizard asks everything once.
-func wizard(b *box.Box, t *console.Terminal) {
-	s := b.Running()
-	was := s
-	t.Say("Clepsydra K3 %s, serial %s, started %d times\n", b.Model.Firmware, b.Serial, b.Starts())
-	for _, q := range questions(s) {
-		for {
-			answer, err := t.Ask("%s [%s]: ", q.asks, q.has)
-			if err != nil {
-				return
-			}
-			if answer == "" {
-				break // as it is
-			}
-			next := s
-			if err := q.takes(answer, &next); err != nil {
-				t.Say("! %s\n", err)
-				continue
-			}
-			s = next
-			break
-		}
-	}
-	if !askPassword(b, t, &s) || !yes(t, "Apply? ") {
-		t.Say("Nothing was changed. Bye\n")
-		return
-	}
-	for i, q := range questions(s) {
-		if old := questions(was)[i].has; old != q.has {
-			b.Witness("write", q.asks+" "+q.has)
-		}
-	}
-	if s.Password != was.Password {
-		b.Witness("write", "password "+s.Password)
-	}
-	moved := s.Address != was.Address || s.Gateway != was.Gateway
-	if !yes(t, "Keep? ") {
-		b.Change(func(r *box.Settings) { *r = s })
-		t.Say("Applied until the power goes. Bye\n")
-		if moved {
-			b.Readdress()
-		}
-		return
-	}
-	b.Witness("write", "kept")
-	b.Store(func(kept *box.Settings) { *kept = s })
-	if moved {
-		t.Say("Kept; it restarts. Bye\n")
-		b.RestartShortly()
-		return
-	}
-	b.Change(func(r *box.Settings) { *r = s })
-	t.Say("Applied and kept. Bye\n")
-}
-
-// askPassword asks for a new password; false when whoever is there went.
-func askPassword(b *box.Box, t *console.Terminal, s *box.Settings) bool {
-	for {
-		first, err := t.Secret("New password [as it is]: ")
-		if err != nil {
-			return false
-		}
-		if first == "" {
-			return true
-		}
-		second, err := t.Secret("Once more: ")
-		if err != nil {
-			return false
-		}
-		switch err := passwords.Check(first); {
-		case first != second:
-			t.Say("! they differ\n")
-		case b.Has().RefusesPassword:
-			t.Say("! this password is not allowed\n")
-		case err != nil:
-			t.Say("! %s\n", err)
-		default:
-			s.Password = first
-			return true
-		}
-	}
-}
-
-func yes(t *console.Terminal, question string) bool {
-	answer, err := t.Ask("%s", question)
-	return err == nil && (answer == "y" || answer == "yes")
 }
