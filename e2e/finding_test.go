@@ -94,7 +94,7 @@ func TestFindingOnTheCommandLine(t *testing.T) {
 	}
 	redstart(2, []string{"Give one of: csv, xlsx, json"}, "find", "--known", "--save", filepath.Join(dir, "found.doc"))
 	csv, err := os.ReadFile(filepath.Join(dir, "found.csv"))
-	if err != nil || strings.Count(string(csv), "\n") != len(r.site.All())+1 || !strings.Contains(string(csv), "HALL-TIME-01") {
+	if err != nil || strings.Count(string(csv), "\n") != len(r.site.All())+1 || !strings.Contains(string(csv), "hall-core-01") {
 		t.Errorf("%v\n%s", err, csv)
 	}
 	book, err := excelize.OpenFile(filepath.Join(dir, "found.xlsx"))

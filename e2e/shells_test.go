@@ -1,7 +1,9 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -104,4 +106,53 @@ func TestWhatAClockDoesNotKeep(t *testing.T) {
 	if e.State != store.Attention || !strings.Contains(e.Reason, "nothing shows that it restarted") {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
+}
+
+// Clocks are begun when their time server is set; where it cannot be set they are held
+// back, and nothing else is.
+func TestClocksAreSetAfterTheirTimeServer(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Only: "P12", Whole: true, Seed: 36, Pace: 0.3})
+	tags := []string{"HALL-TIME-01", "HALL-CLK-02", "HALL-CLK-03", "HALL-PWR-01"}
+	plan := "tag,profile,address,mac,after,time-zone,time-server,rack\n"
+	for i, tag := range tags {
+		after, profile, server, zone := "", "clepsydra-k3", "HALL-TIME-01", "Europe/Oslo"
+		switch tag {
+		case "HALL-TIME-01":
+			profile, server = "clepsydra-t1", ""
+		case "HALL-PWR-01":
+			profile, server, zone = "pellgate-p12", "", ""
+		default:
+			after = "HALL-TIME-01"
+		}
+		plan += fmt.Sprintf("%s,%s,10.40.9.%d,%s,%s,%s,%s,\n", tag, profile, 90+i, r.other(tag).MAC, after, zone, server)
+	}
+	r.plan(plan)
+	r.find()
+	redstart := r.with(t)
+	redstart(0, []string{"4 matched"}, "match", "--accept")
+	redstart(0, []string{"HALL-CLK-02 is begun when HALL-TIME-01 is set.", "4 devices"}, "commission", "--rehearse")
+	redstart(1, []string{"HALL-CLK-02", "it comes after HALL-TIME-01, which is not set yet"}, "commission", "HALL-CLK-02")
+
+	r.other("HALL-TIME-01").SetFaults(box.Faults{RefusesPassword: true})
+	redstart(1, []string{"waits for HALL-TIME-01", "it comes after HALL-TIME-01, which was not set. Nothing was sent to it"}, "commission")
+	if e := r.entries()["HALL-PWR-01"]; e.State != store.Configured {
+		t.Errorf("one that waits for nobody is %s: %s", e.State, e.Reason)
+	}
+	for _, d := range r.other("HALL-CLK-02").Deeds() {
+		t.Errorf("a clock that was held back: %+v", d)
+	}
+	r.other("HALL-TIME-01").SetFaults(box.Faults{})
+	redstart(0, []string{"waits for HALL-TIME-01", "3 of 3 configured"}, "commission")
+	run, _, err := r.c.LatestRun(patience(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	ended := run.Devices[slices.IndexFunc(run.Devices, func(d store.RunDevice) bool { return d.Tag == "HALL-TIME-01" })].EndedAt
+	for _, d := range run.Devices {
+		if d.Tag != "HALL-TIME-01" && d.StartedAt.Before(ended.Time) {
+			t.Errorf("%s began at %s, its time server was set at %s", d.Tag, d.StartedAt, ended)
+		}
+	}
+	redstart(0, []string{"4 verified"}, "verify")
 }

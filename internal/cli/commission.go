@@ -242,6 +242,9 @@ func (a *app) rehearse(ctx context.Context, c *client.Client, in service.RunOpti
 	}
 	a.say("")
 	for _, d := range r.Devices {
+		if len(d.After) > 0 {
+			a.say("%s is begun when %s is set.", d.Tag, strings.Join(d.After, " and "))
+		}
 		if len(d.NotSent) > 0 {
 			a.say("Planned for %s, but to be set by hand: %s.", d.Tag, strings.Join(d.NotSent, ", "))
 		}

@@ -256,6 +256,8 @@ func (p *progress) device(d store.RunDevice) {
 	switch d.State {
 	case store.Running:
 		fmt.Fprintf(p.out, "  %-18s step %d of %d, %s\n", d.Tag, d.Done+1, d.Steps, d.Step)
+	case store.Waiting:
+		fmt.Fprintf(p.out, "  %-18s %s\n", d.Tag, d.Step)
 	case store.Failed:
 		fmt.Fprintf(p.out, "  %-18s failed: %s\n", d.Tag, d.Error)
 	default:

@@ -49,6 +49,8 @@ type Rehearsed struct {
 	Seconds float64          `json:"seconds"` // about how long
 	// NotSent are planned settings that the profile does not say how to set.
 	NotSent []string `json:"notSent,omitempty"`
+	// After are the entries of the same run that are done before it is begun.
+	After []string `json:"after,omitempty"`
 }
 
 // Rehearsal is what a run would do, and what keeps entries out of it.
@@ -68,6 +70,7 @@ type LeftOut struct {
 type Known struct {
 	Opens map[address.MAC]procedure.Login // what opens each box so far
 	Holds map[address.MAC]netip.Addr      // where each box is, as far as is known
+	Set   map[string]bool                 // tags of the entries that are configured
 	Fresh bool                            // new passwords are wanted, whatever is planned
 }
 
@@ -79,7 +82,7 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 			stopped[f.Tag+"\x00"+f.Profile] = f.Field + ": " + f.Reason
 		}
 	}
-	resolver := p.Resolve()
+	all, resolver := p.Entries, p.Resolve()
 	r := Rehearsal{Devices: []Rehearsed{}, Left: []LeftOut{}}
 	for _, e := range entries {
 		p := p.Profiles[e.Profile]
@@ -100,12 +103,12 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 			opens := known.Opens[e.Device]
 			opens.Fresh = known.Fresh
 			steps := procedure.Steps(p, v, opens)
-			d := Rehearsed{e.Tag, e.Device.String(), p.ID, v, steps, procedure.Takes(p, steps).Seconds(), notSent(e, p)}
+			d := Rehearsed{e.Tag, e.Device.String(), p.ID, v, steps, procedure.Takes(p, steps).Seconds(), notSent(e, p), nil}
 			r.Devices = append(r.Devices, d)
-			r.Seconds = max(r.Seconds, d.Seconds)
 		}
 	}
 	r.leaveHeld(known)
+	r.arrange(all, known)
 	r.Seconds *= float64(1 + (len(r.Devices)-1)/SideBySide)
 	return r
 }
@@ -202,6 +205,9 @@ func nothingToDo(left []LeftOut) error {
 	return e
 }
 
+// device of a run that is still to be done.
+func open(d store.RunDevice) bool { return d.State != store.Done && d.State != store.Failed }
+
 // Carry carries a run out, or goes on with one that was cut off, until every
 // device is done or failed. Closing stop finishes the devices in hand and
 // begins no more. It returns early only when the context ends, or when the
@@ -213,39 +219,28 @@ func (r *Runner) Carry(ctx context.Context, run store.Run, avoid func(netip.Addr
 	if err := r.Store.SetRunState(ctx, run.ID, store.Running); err != nil {
 		return err
 	}
+	in, ends := map[string]bool{}, outcomes{}
+	for _, d := range run.Devices {
+		in[d.Tag], ends[d.Tag] = true, &outcome{ended: make(chan struct{})}
+		if !open(d) {
+			ends.end(d.Tag, d.State == store.Done)
+		}
+	}
+	before := orderOf(r.Plan.Entries, in)
 	slots := make(chan struct{}, SideBySide)
 	var all sync.WaitGroup
 	for _, d := range run.Devices {
-		if d.State == store.Done || d.State == store.Failed {
-			continue
-		}
-		stopped := false
-		select {
-		case <-stop:
-			stopped = true
-		default:
-			select {
-			case slots <- struct{}{}:
-			case <-stop:
-				stopped = true
-			case <-ctx.Done():
-				all.Wait()
-				return context.Cause(ctx)
-			}
-		}
-		if stopped {
-			if err := r.leave(ctx, d); err != nil {
-				cut(err)
-			}
+		if !open(d) {
 			continue
 		}
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			defer func() { <-slots }()
-			if err := r.device(ctx, d, avoid); err != nil {
+			good, err := r.inTurn(ctx, d, before[d.Tag], ends, slots, stop, avoid)
+			if err != nil {
 				cut(err)
 			}
+			ends.end(d.Tag, good)
 		}()
 	}
 	all.Wait()
@@ -261,9 +256,67 @@ func (r *Runner) Carry(ctx context.Context, run store.Run, avoid func(netip.Addr
 	return r.Store.SetRunState(ctx, run.ID, state)
 }
 
+// inTurn does the work on one device once those that come before it are set and there is
+// room, and reports whether the device is set. One whose predecessor failed is held back;
+// when the run is stopped meanwhile, it is left.
+func (r *Runner) inTurn(ctx context.Context, d store.RunDevice, before []string, ends outcomes, slots chan struct{}, stop <-chan struct{}, avoid func(netip.Addr) bool) (good bool, err error) {
+	if len(before) > 0 {
+		d.Step = waitsFor(before)
+		if err := r.Store.SaveRunDevice(ctx, d); err != nil {
+			return false, err
+		}
+		r.Notify(d)
+	}
+	for _, tag := range before {
+		select {
+		case <-ends[tag].ended:
+		case <-stop:
+			return false, r.leave(ctx, d)
+		case <-ctx.Done():
+			return false, nil
+		}
+		select {
+		case <-stop:
+			return false, r.leave(ctx, d)
+		default:
+		}
+		if ctx.Err() == nil && !ends[tag].good {
+			return false, r.holdBack(ctx, d, tag)
+		}
+	}
+	select {
+	case <-stop:
+		return false, r.leave(ctx, d)
+	default:
+	}
+	select {
+	case slots <- struct{}{}:
+	case <-stop:
+		return false, r.leave(ctx, d)
+	case <-ctx.Done():
+		return false, nil
+	}
+	defer func() { <-slots }()
+	return r.device(ctx, d, avoid)
+}
+
+// holdBack ends a device's part in a run that comes after one which failed, or was left.
+func (r *Runner) holdBack(ctx context.Context, d store.RunDevice, by string) error {
+	d.State, d.Step, d.Error, d.EndedAt = store.Failed, "", heldBack(by), store.Now()
+	if err := r.Store.SaveRunDevice(ctx, d); err != nil {
+		return err
+	}
+	err := r.Store.SetState(ctx, d.Tag, d.MAC, store.Attention, "held back: "+d.Error, "run "+fmt.Sprint(d.Run))
+	r.Notify(d)
+	if problem.KindOf(err) == problem.Conflict {
+		return nil // it was matched anew meanwhile
+	}
+	return err
+}
+
 // leave takes a device that was not begun out of a stopped run.
 func (r *Runner) leave(ctx context.Context, d store.RunDevice) error {
-	d.State = store.Stopped
+	d.State, d.Step = store.Stopped, ""
 	if err := r.Store.SaveRunDevice(ctx, d); err != nil {
 		return err
 	}
@@ -277,16 +330,16 @@ func (r *Runner) leave(ctx context.Context, d store.RunDevice) error {
 
 // Left reckons how long a run still takes, from what the profiles say and what
 // earlier devices of the same profile took.
-func Left(run store.Run, profiles profile.Set, now time.Time) time.Duration {
+func Left(run store.Run, p plan.Plan, now time.Time) time.Duration {
 	took := map[string][]time.Duration{}
 	for _, d := range run.Devices {
 		if d.State == store.Done {
 			took[d.Profile] = append(took[d.Profile], d.EndedAt.Sub(d.StartedAt.Time))
 		}
 	}
-	var left time.Duration
+	left, in := map[string]time.Duration{}, map[string]bool{}
 	for _, d := range run.Devices {
-		p := profiles[d.Profile]
+		p := p.Profiles[d.Profile]
 		if p == nil || d.State == store.Done || d.State == store.Failed || d.State == store.Stopped {
 			continue
 		}
@@ -297,9 +350,9 @@ func Left(run store.Run, profiles profile.Set, now time.Time) time.Duration {
 		if d.State == store.Running {
 			expect = max(expect-now.Sub(d.StartedAt.Time), time.Second)
 		}
-		left = max(left, expect)
+		left[d.Tag], in[d.Tag] = expect, true
 	}
-	return left
+	return orderOf(p.Entries, in).longest(left)
 }
 
 // notSent lists the planned settings that do not get to the device.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -77,16 +78,39 @@ func TestARehearsalSaysWhoIsLeftOut(t *testing.T) {
 	}
 }
 
+// What comes after another waits for it; what comes after one that is neither set nor in
+// the run is left out, and so is what comes after that.
+func TestARehearsalFollowsWhatComesAfterWhat(t *testing.T) {
+	a, b, c, d := camera("A", 10), camera("B", 11), camera("C", 12), camera("D", 13)
+	b.After, c.After, d.After = []string{"A"}, []string{"B", "X"}, []string{"C"}
+	x := camera("X", 14)
+	p := planned(t, a, b, c, d, x)
+	entries := []store.Entry{matched(a, box(1)), matched(b, box(2)), matched(c, box(3)), matched(d, box(4))}
+	r := commission.Rehearse(p, entries, commission.Known{})
+	if len(r.Devices) != 2 || len(r.Devices[0].After) != 0 || !slices.Equal(r.Devices[1].After, []string{"A"}) || r.Seconds != r.Devices[0].Seconds+r.Devices[1].Seconds {
+		t.Errorf("%+v", r)
+	}
+	for _, want := range []string{"C: it comes after X, which is not set yet", "D: it comes after C, which is not set yet"} {
+		if !strings.Contains(whys(r), want) {
+			t.Errorf("%q is not in\n%s", want, whys(r))
+		}
+	}
+	r = commission.Rehearse(p, entries, commission.Known{Set: map[string]bool{"X": true}})
+	if len(r.Devices) != 4 || r.Seconds != 4*r.Devices[0].Seconds {
+		t.Errorf("%d devices in %.1f s", len(r.Devices), r.Seconds)
+	}
+}
+
 func TestHowLongIsLeft(t *testing.T) {
 	p := planned(t)
 	now := time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 	d := func(state string, began time.Duration) store.RunDevice {
 		return store.RunDevice{Profile: "ovalis-c20", State: state, StartedAt: store.Stamp{Time: now.Add(-began)}, EndedAt: store.Stamp{Time: now}}
 	}
-	if left := commission.Left(store.Run{Devices: []store.RunDevice{d(store.Done, 5*time.Second), d(store.Running, 2*time.Second)}}, p.Profiles, now); left != 3*time.Second {
+	if left := commission.Left(store.Run{Devices: []store.RunDevice{d(store.Done, 5*time.Second), d(store.Running, 2*time.Second)}}, p, now); left != 3*time.Second {
 		t.Errorf("one took 5 s, another is at it for 2 s: %s left", left)
 	}
-	if left := commission.Left(store.Run{Devices: []store.RunDevice{d(store.Done, time.Second), d(store.Failed, time.Second)}}, p.Profiles, now); left != 0 {
+	if left := commission.Left(store.Run{Devices: []store.RunDevice{d(store.Done, time.Second), d(store.Failed, time.Second)}}, p, now); left != 0 {
 		t.Errorf("all are done: %s left", left)
 	}
 }

@@ -52,9 +52,9 @@ type job struct {
 	idle     bool         // nothing was sent, so the device does not go
 }
 
-// device does the work on one device and records how it ended. Its error is
-// ours, not the device's: the run cannot go on.
-func (r *Runner) device(ctx context.Context, d store.RunDevice, avoid func(netip.Addr) bool) error {
+// device does the work on one device, records how it ended, and reports whether it is
+// set. Its error is ours, not the device's: the run cannot go on.
+func (r *Runner) device(ctx context.Context, d store.RunDevice, avoid func(netip.Addr) bool) (set bool, err error) {
 	d.State, d.Error, d.Done = store.Running, "", 0
 	if d.StartedAt.IsZero() {
 		d.StartedAt = store.Now()
@@ -62,7 +62,7 @@ func (r *Runner) device(ctx context.Context, d store.RunDevice, avoid func(netip
 	who := fmt.Sprintf("run %d", d.Run)
 	j := &job{Runner: r, d: d, p: r.Plan.Profiles[d.Profile], avoid: avoid, who: who}
 	defer j.hangUp()
-	err := shield.Do(r.Log, d.MAC.String(), func() error {
+	err = shield.Do(r.Log, d.MAC.String(), func() error {
 		if j.p != nil {
 			j.tries = r.Vault.Try(d.MAC, j.p.Accounts, who)
 		}
@@ -79,9 +79,9 @@ func (r *Runner) device(ctx context.Context, d store.RunDevice, avoid func(netip
 	j.hangUp()
 	switch {
 	case ctx.Err() != nil:
-		return nil // cut off, not failed: the next Carry goes on by looking
+		return false, nil // cut off, not failed: the next Carry goes on by looking
 	case ours(err):
-		return err
+		return false, err
 	}
 	j.d.EndedAt = store.Now()
 	j.d.State = store.Done
@@ -102,11 +102,11 @@ func (r *Runner) device(ctx context.Context, d store.RunDevice, avoid func(netip
 		if ctx.Err() == nil {
 			r.Log.Error("the end of a device's run could not be recorded", "tag", d.Tag, "error", err)
 		}
-		return err
+		return false, err
 	}
 	r.Log.Info("device ended", "run", d.Run, "tag", d.Tag, "mac", d.MAC.String(), "state", j.d.State, "error", j.d.Error)
 	r.Notify(j.d)
-	return nil
+	return j.d.State == store.Done, nil
 }
 
 // ours reports whether an error is of the records or of the segment: then no

@@ -345,7 +345,7 @@ func (s *Site) carry(ctx context.Context, prepare func(*commission.Runner) (stor
 	a, err := s.begin(Activity{Site: s.store.Key, Kind: Commissioning, Text: "setting the devices"}, func(a *Activity) (err error) {
 		if run, err = prepare(runner); err == nil {
 			a.Run, a.Total = run.ID, len(run.Devices)
-			a.Seconds = commission.Left(run, p.Profiles, time.Now()).Seconds()
+			a.Seconds = commission.Left(run, p, time.Now()).Seconds()
 		}
 		return err
 	}, func(ctx context.Context, stop <-chan struct{}) error {
@@ -354,12 +354,12 @@ func (s *Site) carry(ctx context.Context, prepare func(*commission.Runner) (stor
 		ticker.Add(1)
 		go func() {
 			defer ticker.Done()
-			s.countDown(ticking, run.ID, ended)
+			s.countDown(ticking, p, run.ID, ended)
 		}()
 		err := runner.Carry(ctx, run, avoid, stop)
 		cancel()
 		ticker.Wait()
-		s.count(s.life, run.ID)
+		s.count(s.life, p, run.ID)
 		if by := cutOffBy(err); by != nil {
 			s.work.Add(1)
 			go func() {
@@ -378,7 +378,7 @@ func (s *Site) carry(ctx context.Context, prepare func(*commission.Runner) (stor
 // countDown tells once a second, and when devices came to an end, how far a run is
 // and how long it still takes. Of a large run it spends a tenth of its time on that
 // at most.
-func (s *Site) countDown(ctx context.Context, run int64, ended <-chan struct{}) {
+func (s *Site) countDown(ctx context.Context, p plan.Plan, run int64, ended <-chan struct{}) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
@@ -389,7 +389,7 @@ func (s *Site) countDown(ctx context.Context, run int64, ended <-chan struct{}) 
 			return
 		}
 		began := time.Now()
-		s.count(ctx, run)
+		s.count(ctx, p, run)
 		select {
 		case <-time.After(9 * time.Since(began)):
 		case <-ctx.Done():
@@ -398,7 +398,7 @@ func (s *Site) countDown(ctx context.Context, run int64, ended <-chan struct{}) 
 	}
 }
 
-func (s *Site) count(ctx context.Context, id int64) {
+func (s *Site) count(ctx context.Context, p plan.Plan, id int64) {
 	run, err := s.store.Run(ctx, id)
 	if err != nil {
 		return // the service is ending
@@ -414,7 +414,7 @@ func (s *Site) count(ctx context.Context, id int64) {
 	}
 	s.progress(func(a *Activity) {
 		a.Done, a.Failed = done, failed
-		a.Seconds = commission.Left(run, s.profiles(), time.Now()).Seconds()
+		a.Seconds = commission.Left(run, p, time.Now()).Seconds()
 		a.Text = fmt.Sprintf("%d of %d configured", done, len(run.Devices))
 	})
 }
@@ -449,6 +449,10 @@ func (s *Site) Rehearse(ctx context.Context, in RunOptions) (commission.Rehearsa
 			continue // who else is there is found out right before the address is given
 		}
 		known.Holds[l.MAC] = l.Address
+	}
+	known.Set = map[string]bool{}
+	for _, e := range all {
+		known.Set[e.Tag] = e.Set()
 	}
 	if in.All {
 		r := p.Resolve()

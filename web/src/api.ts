@@ -140,7 +140,8 @@ export interface Credential { id: number; user: string; state: string; at: strin
 export interface Proposal { tag: string; mac: string; serial?: string; profile: string; by: string; sure: number; why: string; part?: boolean; guess?: boolean }
 export interface Proposals { proposals: Proposal[]; open: { profile: string; tag?: string; why: string; decide?: string }[]; missing: string[]; spare: string[] }
 export interface Rehearsal {
-  devices: { tag: string; mac: string; profile: string; steps: Step[]; seconds: number; notSent?: string[] }[]
+  devices: { tag: string; mac: string; profile: string; steps: Step[]; seconds: number; notSent?: string[]
+  after?: string[] }[]
   left: { tag: string; why: string }[]
   seconds: number
 }

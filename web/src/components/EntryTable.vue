@@ -47,7 +47,7 @@ function doing(e: Entry): string {
   if (e.state === 'needs attention') return e.reason
   if (!site.busy || site.activity.kind !== 'commission' || !d) return ''
   if (d.state === 'running') return `${d.done + 1}/${d.steps} ${d.step}`
-  return d.state === 'waiting' ? 'waiting for its turn' : ''
+  return d.state === 'waiting' ? d.step || 'waiting for its turn' : ''
 }
 
 const by = (key: keyof Row) => (a: Row, b: Row) => String(a[key] ?? '').localeCompare(String(b[key] ?? ''), 'en', { numeric: true })

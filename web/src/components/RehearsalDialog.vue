@@ -54,6 +54,7 @@ const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.ki
         <NCollapse :default-expanded-names="rehearsal.devices[0]?.tag">
           <NCollapseItem v-for="d in rehearsal.devices.slice(0, most)" :key="d.tag" :name="d.tag">
             <template #header><strong>{{ d.tag }}</strong>&nbsp;<span class="faint">{{ profileOf(d.profile) }}, {{ d.mac }}</span></template>
+            <p v-if="d.after?.length" class="faint">Begun when {{ d.after.join(' and ') }} {{ d.after.length > 1 ? 'are' : 'is' }} set.</p>
             <ol class="steps"><li v-for="s in d.steps" :key="s.name">{{ s.text }}</li></ol>
             <p v-if="d.notSent?.length" class="faint">Planned, but set by hand: {{ d.notSent.join(', ') }}</p>
           </NCollapseItem>
