@@ -10,7 +10,8 @@ import (
 	"testing"
 )
 
-// pumpModel sets a Linux host over its shell, as OpenSSH gives one.
+// pumpModel sets a Linux host over its shell, as OpenSSH gives one, and over a web
+// service that hands out its token in the header of a refusal.
 const pumpModel = `redstart: profile/1
 id: quay-pump
 maker: Quayside
@@ -28,12 +29,16 @@ user: root
 name: {max: 20, case: lower}
 password: {min: 10, max: 20, classes: 3}
 restart: {takes: 2s, at-most: 60s, shows: [starts]}
-ports: [22]
+ports: [22, 9091]
 talk:
   shell: {over: ssh, prompt: '# $', end: "\n", quote: sh}
+  web: {scheme: http, port: 9091}
+settings:
+  - {key: exchange-port, label: Exchange port, type: number, min: 1024, max: 65535, required: true}
 order:
   - {act: password}
   - {act: name}
+  - {act: settings}
   - {act: address, then: moves}
   - {act: save}
   - {act: restart, then: restarts}
@@ -45,11 +50,23 @@ acts:
       wrong: '(?m)^(.*)\nwrong:'
   name:
     - shell: "hostname {name}"
+  settings:
+    - request: POST /transmission/rpc
+      expect: [409]
+      take: {token: header X-Transmission-Session-Id}
+    - request: POST /transmission/rpc
+      headers: {X-Transmission-Session-Id: "{token}", Content-Type: application/json}
+      text: '{"method": "session-set", "arguments": {"peer-port": {setting.exchange-port}}}'
+      take: {result: json /result}
+      until: {result: success}
+      within: 5s
   address:
     - shell: "ip addr add {address}/{bits} dev wire0 && ip route replace default via {gateway} && ip addr del 192.168.50.1/24 dev wire0"
       ends: true
   save:
     - shell: "printf 'NAME=%s\\nADDRESS=%s\\nGATEWAY=%s\\n' {name} {address}/{bits} {gateway} > /etc/pump.conf"
+    # The service writes what it was told when it is asked to end.
+    - shell: "kill -TERM $(pidof transmission-daemon); while pidof transmission-daemon > /dev/null; do sleep 0.1; done; transmission-daemon -g /etc/pump.web; until grep -q :2383 /proc/net/tcp; do sleep 0.1; done"
   restart:
     - shell: kill -TERM 1
       ends: true
@@ -60,6 +77,13 @@ acts:
       take: {network: 'inet (\S+)'}
     - shell: "echo gateway=$(ip -4 route show default | cut -d ' ' -f 3)"
       take: {gateway: '(?m)^gateway=(\S*)'}
+    - request: POST /transmission/rpc
+      expect: [409]
+      take: {token: header X-Transmission-Session-Id}
+    - request: POST /transmission/rpc
+      headers: {X-Transmission-Session-Id: "{token}"}
+      json: {method: session-get}
+      take: {setting.exchange-port: json /arguments/peer-port}
 `
 
 // machine is what a host does from power-up to power-up: it takes what was saved into
@@ -76,6 +100,7 @@ while :; do
     ip link set wire0 up
     [ -z "$GATEWAY" ] || ip route replace default via "$GATEWAY"
     trap "exit 0" TERM
+    transmission-daemon -f -g /etc/pump.web &
     /usr/sbin/sshd -D -e -f /etc/pump.sshd &
     wait'
   ip link set wire0 down
@@ -100,9 +125,13 @@ func (s *spaces) pump(role, serial string) {
 	for name, text := range map[string]string{
 		"etc/pump.conf":   "NAME=pump\nADDRESS=192.168.50.1/24\nGATEWAY=\n",
 		"etc/pump.serial": serial + "\n", "etc/pump.starts": "0\n",
-		"etc/pump.sshd": "Port 22\nHostKey /etc/pump.key\nPidFile none\nPermitRootLogin yes\nPasswordAuthentication yes\nUsePAM no\nPrintMotd no\nPrintLastLog no\n",
-		"machine.sh":    machine,
+		"etc/pump.sshd":              "Port 22\nHostKey /etc/pump.key\nPidFile none\nPermitRootLogin yes\nPasswordAuthentication yes\nUsePAM no\nPrintMotd no\nPrintLastLog no\n",
+		"etc/pump.web/settings.json": `{"rpc-bind-address": "0.0.0.0", "rpc-whitelist-enabled": false, "dht-enabled": false, "lpd-enabled": false, "pex-enabled": false, "utp-enabled": false, "port-forwarding-enabled": false}`,
+		"machine.sh":                 machine,
 	} {
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755); err != nil {
+			s.t.Fatal(err)
+		}
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 			s.t.Fatal(err)
 		}
@@ -132,9 +161,10 @@ func (s *spaces) pump(role, serial string) {
 	s.waitIn(role, "sh", "-c", "grep -q :0016 /proc/net/tcp")
 }
 
-// Two hosts with Debian's OpenSSH server, which nobody here wrote, have one factory
-// address: side by side they are given a password, a name, an address in whose taking
-// the session dies, and a gateway, and are verified after they came back.
+// Two hosts with Debian's OpenSSH server and a web service of Debian's, which nobody here
+// wrote, have one factory address: side by side they are given a password, a name, a
+// setting by the web service, an address in whose taking the session dies, and a gateway,
+// and are verified after they came back.
 func TestRealHostsAreSetOverTheirShell(t *testing.T) {
 	t.Parallel()
 	s := makeSpaces(t, "serve")
@@ -164,13 +194,13 @@ func TestRealHostsAreSetOverTheirShell(t *testing.T) {
 		return out
 	}
 	redstart(nil, "site", "set", "--name", "Quay", "--subnet", "10.40.8.0/22", "--gateway", "10.40.8.1")
-	redstart(nil, "plan", "import", write("plan.csv", fmt.Sprintf("tag,profile,address,name,mac,serial\nPUMP-1,quay-pump,10.40.9.31,pump-1,%s,QP-1\nPUMP-2,quay-pump,10.40.9.32,pump-2,%s,QP-2\n", s.mac("pump1"), s.mac("pump2"))))
+	redstart(nil, "plan", "import", write("plan.csv", fmt.Sprintf("tag,profile,address,name,mac,serial,exchange-port\nPUMP-1,quay-pump,10.40.9.31,pump-1,%s,QP-1,40001\nPUMP-2,quay-pump,10.40.9.32,pump-2,%s,QP-2,40002\n", s.mac("pump1"), s.mac("pump2"))))
 	redstart([]string{"2 devices share the address 192.168.50.1", "quay-pump"}, "find")
 	redstart([]string{"PUMP-1", "PUMP-2"}, "match", "--accept")
 	redstart([]string{"2 of 2 configured"}, "commission")
 	for i, role := range []string{"pump1", "pump2"} {
 		tag := fmt.Sprintf("PUMP-%d", i+1)
-		redstart([]string{"verified", "host key", "start counter went", "refused"}, "verify", tag)
+		redstart([]string{"verified", "host key", "start counter went", "refused", "exchange-port"}, "verify", tag)
 		out, err := s.in(role, "ip", "-4", "-o", "addr", "show", "dev", "wire0")
 		if err != nil || !strings.Contains(out, fmt.Sprintf("10.40.9.3%d/22", i+1)) || strings.Contains(out, "192.168.50.1") {
 			t.Errorf("%s has %s, %v", role, out, err)

@@ -333,6 +333,9 @@ func (r *Restart) shown(ctx context.Context) (how string, sure bool, err error) 
 			how = after.Since(r.before)
 		} else {
 			how = after.SinceWrite(r.began, -1)
+			if how == "" && !after.HasUptime {
+				return "", false, errors.New("its start counter was not read before it was to go")
+			}
 		}
 		if how != "" {
 			return how, true, nil
