@@ -81,6 +81,7 @@ type rig struct {
 	stop func() // ends the service; serve starts the next
 
 	lookOnly bool
+	lines    []string // serial lines that the next service may use
 	reopen   func() (lan.Port, error)
 	env      map[string]string // of its commands
 	typed    string            // for the next command
@@ -126,7 +127,7 @@ func (r *rig) serve(port lan.Port) {
 	t := r.t
 	t.Helper()
 	log := slog.New(slog.NewTextHandler(r.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
-	s, err := service.Open(context.Background(), service.Config{Data: r.dir, Port: port, Segment: "simulated site", Round: watchRound, Reopen: r.reopen, LookOnly: r.lookOnly, Log: log})
+	s, err := service.Open(context.Background(), service.Config{Data: r.dir, Port: port, Segment: "simulated site", Round: watchRound, Reopen: r.reopen, LookOnly: r.lookOnly, Lines: r.lines, Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -156,3 +156,37 @@ func TestClocksAreSetAfterTheirTimeServer(t *testing.T) {
 	}
 	redstart(0, []string{"4 verified"}, "verify")
 }
+
+// A time server is set over its serial line, a pseudo-terminal here; another box at that
+// line is noticed by its serial before anything is written.
+func TestATimeServerOverItsSerialLine(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 2, Only: "T1", Seed: 37, Pace: 0.3})
+	boxes := r.site.Boxes
+	var names []string
+	for _, b := range boxes {
+		name, unplug, err := b.PlugLine()
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(unplug)
+		names = append(names, name)
+	}
+	r.lines = names
+	r.stop()
+	r.serve(r.site.Attach())
+	r.upToMatch()
+	first, second := r.entryOf(boxes[0]).Tag, r.entryOf(boxes[1]).Tag
+	redstart := r.with(t)
+	redstart(2, []string{"write it like TAG="}, "commission", first, "--line", "here")
+	redstart(2, []string{"not told of the serial line /dev/null"}, "commission", first, "--line", first+"=/dev/null")
+	redstart(2, []string{"it is not in the run"}, "commission", first, "--line", second+"="+names[1])
+	redstart(1, []string{"has the serial " + boxes[1].Serial + ", not " + boxes[0].Serial}, "commission", first, "--line", first+"="+names[1])
+	for _, d := range boxes[1].Deeds() {
+		if d.What == "write" {
+			t.Errorf("the wrong box: %+v", d)
+		}
+	}
+	redstart(0, []string{"1 of 1 configured"}, "commission", first, "--line", first+"="+names[0])
+	redstart(0, []string{"1 verified"}, "verify", first)
+}

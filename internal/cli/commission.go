@@ -19,6 +19,7 @@ import (
 
 func (a *app) commission() *cobra.Command {
 	var rehearse, stop, giveUp, watch bool
+	var lines []string
 	c := &cobra.Command{Use: "commission [TAG...]", Short: "Set matched devices to their planned values, side by side",
 		Long: `Starts a run over the given entries, or over all that are matched and not yet
 configured, and follows it. A run that was cut off goes on where it was, by
@@ -45,12 +46,17 @@ and --watch shows how far a run is that was started elsewhere.`,
 			case watch:
 				return a.watchRun(ctx, c)
 			}
-			if err := a.commissionAll(ctx, c, service.RunOptions{Chosen: chosen(tags)}); err != nil {
+			at, err := linesOf(lines)
+			if err != nil {
+				return err
+			}
+			if err := a.commissionAll(ctx, c, service.RunOptions{Chosen: chosen(tags), Lines: at}); err != nil {
 				return err
 			}
 			a.say("Next: redstart verify")
 			return nil
 		}}
+	c.Flags().StringArrayVar(&lines, "line", nil, "`TAG=LINE`: the entry's console hangs on this serial line; may be given again")
 	c.Flags().BoolVar(&rehearse, "rehearse", false, "only show what would be done")
 	c.Flags().BoolVar(&stop, "stop", false, "stop the run under way: finish the devices in hand, begin no more")
 	c.Flags().BoolVar(&giveUp, "give-up", false, "give up a run that was cut off")
@@ -58,6 +64,19 @@ and --watch shows how far a run is that was started elsewhere.`,
 	c.MarkFlagsMutuallyExclusive("rehearse", "stop", "give-up", "watch")
 	c.AddCommand(a.handOut(), a.askers(), a.setByHand())
 	return c
+}
+
+// linesOf reads which console hangs on which serial line.
+func linesOf(args []string) (map[string]string, error) {
+	lines := map[string]string{}
+	for _, arg := range args {
+		tag, line, ok := strings.Cut(arg, "=")
+		if !ok || tag == "" || line == "" {
+			return nil, &usageError{fmt.Errorf("--line %q: write it like TAG=/dev/ttyUSB0", arg)}
+		}
+		lines[tag] = line
+	}
+	return lines, nil
 }
 
 // chosen are the entries that a command names; none named means all.

@@ -53,7 +53,15 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 	defer os.RemoveAll(a.data)
 	site := skerry.Start(o)
 	defer site.Close()
-	s, err := service.Open(ctx, service.Config{Data: a.data, Port: site.Attach(), Segment: "simulated site", Log: a.log(true)})
+	lines, err := site.PlugLines()
+	if err != nil {
+		return problem.New(problem.Machine, "no serial line can be simulated", "see that /dev/ptmx can be opened").Because(err)
+	}
+	var names []string
+	for _, l := range lines {
+		names = append(names, l.Name)
+	}
+	s, err := service.Open(ctx, service.Config{Data: a.data, Port: site.Attach(), Segment: "simulated site", Lines: names, Log: a.log(true)})
 	if err != nil {
 		return err
 	}
@@ -78,7 +86,11 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 	served := a.run(ctx, s, l, "", func(url string) error {
 		a.say("Skerry Point Ferry Terminal, a made-up site. Everything on its network is simulated")
 		a.say("in this process: %s.", inventory(site))
-		a.say("Service, API and console are the real ones, on loopback only.\n")
+		a.say("Service, API and console are the real ones, on loopback only.")
+		for _, l := range lines {
+			a.say("Serial line %s: the console of a %s.", l.Name, l.Device)
+		}
+		a.say("")
 		if walk {
 			walked = a.walk(ctx, site.WholePlan())
 			stop()

@@ -23,6 +23,7 @@ const usualAddress = "127.0.0.1:8427"
 func (a *app) serve() *cobra.Command {
 	var listen, iface, tunnel, cert, key string
 	var lookOnly bool
+	var lines []string
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service, with its console, on this computer",
@@ -48,7 +49,7 @@ segment behind a network interface; it needs the right to send raw frames
 				}
 				return err
 			}
-			s, err := service.Open(cmd.Context(), service.Config{Data: a.data, Port: port, Segment: segment, Reopen: reopen(iface, tunnel), LookOnly: lookOnly, TLS: secured, Log: a.log(false)})
+			s, err := service.Open(cmd.Context(), service.Config{Data: a.data, Port: port, Segment: segment, Reopen: reopen(iface, tunnel), LookOnly: lookOnly, Lines: lines, TLS: secured, Log: a.log(false)})
 			if err != nil {
 				return errors.Join(err, l.Close())
 			}
@@ -79,6 +80,7 @@ segment behind a network interface; it needs the right to send raw frames
 	}
 	c.Flags().StringVar(&listen, "listen", usualAddress, "`address` of console and API; other than loopback only over TLS")
 	c.Flags().StringVarP(&iface, "interface", "i", "", "network interface that the devices are on")
+	c.Flags().StringArrayVar(&lines, "line", nil, "serial `line` that consoles may hang on, like /dev/ttyUSB0; may be given again")
 	c.Flags().BoolVar(&lookOnly, "look-only", false, "let nothing out but questions: no device can be set, and no address handed out")
 	c.Flags().StringVar(&tunnel, "vxlan", "", "loopback `address` of a simulated site (redstart sim --vxlan)")
 	c.Flags().StringVar(&cert, "certificate", "", "PEM `file` with the TLS certificate; one is made if needed and not given")

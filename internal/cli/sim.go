@@ -136,7 +136,14 @@ computer. Everything about the devices is simulated.`,
 			if out == nil {
 				return nil
 			}
+			lines, err := site.PlugLines()
+			if err != nil {
+				return problem.New(problem.Machine, "no serial line can be simulated", "see that /dev/ptmx can be opened").Because(err)
+			}
 			a.say("Simulated site on %s: %s.", where, inventory(site))
+			for _, l := range lines {
+				a.say("Serial line %s: the console of a %s.", l.Name, l.Device)
+			}
 			a.say("Ctrl-C cuts its power.")
 			unhook := context.AfterFunc(cmd.Context(), func() { out.Close() })
 			defer unhook()

@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"io"
 	"log/slog"
 	"maps"
 	"net/netip"
@@ -21,6 +22,7 @@ import (
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
 	"redstart/internal/lan/bench"
+	"redstart/internal/lan/line"
 	"redstart/internal/store"
 	"redstart/internal/vault"
 )
@@ -35,6 +37,8 @@ type Runner struct {
 	Vault *vault.Vault
 	Plan  plan.Plan // when the run began or goes on; each device's values are frozen in the run
 	Log   *slog.Logger
+	// Line opens a serial line by its name.
+	Line func(name string, m line.Mode) (io.ReadWriteCloser, error)
 	// Notify is told whenever a device of a run moved on; it must be quick.
 	Notify func(store.RunDevice)
 }
@@ -49,6 +53,8 @@ type Rehearsed struct {
 	Seconds float64          `json:"seconds"` // about how long
 	// NotSent are planned settings that the profile does not say how to set.
 	NotSent []string `json:"notSent,omitempty"`
+	// Line is the serial line over which it is talked to; "" for none.
+	Line string `json:"line,omitempty"`
 	// After are the entries of the same run that are done before it is begun.
 	After []string `json:"after,omitempty"`
 }
@@ -70,6 +76,7 @@ type LeftOut struct {
 type Known struct {
 	Opens map[address.MAC]procedure.Login // what opens each box so far
 	Holds map[address.MAC]netip.Addr      // where each box is, as far as is known
+	Lines map[string]string               // serial lines that are named for entries, by tag
 	Set   map[string]bool                 // tags of the entries that are configured
 	Fresh bool                            // new passwords are wanted, whatever is planned
 }
@@ -103,7 +110,7 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 			opens := known.Opens[e.Device]
 			opens.Fresh = known.Fresh
 			steps := procedure.Steps(p, v, opens)
-			d := Rehearsed{e.Tag, e.Device.String(), p.ID, v, steps, procedure.Takes(p, steps).Seconds(), notSent(e, p), nil}
+			d := Rehearsed{e.Tag, e.Device.String(), p.ID, v, steps, procedure.Takes(p, steps).Seconds(), notSent(e, p), known.Lines[e.Tag], nil}
 			r.Devices = append(r.Devices, d)
 		}
 	}
@@ -168,7 +175,7 @@ func (r *Runner) Prepare(ctx context.Context, who string, rehearsal Rehearsal, e
 	var devices []store.RunDevice
 	for _, d := range rehearsal.Devices {
 		e := byTag[d.Tag]
-		rd := store.RunDevice{Tag: d.Tag, MAC: e.Device, Profile: d.Profile, Serial: e.Serial, Given: d.Given, Steps: len(d.Steps)}
+		rd := store.RunDevice{Tag: d.Tag, MAC: e.Device, Profile: d.Profile, Serial: e.Serial, Given: d.Given, Steps: len(d.Steps), Line: d.Line}
 		if fresh {
 			rd.FreshSince = store.Now()
 		}

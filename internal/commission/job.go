@@ -1,9 +1,11 @@
 package commission
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/netip"
 	"slices"
 	"strings"
@@ -15,6 +17,7 @@ import (
 	"redstart/internal/core/profile"
 	"redstart/internal/driver"
 	"redstart/internal/lan"
+	"redstart/internal/lan/line"
 	"redstart/internal/lan/watch"
 	"redstart/internal/shield"
 	"redstart/internal/store"
@@ -292,7 +295,11 @@ func (j *job) target(at netip.Addr) driver.Target {
 	if at == j.want() {
 		bits = j.d.Given.Address.Bits()
 	}
-	return driver.Target{MAC: j.d.MAC, Address: at, Bits: bits, Profile: j.p, Avoid: j.avoid, Trust: j.trust}
+	t := driver.Target{MAC: j.d.MAC, Address: at, Bits: bits, Profile: j.p, Avoid: j.avoid, Trust: j.trust}
+	if j.d.Line != "" {
+		t.Line = func(m line.Mode) (io.ReadWriteCloser, error) { return j.Line(j.d.Line, m) }
+	}
+	return t
 }
 
 func (j *job) hangUp() {
@@ -324,8 +331,30 @@ func (j *job) confirm(ctx context.Context) (string, error) {
 	if serial != "" && j.d.Serial != "" && !strings.EqualFold(serial, j.d.Serial) {
 		return "", problem.New(problem.Device, fmt.Sprintf("it has the serial %s, but the plan says %s", serial, j.d.Serial), "undo the match and choose the right box")
 	}
+	if j.d.Line != "" {
+		if err := j.atLine(ctx, serial); err != nil {
+			return "", err
+		}
+	}
 	c := store.Conduct{MAC: j.d.MAC, Serial: serial}
 	return strings.TrimSpace(j.p.Model + " " + serial), j.Store.SetConduct(ctx, c)
+}
+
+// atLine shows that the box at the other end of the serial line is the one that is
+// matched: a line has no MAC, so both must have told the same serial.
+func (j *job) atLine(ctx context.Context, serial string) error {
+	found, err := j.Store.Device(ctx, j.d.MAC)
+	if err != nil {
+		return err
+	}
+	known := cmp.Or(j.d.Serial, found.Value(device.Serial))
+	switch {
+	case serial == "" || known == "":
+		return problem.New(problem.Device, "nothing shows that it is this box that hangs on "+j.d.Line, "put its serial into the plan")
+	case !strings.EqualFold(serial, known):
+		return problem.New(problem.Device, fmt.Sprintf("the box on %s has the serial %s, not %s", j.d.Line, serial, known), "name the right line")
+	}
+	return nil
 }
 
 // variables are what the profile's moves may use.

@@ -6,12 +6,14 @@ package driver
 import (
 	"context"
 	"errors"
+	"io"
 	"net"
 	"net/netip"
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/profile"
 	"redstart/internal/lan/bench"
+	"redstart/internal/lan/line"
 )
 
 // What can become of a move, whatever its driver. An error of another kind says why
@@ -31,7 +33,8 @@ var (
 	ErrNoAnswer = errors.New("no answer")
 )
 
-// Driver is one way of talking to devices.
+// Driver is one way of talking to devices. One that can do without a network where a
+// serial line is at hand has a method OverLine that says so.
 type Driver interface {
 	profile.Driver
 	// Open begins a session; nothing is sent before its first move.
@@ -49,6 +52,9 @@ type Peer struct {
 	// Trust is told what the device's end shows to be known again by (SHA-256 in
 	// hexadecimal), before the login is sent; an error ends the session.
 	Trust func(sum string) error
+	// Line opens the serial line at whose other end the device's console is; nil when
+	// there is none.
+	Line func(line.Mode) (io.ReadWriteCloser, error)
 	// Dial opens a TCP connection to a port of this very device.
 	Dial func(ctx context.Context, port uint16) (net.Conn, error)
 }

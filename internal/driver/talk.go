@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"net"
 	"net/netip"
@@ -18,6 +19,7 @@ import (
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
 	"redstart/internal/lan/bench"
+	"redstart/internal/lan/line"
 )
 
 // Target is the device to talk to. An invalid Address leaves only what needs none.
@@ -30,6 +32,8 @@ type Target struct {
 	// Trust says whether a login of its own may be sent to what shows this; nil trusts
 	// all. What is sent to a box as from the factory is no secret.
 	Trust func(Server) error
+	// Line opens the serial line of its console; nil: none is named for it.
+	Line func(line.Mode) (io.ReadWriteCloser, error)
 }
 
 // Talk is one conversation, over all drivers that the profile uses. It is used by one
@@ -165,7 +169,7 @@ func (t *Talk) tell(ctx context.Context, m profile.Move, vars map[string]string)
 	if !ok {
 		return nil, fmt.Errorf("nothing here talks %s", m.By.Name())
 	}
-	if m.NeedsAddress() {
+	if _, can := by.(interface{ OverLine() }); m.NeedsAddress() && !(can && t.target.Line != nil) {
 		if err := t.open(ctx); err != nil {
 			return nil, err
 		}
@@ -177,7 +181,7 @@ func (t *Talk) tell(ctx context.Context, m profile.Move, vars map[string]string)
 func (t *Talk) session(d Driver) Session {
 	if t.sessions[d.Name()] == nil {
 		t.sessions[d.Name()] = d.Open(Peer{
-			MAC: t.target.MAC, Address: t.target.Address, Section: t.target.Profile.Section(d.Name()), Login: t.login, Avoid: t.target.Avoid, Bench: t.bench, Dial: t.dial,
+			MAC: t.target.MAC, Address: t.target.Address, Section: t.target.Profile.Section(d.Name()), Login: t.login, Avoid: t.target.Avoid, Bench: t.bench, Dial: t.dial, Line: t.target.Line,
 			Trust: func(sum string) error { return t.trust(Server{d.Shows(), sum}) },
 		})
 	}

@@ -24,6 +24,8 @@ type Config struct {
 	Data    string   // the data folder
 	Port    lan.Port // the segment; nil: none, plan only
 	Segment string   // what the segment is called: an interface, "simulated site"
+	// Lines are the serial lines that may be used, by the names of their device files.
+	Lines []string
 	// Reopen opens the segment again after it went away; nil: somebody must plug
 	// the service in.
 	Reopen func() (lan.Port, error)

@@ -1,10 +1,14 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -14,6 +18,7 @@ import (
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
 	"redstart/internal/lan"
+	"redstart/internal/lan/line"
 	"redstart/internal/shield"
 	"redstart/internal/store"
 	"redstart/internal/vault"
@@ -170,7 +175,7 @@ func plural(n int, one string) string {
 
 // runner carries out runs on the plan as it is now.
 func (s *Site) runner(p plan.Plan) *commission.Runner {
-	return &commission.Runner{Bench: s.bench(), Store: s.store, Vault: s.vault, Plan: p, Log: s.log}
+	return &commission.Runner{Bench: s.bench(), Store: s.store, Vault: s.vault, Plan: p, Log: s.log, Line: line.Open}
 }
 
 // unlocked says why no password can be stored or used, if so.
@@ -226,6 +231,25 @@ func (s *Site) Commission(ctx context.Context, who string, in RunOptions) (Activ
 	})
 }
 
+// knowsLines refuses lines that the service was not told of, that are named twice, or
+// for devices that are not in the run.
+func (s *Site) knowsLines(lines map[string]string, r commission.Rehearsal) error {
+	used := map[string]string{}
+	for _, tag := range slices.Sorted(maps.Keys(lines)) {
+		name := lines[tag]
+		switch {
+		case !slices.Contains(s.config.Lines, name):
+			return problem.New(problem.Usage, fmt.Sprintf("the service was not told of the serial line %s; it knows %s", name, cmp.Or(strings.Join(s.config.Lines, ", "), "none")), "start it with: redstart serve --line "+name).About(tag)
+		case used[name] != "":
+			return problem.New(problem.Usage, fmt.Sprintf("the serial line %s is named for %s too", name, used[name]), "name one box for each line").About(tag)
+		case !slices.ContainsFunc(r.Devices, func(d commission.Rehearsed) bool { return d.Tag == tag }):
+			return problem.New(problem.Usage, "a serial line is named for it, but it is not in the run", "leave the line out, or name the entry").About(tag)
+		}
+		used[name] = tag
+	}
+	return nil
+}
+
 // Chosen says which entries are meant: tags, or all of them that the request is
 // for. Nothing is ever taken for all.
 type Chosen struct {
@@ -246,7 +270,9 @@ func (c Chosen) check() error {
 // RunOptions say what is commissioned.
 type RunOptions struct {
 	Chosen
-	Fresh bool `json:"fresh,omitempty"` // give new passwords, whatever they have
+	// Lines are serial lines at which consoles of devices hang, by tag.
+	Lines map[string]string `json:"lines,omitempty"`
+	Fresh bool              `json:"fresh,omitempty"` // give new passwords, whatever they have
 }
 
 // Resume goes on with a run that was cut off.
@@ -464,7 +490,9 @@ func (s *Site) Rehearse(ctx context.Context, in RunOptions) (commission.Rehearsa
 		}
 		entries = open
 	}
-	return commission.Rehearse(p, entries, known), entries, nil
+	known.Lines = in.Lines
+	rehearsal := commission.Rehearse(p, entries, known)
+	return rehearsal, entries, s.knowsLines(in.Lines, rehearsal)
 }
 
 // opens tells what opens each box, without opening the vault.

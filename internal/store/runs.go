@@ -59,6 +59,8 @@ type RunDevice struct {
 	// FreshSince is set where a new password is wanted: one that was made before
 	// is replaced.
 	FreshSince Stamp `json:"freshSince" db:"fresh_since"`
+	// Line is the serial line over which it is talked to; "" for none.
+	Line string `json:"line,omitempty" db:"line"`
 }
 
 type runDeviceRow struct {
@@ -84,8 +86,8 @@ func (s *Site) AddRun(ctx context.Context, who string, devices []RunDevice) (Run
 			if err != nil {
 				return err
 			}
-			if _, err := tx.NamedExec(`INSERT INTO run_devices (run, tag, mac, profile, serial, given, state, steps, fresh_since)
-				VALUES (:run, :tag, :mac, :profile, :serial, :given, :state, :steps, :fresh_since)`, runDeviceRow{*d, string(given)}); err != nil {
+			if _, err := tx.NamedExec(`INSERT INTO run_devices (run, tag, mac, profile, serial, given, state, steps, fresh_since, line)
+				VALUES (:run, :tag, :mac, :profile, :serial, :given, :state, :steps, :fresh_since, :line)`, runDeviceRow{*d, string(given)}); err != nil {
 				return err
 			}
 			if err := touched(d.Tag)(tx.Exec(`UPDATE entries SET state = ?, reason = '', unseen = '[]' WHERE site = ? AND tag = ? AND device = ?`, Configuring, s.ID, d.Tag, d.MAC)); err != nil {

@@ -53,8 +53,11 @@ func (s *session) Close() {
 
 // Ready implements driver.Session.
 func (s *session) Ready(ctx context.Context) error {
-	if s.section.Over == Serial {
+	if s.Line != nil {
 		return nil
+	}
+	if s.section.Over == Serial {
+		return errNoLine
 	}
 	c, err := s.Dial(ctx, s.section.Port())
 	if err != nil {
@@ -82,17 +85,33 @@ func (s *session) enter(ctx context.Context) error {
 }
 
 func (s *session) reach(ctx context.Context) (io.ReadWriteCloser, error) {
-	switch s.section.Over {
-	case SSH:
+	switch {
+	case s.Line != nil:
+		return s.overLine()
+	case s.section.Over == SSH:
 		return overSSH(ctx, s.Peer, s.section)
-	case Telnet:
+	case s.section.Over == Telnet:
 		conn, err := s.Dial(ctx, s.section.Port())
 		if err != nil {
 			return nil, fmt.Errorf("%w: its shell does not answer: %w", driver.ErrNoAnswer, err)
 		}
 		return overTelnet(conn), nil
 	}
-	return nil, fmt.Errorf("%w: no serial line is named for it", driver.ErrNotSent)
+	return nil, errNoLine
+}
+
+var errNoLine = fmt.Errorf("%w: no serial line is named for it", driver.ErrNotSent)
+
+// overLine opens the serial line, where somebody may have left in the middle.
+func (s *session) overLine() (io.ReadWriteCloser, error) {
+	shell, err := s.Line(s.section.Line)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", driver.ErrNotSent, err)
+	}
+	if _, err := io.WriteString(shell, s.section.Begin); err != nil {
+		return nil, errors.Join(noAnswer(err), shell.Close())
+	}
+	return shell, nil
 }
 
 // listen hands on what the shell says until it ends or nobody wants it any more.
@@ -156,9 +175,10 @@ func (s *session) signIn(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, moveTime)
 	defer cancel()
 	heard := &text{}
-	asked := false // for the password
+	asked, awake := false, false // it asked for the password; it said something
 	for {
 		seen := heard.plain()
+		awake = awake || seen != ""
 		login := s.section.Login
 		switch {
 		case login.Refused.find(seen) != nil, asked && (login.User.find(seen) != nil || login.Password.find(seen) != nil):
@@ -177,7 +197,7 @@ func (s *session) signIn(ctx context.Context) error {
 			s.came = seen
 			return nil
 		}
-		if err := s.stir(ctx, heard); err != nil {
+		if err := s.stir(ctx, heard, awake); err != nil {
 			if asked && errors.Is(err, errOver) {
 				return driver.ErrLogin
 			}
@@ -186,10 +206,10 @@ func (s *session) signIn(ctx context.Context) error {
 	}
 }
 
-// stir waits for what comes next, with a key now and then for a shell that says
-// nothing before one is pressed.
-func (s *session) stir(ctx context.Context, t *text) error {
-	for s.section.Wake != "" && t.raw.Len() == 0 {
+// stir waits for what comes next, with a key now and then for a shell that said nothing
+// yet because it waits for one.
+func (s *session) stir(ctx context.Context, t *text, awake bool) error {
+	for s.section.Wake != "" && !awake {
 		if err := s.say(s.section.Wake, true); err != nil {
 			return err
 		}

@@ -264,7 +264,6 @@ func TestShellMovesAreChecked(t *testing.T) {
 		{"over: smoke, prompt: x", `{shell: x}`, "over must be ssh, telnet or serial"},
 		{"over: ssh", `{shell: x}`, "prompt is missing"},
 		{"over: ssh, prompt: '['", `{shell: x}`, "no regular expression"},
-		{"over: ssh, prompt: x, line: {speed: 9600}", `{shell: x}`, "belongs to serial"},
 		{"over: serial, prompt: x, line: {parity: some}", `{shell: x}`, "parity is none, even or odd"},
 		{"over: telnet, prompt: x", `{shell: x}`, "password is missing"},
 		{"over: ssh, prompt: x", `{shell: x, take: {name: 'a'}}`, "needs one group"},

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"redstart/internal/core/profile"
+	"redstart/internal/lan/line"
 )
 
 // Ways to a shell.
@@ -19,16 +20,17 @@ const (
 
 // Section says how the device's shell is reached and how it behaves.
 type Section struct {
-	Over   string   `yaml:"over"`   // ssh, telnet or serial
-	At     uint16   `yaml:"port"`   // 0: the usual one
-	Prompt Pattern  `yaml:"prompt"` // what shows that it waits for the next line
-	Login  Login    `yaml:"login"`  // what it asks before, where the way there does not sign in
-	Wake   string   `yaml:"wake"`   // sent again and again until it says something
-	More   Pattern  `yaml:"more"`   // what it shows between two pages; answered with a space
-	End    string   `yaml:"end"`    // what ends a line that is sent; not given: CR
-	Quote  string   `yaml:"quote"`  // sh: values are put in quotes as a POSIX shell wants them
-	Old    bool     `yaml:"old"`    // ssh: key exchanges and ciphers that are no longer held for safe are taken too
-	Line   LineMode `yaml:"line"`   // serial
+	Over   string    `yaml:"over"`   // ssh, telnet or serial
+	At     uint16    `yaml:"port"`   // 0: the usual one
+	Prompt Pattern   `yaml:"prompt"` // what shows that it waits for the next line
+	Login  Login     `yaml:"login"`  // what it asks before, where the way there does not sign in
+	Wake   string    `yaml:"wake"`   // sent again and again until it says something
+	More   Pattern   `yaml:"more"`   // what it shows between two pages; answered with a space
+	End    string    `yaml:"end"`    // what ends a line that is sent; not given: CR
+	Quote  string    `yaml:"quote"`  // sh: values are put in quotes as a POSIX shell wants them
+	Old    bool      `yaml:"old"`    // ssh: key exchanges and ciphers that are no longer held for safe are taken too
+	Line   line.Mode `yaml:"line"`   // how a serial line is set, where one is named for it
+	Begin  string    `yaml:"begin"`  // sent first over a line: somebody may have left in the middle of something
 }
 
 // Login are the questions by which it asks for the login.
@@ -36,14 +38,6 @@ type Login struct {
 	User     Pattern `yaml:"user"`
 	Password Pattern `yaml:"password"`
 	Refused  Pattern `yaml:"refused"`
-}
-
-// LineMode is how a serial line is set.
-type LineMode struct {
-	Speed  int    `yaml:"speed"`  // bits a second; 0: 9600
-	Bits   int    `yaml:"bits"`   // of a character; 0: 8
-	Parity string `yaml:"parity"` // none, even or odd; "": none
-	Stop   int    `yaml:"stop"`   // stop bits, 1 or 2; 0: 1
 }
 
 // Port implements profile.Section.
@@ -105,6 +99,9 @@ type Driver struct{}
 // Name implements profile.Driver.
 func (Driver) Name() string { return "shell" }
 
+// OverLine says that a serial line will do.
+func (Driver) OverLine() {}
+
 // Leads implements profile.Driver.
 func (Driver) Leads() []string { return []string{"shell"} }
 
@@ -129,29 +126,16 @@ func (Driver) Section(part profile.Part) (profile.Section, error) {
 		return nil, fmt.Errorf("quote is sh, or left out, not %q", s.Quote)
 	case s.Old && s.Over != SSH:
 		return nil, fmt.Errorf("old belongs to ssh")
-	case s.Line != LineMode{} && s.Over != Serial:
-		return nil, fmt.Errorf("line belongs to serial")
 	case s.Over == Telnet && s.Login.Password.Regexp == nil:
 		return nil, fmt.Errorf("login: password is missing: how it asks for it over telnet")
 	}
 	if s.End == "" {
 		s.End = "\r"
 	}
-	return s, s.Line.check()
-}
-
-func (l *LineMode) check() error {
-	switch {
-	case l.Speed < 0 || l.Speed > 4_000_000:
-		return fmt.Errorf("line: speed is in bits a second")
-	case l.Bits != 0 && (l.Bits < 5 || l.Bits > 8):
-		return fmt.Errorf("line: bits is 5 to 8")
-	case !slices.Contains([]string{"", "none", "even", "odd"}, l.Parity):
-		return fmt.Errorf("line: parity is none, even or odd, not %q", l.Parity)
-	case l.Stop < 0 || l.Stop > 2:
-		return fmt.Errorf("line: stop is 1 or 2")
+	if err := s.Line.Check(); err != nil {
+		return nil, fmt.Errorf("line: %w", err)
 	}
-	return nil
+	return s, nil
 }
 
 // Move implements profile.Driver.

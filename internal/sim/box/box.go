@@ -6,6 +6,7 @@ package box
 import (
 	"context"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/netip"
@@ -68,6 +69,8 @@ type Model struct {
 	Handler func(*Box) http.Handler
 	// Frame receives PROFINET frames; nil when the model ignores them.
 	Frame func(*Box, ethernet.Frame)
+	// Console is what is at its serial line, again and again; nil for none.
+	Console func(*Box, io.ReadWriter)
 	// Services are the TCP services that it offers besides.
 	Services []Service
 	// Datagrams are the UDP services it offers.

@@ -45,9 +45,20 @@ func (t *Terminal) Secret(format string, args ...any) (string, error) {
 }
 
 // Key waits for one key.
-func (t *Terminal) Key() (byte, error) { return t.in.ReadByte() }
+func (t *Terminal) Key() (byte, error) {
+	c, err := t.in.ReadByte()
+	if err == nil && c == ctrlC {
+		err = ErrInterrupted
+	}
+	return c, err
+}
 
 var errTooLong = errors.New("the line is too long")
+
+// ErrInterrupted says that whoever is there pressed Ctrl-C.
+var ErrInterrupted = errors.New("interrupted")
+
+const ctrlC = 0x03
 
 func (t *Terminal) line(echo bool) (string, error) {
 	var line []byte
@@ -56,6 +67,8 @@ func (t *Terminal) line(echo bool) (string, error) {
 		switch {
 		case err != nil:
 			return "", err
+		case c == ctrlC:
+			return "", ErrInterrupted
 		case c == '\r' || c == '\n':
 			if c == '\r' && t.in.Buffered() > 0 {
 				if next, err := t.in.Peek(1); err == nil && next[0] == '\n' {

@@ -49,6 +49,7 @@ type Site struct {
 
 	usual  bool // the terminal's own devices, whose whole plan is known
 	cancel context.CancelFunc
+	unplug []func() // serial lines
 	ended  sync.WaitGroup
 }
 
@@ -162,8 +163,32 @@ func (s *Site) Mend(i int) { s.Boxes[i].SetFaults(box.Faults{}) }
 
 // Close cuts the power and waits until every device is down.
 func (s *Site) Close() {
+	for _, unplug := range s.unplug {
+		unplug()
+	}
+	s.unplug = nil
 	s.cancel()
 	s.ended.Wait()
+}
+
+// Line is a serial line with the console of a device at its other end.
+type Line struct{ Name, Device string }
+
+// PlugLines hangs a serial line on every console of the site, until it is closed.
+func (s *Site) PlugLines() ([]Line, error) {
+	var lines []Line
+	for _, b := range s.All() {
+		if b.Model.Console == nil {
+			continue
+		}
+		name, unplug, err := b.PlugLine()
+		if err != nil {
+			return lines, err
+		}
+		s.unplug = append(s.unplug, unplug)
+		lines = append(lines, Line{name, b.Model.Maker + " " + b.Model.Name + ", serial " + b.Serial})
+	}
+	return lines, nil
 }
 
 // Attach plugs something else into the site, such as the computer that

@@ -5,6 +5,7 @@ package t1
 import (
 	"crypto/sha256"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"strconv"
@@ -67,6 +68,7 @@ var ask = wizard.Wizard{
 var Model = box.Model{
 	Maker: "Clepsydra Timeworks", Name: "T1", Firmware: "2.4",
 	Services:  []box.Service{{Port: 22, Serve: serve}},
+	Console:   atLine,
 	Datagrams: []box.Datagram{box.Announces("_ssh._tcp", 22)},
 }
 
@@ -76,15 +78,38 @@ var Stock = box.Stock{
 	Short: "TIME", Kind: "time server", Profile: "clepsydra-t1",
 }
 
+// atLine is the same at its serial line, where it asks for the login itself.
+func atLine(b *box.Box, line io.ReadWriter) {
+	t := console.New(line, true)
+	if _, err := t.Key(); err != nil {
+		return
+	}
+	user, err := t.Ask("\nUser: ")
+	if err != nil {
+		return
+	}
+	password, err := t.Secret("Password: ")
+	if err != nil {
+		return
+	}
+	if !mayEnter(b, user, password) {
+		t.Say("No.\n")
+		return
+	}
+	ask.Run(b, t)
+}
+
+func mayEnter(b *box.Box, user, password string) bool {
+	good := user == User && password == b.Running().Password
+	b.Tried(user, password, good)
+	return good
+}
+
 func serve(b *box.Box, c net.Conn) {
 	console.SSH{
 		Banner: "SSH-2.0-clepsydra_T1",
 		Key:    console.NewKey(sha256.Sum256([]byte(b.Serial))),
-		Login: func(user, password string) bool {
-			good := user == User && password == b.Running().Password
-			b.Tried(user, password, good)
-			return good
-		},
+		Login:  func(user, password string) bool { return mayEnter(b, user, password) },
 		Talk: func(_ string, t *console.Terminal) {
 			if _, err := t.Key(); err == nil {
 				ask.Run(b, t)
