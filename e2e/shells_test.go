@@ -88,6 +88,16 @@ func TestAHostKeyThatChanges(t *testing.T) {
 			t.Errorf("a stranger was given a login: %+v", d)
 		}
 	}
+	r.commission(tag)
+	if e := r.entryOf(b); e.State != store.Attention || !strings.Contains(e.Reason, "undo its match and match it again") {
+		t.Errorf("%s: %s", e.State, e.Reason)
+	}
+	// A person who looked says that it is the right box.
+	redstart := r.with(t)
+	redstart(0, nil, "match", "undo", tag)
+	redstart(0, []string{"1 matched"}, "match", "--accept")
+	redstart(0, []string{"1 of 1 configured"}, "commission")
+	redstart(0, []string{"1 verified"}, "verify")
 }
 
 // A profile that answers no where the wizard asks whether to keep what was set gets
@@ -189,4 +199,32 @@ func TestATimeServerOverItsSerialLine(t *testing.T) {
 	}
 	redstart(0, []string{"1 of 1 configured"}, "commission", first, "--line", first+"="+names[0])
 	redstart(0, []string{"1 verified"}, "verify", first)
+}
+
+// A planned secret goes to the device and nowhere else: the run keeps what stands for it,
+// and since no device tells it again, verification says that nobody looked.
+func TestASecretIsSent(t *testing.T) {
+	t.Parallel()
+	const secret = "Puffin-42-Puffin"
+	doc, err := os.ReadFile("../profiles/pellgate-p12.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := strings.Replace(string(doc), "    type: text\n    max: 16\n", "    type: secret\n", 1)
+	text = strings.Replace(text, "        setting.rack: '(?m)^Rack: *(.*)$'\n", "", 1)
+	r := start(t, skerry.Options{Devices: 1, Only: "P12", Seed: 38, Pace: 0.2}, text)
+	b := r.site.Boxes[0]
+	r.plan("tag,profile,address,mac,rack\nPWR,pellgate-p12,10.40.9.90," + b.MAC.String() + "," + secret + "\n")
+	r.find()
+	redstart := r.with(t)
+	redstart(0, []string{"1 matched"}, "match", "--accept")
+	redstart(0, []string{"rack, a secret"}, "commission", "--rehearse")
+	redstart(0, []string{"1 of 1 configured"}, "commission")
+	if own := b.Running().Own.(p12.Own); own.Rack != secret {
+		t.Errorf("it has the rack %q", own.Rack)
+	}
+	redstart(1, []string{"PWR, not looked at: rack", "never tells again"}, "verify", "PWR")
+	r.hidden(map[string]string{secret: "the planned secret"})
+	redstart(0, nil, "plan", "set", "PWR", "rack=Other-43-Other")
+	redstart(0, []string{"rack: another secret is planned than was set"}, "plan", "show", "PWR")
 }

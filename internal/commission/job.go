@@ -357,8 +357,25 @@ func (j *job) atLine(ctx context.Context, serial string) error {
 	return nil
 }
 
-// variables are what the profile's moves may use.
-func (j *job) variables() map[string]string { return j.d.Given.Variables() }
+// variables are what the profile's moves may use. Secrets leave the vault here, on their
+// way to the device.
+func (j *job) variables(ctx context.Context) (map[string]string, error) {
+	vars := j.d.Given.Variables()
+	for key, token := range j.d.Given.Secrets {
+		var secret string
+		if token != "" {
+			var ok bool
+			var err error
+			if secret, ok, err = j.Vault.Secret(ctx, token); err != nil {
+				return nil, err
+			} else if !ok {
+				return nil, problem.New(problem.Conflict, "the planned "+key+" is not in the vault", "give it again: redstart plan set "+j.d.Tag+" "+key+"=…")
+			}
+		}
+		vars["setting."+key] = secret
+	}
+	return vars, nil
+}
 
 // act carries out any other act.
 func (j *job) act(ctx context.Context, s procedure.Step) (string, error) {
@@ -380,8 +397,12 @@ func (j *job) act(ctx context.Context, s procedure.Step) (string, error) {
 			return "", err
 		}
 	}
+	vars, err := j.variables(ctx)
+	if err != nil {
+		return "", err
+	}
 	detail := s.Text
-	err := j.send(ctx, s.Act, j.variables())
+	err = j.send(ctx, s.Act, vars)
 	if s.Then != profile.Stays && errors.Is(err, driver.ErrNoAnswer) && ctx.Err() == nil {
 		// The answer of a device that goes can be lost with it, and cannot be
 		// sent again. Whether it did as asked shows in where it comes back.

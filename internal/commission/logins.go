@@ -61,6 +61,9 @@ func (j *job) findLogin(ctx context.Context) error {
 	var stranger error
 	for _, l := range stored {
 		if err := j.tries.May(ctx, l.Login); err != nil {
+			if stranger != nil {
+				break
+			}
 			return err
 		}
 		switch err := j.converse().SignIn(ctx, l.Login); {
@@ -127,7 +130,10 @@ func (j *job) password(ctx context.Context, s procedure.Step) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	vars := j.variables()
+	vars, err := j.variables(ctx)
+	if err != nil {
+		return "", err
+	}
 	vars["user"], vars["password"] = next.User, next.Password
 	act := profile.Password
 	if j.login != nil {

@@ -135,7 +135,11 @@ func (s *Site) setMatches(tx *sqlx.Tx, list []Match, who string) error {
 	now := Now()
 	for _, m := range list {
 		what := "match undone"
-		if !m.MAC.IsZero() {
+		if m.MAC.IsZero() { // by a person, who may say so that it shows another identity than before
+			if _, err := tx.Exec(`DELETE FROM servers WHERE mac = ?`, m.Was); err != nil {
+				return err
+			}
+		} else {
 			what = "matched with " + m.MAC.String() + ": " + m.Why
 			if _, err := tx.Exec(`UPDATE entries SET device = ?, matched_by = ?, matched_why = ?, state = ? WHERE site = ? AND tag = ?`, m.MAC, m.By, m.Why, Matched, s.ID, m.Tag); err != nil {
 				return err

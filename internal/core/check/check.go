@@ -150,6 +150,11 @@ func Judge(want Expectation, saw Observation, now time.Time) []Check {
 	for _, key := range slices.Sorted(maps.Keys(want.Values.Settings)) {
 		j.fact(want, saw, key, "setting."+key, want.Values.Settings[key])
 	}
+	for _, key := range slices.Sorted(maps.Keys(want.Values.Secrets)) {
+		if want.Values.Secrets[key] != "" {
+			j.look(key, "as planned", Unseen("it is a secret that the device never tells again"))
+		}
+	}
 	for _, kind := range slices.Sorted(maps.Keys(want.Servers)) {
 		seen, shown := saw.Servers[kind]
 		switch {

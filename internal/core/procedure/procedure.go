@@ -33,6 +33,9 @@ type Values struct {
 	// Settings are those that the profile's acts send, by key, with what they
 	// come to; an empty one is sent as such.
 	Settings map[string]string `json:"settings,omitempty"`
+	// Secrets are those of them that are secret, by key: what stands for each in the
+	// vault, never the secret itself. "" where none is planned.
+	Secrets map[string]string `json:"secrets,omitempty"`
 }
 
 // For takes an entry's values out of the plan.
@@ -51,7 +54,14 @@ func For(r plan.Resolver, e plan.Entry, p *profile.Profile) Values {
 	if sent := p.Sent(); len(sent) > 0 {
 		v.Settings = map[string]string{}
 		for _, s := range r.Settings(e) {
-			if slices.Contains(sent, s.Key) {
+			switch setting := p.Setting(s.Key); {
+			case !slices.Contains(sent, s.Key):
+			case setting.Type == profile.Secret:
+				if v.Secrets == nil {
+					v.Secrets = map[string]string{}
+				}
+				v.Secrets[s.Key] = e.Settings[s.Key]
+			default:
 				v.Settings[s.Key] = s.Value
 			}
 		}
@@ -80,17 +90,25 @@ func Differ(given, planned Values) []string {
 		compare("password", was, is)
 	}
 	compare("recovery mail", given.Recovery, planned.Recovery)
-	keys := map[string]bool{}
-	for k := range given.Settings {
-		keys[k] = true
-	}
-	for k := range planned.Settings {
-		keys[k] = true
-	}
-	for _, k := range slices.Sorted(maps.Keys(keys)) {
+	for _, k := range keysOf(given.Settings, planned.Settings) {
 		compare(k, given.Settings[k], planned.Settings[k])
 	}
+	for _, k := range keysOf(given.Secrets, planned.Secrets) {
+		if given.Secrets[k] != planned.Secrets[k] {
+			list = append(list, k+": another secret is planned than was set")
+		}
+	}
 	return list
+}
+
+// keysOf lists the keys of two maps, each once, sorted.
+func keysOf(a, b map[string]string) []string {
+	both := maps.Clone(b)
+	if both == nil {
+		both = map[string]string{}
+	}
+	maps.Copy(both, a)
+	return slices.Sorted(maps.Keys(both))
 }
 
 // LoginFits reports whether a credential that was made as one stamp says is as
@@ -139,7 +157,7 @@ func text(v interface {
 	return v.String()
 }
 
-// Variables gives the values as a profile's moves name them.
+// Variables gives the values as a profile's moves name them, without the secrets.
 func (v Values) Variables() map[string]string {
 	gateway := "0.0.0.0"
 	if v.Gateway.IsValid() {
@@ -224,6 +242,9 @@ func settingsText(v Values) string {
 	var parts []string
 	for _, key := range slices.Sorted(maps.Keys(v.Settings)) {
 		parts = append(parts, key+" "+cmp.Or(v.Settings[key], "to nothing"))
+	}
+	for _, key := range slices.Sorted(maps.Keys(v.Secrets)) {
+		parts = append(parts, key+", a secret")
 	}
 	return strings.Join(parts, ", ")
 }

@@ -95,7 +95,7 @@ func (p *Profile) checkAct(act Act) error {
 				return wrong(fmt.Errorf("{%s}: no setting is sent in this act", name))
 			case setting && p.Setting(key) == nil:
 				return wrong(fmt.Errorf("{%s}: there is no such setting", name))
-			case setting && (p.Setting(key).Type == Secret || p.Setting(key).Type == File):
+			case setting && p.Setting(key).Type == File:
 				return wrong(fmt.Errorf("{%s}: a %s cannot be sent", name, p.Setting(key).Type))
 			case !setting && !known[name]:
 				return wrong(fmt.Errorf("{%s} has no value here; there are %s, {setting.KEY} in acts that set, and what an earlier move of the act took", name, braces(variablesOf(act))))
@@ -155,7 +155,7 @@ func (p *Profile) checkReadBack() error {
 		}
 	}
 	for _, key := range p.Sent() {
-		if !reads("setting." + key) {
+		if p.Setting(key).Type != Secret && !reads("setting."+key) { // a secret is never told again
 			return fmt.Errorf("{setting.%s} is sent, but the act read does not take it back", key)
 		}
 	}
