@@ -96,6 +96,7 @@ func Run(t *testing.T, c Case) {
 			s.fails(t, s.talk(t, func(_ *box.Box, conn net.Conn) { defer conn.Close(); serve(conn) }, faults.Faults{}))
 		})
 	}
+	t.Run("nobody is in a hurry", s.unhurried)
 	t.Run("answers without end", s.endless)
 	t.Run("cut after each write", s.cutOff)
 }
@@ -229,6 +230,24 @@ func (s suite) cancelled(t *testing.T) {
 		s.looksLike(t, err)
 	case <-time.After(patience):
 		t.Error("it goes on after it was cancelled")
+	}
+}
+
+// unhurried asks a box that says nothing, with all the time there is: the driver gives it
+// up by itself, for a run gives it no limit.
+func (s suite) unhurried(t *testing.T) {
+	t.Parallel()
+	talk := s.talk(t, func(_ *box.Box, c net.Conn) { defer c.Close(); silence(c) }, faults.Faults{})
+	ended := make(chan error, 1)
+	go func() {
+		_, err := talk.Do(context.Background(), profile.Password, s.variables())
+		ended <- err
+	}()
+	select {
+	case err := <-ended:
+		s.looksLike(t, err, driver.ErrNoAnswer)
+	case <-time.After(patience):
+		t.Error("it waits for ever")
 	}
 }
 

@@ -71,6 +71,8 @@ func (s *session) enter(ctx context.Context) error {
 	if s.shell != nil {
 		return nil
 	}
+	ctx, cancel := context.WithTimeout(ctx, moveTime) // a box that takes the call and says nothing blocks nobody
+	defer cancel()
 	shell, err := s.reach(ctx)
 	if err != nil {
 		return err
@@ -172,8 +174,6 @@ func (s *session) say(line string, bare bool) error {
 
 // signIn answers what the shell asks before it shows its prompt.
 func (s *session) signIn(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, moveTime)
-	defer cancel()
 	heard := &text{}
 	asked, awake := false, false // it asked for the password; it said something
 	for {
