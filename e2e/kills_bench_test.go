@@ -17,14 +17,15 @@ import (
 const mostKills = 200
 
 // BenchmarkKills kills the service at random points of its runs and starts it again,
-// until it was killed often enough. Nothing may be lost: each run goes on as the same
-// run, and in the end every device is verified. It tells how long a start takes.
+// until it was killed often enough, over boxes of every model that can be set. Nothing
+// may be lost: each run goes on as the same run, and in the end every device is
+// verified. It tells how long a start takes.
 func BenchmarkKills(b *testing.B) {
 	for range b.N {
 		random := rand.New(rand.NewPCG(7, 7))
 		var starts []time.Duration
 		for seed := uint64(100); len(starts) < mostKills; seed++ {
-			site := skerry.Start(skerry.Options{Devices: 20, Seed: seed, Pace: quick})
+			site := skerry.Start(skerry.Options{Devices: 24, Every: true, Seed: seed, Pace: quick})
 			starts = append(starts, killedUntilDone(b, site, random)...)
 			site.Close()
 		}

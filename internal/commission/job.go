@@ -205,6 +205,19 @@ func (j *job) run(ctx context.Context) (err error) {
 		if err := j.note(ctx, s, store.Done, detail); err != nil {
 			return err
 		}
+		if s.Name == procedure.Confirm && len(j.journal) > 0 {
+			how, err := j.settled(ctx)
+			if err != nil {
+				return err
+			}
+			if how != "" {
+				last := j.steps[len(j.steps)-1]
+				if err := j.note(ctx, last, store.Done, "everything is as planned already; "+how); err != nil {
+					return err
+				}
+				break
+			}
+		}
 	}
 	j.d.Step, j.d.Done = "", len(j.steps)
 	return nil
@@ -389,13 +402,13 @@ func (j *job) act(ctx context.Context, s procedure.Step) (string, error) {
 			return "", err
 		}
 	}
-	if err := j.beforeGoing(ctx, s); err != nil {
-		return "", err
-	}
 	if s.Act != profile.Restart {
 		if err := j.changing(ctx); err != nil {
 			return "", err
 		}
+	}
+	if err := j.beforeGoing(ctx, s); err != nil {
+		return "", err
 	}
 	vars, err := j.variables(ctx)
 	if err != nil {

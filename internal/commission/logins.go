@@ -39,8 +39,9 @@ func (j *job) signIn(ctx context.Context) error {
 	return nil
 }
 
-// findLogin tries what may open the device: where it is as from the factory that
-// login, then what is stored, then the factory login; each once.
+// findLogin tries what may open the device: where it is as from the factory, and this run
+// gave it no password yet, that login, then what is stored, then the factory login; each
+// once.
 func (j *job) findLogin(ctx context.Context) error {
 	if j.login != nil {
 		return nil
@@ -51,7 +52,8 @@ func (j *job) findLogin(ctx context.Context) error {
 	}
 	if f := j.p.Factory.Login; f != nil {
 		factory := vault.Login{Login: *f, Origin: "the factory"}
-		if j.p.Factory.Address.Contains(j.at) && !slices.ContainsFunc(stored, func(l vault.Login) bool { return l.State == store.Pending }) {
+		given := j.journal[string(profile.Password)].Phase != "" || slices.ContainsFunc(stored, func(l vault.Login) bool { return l.State == store.Pending })
+		if j.p.Factory.Address.Contains(j.at) && !given {
 			stored = append([]vault.Login{factory}, stored...)
 		} else {
 			stored = append(stored, factory)
@@ -120,8 +122,7 @@ func (j *job) password(ctx context.Context, s procedure.Step) (string, error) {
 	}
 	v := j.d.Given
 	if j.own() {
-		opens := procedure.Login{Known: true, User: j.login.User, Stamp: j.login.Stamp}
-		if opens.Keeps(v) && !j.login.MadeAt.Before(j.d.FreshSince.Time) {
+		if j.keepsLogin() {
 			j.idle = s.Then != profile.Stays
 			return "its password is as planned already", nil
 		}
@@ -147,7 +148,7 @@ func (j *job) password(ctx context.Context, s procedure.Step) (string, error) {
 			return "", err
 		}
 	}
-	if err := errors.Join(j.beforeGoing(ctx, s), j.changing(ctx)); err != nil {
+	if err := errors.Join(j.changing(ctx), j.beforeGoing(ctx, s)); err != nil {
 		return "", err
 	}
 	if err := j.send(ctx, act, vars); err != nil && (s.Then == profile.Stays || !errors.Is(err, driver.ErrNoAnswer)) {

@@ -146,6 +146,7 @@ func (s *Store) SetConduct(ctx context.Context, c Conduct) error {
 		ON CONFLICT (mac) DO UPDATE SET
 			serial = CASE :serial WHEN '' THEN serial ELSE :serial END,
 			evidence = CASE :evidence WHEN '' THEN evidence ELSE :evidence END,
+			starts = CASE WHEN :changed_at > changed_at THEN -1 ELSE starts END, -- read before the last write, it shows nothing
 			changed_at = MAX(changed_at, :changed_at), restarted_at = MAX(restarted_at, :restarted_at)`, c)
 }
 

@@ -37,6 +37,8 @@ type Options struct {
 	Whole bool
 	// Only limits the site to one model, by its name; "" takes the mix.
 	Only string
+	// Every deals out all models that can be set, in turn, instead of the usual mix.
+	Every bool
 	// Broken gives single devices faults, by their position in Boxes.
 	Broken map[int]box.Faults
 }
@@ -65,7 +67,7 @@ func Start(o Options) *Site {
 	if o.Devices <= 0 {
 		o.Devices = Devices
 	}
-	usual := o.Devices == Devices && o.Only == ""
+	usual := o.Devices == Devices && o.Only == "" && !o.Every
 	if o.Pace <= 0 {
 		o.Pace = 1
 	}
@@ -133,6 +135,12 @@ func unused(used map[string]bool, make func() string) string {
 // mix deals the devices out in their shares, or all of one model.
 func mix(o Options) []box.Stock {
 	var list []box.Stock
+	if o.Every {
+		for i := range o.Devices {
+			list = append(list, all.Stock[i%len(all.Stock)])
+		}
+		return list
+	}
 	rest := o.Devices
 	for _, item := range all.Stock {
 		rest -= o.Devices * shares[item.Model.Name] / Devices

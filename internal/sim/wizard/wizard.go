@@ -99,10 +99,15 @@ func (w Wizard) Run(b *box.Box, t *console.Terminal) {
 		b.Witness("write", "password "+s.Password)
 	}
 	moved := s.Address != was.Address || s.Gateway != was.Gateway
-	if !yes(t, "Keep? ") {
-		b.Change(func(r *box.Settings) { *r = s })
+	b.Change(func(r *box.Settings) { r.Name, r.Password, r.Own = s.Name, s.Password, s.Own })
+	keep, err := t.Ask("Keep? ")
+	switch {
+	case err != nil:
+		return // whoever was there went
+	case keep != "y" && keep != "yes":
 		t.Say("Applied until the power goes. Bye\n")
 		if moved {
+			b.Change(func(r *box.Settings) { r.Address, r.Gateway = s.Address, s.Gateway })
 			b.Readdress()
 		}
 		return
@@ -113,7 +118,6 @@ func (w Wizard) Run(b *box.Box, t *console.Terminal) {
 		b.RestartShortly()
 		return
 	}
-	b.Change(func(r *box.Settings) { *r = s })
 	t.Say("Applied and kept. Bye\n")
 }
 
