@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"redstart/internal/core/profile"
+	"redstart/internal/driver"
 )
 
 // Move is one exchange: a question, or something that is set.
@@ -25,25 +26,13 @@ var moves = map[string]struct{ sends, takes []string }{
 var names = []string{"identify", "set-name", "set-address", "signal"}
 
 // Driver is the DCP driver.
-type Driver struct{}
+type Driver struct{ driver.Plain }
 
 // Name implements profile.Driver.
 func (Driver) Name() string { return "dcp" }
 
 // Leads implements profile.Driver.
 func (Driver) Leads() []string { return []string{"dcp"} }
-
-// Shows implements profile.Driver.
-func (Driver) Shows() string { return "" }
-
-// Section implements profile.Driver: there is nothing to say.
-func (Driver) Section(part profile.Part) (profile.Section, error) {
-	return section{}, part.Into(&section{})
-}
-
-type section struct{}
-
-func (section) Port() uint16 { return 0 }
 
 // Move implements profile.Driver.
 func (Driver) Move(part profile.Part, _ profile.Section) (profile.Words, error) {

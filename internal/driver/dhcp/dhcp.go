@@ -31,25 +31,13 @@ type Move struct {
 }
 
 // Driver is the DHCP driver.
-type Driver struct{}
+type Driver struct{ driver.Plain }
 
 // Name implements profile.Driver.
 func (Driver) Name() string { return "dhcp" }
 
 // Leads implements profile.Driver.
 func (Driver) Leads() []string { return []string{"dhcp"} }
-
-// Shows implements profile.Driver.
-func (Driver) Shows() string { return "" }
-
-// Section implements profile.Driver: there is nothing to say.
-func (Driver) Section(part profile.Part) (profile.Section, error) {
-	return section{}, part.Into(&section{})
-}
-
-type section struct{}
-
-func (section) Port() uint16 { return 0 }
 
 // Move implements profile.Driver.
 func (Driver) Move(part profile.Part, _ profile.Section) (profile.Words, error) {

@@ -4,7 +4,9 @@
 package wizard
 
 import (
+	"crypto/sha256"
 	"fmt"
+	"net"
 	"net/netip"
 	"time"
 
@@ -14,6 +16,31 @@ import (
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/console"
 )
+
+// The factory login of every box.
+const (
+	User            = "clock"
+	FactoryPassword = "tick"
+)
+
+// MayEnter says whether a login is taken, and notes it.
+func MayEnter(b *box.Box, user, password string) bool {
+	good := user == User && password == b.Running().Password
+	b.Tried(user, password, good)
+	return good
+}
+
+// OverSSH is the service that offers a dialogue over SSH.
+func OverSSH(banner string, talk func(*box.Box, *console.Terminal)) box.Service {
+	return box.Service{Port: 22, Serve: func(b *box.Box, c net.Conn) {
+		console.SSH{
+			Banner: banner,
+			Key:    console.NewKey(sha256.Sum256([]byte(b.Serial))),
+			Login:  func(user, password string) bool { return MayEnter(b, user, password) },
+			Talk:   func(_ string, t *console.Terminal) { talk(b, t) },
+		}.Serve(c)
+	}}
+}
 
 // Question is one line of the wizard.
 type Question struct {

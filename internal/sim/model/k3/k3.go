@@ -2,23 +2,14 @@
 package k3
 
 import (
-	"crypto/sha256"
 	"fmt"
-	"net"
 	"net/netip"
 	"time"
 
 	"redstart/internal/core/naming"
 	"redstart/internal/core/secret"
 	"redstart/internal/sim/box"
-	"redstart/internal/sim/console"
 	"redstart/internal/sim/wizard"
-)
-
-// The factory login.
-const (
-	User            = "clock"
-	FactoryPassword = "tick"
 )
 
 // Own are the settings that only clocks have.
@@ -29,7 +20,7 @@ type Own struct {
 }
 
 // Factory is the state in which every clock leaves the factory.
-var Factory = box.Settings{Name: "K3", Address: netip.MustParsePrefix("192.168.99.3/24"), Password: FactoryPassword, Own: Own{Zone: "Etc/UTC", Face: "24"}}
+var Factory = box.Settings{Name: "K3", Address: netip.MustParsePrefix("192.168.99.3/24"), Password: wizard.FactoryPassword, Own: Own{Zone: "Etc/UTC", Face: "24"}}
 
 var ask = wizard.Wizard{
 	Names: naming.Rules{Max: 12, Case: "upper"}, Passwords: secret.Rules{Min: 6, Max: 12},
@@ -64,7 +55,7 @@ var ask = wizard.Wizard{
 // Model is the clock.
 var Model = box.Model{
 	Maker: "Clepsydra Timeworks", Name: "K3", Firmware: "1.9",
-	Services:  []box.Service{{Port: 22, Serve: serve}},
+	Services:  []box.Service{wizard.OverSSH("SSH-2.0-clepsydra_K3", ask.Run)},
 	Datagrams: []box.Datagram{box.Announces("_ssh._tcp", 22)},
 }
 
@@ -73,17 +64,4 @@ var Stock = box.Stock{
 	Model: Model, Prefix: [3]byte{0x06, 0x43, 0x4b}, Serial: "CK3-%06d", Away: 4 * time.Second, Factory: box.Always(Factory),
 	Short: "CLK", Kind: "clock", Profile: "clepsydra-k3",
 	Row: func(row map[string]string, _ *box.Box, _ int, _ bool) { row["time-zone"] = "Europe/Oslo" },
-}
-
-func serve(b *box.Box, c net.Conn) {
-	console.SSH{
-		Banner: "SSH-2.0-clepsydra_K3",
-		Key:    console.NewKey(sha256.Sum256([]byte(b.Serial))),
-		Login: func(user, password string) bool {
-			good := user == User && password == b.Running().Password
-			b.Tried(user, password, good)
-			return good
-		},
-		Talk: func(_ string, t *console.Terminal) { ask.Run(b, t) },
-	}.Serve(c)
 }

@@ -3,10 +3,8 @@
 package t1
 
 import (
-	"crypto/sha256"
 	"fmt"
 	"io"
-	"net"
 	"net/netip"
 	"strconv"
 	"time"
@@ -18,12 +16,6 @@ import (
 	"redstart/internal/sim/wizard"
 )
 
-// The factory login.
-const (
-	User            = "clock"
-	FactoryPassword = "tick"
-)
-
 // Own are the settings that only time servers have.
 type Own struct {
 	Fallback string // asked while no satellite is heard; "" for none
@@ -32,7 +24,7 @@ type Own struct {
 }
 
 // Factory is the state in which every time server leaves the factory.
-var Factory = box.Settings{Name: "T1", Address: netip.MustParsePrefix("192.168.99.1/24"), Password: FactoryPassword, Own: Own{Zone: "Etc/UTC", Cable: "10"}}
+var Factory = box.Settings{Name: "T1", Address: netip.MustParsePrefix("192.168.99.1/24"), Password: wizard.FactoryPassword, Own: Own{Zone: "Etc/UTC", Cable: "10"}}
 
 var ask = wizard.Wizard{
 	Names: naming.Rules{Max: 12, Case: "upper"}, Passwords: secret.Rules{Min: 6, Max: 12},
@@ -67,7 +59,7 @@ var ask = wizard.Wizard{
 // Model is the time server.
 var Model = box.Model{
 	Maker: "Clepsydra Timeworks", Name: "T1", Firmware: "2.4",
-	Services:  []box.Service{{Port: 22, Serve: serve}},
+	Services:  []box.Service{wizard.OverSSH("SSH-2.0-clepsydra_T1", overSSH)},
 	Console:   atLine,
 	Datagrams: []box.Datagram{box.Announces("_ssh._tcp", 22)},
 }
@@ -92,28 +84,16 @@ func atLine(b *box.Box, line io.ReadWriter) {
 	if err != nil {
 		return
 	}
-	if !mayEnter(b, user, password) {
+	if !wizard.MayEnter(b, user, password) {
 		t.Say("No.\n")
 		return
 	}
 	ask.Run(b, t)
 }
 
-func mayEnter(b *box.Box, user, password string) bool {
-	good := user == User && password == b.Running().Password
-	b.Tried(user, password, good)
-	return good
-}
-
-func serve(b *box.Box, c net.Conn) {
-	console.SSH{
-		Banner: "SSH-2.0-clepsydra_T1",
-		Key:    console.NewKey(sha256.Sum256([]byte(b.Serial))),
-		Login:  func(user, password string) bool { return mayEnter(b, user, password) },
-		Talk: func(_ string, t *console.Terminal) {
-			if _, err := t.Key(); err == nil {
-				ask.Run(b, t)
-			}
-		},
-	}.Serve(c)
+// overSSH waits for a key, as at the line.
+func overSSH(b *box.Box, t *console.Terminal) {
+	if _, err := t.Key(); err == nil {
+		ask.Run(b, t)
+	}
 }
