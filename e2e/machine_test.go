@@ -74,7 +74,7 @@ acts:
     - shell: "echo model=Pump serial=$(cat /etc/pump.serial) starts=$(cat /etc/pump.starts) name=$(hostname)"
       take: {model: 'model=(\S+)', serial: 'serial=(\S+)', starts: 'starts=(\d+)', name: 'name=(\S+)'}
     - shell: ip -4 -o addr show dev wire0
-      take: {network: 'inet (\S+)'}
+      take: {cidr: 'inet (\S+)'}
     - shell: "echo gateway=$(ip -4 route show default | cut -d ' ' -f 3)"
       take: {gateway: '(?m)^gateway=(\S*)'}
     - request: POST /transmission/rpc

@@ -13,7 +13,7 @@ var (
 	// settingActs may stand in the order of commissioning.
 	settingActs = []Act{Password, Name, Settings, Address, Save, Restart}
 	// told are the facts that acts may take for checks and records.
-	told = []string{"name", "model", "vendor", "serial", "firmware", "description", "location", "address", "mask", "bits", "network", "gateway", evidence.UptimeFact, evidence.StartsFact}
+	told = []string{"name", "model", "vendor", "serial", "firmware", "description", "location", "address", "mask", "bits", "cidr", "gateway", evidence.UptimeFact, evidence.StartsFact}
 	// planned are the variables that come from the plan.
 	planned = []string{"name", "address", "mask", "bits", "gateway", "recovery"}
 )

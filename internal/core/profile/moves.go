@@ -309,7 +309,7 @@ func (p *Profile) TellsWithoutAddress() bool {
 }
 
 // implied are the facts that others stand for, as value.Addressing has them.
-var implied = map[string][]string{"bits": {"mask"}, "network": {"address", "mask"}}
+var implied = map[string][]string{"bits": {"mask"}, "cidr": {"address", "mask"}}
 
 // ReadsBack lists the facts that the act read takes, as check and record know them.
 func (p *Profile) ReadsBack() []string {

@@ -103,8 +103,8 @@ order:`, 1)))
 	if err != nil {
 		t.Fatal(err)
 	}
-	told := map[string]string{"network": "10.0.0.7/24", "setting.dhcp": "1", "setting.light": "Enabled", "setting.port": "0554", "setting.face": "24 HOURS", "setting.time": " 10.0.0.1", "setting.free": "on", "setting.none": "x"}
-	want := map[string]string{"network": "10.0.0.7/24", "address": "10.0.0.7", "mask": "255.255.255.0", "setting.dhcp": "yes", "setting.light": "yes", "setting.port": "554",
+	told := map[string]string{"cidr": "10.0.0.7/24", "setting.dhcp": "1", "setting.light": "Enabled", "setting.port": "0554", "setting.face": "24 HOURS", "setting.time": " 10.0.0.1", "setting.free": "on", "setting.none": "x"}
+	want := map[string]string{"cidr": "10.0.0.7/24", "address": "10.0.0.7", "mask": "255.255.255.0", "setting.dhcp": "yes", "setting.light": "yes", "setting.port": "554",
 		"setting.face": "24 hours", "setting.time": "10.0.0.1", "setting.free": "on", "setting.none": "x"}
 	if got := p.Heard(told); !maps.Equal(got, want) {
 		t.Errorf("heard %v", got)

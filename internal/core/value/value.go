@@ -12,14 +12,14 @@ import (
 
 // Addressing gives the facts with address and mask as plans have them, whichever of
 // these a device tells: address and mask, address and bits (a prefix length), or a
-// network, which is an address with its prefix length (RFC 4632, 3.1). What cannot be understood stays as it
+// cidr, which is an address with its prefix length (RFC 4632, 3.1). What cannot be understood stays as it
 // is; nothing is made up.
 func Addressing(facts map[string]string) map[string]string {
 	out := make(map[string]string, len(facts)+1)
 	for key, v := range facts {
 		out[key] = v
 	}
-	if p, err := netip.ParsePrefix(strings.TrimSpace(out["network"])); err == nil && p.Addr().Is4() {
+	if p, err := netip.ParsePrefix(strings.TrimSpace(out["cidr"])); err == nil && p.Addr().Is4() {
 		out["address"], out["mask"] = p.Addr().String(), address.Mask(p)
 	}
 	if out["mask"] == "" {

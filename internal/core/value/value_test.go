@@ -11,7 +11,7 @@ func TestAddressing(t *testing.T) {
 	for _, c := range []struct{ told, want map[string]string }{
 		{map[string]string{"address": "10.40.8.9", "mask": "255.255.252.0"}, map[string]string{"address": "10.40.8.9", "mask": "255.255.252.0"}},
 		{map[string]string{"address": "10.40.8.9", "bits": "22"}, map[string]string{"address": "10.40.8.9", "bits": "22", "mask": "255.255.252.0"}},
-		{map[string]string{"network": "10.40.8.9/22", "name": "x"}, map[string]string{"network": "10.40.8.9/22", "address": "10.40.8.9", "mask": "255.255.252.0", "name": "x"}},
+		{map[string]string{"cidr": "10.40.8.9/22", "name": "x"}, map[string]string{"cidr": "10.40.8.9/22", "address": "10.40.8.9", "mask": "255.255.252.0", "name": "x"}},
 		{map[string]string{"address": "10.40.8.9", "mask": "/22"}, map[string]string{"address": "10.40.8.9", "mask": "255.255.252.0"}},
 		{map[string]string{"address": "10.40.8.9", "bits": "40"}, map[string]string{"address": "10.40.8.9", "bits": "40"}},
 		{map[string]string{"address": "nowhere", "mask": "wide"}, map[string]string{"address": "nowhere", "mask": "wide"}},

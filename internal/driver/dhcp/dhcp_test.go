@@ -29,7 +29,7 @@ talk: {web: {scheme: http}}
 order: [{act: address, then: moves}]
 acts:
   address: [{dhcp: give}]
-  read: [{request: GET /, take: {model: json /m, name: json /n, network: json /a, gateway: json /g}}]
+  read: [{request: GET /, take: {model: json /m, name: json /n, cidr: json /a, gateway: json /g}}]
 `
 
 var planned = map[string]string{"address": "10.40.9.7", "bits": "22", "gateway": "10.40.8.1", "name": "h-1"}
