@@ -1,7 +1,7 @@
 package e2e
 
 import (
-	"bytes"
+	"context"
 	"encoding/json"
 	"io"
 	"net/http"
@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"redstart/internal/client"
+	"redstart/internal/core/problem"
 	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
 )
@@ -219,7 +220,7 @@ func TestProblemsSayWhatToDo(t *testing.T) {
 		{"POST", "/api/sites/skerry-point/verifications", `{"all":true}`, 409, "nothing is configured yet"},
 		{"POST", "/api/sites/skerry-point/verifications", `{"all":true,"restart":"often"}`, 422, "needed, always or never"},
 		{"POST", "/api/sites/skerry-point/surveys", `{"pace":-1}`, 422, "pace"},
-		{"POST", "/api/activity/stop", "", 409, "nothing is under way"},
+		{"POST", "/api/works/0/stop", "", 409, "nothing is under way"},
 		{"POST", "/api/sites/skerry-point/devices/zz/blink", "", 422, "not a MAC"},
 		{"PUT", "/api/sites/skerry-point/entries/X/match", `{"mac":""}`, 422, "no MAC"},
 		{"POST", "/api/sites/skerry-point/entries/X/reveal", "", 404, "no such entry"},
@@ -240,43 +241,61 @@ func TestProblemsSayWhatToDo(t *testing.T) {
 	}
 }
 
-func TestOneThingAtATimeAndStop(t *testing.T) {
+// Works go side by side; what two of them may not do at once is decided per box.
+func TestWorksGoSideBySideAndStop(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 6, Pace: 1})
 	r.upToMatch()
 	ctx := patience(t)
-	if _, err := r.c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)}); err != nil {
+	var tags []string
+	for _, e := range r.entries() {
+		if !e.ByHand {
+			tags = append(tags, e.Tag)
+		}
+	}
+	first, err := r.c.Commission(ctx, service.RunOptions{Chosen: chosen(tags[:1])})
+	if err != nil {
 		t.Fatal(err)
 	}
-	_, err := r.c.Find(ctx, service.FindOptions{})
-	if err == nil || !strings.Contains(err.Error(), "a commission is under way") {
+	// The same box is in hand; others are not, for a run, a survey or a verification.
+	_, err = r.c.Commission(ctx, service.RunOptions{Chosen: chosen(tags[:1])})
+	if cells := problem.Cells(err); len(cells) != 1 || cells[0].String() != tags[0]+": run 1 has it in hand" {
+		t.Errorf("a second run over %s: %v %v", tags[0], err, cells)
+	}
+	if _, err = r.c.Verify(ctx, service.VerifyOptions{Chosen: chosen(tags[:1])}); err == nil || !strings.Contains(err.Error(), "run 1 has it in hand") {
+		t.Errorf("a verification of it: %v", err)
+	}
+	if _, err = r.c.Find(ctx, service.FindOptions{Pace: 50}); err != nil {
 		t.Errorf("a survey during a run: %v", err)
 	}
-	for _, e := range r.entries() {
-		if err := r.unmatch(e.Tag); err == nil {
-			t.Errorf("%s lost its match during the run", e.Tag)
-		}
-		break
+	if _, err = r.c.Find(ctx, service.FindOptions{}); err == nil || !strings.Contains(err.Error(), "a find is under way on this segment") {
+		t.Errorf("a second survey: %v", err)
+	}
+	second, err := r.c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
+	if err != nil || second.Run != 2 || second.Total == 0 {
+		t.Fatalf("a run over all others: %+v %v", second, err)
+	}
+	if err := r.unmatch(tags[0]); err == nil {
+		t.Errorf("%s lost its match during the run", tags[0])
+	}
+	if err := r.c.Stop(ctx, 0); err == nil || !strings.Contains(err.Error(), "works are under way") {
+		t.Errorf("stopping without saying which: %v", err)
 	}
 	stopped := false
-	last := follow(t, r.c, r.c.Activity, func(e client.Event) {
-		if !stopped && bytes.Contains(e.Data, []byte(`"running"`)) {
-			stopped = true
-			if err := r.c.Stop(ctx); err != nil {
-				t.Error(err)
-			}
-		}
-	})
-	if last.State != "stopped" {
+	last := follow(t, r.c, func(context.Context) (service.Work, error) { return second, r.c.Stop(ctx, second.ID) }, func(e client.Event) { stopped = true })
+	if last.State != "stopped" || !stopped {
 		t.Errorf("ended as %s", last.State)
 	}
-	run, _, err := r.c.LatestRun(ctx)
-	if err != nil || run.State != "stopped" {
-		t.Errorf("the run is %s, %v", run.State, err)
-	}
-	for _, d := range run.Devices {
-		if d.State != "done" && d.State != "stopped" {
-			t.Errorf("%s was left %s", d.Tag, d.State)
+	follow(t, r.c, func(context.Context) (service.Work, error) { return r.work(first.ID), nil }, nil)
+	for id, state := range map[int64]string{first.Run: "done", second.Run: "stopped"} {
+		run, err := r.c.Run(ctx, id)
+		if err != nil || run.State != state {
+			t.Errorf("run %d is %s, %v", id, run.State, err)
+		}
+		for _, d := range run.Devices {
+			if !d.Ended() {
+				t.Errorf("%s was left %s", d.Tag, d.State)
+			}
 		}
 	}
 }

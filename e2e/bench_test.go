@@ -34,7 +34,7 @@ func factoryToVerified(b *testing.B, n int) (whole, commission time.Duration) {
 		b.Fatal(err)
 	}
 	set := time.Now()
-	follow(b, r.c, func(ctx context.Context) (service.Activity, error) {
+	follow(b, r.c, func(ctx context.Context) (service.Work, error) {
 		return r.c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
 	}, nil)
 	commission = time.Since(set)

@@ -41,7 +41,7 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 
 	var events strings.Builder
 	keep := func(e client.Event) { events.WriteString(e.Kind + " " + string(e.Data) + "\n") }
-	found := follow(t, r.c, func(ctx context.Context) (service.Activity, error) { return r.c.Find(ctx, service.FindOptions{}) }, keep)
+	found := follow(t, r.c, func(ctx context.Context) (service.Work, error) { return r.c.Find(ctx, service.FindOptions{}) }, keep)
 	if found.Text != "20 devices on the segment; 2 passes agree that these are all" {
 		t.Errorf("the survey says: %s", found.Text)
 	}
@@ -61,7 +61,7 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 	if _, err := r.c.Accept(ctx, service.Acceptance{Reasons: match.Reasons}); err != nil {
 		t.Fatal(err)
 	}
-	follow(t, r.c, func(ctx context.Context) (service.Activity, error) {
+	follow(t, r.c, func(ctx context.Context) (service.Work, error) {
 		return r.c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
 	}, keep)
 	for _, b := range r.site.Boxes {
@@ -74,7 +74,7 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 			t.Errorf("%s never restarted", e.Tag)
 		}
 	}
-	follow(t, r.c, func(ctx context.Context) (service.Activity, error) {
+	follow(t, r.c, func(ctx context.Context) (service.Work, error) {
 		return r.c.Verify(ctx, service.VerifyOptions{Chosen: chosen(nil)})
 	}, keep)
 	for tag, e := range r.entries() {
@@ -102,7 +102,7 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 	}
 	places := map[string]string{"the log": r.log.String(), "the events": events.String()}
 	const at = "sites/skerry-point/"
-	for _, path := range []string{"activity", "profiles", "sites", "session", "openapi.json", "vault", "users", "tokens"} {
+	for _, path := range []string{"works", "profiles", "sites", "session", "openapi.json", "vault", "users", "tokens"} {
 		places[path] = r.get(path)
 	}
 	for _, path := range []string{"entries", "entries/HALL-CAM-01", "devices", "findings", "runs/latest", "matches", "revisions", "export?format=json", "comparison?from=1"} {
@@ -196,7 +196,7 @@ func TestVerifyNoticesWhatChangedLater(t *testing.T) {
 	field := r.site.Boxes[0]
 	starts = field.Starts()
 	tag := r.entryOf(field).Tag
-	r.do(func(ctx context.Context) (service.Activity, error) {
+	r.do(func(ctx context.Context) (service.Work, error) {
 		return r.c.Verify(ctx, service.VerifyOptions{Chosen: chosen([]string{tag}), Restart: "always"})
 	})
 	if field.Starts() != starts+1 || r.entries()[tag].State != store.Verified {

@@ -105,7 +105,7 @@ func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
 	c := open(t, dir)
 	ctx := patience(t)
 	toMatched(t, c, site)
-	begin := func(ctx context.Context) (service.Activity, error) {
+	begin := func(ctx context.Context) (service.Work, error) {
 		return c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
 	}
 	for _, moves := range []int{3, 25, 60, 90} {
@@ -123,7 +123,7 @@ func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
 		if run.State != store.Interrupted {
 			t.Errorf("after kill -9 the run is %s", run.State)
 		}
-		begin = func(ctx context.Context) (service.Activity, error) { return c.Resume(ctx, 1) }
+		begin = func(ctx context.Context) (service.Work, error) { return c.Resume(ctx, 1) }
 	}
 	// The last time through the command line, as a technician would go on.
 	out, errs, code := run("commission", "--data", dir)
@@ -171,7 +171,7 @@ func toMatched(t testing.TB, c *client.Client, site *skerry.Site) {
 	if _, err := c.Import(ctx, site.Plan(), service.ImportOptions{}); err != nil {
 		t.Fatal(err)
 	}
-	follow(t, c, func(ctx context.Context) (service.Activity, error) { return c.Find(ctx, service.FindOptions{}) }, nil)
+	follow(t, c, func(ctx context.Context) (service.Work, error) { return c.Find(ctx, service.FindOptions{}) }, nil)
 	if _, err := c.Accept(ctx, service.Acceptance{Reasons: match.Reasons}); err != nil {
 		t.Fatal(err)
 	}
@@ -188,7 +188,7 @@ func open(t testing.TB, dir string) *client.Client {
 
 // killAfter begins or goes on with a run and kills the service after the
 // devices have moved on so often.
-func killAfter(t testing.TB, p *process, c *client.Client, begin func(context.Context) (service.Activity, error), moves int) {
+func killAfter(t testing.TB, p *process, c *client.Client, begin func(context.Context) (service.Work, error), moves int) {
 	t.Helper()
 	var failed error
 	// The error that the client reports is that the service went away.
@@ -198,8 +198,8 @@ func killAfter(t testing.TB, p *process, c *client.Client, begin func(context.Co
 			_, failed = begin(patience(t))
 		case "run":
 			moves--
-		case "activity":
-			var a service.Activity
+		case "work":
+			var a service.Work
 			decode(t, e.Data, &a)
 			if a.Kind == service.Commissioning && a.State == store.Done {
 				return false

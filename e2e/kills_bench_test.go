@@ -45,7 +45,7 @@ func killedUntilDone(b *testing.B, site *skerry.Site, random *rand.Rand) (starts
 	p := spawn(b, "Segment:", dir, serve...)
 	c, ctx := open(b, dir), patience(b)
 	toMatched(b, c, site)
-	begin := func(ctx context.Context) (service.Activity, error) {
+	begin := func(ctx context.Context) (service.Work, error) {
 		return c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
 	}
 	for {
@@ -65,9 +65,9 @@ func killedUntilDone(b *testing.B, site *skerry.Site, random *rand.Rand) (starts
 		if run.State != store.Interrupted {
 			b.Fatalf("after kill -9 the run is %s", run.State)
 		}
-		begin = func(ctx context.Context) (service.Activity, error) { return c.Resume(ctx, 1) }
+		begin = func(ctx context.Context) (service.Work, error) { return c.Resume(ctx, 1) }
 	}
-	follow(b, c, func(ctx context.Context) (service.Activity, error) {
+	follow(b, c, func(ctx context.Context) (service.Work, error) {
 		return c.Verify(ctx, service.VerifyOptions{Chosen: chosen(nil)})
 	}, nil)
 	entries, err := c.Entries(ctx)

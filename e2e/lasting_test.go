@@ -43,7 +43,7 @@ func TestARunGoesOnWhenTheSegmentIsBack(t *testing.T) {
 	r.upToMatch()
 	moves := 0
 	seen := ""
-	ended := follow(t, r.c, func(ctx context.Context) (service.Activity, error) {
+	ended := follow(t, r.c, func(ctx context.Context) (service.Work, error) {
 		return r.c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
 	}, func(e client.Event) {
 		if e.Kind == "run" {

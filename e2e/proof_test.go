@@ -112,7 +112,7 @@ func TestARestartThatWasAskedForMustHappen(t *testing.T) {
 		t.Fatal(e.State, e.Reason)
 	}
 	field.SetFaults(box.Faults{Pretends: true})
-	r.do(func(ctx context.Context) (service.Activity, error) {
+	r.do(func(ctx context.Context) (service.Work, error) {
 		return r.c.Verify(ctx, service.VerifyOptions{Chosen: chosen([]string{tag}), Restart: "always"})
 	})
 	if e, c := r.entries()[tag], r.checkOf(tag, check.Kept); e.State != store.Attention || c.Verdict != check.Failed || !strings.Contains(c.Observed, "nothing shows that it restarted") {

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -175,17 +176,17 @@ func patience(t testing.TB) context.Context {
 	return ctx
 }
 
-// do starts an activity and waits until it has ended.
-func (r *rig) do(begin func(context.Context) (service.Activity, error)) service.Activity {
+// do starts a work and waits until it has ended.
+func (r *rig) do(begin func(context.Context) (service.Work, error)) service.Work {
 	r.t.Helper()
 	return follow(r.t, r.c, begin, nil)
 }
 
-// follow starts an activity, hands each event to see, and waits for the end.
-func follow(t testing.TB, c *client.Client, begin func(context.Context) (service.Activity, error), see func(client.Event)) service.Activity {
+// follow starts a work, hands each event to see, and waits for the end.
+func follow(t testing.TB, c *client.Client, begin func(context.Context) (service.Work, error), see func(client.Event)) service.Work {
 	t.Helper()
 	ctx := patience(t)
-	var began, last service.Activity
+	var began, last service.Work
 	err := c.Follow(ctx, func(e client.Event) bool {
 		if see != nil {
 			see(e)
@@ -196,10 +197,15 @@ func follow(t testing.TB, c *client.Client, begin func(context.Context) (service
 			if err != nil {
 				t.Fatal(err)
 			}
-			began = a
-		case "activity":
-			decode(t, e.Data, &last)
-			return last.State == store.Running || last.Began.Before(began.Began)
+			if began, last = a, a; a.State != store.Running {
+				return false
+			}
+		case "work":
+			var w service.Work
+			if decode(t, e.Data, &w); w.ID == began.ID {
+				last = w
+				return w.State == store.Running
+			}
 		}
 		return true
 	})
@@ -209,21 +215,32 @@ func follow(t testing.TB, c *client.Client, begin func(context.Context) (service
 	return last
 }
 
-func (r *rig) find() service.Activity {
+// work gives a work as it is.
+func (r *rig) work(id int64) service.Work {
 	r.t.Helper()
-	return r.do(func(ctx context.Context) (service.Activity, error) { return r.c.Find(ctx, service.FindOptions{}) })
+	list, err := r.c.Works(patience(r.t))
+	i := slices.IndexFunc(list, func(w service.Work) bool { return w.ID == id })
+	if err != nil || i < 0 {
+		r.t.Fatalf("work %d is not in sight: %v", id, err)
+	}
+	return list[i]
 }
 
-func (r *rig) commission(tags ...string) service.Activity {
+func (r *rig) find() service.Work {
 	r.t.Helper()
-	return r.do(func(ctx context.Context) (service.Activity, error) {
+	return r.do(func(ctx context.Context) (service.Work, error) { return r.c.Find(ctx, service.FindOptions{}) })
+}
+
+func (r *rig) commission(tags ...string) service.Work {
+	r.t.Helper()
+	return r.do(func(ctx context.Context) (service.Work, error) {
 		return r.c.Commission(ctx, service.RunOptions{Chosen: chosen(tags)})
 	})
 }
 
-func (r *rig) verify(tags ...string) service.Activity {
+func (r *rig) verify(tags ...string) service.Work {
 	r.t.Helper()
-	return r.do(func(ctx context.Context) (service.Activity, error) {
+	return r.do(func(ctx context.Context) (service.Work, error) {
 		return r.c.Verify(ctx, service.VerifyOptions{Chosen: chosen(tags)})
 	})
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"redstart/internal/client"
+	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/service"
 	"redstart/internal/store"
@@ -19,6 +21,7 @@ import (
 
 func (a *app) commission() *cobra.Command {
 	var rehearse, stop, giveUp, watch bool
+	var run int64
 	var lines []string
 	c := &cobra.Command{Use: "commission [TAG...]", Short: "Set matched devices to their planned values, side by side",
 		Long: `Starts a run over the given entries, or over all that are matched and not yet
@@ -34,17 +37,17 @@ and --watch shows how far a run is that was started elsewhere.`,
 			}
 			switch {
 			case stop:
-				if err := c.Stop(ctx); err != nil {
+				if err := a.stop(ctx, c, service.Commissioning, run); err != nil {
 					return err
 				}
 				a.say("The devices in hand are finished; no more are begun.")
 				return nil
 			case giveUp:
-				return a.giveUp(ctx, c)
+				return a.giveUp(ctx, c, run)
 			case rehearse:
 				return a.rehearse(ctx, c, service.RunOptions{Chosen: chosen(tags)})
 			case watch:
-				return a.watchRun(ctx, c)
+				return a.watchRun(ctx, c, run)
 			}
 			at, err := linesOf(lines)
 			if err != nil {
@@ -61,8 +64,9 @@ and --watch shows how far a run is that was started elsewhere.`,
 	c.Flags().BoolVar(&stop, "stop", false, "stop the run under way: finish the devices in hand, begin no more")
 	c.Flags().BoolVar(&giveUp, "give-up", false, "give up a run that was cut off")
 	c.Flags().BoolVar(&watch, "watch", false, "follow the run that is under way; nothing is started")
+	c.Flags().Int64Var(&run, "run", 0, "`number` of the run that --stop, --watch or --give-up means, where there are several")
 	c.MarkFlagsMutuallyExclusive("rehearse", "stop", "give-up", "watch")
-	c.AddCommand(a.handOut(), a.askers(), a.setByHand())
+	c.AddCommand(a.handOut(), a.askers(), a.setByHand(), a.hands(), a.did())
 	return c
 }
 
@@ -105,15 +109,129 @@ the rest.`,
 }
 
 // watchRun follows what is under way, from any terminal.
-func (a *app) watchRun(ctx context.Context, c *client.Client) error {
-	now, err := c.Activity(ctx)
+func (a *app) watchRun(ctx context.Context, c *client.Client, run int64) error {
+	now, err := underWay(ctx, c, service.Commissioning, run)
 	if err != nil {
 		return err
 	}
-	if now.State != store.Running || now.Kind != service.Commissioning {
-		return problem.New(problem.Conflict, "no run is under way", "start one: redstart commission")
+	return a.followRun(ctx, c.At(now.Site), func() (service.Work, error) {
+		list, err := c.Works(ctx) // it may have gone on, or ended
+		if i := slices.IndexFunc(list, func(w service.Work) bool { return w.ID == now.ID }); i >= 0 {
+			now = list[i]
+		}
+		return now, err
+	})
+}
+
+// underWay gives the one work of a kind that is under way, or that of a run.
+func underWay(ctx context.Context, c *client.Client, kind string, run int64) (service.Work, error) {
+	list, err := c.Works(ctx)
+	if err != nil {
+		return service.Work{}, err
 	}
-	return a.followRun(ctx, c.At(now.Site), func() (service.Activity, error) { return c.Activity(ctx) })
+	var runs []string
+	list = slices.DeleteFunc(list, func(w service.Work) bool {
+		return w.State != store.Running || w.Kind != kind || run != 0 && w.Run != run
+	})
+	for _, w := range list {
+		runs = append(runs, fmt.Sprint(w.Run))
+	}
+	switch {
+	case len(list) == 0 && kind == service.Commissioning:
+		return service.Work{}, problem.New(problem.Conflict, "no run is under way", "start one: redstart commission")
+	case len(list) == 0:
+		return service.Work{}, problem.New(problem.Conflict, "nothing is under way", "")
+	case len(list) > 1:
+		return service.Work{}, problem.New(problem.Conflict, fmt.Sprintf("runs %s are under way", strings.Join(runs, " and ")), "say which: --run "+runs[0])
+	}
+	return list[0], nil
+}
+
+// stop stops the one work of a kind that is under way, or that of a run.
+func (a *app) stop(ctx context.Context, c *client.Client, kind string, run int64) error {
+	w, err := underWay(ctx, c, kind, run)
+	if err != nil {
+		return err
+	}
+	return c.Stop(ctx, w.ID)
+}
+
+// hands lists what devices wait for persons to do, in walking order.
+func (a *app) hands() *cobra.Command {
+	return &cobra.Command{Use: "hands", Short: "List what a person has to do at which device, in walking order", Args: cobra.NoArgs,
+		RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
+			list, err := parked(ctx, c)
+			if err != nil {
+				return err
+			}
+			var rows [][]any
+			for _, h := range list {
+				rows = append(rows, []any{h.Entry.Tag, dash(h.Entry.Area), dash(h.Entry.Floor), dash(h.Entry.Place), wrap(h.Do, 44), wrap(h.Look, 30), clock(h.Since.Time)})
+			}
+			next := "When one is done: redstart commission done TAG"
+			if len(list) == 0 {
+				next = "Nothing waits for a hand."
+			}
+			return a.list(list, []string{"Entry", "Area", "Floor", "Place", "Do", "Then", "Waits since"}, rows, next)
+		})}
+}
+
+// handed is a device that waits for a person, with its entry.
+type handed struct {
+	Entry plan.Entry `json:"entry"`
+	store.RunDevice
+}
+
+// parked gives the devices that wait for a person, in walking order.
+func parked(ctx context.Context, c *client.Client) ([]handed, error) {
+	runs, err := c.OpenRuns(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list := []handed{}
+	for _, run := range runs {
+		for _, d := range run.Devices {
+			if d.State != store.Parked {
+				continue
+			}
+			e, err := c.Entry(ctx, d.Tag)
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, handed{e.Entry.Entry.Entry, d})
+		}
+	}
+	slices.SortFunc(list, func(x, y handed) int {
+		a, b := x.Entry, y.Entry
+		return cmp.Or(cmp.Compare(a.Area, b.Area), cmp.Compare(a.Floor, b.Floor), cmp.Compare(a.Place, b.Place), cmp.Compare(a.Tag, b.Tag))
+	})
+	return list, nil
+}
+
+// did says that a person did what devices wait for.
+func (a *app) did() *cobra.Command {
+	return &cobra.Command{Use: "done TAG...", Short: "Say that what a device waits for was done by hand", Args: cobra.MinimumNArgs(1),
+		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
+			list, err := parked(ctx, c)
+			if err != nil {
+				return err
+			}
+			runs := map[int64][]string{}
+			for _, tag := range tags {
+				i := slices.IndexFunc(list, func(h handed) bool { return h.Entry.Tag == tag })
+				if i < 0 {
+					return problem.New(problem.Conflict, "it waits for nobody's hand", "those that do: redstart commission hands").About(tag)
+				}
+				runs[list[i].Run] = append(runs[list[i].Run], tag)
+			}
+			for run, tags := range runs {
+				if err := c.Did(ctx, run, tags); err != nil {
+					return err
+				}
+			}
+			a.say("Going on with %s. Follow it: redstart commission --watch", strings.Join(tags, " "))
+			return nil
+		})}
 }
 
 // handOut gives planned addresses over DHCP.
@@ -130,7 +248,7 @@ ends when every box has its address or the time is over.`,
 			if err != nil {
 				return err
 			}
-			ended, err := a.follow(ctx, c, func() (service.Activity, error) {
+			ended, err := a.follow(ctx, c, func() (service.Work, error) {
 				return c.HandOut(ctx, service.HandOut{Chosen: chosen(tags), Beside: others, Seconds: int(wait.Seconds())})
 			})
 			if err != nil {
@@ -167,36 +285,37 @@ func (a *app) askers() *cobra.Command {
 // commissionAll runs, or goes on with a run that was cut off, and prints how
 // each device ended. Something needs attention unless all were configured.
 func (a *app) commissionAll(ctx context.Context, c *client.Client, in service.RunOptions) error {
-	start := func() (service.Activity, error) { return c.Commission(ctx, in) }
-	run, ok, err := c.LatestRun(ctx)
+	start := func() (service.Work, error) { return c.Commission(ctx, in) }
+	runs, err := c.OpenRuns(ctx)
 	if err != nil {
 		return err
 	}
-	if ok && run.State == store.Interrupted {
-		if !in.All || in.Fresh {
-			return problem.New(problem.Conflict, fmt.Sprintf("run %d was cut off", run.ID), "go on with it first: redstart commission; or give it up: redstart commission --give-up")
+	if i := slices.IndexFunc(runs, func(r store.Run) bool { return r.State == store.Interrupted }); i >= 0 && in.All {
+		id := runs[i].ID
+		if in.Fresh {
+			return problem.New(problem.Conflict, fmt.Sprintf("run %d was cut off", id), "go on with it first: redstart commission; or give it up: redstart commission --give-up")
 		}
-		fmt.Fprintf(a.err, "Run %d was cut off; going on with it.\n", run.ID)
-		start = func() (service.Activity, error) { return c.Resume(ctx, run.ID) }
+		fmt.Fprintf(a.err, "Run %d was cut off; going on with it.\n", id)
+		start = func() (service.Work, error) { return c.Resume(ctx, id) }
 	}
 	return a.followRun(ctx, c, start)
 }
 
 // followRun follows a run and prints how its devices ended, also when it was cut off.
-func (a *app) followRun(ctx context.Context, c *client.Client, start func() (service.Activity, error)) error {
+func (a *app) followRun(ctx context.Context, c *client.Client, start func() (service.Work, error)) error {
 	ended, err := a.follow(ctx, c, start)
 	if err != nil && !broke(ended) {
 		return err
 	}
-	if shown := a.printRun(ctx, c); err == nil || ended.State == store.Interrupted {
+	if shown := a.printRun(ctx, c, ended.Run); err == nil || ended.State == store.Interrupted {
 		return shown
 	}
 	return err
 }
 
-// printRun prints how each device of the latest run ended.
-func (a *app) printRun(ctx context.Context, c *client.Client) error {
-	run, _, err := c.LatestRun(ctx)
+// printRun prints how each device of a run ended.
+func (a *app) printRun(ctx context.Context, c *client.Client, id int64) error {
+	run, err := c.Run(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -226,14 +345,19 @@ func (a *app) printRun(ctx context.Context, c *client.Client) error {
 	return attentionUnless(count[store.Done] == len(run.Devices), fmt.Sprintf("%d of %d are not configured", len(run.Devices)-count[store.Done], len(run.Devices)))
 }
 
-func (a *app) giveUp(ctx context.Context, c *client.Client) error {
-	run, ok, err := c.LatestRun(ctx)
+func (a *app) giveUp(ctx context.Context, c *client.Client, id int64) error {
+	runs, err := c.OpenRuns(ctx)
 	if err != nil {
 		return err
 	}
-	if !ok || run.State != store.Interrupted {
+	runs = slices.DeleteFunc(runs, func(r store.Run) bool { return r.State != store.Interrupted || id != 0 && r.ID != id })
+	switch {
+	case len(runs) == 0:
 		return problem.New(problem.Conflict, "no run was cut off", "")
+	case len(runs) > 1:
+		return problem.New(problem.Conflict, fmt.Sprintf("%d runs were cut off", len(runs)), fmt.Sprintf("say which: --run %d", runs[0].ID))
 	}
+	run := runs[0]
 	if err := c.GiveUp(ctx, run.ID); err != nil {
 		return err
 	}
@@ -299,7 +423,7 @@ check passed is verified. With one entry the checks are printed.`,
 			if err != nil {
 				return err
 			}
-			if _, err := a.follow(ctx, c, func() (service.Activity, error) {
+			if _, err := a.follow(ctx, c, func() (service.Work, error) {
 				return c.Verify(ctx, service.VerifyOptions{Chosen: chosen(tags), Restart: restart})
 			}); err != nil {
 				return err

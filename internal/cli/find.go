@@ -57,7 +57,7 @@ Nothing is set on any device.`,
 				return a.watchSegment(ctx, c)
 			}
 			if f.stop {
-				if err := c.Stop(ctx); err != nil {
+				if err := a.stop(ctx, c, service.Finding, 0); err != nil {
 					return err
 				}
 				a.say("Stopped; what was found is kept.")
@@ -96,7 +96,7 @@ func (a *app) survey(ctx context.Context, c *client.Client, f findFlags) error {
 	if f.gentle || f.LookOnly {
 		f.Pace = survey.Gentle
 	}
-	ended, err := a.follow(ctx, c, func() (service.Activity, error) { return c.Find(ctx, f.FindOptions) })
+	ended, err := a.follow(ctx, c, func() (service.Work, error) { return c.Find(ctx, f.FindOptions) })
 	if err != nil {
 		return err
 	}

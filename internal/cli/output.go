@@ -168,11 +168,11 @@ func plural(n int, one string) string {
 	return fmt.Sprintf("%d %ss", n, one)
 }
 
-// follow starts an activity and shows its progress until it ends: a bar on a
+// follow starts a work and shows its progress until it ends: a bar on a
 // terminal, lines in a pipe. One that failed or was cut off is an error. A cut
 // (Ctrl-C) stops watching, not the work.
-func (a *app) follow(ctx context.Context, c *client.Client, start func() (service.Activity, error)) (service.Activity, error) {
-	var last service.Activity
+func (a *app) follow(ctx context.Context, c *client.Client, start func() (service.Work, error)) (service.Work, error) {
+	var last service.Work
 	var failed error
 	show := a.progress()
 	err := c.Follow(ctx, func(e client.Event) bool {
@@ -181,19 +181,27 @@ func (a *app) follow(ctx context.Context, c *client.Client, start func() (servic
 			if last, failed = start(); failed != nil {
 				return false
 			}
-			show.activity(last)
-		case "activity":
-			if failed = json.Unmarshal(e.Data, &last); failed != nil {
+			show.work(last)
+			return last.State == store.Running
+		case "work":
+			var w service.Work
+			if failed = json.Unmarshal(e.Data, &w); failed != nil {
 				return false
 			}
-			show.activity(last)
+			if w.ID != last.ID {
+				return true // another's
+			}
+			last = w
+			show.work(last)
 			return last.State == store.Running
 		case "run":
 			var d store.RunDevice
 			if failed = json.Unmarshal(e.Data, &d); failed != nil {
 				return false
 			}
-			show.device(d)
+			if d.Run == last.Run {
+				show.device(d)
+			}
 		}
 		return true
 	})
@@ -210,12 +218,12 @@ func (a *app) follow(ctx context.Context, c *client.Client, start func() (servic
 	return last, err
 }
 
-// broke reports whether an activity ended before its time, by no one's wish.
-func broke(a service.Activity) bool {
+// broke reports whether a work ended before its time, by no one's wish.
+func broke(a service.Work) bool {
 	return a.State == store.Failed || a.State == store.Interrupted
 }
 
-// progress shows how far an activity is.
+// progress shows how far a work is.
 type progress struct {
 	out  io.Writer
 	bar  *progressbar.ProgressBar // nil in a pipe
@@ -231,7 +239,7 @@ func (a *app) progress() *progress {
 	return p
 }
 
-func (p *progress) activity(a service.Activity) {
+func (p *progress) work(a service.Work) {
 	line := a.Text
 	if a.Seconds >= 1 {
 		line += ", about " + seconds(a.Seconds) + " left"
@@ -250,12 +258,14 @@ func (p *progress) activity(a service.Activity) {
 }
 
 func (p *progress) device(d store.RunDevice) {
-	if p.bar != nil {
+	if p.bar != nil && d.State != store.Parked {
 		return
 	}
 	switch d.State {
 	case store.Running:
 		fmt.Fprintf(p.out, "  %-18s step %d of %d, %s\n", d.Tag, d.Done+1, d.Steps, d.Step)
+	case store.Parked:
+		fmt.Fprintf(p.out, "  %-18s waits for a hand: %s. When it is done: redstart commission done %s\n", d.Tag, d.Hand.Do, d.Tag)
 	case store.Waiting:
 		fmt.Fprintf(p.out, "  %-18s %s\n", d.Tag, d.Step)
 	case store.Failed:

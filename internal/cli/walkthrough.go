@@ -40,7 +40,7 @@ func (a *app) walk(ctx context.Context, csv []byte) error {
 	a.say("%s.\n", findingsText(r.Findings))
 
 	a.say("FIND")
-	if _, err := a.follow(ctx, c, func() (service.Activity, error) { return c.Find(ctx, service.FindOptions{}) }); err != nil {
+	if _, err := a.follow(ctx, c, func() (service.Work, error) { return c.Find(ctx, service.FindOptions{}) }); err != nil {
 		return err
 	}
 	if err := a.printDevices(ctx, c, ""); err != nil {
@@ -67,7 +67,7 @@ func (a *app) walk(ctx context.Context, csv []byte) error {
 	}
 
 	a.say("\nVERIFY")
-	if _, err := a.follow(ctx, c, func() (service.Activity, error) { return c.Verify(ctx, service.VerifyOptions{Chosen: chosen(nil)}) }); err != nil {
+	if _, err := a.follow(ctx, c, func() (service.Work, error) { return c.Verify(ctx, service.VerifyOptions{Chosen: chosen(nil)}) }); err != nil {
 		return err
 	}
 	return a.printEntries(ctx, c, nil)

@@ -204,8 +204,8 @@ func (c *Client) Rehearse(ctx context.Context, in service.RunOptions) (commissio
 }
 
 // Commission starts a run.
-func (c *Client) Commission(ctx context.Context, in service.RunOptions) (service.Activity, error) {
-	return post[service.Activity](ctx, c, c.at("/runs"), in)
+func (c *Client) Commission(ctx context.Context, in service.RunOptions) (service.Work, error) {
+	return post[service.Work](ctx, c, c.at("/runs"), in)
 }
 
 // LatestRun gives the latest run; ok is false before the first.
@@ -217,9 +217,24 @@ func (c *Client) LatestRun(ctx context.Context) (run store.Run, ok bool, err err
 	return run, err == nil, err
 }
 
+// Run gives a run.
+func (c *Client) Run(ctx context.Context, id int64) (store.Run, error) {
+	return get[store.Run](ctx, c, c.at(fmt.Sprintf("/runs/%d", id)))
+}
+
+// OpenRuns gives the runs that have not ended, oldest first.
+func (c *Client) OpenRuns(ctx context.Context) ([]store.Run, error) {
+	return get[[]store.Run](ctx, c, c.at("/runs"))
+}
+
+// Did says that a person did what devices of a run wait for, all or none.
+func (c *Client) Did(ctx context.Context, run int64, tags []string) error {
+	return c.call(ctx, http.MethodPost, c.at(fmt.Sprintf("/runs/%d/hands", run)), service.Hands{Tags: tags}, nil)
+}
+
 // Resume goes on with a run that was cut off.
-func (c *Client) Resume(ctx context.Context, run int64) (service.Activity, error) {
-	return post[service.Activity](ctx, c, c.at(fmt.Sprintf("/runs/%d/resume", run)), nil)
+func (c *Client) Resume(ctx context.Context, run int64) (service.Work, error) {
+	return post[service.Work](ctx, c, c.at(fmt.Sprintf("/runs/%d/resume", run)), nil)
 }
 
 // GiveUp gives up a run that was cut off.
@@ -228,8 +243,8 @@ func (c *Client) GiveUp(ctx context.Context, run int64) error {
 }
 
 // Verify starts a verification.
-func (c *Client) Verify(ctx context.Context, in service.VerifyOptions) (service.Activity, error) {
-	return post[service.Activity](ctx, c, c.at("/verifications"), in)
+func (c *Client) Verify(ctx context.Context, in service.VerifyOptions) (service.Work, error) {
+	return post[service.Work](ctx, c, c.at("/verifications"), in)
 }
 
 // Reveal shows the stored login of an entry's device, or a secret setting.
@@ -327,12 +342,12 @@ func (c *Client) RevokeToken(ctx context.Context, id string) error {
 	return c.call(ctx, http.MethodDelete, "/api/tokens/"+url.PathEscape(id), nil, nil)
 }
 
-// Activity gives the work under way or the last one.
-func (c *Client) Activity(ctx context.Context) (service.Activity, error) {
-	return get[service.Activity](ctx, c, "/api/activity")
+// Works lists the works under way and those that ended lately, the latest first.
+func (c *Client) Works(ctx context.Context) ([]service.Work, error) {
+	return get[[]service.Work](ctx, c, "/api/works")
 }
 
-// Stop stops the work under way.
-func (c *Client) Stop(ctx context.Context) error {
-	return c.call(ctx, http.MethodPost, "/api/activity/stop", nil, nil)
+// Stop stops a work under way; 0 is the only one there is.
+func (c *Client) Stop(ctx context.Context, work int64) error {
+	return c.call(ctx, http.MethodPost, fmt.Sprintf("/api/works/%d/stop", work), nil, nil)
 }

@@ -40,7 +40,7 @@ func TestErrorsComeBackAsTheyWere(t *testing.T) {
 			w.WriteHeader(status)
 			_, _ = w.Write([]byte(`{"detail":"the cause","subject":"A-1","next":"do this","cells":[{"row":3,"column":"mac","reason":"is wrong"}]}`))
 		})
-		_, err := client.New(h).Activity(context.Background())
+		_, err := client.New(h).Works(context.Background())
 		if problem.KindOf(err) != want || err.Error() != "A-1: the cause. Do this." || len(problem.Cells(err)) != 1 {
 			t.Errorf("%d: %s, %v", status, problem.KindOf(err), err)
 		}
@@ -48,7 +48,7 @@ func TestErrorsComeBackAsTheyWere(t *testing.T) {
 	h := serve(t, func(w http.ResponseWriter, _ *http.Request) {
 		http.Error(w, "<html>proxy</html>", http.StatusBadGateway)
 	})
-	if _, err := client.New(h).Activity(context.Background()); problem.KindOf(err) != problem.Machine || !strings.Contains(err.Error(), "no Redstart service") {
+	if _, err := client.New(h).Works(context.Background()); problem.KindOf(err) != problem.Machine || !strings.Contains(err.Error(), "no Redstart service") {
 		t.Errorf("a stranger's answer: %v", err)
 	}
 }

@@ -66,8 +66,8 @@ func (c *Client) Found(ctx context.Context, format string) (content []byte, err 
 }
 
 // Find starts a survey.
-func (c *Client) Find(ctx context.Context, o service.FindOptions) (service.Activity, error) {
-	return post[service.Activity](ctx, c, c.at("/surveys"), o)
+func (c *Client) Find(ctx context.Context, o service.FindOptions) (service.Work, error) {
+	return post[service.Work](ctx, c, c.at("/surveys"), o)
 }
 
 // Surveys lists the surveys, latest first.
@@ -92,8 +92,8 @@ func (c *Client) Askers(ctx context.Context) ([]service.Asker, error) {
 }
 
 // HandOut gives planned addresses over DHCP.
-func (c *Client) HandOut(ctx context.Context, in service.HandOut) (service.Activity, error) {
-	return post[service.Activity](ctx, c, c.at("/leases"), in)
+func (c *Client) HandOut(ctx context.Context, in service.HandOut) (service.Work, error) {
+	return post[service.Work](ctx, c, c.at("/leases"), in)
 }
 
 // Proposals lists proposed matches and what is left over.

@@ -24,6 +24,7 @@ import (
 	"redstart/internal/lan/bench"
 	"redstart/internal/lan/line"
 	"redstart/internal/store"
+	"redstart/internal/task"
 	"redstart/internal/vault"
 )
 
@@ -41,6 +42,10 @@ type Runner struct {
 	Line func(name string, m line.Mode) (io.ReadWriteCloser, error)
 	// Notify is told whenever a device of a run moved on; it must be quick.
 	Notify func(store.RunDevice)
+
+	avoid  func(netip.Addr) bool
+	mu     sync.Mutex
+	parked map[string]chan string // by tag: who says that it was done
 }
 
 // Rehearsed is what a run would do with one device.
@@ -49,7 +54,7 @@ type Rehearsed struct {
 	MAC     string           `json:"mac"`
 	Profile string           `json:"profile"`
 	Given   procedure.Values `json:"given"`
-	Steps   []procedure.Step `json:"steps"`
+	Steps   []task.Step      `json:"steps"`
 	Seconds float64          `json:"seconds"` // about how long
 	// NotSent are planned settings that the profile does not say how to set.
 	NotSent []string `json:"notSent,omitempty"`
@@ -78,6 +83,7 @@ type Known struct {
 	Holds map[address.MAC]netip.Addr      // where each box is, as far as is known
 	Lines map[string]string               // serial lines that are named for entries, by tag
 	Set   map[string]bool                 // tags of the entries that are configured
+	Busy  map[address.MAC]string          // in whose hands boxes are that others have in hand
 	Fresh bool                            // new passwords are wanted, whatever is planned
 }
 
@@ -103,14 +109,16 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 			r.Left = append(r.Left, LeftOut{e.Tag, "there is no profile " + e.Profile})
 		case !p.Sets():
 			r.Left = append(r.Left, LeftOut{e.Tag, "its profile does not say how to set it"})
+		case known.Busy[e.Device] != "":
+			r.Left = append(r.Left, LeftOut{e.Tag, known.Busy[e.Device]})
 		case stop != "":
 			r.Left = append(r.Left, LeftOut{e.Tag, "the plan is wrong: " + stop})
 		default:
 			v := procedure.For(resolver, e.Entry, p)
 			opens := known.Opens[e.Device]
 			opens.Fresh = known.Fresh
-			steps := procedure.Steps(p, v, opens)
-			d := Rehearsed{e.Tag, e.Device.String(), p.ID, v, steps, procedure.Takes(p, steps).Seconds(), notSent(e, p), known.Lines[e.Tag], nil}
+			steps := task.Steps(p, v, opens)
+			d := Rehearsed{e.Tag, e.Device.String(), p.ID, v, steps, task.Takes(p, steps).Seconds(), notSent(e, p), known.Lines[e.Tag], nil}
 			r.Devices = append(r.Devices, d)
 		}
 	}
@@ -212,9 +220,6 @@ func nothingToDo(left []LeftOut) error {
 	return e
 }
 
-// device of a run that is still to be done.
-func open(d store.RunDevice) bool { return d.State != store.Done && d.State != store.Failed }
-
 // Carry carries a run out, or goes on with one that was cut off, until every
 // device is done or failed. Closing stop finishes the devices in hand and
 // begins no more. It returns early only when the context ends, or when the
@@ -223,13 +228,14 @@ func open(d store.RunDevice) bool { return d.State != store.Done && d.State != s
 func (r *Runner) Carry(ctx context.Context, run store.Run, avoid func(netip.Addr) bool, stop <-chan struct{}) error {
 	ctx, cut := context.WithCancelCause(ctx)
 	defer cut(nil)
+	r.avoid = avoid
 	if err := r.Store.SetRunState(ctx, run.ID, store.Running); err != nil {
 		return err
 	}
 	in, ends := map[string]bool{}, outcomes{}
 	for _, d := range run.Devices {
 		in[d.Tag], ends[d.Tag] = true, &outcome{ended: make(chan struct{})}
-		if !open(d) {
+		if d.Ended() {
 			ends.end(d.Tag, d.State == store.Done)
 		}
 	}
@@ -237,13 +243,14 @@ func (r *Runner) Carry(ctx context.Context, run store.Run, avoid func(netip.Addr
 	slots := make(chan struct{}, SideBySide)
 	var all sync.WaitGroup
 	for _, d := range run.Devices {
-		if !open(d) {
+		if d.Ended() {
 			continue
 		}
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			good, err := r.inTurn(ctx, d, before[d.Tag], ends, slots, stop, avoid)
+			w := &work{Runner: r, d: d, place: &place{slots: slots}, stop: stop}
+			good, err := w.inTurn(ctx, before[d.Tag], ends)
 			if err != nil {
 				cut(err)
 			}
@@ -266,45 +273,49 @@ func (r *Runner) Carry(ctx context.Context, run store.Run, avoid func(netip.Addr
 // inTurn does the work on one device once those that come before it are set and there is
 // room, and reports whether the device is set. One whose predecessor failed is held back;
 // when the run is stopped meanwhile, it is left.
-func (r *Runner) inTurn(ctx context.Context, d store.RunDevice, before []string, ends outcomes, slots chan struct{}, stop <-chan struct{}, avoid func(netip.Addr) bool) (good bool, err error) {
-	if len(before) > 0 {
-		d.Step = waitsFor(before)
-		if err := r.Store.SaveRunDevice(ctx, d); err != nil {
+func (w *work) inTurn(ctx context.Context, before []string, ends outcomes) (good bool, err error) {
+	if len(before) > 0 && w.d.State != store.Parked {
+		w.d.Step = waitsFor(before)
+		if err := w.Store.SaveRunDevice(ctx, w.d); err != nil {
 			return false, err
 		}
-		r.Notify(d)
+		w.Notify(w.d)
 	}
 	for _, tag := range before {
 		select {
 		case <-ends[tag].ended:
-		case <-stop:
-			return false, r.leave(ctx, d)
+		case <-w.stop:
+			return false, w.leave(ctx, w.d)
 		case <-ctx.Done():
 			return false, nil
 		}
-		select {
-		case <-stop:
-			return false, r.leave(ctx, d)
-		default:
+		if w.stopped() {
+			return false, w.leave(ctx, w.d)
 		}
 		if ctx.Err() == nil && !ends[tag].good {
-			return false, r.holdBack(ctx, d, tag)
+			return false, w.holdBack(ctx, w.d, tag)
 		}
 	}
+	if w.stopped() {
+		return false, w.leave(ctx, w.d)
+	}
+	if free, err := w.place.take(ctx, w.stop); err != nil {
+		return false, nil // cut off
+	} else if !free {
+		return false, w.leave(ctx, w.d)
+	}
+	defer w.place.leave()
+	return w.device(ctx)
+}
+
+// stopped reports whether a person stopped the run.
+func (w *work) stopped() bool {
 	select {
-	case <-stop:
-		return false, r.leave(ctx, d)
+	case <-w.stop:
+		return true
 	default:
+		return false
 	}
-	select {
-	case slots <- struct{}{}:
-	case <-stop:
-		return false, r.leave(ctx, d)
-	case <-ctx.Done():
-		return false, nil
-	}
-	defer func() { <-slots }()
-	return r.device(ctx, d, avoid)
 }
 
 // holdBack ends a device's part in a run that comes after one which failed, or was left.
@@ -321,13 +332,17 @@ func (r *Runner) holdBack(ctx context.Context, d store.RunDevice, by string) err
 	return err
 }
 
-// leave takes a device that was not begun out of a stopped run.
+// leave takes a device that was not begun, or waits for a hand, out of a stopped run.
 func (r *Runner) leave(ctx context.Context, d store.RunDevice) error {
-	d.State, d.Step = store.Stopped, ""
+	state, reason := store.Matched, ""
+	if d.State == store.Parked {
+		state, reason = store.Attention, "its run was stopped while it waited for a hand; commission it again"
+	}
+	d.State, d.Step, d.Hand = store.Stopped, "", store.Hand{}
 	if err := r.Store.SaveRunDevice(ctx, d); err != nil {
 		return err
 	}
-	err := r.Store.SetState(ctx, d.Tag, d.MAC, store.Matched, "", "run "+fmt.Sprint(d.Run))
+	err := r.Store.SetState(ctx, d.Tag, d.MAC, state, reason, "run "+fmt.Sprint(d.Run))
 	r.Notify(d)
 	if problem.KindOf(err) == problem.Conflict {
 		return nil // it was matched anew meanwhile
@@ -347,10 +362,10 @@ func Left(run store.Run, p plan.Plan, now time.Time) time.Duration {
 	left, in := map[string]time.Duration{}, map[string]bool{}
 	for _, d := range run.Devices {
 		p := p.Profiles[d.Profile]
-		if p == nil || d.State == store.Done || d.State == store.Failed || d.State == store.Stopped {
+		if p == nil || d.Ended() || d.State == store.Parked {
 			continue
 		}
-		expect := procedure.Takes(p, procedure.Steps(p, d.Given, procedure.Login{}))
+		expect := task.Takes(p, task.Steps(p, d.Given, procedure.Login{}))
 		if past := took[d.Profile]; len(past) > 0 {
 			expect = past[len(past)-1]
 		}

@@ -361,7 +361,7 @@ func reply(c *echo.Context, out any) error {
 		defer out.content.Close()
 		c.Response().Header().Set("Content-Disposition", `attachment; filename="`+out.name+`"`)
 		return c.Stream(http.StatusOK, "application/octet-stream", out.content)
-	case Activity:
+	case Work:
 		if c.Request().Method == http.MethodPost {
 			return c.JSON(http.StatusAccepted, out)
 		}

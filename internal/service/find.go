@@ -117,19 +117,19 @@ func (s *Site) options(ctx context.Context) (survey.Options, plan.Plan, error) {
 }
 
 // Find starts a survey.
-func (s *Site) Find(ctx context.Context, who string, f FindOptions) (Activity, error) {
+func (s *Site) Find(ctx context.Context, who string, f FindOptions) (Work, error) {
 	if f.Pace < 0 || f.Pace > 10000 {
-		return Activity{}, problem.New(problem.Usage, "the pace must be 1 to 10,000 frames per second", "")
+		return Work{}, problem.New(problem.Usage, "the pace must be 1 to 10,000 frames per second", "")
 	}
 	if err := s.plugged(false); err != nil {
-		return Activity{}, err
+		return Work{}, err
 	}
 	o, p, err := s.options(ctx)
 	if err != nil {
-		return Activity{}, err
+		return Work{}, err
 	}
 	if o.Sweep, err = f.sweep(p.Site); err != nil {
-		return Activity{}, err
+		return Work{}, err
 	}
 	if o.Pace = f.Pace; o.Pace == 0 {
 		o.Pace = survey.Normal
@@ -137,15 +137,16 @@ func (s *Site) Find(ctx context.Context, who string, f FindOptions) (Activity, e
 	if f.LookOnly {
 		o.LookOnly, o.Ask = true, nil
 	}
-	return s.begin(Activity{Site: s.store.Key, Kind: Finding, Text: "asking the segment who is there"}, nil, func(ctx context.Context, stop <-chan struct{}) error {
-		return s.survey(ctx, stop, who, o, f.Capture, slices.ContainsFunc(p.Used(), func(q *profile.Profile) bool { return q.Factory.DHCP }))
+	w := &working{Work: Work{Site: s.store.Key, Kind: Finding, Who: who, Text: "asking the segment who is there"}, holds: holds{alone: true}}
+	return s.begin(w, nil, func(ctx context.Context) error {
+		return s.survey(ctx, w, who, o, f.Capture, slices.ContainsFunc(p.Used(), func(q *profile.Profile) bool { return q.Factory.DHCP }))
 	})
 }
 
 // survey carries a survey out and keeps it; awaitsAskers says that boxes are planned
 // which wait for DHCP.
-func (s *Site) survey(ctx context.Context, stop <-chan struct{}, who string, o survey.Options, withCapture, awaitsAskers bool) error {
-	ctx, cancel := until(ctx, stop)
+func (s *Site) survey(ctx context.Context, w *working, who string, o survey.Options, withCapture, awaitsAskers bool) error {
+	ctx, cancel := until(ctx, w.stop)
 	defer cancel()
 	v := store.Survey{Began: store.Now(), Who: who, Pace: o.Pace, State: store.Done}
 	if withCapture {
@@ -161,7 +162,7 @@ func (s *Site) survey(ctx context.Context, stop <-chan struct{}, who string, o s
 		keep.add(f)
 		seen[f.MAC] = f.Glance()
 		s.arrived(f)
-		s.progress(func(a *Activity) {
+		w.progress(func(a *Work) {
 			a.Done, a.Total = p.Probes, p.Planned
 			a.Seconds = float64(p.Planned-p.Probes) / float64(o.Pace)
 			a.Text = fmt.Sprintf("%s so far, pass %d", plural(p.Found, "device"), len(p.Passes))
@@ -180,7 +181,7 @@ func (s *Site) survey(ctx context.Context, stop <-chan struct{}, who string, o s
 		s.log.Error("the survey could not be kept", "error", unkept)
 		return errors.Join(err, unkept) // what is not stored is not found
 	}
-	s.progress(func(a *Activity) { a.Done, a.Total, a.Text = final.Probes, max(final.Planned, final.Probes), text })
+	w.progress(func(a *Work) { a.Done, a.Total, a.Text = final.Probes, max(final.Planned, final.Probes), text })
 	s.publishEntries()
 	return err
 }

@@ -58,28 +58,33 @@ func (s *Site) Askers(ctx context.Context) ([]Asker, error) {
 
 // HandOut answers exactly the chosen boxes over DHCP, until each has its planned
 // address.
-func (s *Site) HandOut(ctx context.Context, who string, in HandOut) (Activity, error) {
+func (s *Site) HandOut(ctx context.Context, who string, in HandOut) (Work, error) {
 	if err := s.plugged(true); err != nil {
-		return Activity{}, err
+		return Work{}, err
 	}
 	p, all, err := s.bare(ctx)
 	if err != nil {
-		return Activity{}, err
+		return Work{}, err
 	}
 	if err := in.check(); err != nil {
-		return Activity{}, err
+		return Work{}, err
 	}
 	grants, err := s.grants(ctx, p, all, in.Tags)
 	if err != nil {
-		return Activity{}, err
+		return Work{}, err
 	}
 	wait := usualWait
 	if in.Seconds > 0 {
 		wait = min(time.Duration(in.Seconds)*time.Second, longestAsk)
 	}
-	a := Activity{Site: s.store.Key, Kind: HandingOut, Total: len(grants), Seconds: wait.Seconds(), Text: "looking for other DHCP servers"}
-	return s.begin(a, nil, func(ctx context.Context, stop <-chan struct{}) error {
-		ctx, cancel := until(ctx, stop)
+	boxes := map[address.MAC]string{}
+	for _, g := range grants {
+		boxes[g.MAC] = g.Tag
+	}
+	w := &working{Work: Work{Site: s.store.Key, Kind: HandingOut, Who: who, Total: len(grants), Seconds: wait.Seconds(), Text: "looking for other DHCP servers"},
+		holds: holds{boxes: boxes, alone: true}}
+	return s.begin(w, nil, func(ctx context.Context) error {
+		ctx, cancel := until(ctx, w.stop)
 		defer cancel()
 		waiting, done := context.WithTimeout(ctx, wait)
 		defer done()
@@ -97,7 +102,7 @@ func (s *Site) HandOut(ctx context.Context, who string, in HandOut) (Activity, e
 				s.log.Error("a lease could not be noted", "tag", g.Tag, "error", err)
 			}
 			s.publishEntry(g.Tag)
-			s.progress(func(a *Activity) {
+			w.progress(func(a *Work) {
 				if a.Done++; failed != nil {
 					a.Failed++
 				}
@@ -105,7 +110,7 @@ func (s *Site) HandOut(ctx context.Context, who string, in HandOut) (Activity, e
 			})
 		})
 		if errors.Is(err, context.DeadlineExceeded) {
-			a := s.Activity()
+			a := w.now()
 			return problem.New(problem.Device, fmt.Sprintf("%d of %d did not ask in time", a.Total-a.Done, a.Total), "power-cycle them, so that they ask at once, and hand out again")
 		}
 		return err

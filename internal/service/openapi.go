@@ -75,7 +75,7 @@ func (r route) responses(schemas *schemas) map[string]any {
 	switch {
 	case r.out == nil:
 		status = http.StatusNoContent
-	case r.out == reflect.TypeFor[Activity]() && r.method == http.MethodPost:
+	case r.out == reflect.TypeFor[Work]() && r.method == http.MethodPost:
 		status = http.StatusAccepted
 	}
 	if r.out != nil {

@@ -64,8 +64,14 @@ func (s *Service) routes() []route {
 		call(s, "PUT", "/api/segment", "Plug the service into another interface", Own, func(_ *request, in Plugged) (none, error) {
 			return none{}, s.Plug(in.Interface)
 		}),
-		call(s, "GET", "/api/activity", "The work under way or the last one", Look, func(*request, none) (Activity, error) { return s.Activity(), nil }),
-		call(s, "POST", "/api/activity/stop", "Stop the work under way", Commission, func(*request, none) (none, error) { return none{}, s.Stop() }),
+		call(s, "GET", "/api/works", "The works under way and those that ended lately, the latest first", Look, func(*request, none) ([]Work, error) { return s.Works(), nil }),
+		call(s, "POST", "/api/works/:id/stop", "Stop a work under way; 0 is the only one there is", Commission, func(r *request, _ none) (none, error) {
+			id, err := number(r.param("id"), "work")
+			if err != nil {
+				return none{}, err
+			}
+			return none{}, s.Stop(id)
+		}),
 	}
 	for _, more := range [][]route{s.peopleRoutes(), s.vaultRoutes(), s.siteRoutes(), s.planRoutes(), s.findRoutes(), s.matchRoutes(), s.workRoutes()} {
 		list = append(list, more...)
@@ -185,7 +191,7 @@ func (s *Service) findRoutes() []route {
 			return r.site.ExportDevices(r, r.query("format"))
 		}).takes(formats("csv, xlsx or json")),
 		call(s, "GET", at+"surveys", "The surveys with what each changed, latest first", Look, func(r *request, _ none) ([]store.Survey, error) { return r.site.store.Surveys(r, mostSurveys) }),
-		call(s, "POST", at+"surveys", "Start a survey", Commission, func(r *request, in FindOptions) (Activity, error) { return r.site.Find(r, r.who.Name, in) }),
+		call(s, "POST", at+"surveys", "Start a survey", Commission, func(r *request, in FindOptions) (Work, error) { return r.site.Find(r, r.who.Name, in) }),
 		call(s, "GET", at+"surveys/:id/capture", "The packets of a survey, as pcapng", Look, func(r *request, _ none) (download, error) {
 			id, err := number(r.param("id"), "survey")
 			if err != nil {
@@ -197,7 +203,7 @@ func (s *Service) findRoutes() []route {
 			return none{}, r.site.Watch(r, in.On)
 		}),
 		call(s, "GET", at+"askers", "The boxes that wait for an address over DHCP", Look, func(r *request, _ none) ([]Asker, error) { return r.site.Askers(r) }),
-		call(s, "POST", at+"leases", "Give planned addresses over DHCP to exactly the chosen boxes", Commission, func(r *request, in HandOut) (Activity, error) {
+		call(s, "POST", at+"leases", "Give planned addresses over DHCP to exactly the chosen boxes", Commission, func(r *request, in HandOut) (Work, error) {
 			return r.site.HandOut(r, r.who.Name, in)
 		}),
 	}
@@ -255,16 +261,31 @@ func (s *Service) workRoutes() []route {
 			return rehearsal, err
 		}),
 		call(s, "GET", at+"runs/latest", "The latest run", Look, func(r *request, _ none) (store.Run, error) { return r.site.LatestRun(r) }),
-		call(s, "POST", at+"runs", "Start a run", Commission, func(r *request, in RunOptions) (Activity, error) { return r.site.Commission(r, r.who.Name, in) }),
+		call(s, "GET", at+"runs", "The runs that have not ended, oldest first", Look, func(r *request, _ none) ([]store.Run, error) { return r.site.store.OpenRuns(r) }),
+		call(s, "GET", at+"runs/:id", "A run", Look, func(r *request, _ none) (store.Run, error) {
+			id, err := number(r.param("id"), "run")
+			if err != nil {
+				return store.Run{}, err
+			}
+			return r.site.Run(r, id)
+		}),
+		call(s, "POST", at+"runs/:id/hands", "Say that a person did what devices wait for, all or none", Commission, func(r *request, in Hands) (none, error) {
+			id, err := number(r.param("id"), "run")
+			if err != nil {
+				return none{}, err
+			}
+			return none{}, r.site.Did(r, id, in, r.who.Name)
+		}),
+		call(s, "POST", at+"runs", "Start a run", Commission, func(r *request, in RunOptions) (Work, error) { return r.site.Commission(r, r.who.Name, in) }),
 		call(s, "POST", at+"set-by-hand", "Mark entries as set by hand, all or none", Commission, func(r *request, in Chosen) ([]string, error) {
 			return r.site.SetByHand(r, in, r.who.Name)
 		}),
-		call(s, "POST", at+"runs/:id/resume", "Go on with a run that was cut off", Commission, func(r *request, _ none) (Activity, error) {
+		call(s, "POST", at+"runs/:id/resume", "Go on with a run that was cut off", Commission, func(r *request, _ none) (Work, error) {
 			id, err := number(r.param("id"), "run")
 			if err != nil {
-				return Activity{}, err
+				return Work{}, err
 			}
-			return r.site.Resume(r, id)
+			return r.site.Resume(r, id, r.who.Name)
 		}),
 		call(s, "POST", at+"runs/:id/give-up", "Give up a run that was cut off", Commission, func(r *request, _ none) (none, error) {
 			id, err := number(r.param("id"), "run")
@@ -273,7 +294,7 @@ func (s *Service) workRoutes() []route {
 			}
 			return none{}, r.site.GiveUp(r, id, r.who.Name)
 		}),
-		call(s, "POST", at+"verifications", "Start a verification", Commission, func(r *request, in VerifyOptions) (Activity, error) {
+		call(s, "POST", at+"verifications", "Start a verification", Commission, func(r *request, in VerifyOptions) (Work, error) {
 			return r.site.Verify(r, r.who.Name, in)
 		}),
 	}

@@ -67,7 +67,7 @@ func (s *Service) UnlockVault(ctx context.Context, passphrase string) (VaultStat
 
 // ChangeKey gives the vault a new key.
 func (s *Service) ChangeKey(ctx context.Context, passphrase string) (VaultStatus, error) {
-	if a := s.Activity(); a.State == "running" {
+	if s.underWay(func(Work) bool { return true }) {
 		return s.VaultStatus(), problem.New(problem.Conflict, "work is under way", "wait until it is done, or stop it")
 	}
 	if err := s.vault.Change(ctx, passphrase); err != nil {

@@ -81,7 +81,7 @@ func (s *Service) follow(at *segment, link linked) {
 		case <-at.bench.Done():
 			if s.segment.CompareAndSwap(at, nil) {
 				s.log.Error("the segment is gone: the interface was taken away", "segment", at.name)
-				s.cutOffWork(errGone)
+				s.cutOffWork(at, errGone)
 				s.segmentChanged()
 				s.reopen(at.name)
 			}
@@ -93,21 +93,12 @@ func (s *Service) follow(at *segment, link linked) {
 			at.dark.Store(!link.Link())
 			if at.dark.Load() {
 				s.log.Error("the segment has no link", "segment", at.name)
-				s.cutOffWork(errDark)
+				s.cutOffWork(at, errDark)
 			} else {
 				s.log.Info("the segment has a link again", "segment", at.name)
 			}
 			s.segmentChanged()
 		}
-	}
-}
-
-// cutOffWork cuts the activity off that is under way, if any.
-func (s *Service) cutOffWork(cause error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.cut != nil {
-		s.cut(cause)
 	}
 }
 
@@ -235,10 +226,7 @@ func interfaceName(name string) string { return "interface " + name }
 
 // Plug takes the service to another interface. It is refused while work is under way.
 func (s *Service) Plug(name string) error {
-	s.mu.Lock()
-	busy := s.stop != nil
-	s.mu.Unlock()
-	if busy {
+	if s.underWay(func(Work) bool { return true }) {
 		return problem.New(problem.Conflict, "work is under way", "wait until it is done, or stop it")
 	}
 	p, err := nic.Open(name, false)

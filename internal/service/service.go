@@ -58,10 +58,9 @@ type Service struct {
 
 	mu       sync.Mutex
 	resolved map[int64]resolved // what plans come to, by site
-	activity Activity
-	stop     chan struct{}           // closes to stop the activity under way; nil when there is none
-	cut      context.CancelCauseFunc // cuts it off; nil when there is none
-	plugs    chan struct{}           // closes when the segment changes, and is made anew
+	works    []*working         // oldest first
+	lastWork int64              // number of the latest
+	plugs    chan struct{}      // closes when the segment changes, and is made anew
 	watches  map[string]*watching
 	pages    map[address.MAC]*page
 }
@@ -81,6 +80,9 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		if err := s.resumeWatches(ctx); err != nil {
 			return nil, errors.Join(err, s.Close())
 		}
+	}
+	if err := s.waitWithRuns(ctx); err != nil {
+		return nil, errors.Join(err, s.Close())
 	}
 	return s, nil
 }

@@ -129,7 +129,7 @@ func (s *Site) Remove(ctx context.Context, sure string) error {
 	if sure != s.store.Key {
 		return problem.New(problem.Usage, "a site is removed with its plan, devices, runs and history, for good", "to be sure, give its key").About(s.store.Key)
 	}
-	if a := s.Activity(); a.State == store.Running && a.Site == s.store.Key {
+	if s.underWay(func(w Work) bool { return w.Site == s.store.Key }) {
 		return problem.New(problem.Conflict, "work on this site is under way", "wait until it is done, or stop it").About(s.store.Key)
 	}
 	s.endWatch()

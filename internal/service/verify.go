@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"redstart/internal/commission"
+	"redstart/internal/core/address"
 	"redstart/internal/core/check"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
@@ -55,9 +56,9 @@ func (s *Site) SetByHand(ctx context.Context, in Chosen, who string) ([]string, 
 }
 
 // Verify starts a verification; all are those that are configured, by a run or by hand.
-func (s *Site) Verify(ctx context.Context, who string, in VerifyOptions) (Activity, error) {
+func (s *Site) Verify(ctx context.Context, who string, in VerifyOptions) (Work, error) {
 	if err := in.check(); err != nil {
-		return Activity{}, err
+		return Work{}, err
 	}
 	tags, restart := in.Tags, in.Restart
 	switch restart {
@@ -65,38 +66,49 @@ func (s *Site) Verify(ctx context.Context, who string, in VerifyOptions) (Activi
 		restart = verify.Needed
 	case verify.Needed, verify.Always, verify.Never:
 	default:
-		return Activity{}, problem.New(problem.Usage, "restart must be needed, always or never", "")
+		return Work{}, problem.New(problem.Usage, "restart must be needed, always or never", "")
 	}
 	if err := s.unlocked(); err != nil {
-		return Activity{}, err
+		return Work{}, err
 	}
 	p, all, err := s.bare(ctx)
 	if err != nil {
-		return Activity{}, err
+		return Work{}, err
 	}
 	avoid, r := p.Needs(), p.Resolve()
 	verifier := &verify.Verifier{Bench: s.bench(), Store: s.store, Vault: s.vault, Profiles: p.Profiles, Log: s.log}
 	chosen, err := choose(all, tags)
 	if err != nil {
-		return Activity{}, err
+		return Work{}, err
+	}
+	held, err := s.busy(ctx)
+	if err != nil {
+		return Work{}, err
 	}
 	var entries []store.Entry
 	for _, e := range chosen {
 		switch {
+		case held[e.Device] != "" && len(tags) > 0:
+			return Work{}, problem.New(problem.Conflict, held[e.Device], "wait until that is done, or stop it").About(e.Tag)
+		case held[e.Device] != "":
+			continue
 		case len(tags) > 0 && e.Device.IsZero():
-			return Activity{}, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(e.Tag)
-		case len(tags) > 0 && e.State == store.Configuring:
-			return Activity{}, problem.New(problem.Conflict, "a run is setting its device", "wait until it is done, or give the run up").About(e.Tag)
+			return Work{}, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(e.Tag)
 		case len(tags) > 0 && !e.Address.IsValid():
-			return Activity{}, problem.New(problem.Conflict, "it has no planned address", "plan one: redstart plan set "+e.Tag+" address=next").About(e.Tag)
+			return Work{}, problem.New(problem.Conflict, "it has no planned address", "plan one: redstart plan set "+e.Tag+" address=next").About(e.Tag)
 		case len(tags) > 0, e.State == store.Configured, e.State == store.Verified, e.State == store.Attention && !e.CheckedAt.IsZero():
 			entries = append(entries, e)
 		}
 	}
 	if len(entries) == 0 {
-		return Activity{}, problem.New(problem.Conflict, "nothing is configured yet", "commission first: redstart commission")
+		return Work{}, problem.New(problem.Conflict, "nothing is configured yet", "commission first: redstart commission")
 	}
-	return s.begin(Activity{Site: s.store.Key, Kind: Verifying, Total: len(entries), Text: "looking at the devices afresh"}, nil, func(ctx context.Context, stop <-chan struct{}) error {
+	boxes := map[address.MAC]string{}
+	for _, e := range entries {
+		boxes[e.Device] = e.Tag
+	}
+	w := &working{Work: Work{Site: s.store.Key, Kind: Verifying, Who: who, Total: len(entries), Text: "looking at the devices afresh"}, holds: holds{boxes: boxes}}
+	return s.begin(w, nil, func(ctx context.Context) error {
 		slots := make(chan struct{}, verifySideBySide)
 		var all sync.WaitGroup
 		ctx, cut := context.WithCancelCause(ctx)
@@ -104,7 +116,7 @@ func (s *Site) Verify(ctx context.Context, who string, in VerifyOptions) (Activi
 		for _, e := range entries {
 			select {
 			case slots <- struct{}{}:
-			case <-stop:
+			case <-w.stop:
 				all.Wait()
 				return nil
 			case <-ctx.Done():
@@ -127,7 +139,7 @@ func (s *Site) Verify(ctx context.Context, who string, in VerifyOptions) (Activi
 					}
 				}
 				s.publishEntry(e.Tag)
-				s.progress(func(a *Activity) {
+				w.progress(func(a *Work) {
 					a.Done++
 					switch {
 					case err != nil || len(check.Failing(list)) > 0:

@@ -8,6 +8,7 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/procedure"
 	"redstart/internal/store"
+	"redstart/internal/task"
 )
 
 // EntryView is a line of the plan with what is known of its box.
@@ -25,13 +26,13 @@ type EntryView struct {
 
 // Detail is everything known of one entry.
 type Detail struct {
-	Entry    EntryView        `json:"entry"`
-	Steps    []procedure.Step `json:"steps"` // what commissioning it consists of
-	Checks   []check.Check    `json:"checks"`
-	History  []store.Note     `json:"history"`
-	Device   *DeviceView      `json:"device"` // nil when none is matched
-	Settings []plan.Value     `json:"settings"`
-	Login    *Credential      `json:"login"` // the stored credential that opens it, or is to; nil when there is none
+	Entry    EntryView     `json:"entry"`
+	Steps    []task.Step   `json:"steps"` // what commissioning it consists of
+	Checks   []check.Check `json:"checks"`
+	History  []store.Note  `json:"history"`
+	Device   *DeviceView   `json:"device"` // nil when none is matched
+	Settings []plan.Value  `json:"settings"`
+	Login    *Credential   `json:"login"` // the stored credential that opens it, or is to; nil when there is none
 }
 
 // view is an entry with its box, which is where it is; nil and the zero value when
@@ -103,7 +104,7 @@ func (s *Site) Detail(ctx context.Context, tag string) (Detail, error) {
 	if err != nil {
 		return Detail{}, err
 	}
-	d := Detail{Entry: view(r, e, nil, whereabouts{}), Steps: []procedure.Step{}, Settings: append([]plan.Value{}, r.Settings(e.Entry)...)}
+	d := Detail{Entry: view(r, e, nil, whereabouts{}), Steps: []task.Step{}, Settings: append([]plan.Value{}, r.Settings(e.Entry)...)}
 	if d.Checks, err = s.store.Checks(ctx, tag); err != nil {
 		return d, err
 	}
@@ -115,7 +116,7 @@ func (s *Site) Detail(ctx context.Context, tag string) (Detail, error) {
 		return d, err
 	}
 	if p := r.Profiles[e.Profile]; p != nil && p.Sets() {
-		d.Steps = procedure.Steps(p, procedure.For(r, e.Entry, p), opens[e.Device])
+		d.Steps = task.Steps(p, procedure.For(r, e.Entry, p), opens[e.Device])
 	}
 	if e.Device.IsZero() {
 		return d, nil

@@ -155,8 +155,7 @@ func (s *Site) beginWatch() error {
 }
 
 func (s *Service) surveying() bool {
-	a := s.Activity()
-	return a.Kind == Finding && a.State == "running"
+	return s.underWay(func(w Work) bool { return w.Kind == Finding })
 }
 
 // note tells everyone who came or went.

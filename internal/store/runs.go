@@ -23,6 +23,7 @@ const (
 const (
 	Waiting = "waiting"
 	Failed  = "failed"
+	Parked  = "parked" // it waits for a person; of a run: what is left of it does
 )
 
 // Phases of a step in the journal.
@@ -61,7 +62,21 @@ type RunDevice struct {
 	FreshSince Stamp `json:"freshSince" db:"fresh_since"`
 	// Line is the serial line over which it is talked to; "" for none.
 	Line string `json:"line,omitempty" db:"line"`
+	Hand `json:"hand,omitzero"`
 }
+
+// Hand is what a device waits for a person to do.
+type Hand struct {
+	Do    string `json:"do,omitempty" db:"hand_do"`
+	Look  string `json:"look,omitempty" db:"hand_look"` // what shows that it is done
+	Since Stamp  `json:"parkedAt" db:"parked_at"`       // zero: it does not wait now
+	// Within is how many seconds what follows may take once it is done; 0: no limit.
+	Within int   `json:"within,omitempty" db:"hand_within"`
+	Ends   Stamp `json:"windowEnds" db:"window_ends"` // when that time is over; zero before
+}
+
+// Ended reports whether nothing of the run is left to be done with the device.
+func (d RunDevice) Ended() bool { return d.State == Done || d.State == Failed || d.State == Stopped }
 
 type runDeviceRow struct {
 	RunDevice
@@ -123,6 +138,23 @@ func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
 	return r, nil
 }
 
+// OpenRuns gives the runs of the site that have not ended, oldest first.
+func (s *Site) OpenRuns(ctx context.Context) ([]Run, error) {
+	var ids []int64
+	if err := s.all(ctx, &ids, `SELECT id FROM runs WHERE site = ? AND state IN (?, ?, ?) ORDER BY id`, s.ID, Running, Interrupted, Parked); err != nil {
+		return nil, err
+	}
+	runs := []Run{}
+	for _, id := range ids {
+		r, err := s.Run(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		runs = append(runs, r)
+	}
+	return runs, nil
+}
+
 // LastRun gives the latest run; ok is false before the first.
 func (s *Site) LastRun(ctx context.Context) (r Run, ok bool, err error) {
 	var id int64
@@ -160,7 +192,7 @@ func (s *Site) EndRun(ctx context.Context, r Run, reason, who string) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
 		now := Now()
 		for _, d := range r.Devices {
-			if d.State != Waiting {
+			if d.State != Waiting && d.State != Parked {
 				continue
 			}
 			state, why := Matched, ""
@@ -183,21 +215,30 @@ func (s *Site) EndRun(ctx context.Context, r Run, reason, who string) error {
 	})
 }
 
-// InterruptRuns marks what a service that was killed left running.
+// InterruptRuns marks what a service that was killed left running. A run of which nothing
+// was in hand but what waits for persons is parked: it goes on by itself.
 func (s *Store) InterruptRuns(ctx context.Context) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.Exec(`UPDATE runs SET state = ? WHERE state = ?
+			AND EXISTS (SELECT 1 FROM run_devices d WHERE d.run = runs.id AND d.state = ?)
+			AND NOT EXISTS (SELECT 1 FROM run_devices d WHERE d.run = runs.id AND d.state = ?)`, Parked, Running, Parked, Running); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(`UPDATE runs SET state = ?, cause = ? WHERE state = ?`, Interrupted, "the service ended while it ran", Running); err != nil {
+			return err
+		}
 		if _, err := tx.Exec(`UPDATE run_devices SET state = ?, step = '' WHERE state = ?`, Waiting, Running); err != nil {
 			return err
 		}
-		_, err := tx.Exec(`UPDATE runs SET state = ?, cause = ? WHERE state = ?`, Interrupted, "the service ended while it ran", Running)
-		return err
+		return nil
 	})
 }
 
 // SaveRunDevice stores how far a device is.
 func (s *Store) SaveRunDevice(ctx context.Context, d RunDevice) error {
 	return s.exec(ctx, `UPDATE run_devices SET state = :state, step = :step, done = :done, error = :error,
-		started_at = :started_at, ended_at = :ended_at WHERE run = :run AND tag = :tag`, d)
+		started_at = :started_at, ended_at = :ended_at, hand_do = :hand_do, hand_look = :hand_look, hand_within = :hand_within,
+		parked_at = :parked_at, window_ends = :window_ends WHERE run = :run AND tag = :tag`, d)
 }
 
 // Line is one line of the journal.

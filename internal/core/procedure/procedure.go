@@ -1,5 +1,5 @@
-// Package procedure works out what commissioning one device consists of: the
-// steps, their values and what they take. It says what to do; it does nothing.
+// Package procedure works out what one device is to be given, out of the plan, and in
+// what that differs from what it was given.
 package procedure
 
 import (
@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
@@ -171,103 +170,4 @@ func (v Values) Variables() map[string]string {
 		vars["setting."+key] = value
 	}
 	return vars
-}
-
-// Kinds of steps that are not acts of a profile.
-const (
-	Reach   = "reach"   // find out where the device is
-	Confirm = "confirm" // read its identity back before any write
-)
-
-// Step is one thing that a run does with one device, in its order.
-type Step struct {
-	Name string      `json:"name"` // an act of the profile, or reach, confirm, "return after …"; unique in a run
-	Act  profile.Act `json:"-"`
-	Then string      `json:"-"`
-	// Return marks the wait for the device after an act that made it go.
-	Return bool   `json:"-"`
-	Text   string `json:"text"` // in plain words, for the rehearsal
-}
-
-// Steps lists what a run will do with a device of a profile that a login opens
-// so far. Their names do not depend on the login.
-func Steps(p *profile.Profile, v Values, opens Login) []Step {
-	steps := []Step{
-		{Name: Reach, Text: "find it by its MAC"},
-		{Name: Confirm, Text: "confirm MAC, model and serial"},
-	}
-	for _, s := range p.Order {
-		steps = append(steps, Step{Name: string(s.Act), Act: s.Act, Then: s.Then, Text: describe(s, v, opens)})
-		switch s.Then {
-		case profile.Restarts:
-			steps = append(steps, Step{Name: returnAfter(s.Act), Act: s.Act, Then: profile.Restarts, Return: true, Text: "wait until it is back at its address, about " + time.Duration(p.Restart.Takes).String()})
-		case profile.Moves:
-			steps = append(steps, Step{Name: returnAfter(s.Act), Act: s.Act, Then: profile.Moves, Return: true, Text: "find it at " + v.Address.Addr().String()})
-		}
-	}
-	return steps
-}
-
-func returnAfter(a profile.Act) string { return "return after " + string(a) }
-
-func describe(s profile.Stage, v Values, opens Login) string {
-	text := map[profile.Act]string{
-		profile.Password: passwordText(v, opens),
-		profile.Name:     "set the name " + v.Name,
-		profile.Address:  "set the address " + v.Address.String() + gatewayText(v),
-		profile.Settings: "set " + settingsText(v),
-		profile.Save:     "save the settings, so that they survive a power cut",
-		profile.Restart:  "restart it",
-	}[s.Act]
-	if text == "" {
-		text = string(s.Act)
-	}
-	if s.Then == profile.Restarts && s.Act != profile.Restart {
-		text += "; it restarts by itself"
-	}
-	return text
-}
-
-func passwordText(v Values, opens Login) string {
-	switch {
-	case opens.Keeps(v):
-		return "keep its password, which is as planned: " + LoginWords(v.Login)
-	case opens.Known:
-		return "set a new password for " + v.User + ", " + LoginWords(v.Login) + ", stored before it is sent; the one before opens it"
-	}
-	return "set a new password for " + v.User + ", " + LoginWords(v.Login) + ", stored before it is sent"
-}
-
-func settingsText(v Values) string {
-	var parts []string
-	for _, key := range slices.Sorted(maps.Keys(v.Settings)) {
-		parts = append(parts, key+" "+cmp.Or(v.Settings[key], "to nothing"))
-	}
-	for _, key := range slices.Sorted(maps.Keys(v.Secrets)) {
-		parts = append(parts, key+", a secret")
-	}
-	return strings.Join(parts, ", ")
-}
-
-func gatewayText(v Values) string {
-	if !v.Gateway.IsValid() {
-		return ""
-	}
-	return ", gateway " + v.Gateway.String()
-}
-
-// perStep is what a step without a restart is reckoned to take before anything
-// was measured.
-const perStep = 300 * time.Millisecond
-
-// Takes reckons how long the steps take together.
-func Takes(p *profile.Profile, steps []Step) time.Duration {
-	var sum time.Duration
-	for _, s := range steps {
-		sum += perStep
-		if s.Return && s.Then == profile.Restarts {
-			sum += time.Duration(p.Restart.Takes)
-		}
-	}
-	return sum
 }

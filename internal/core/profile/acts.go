@@ -40,6 +40,9 @@ func (p *Profile) Public(name string) bool {
 
 // variablesOf lists what the moves of an act may send.
 func variablesOf(a Act) []string {
+	if a.handAct() {
+		return nil
+	}
 	switch a {
 	case Identify, FactoryEntry, Blink:
 		return nil
@@ -53,7 +56,7 @@ func variablesOf(a Act) []string {
 
 func (p *Profile) checkActs() error {
 	for _, act := range slices.Sorted(maps.Keys(p.Acts)) {
-		if !slices.Contains(allActs, act) {
+		if !slices.Contains(allActs, act) && !(act.handAct() && p.hands(act)) {
 			return fmt.Errorf("there is no act %q; there are %s", act, join(allActs))
 		}
 		if err := p.checkAct(act); err != nil {
@@ -76,7 +79,7 @@ func (p *Profile) checkAct(act Act) error {
 	for _, v := range variablesOf(act) {
 		known[v] = true
 	}
-	if act != SignIn && act != Identify && act != FactoryEntry {
+	if act != SignIn && act != Identify && act != FactoryEntry && !act.handAct() {
 		for _, m := range p.Acts[SignIn] {
 			for _, name := range m.Takes() {
 				known[name] = true

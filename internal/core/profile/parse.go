@@ -30,7 +30,10 @@ func Parse(doc []byte, drivers []Driver) (*Profile, error) {
 	if err := yaml.UnmarshalWithOptions(doc, &p, yaml.Strict()); err != nil {
 		return nil, fmt.Errorf("the profile cannot be read: %s", strings.TrimSpace(yaml.FormatError(err, false, false)))
 	}
-	err := p.bind(drivers)
+	err := p.nameHands()
+	if err == nil {
+		err = p.bind(drivers)
+	}
 	if err == nil {
 		err = p.check()
 	}

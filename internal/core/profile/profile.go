@@ -226,13 +226,14 @@ func (d *Duration) UnmarshalText(b []byte) error {
 func (d Duration) MarshalText() ([]byte, error) { return []byte(time.Duration(d).String()), nil }
 
 // Stage is one act in the order of commissioning, with what it does to the
-// device's presence.
+// device's presence, or something that a person does.
 type Stage struct {
-	Act  Act    `yaml:"act" json:"act"`
+	Act  Act    `yaml:"act" json:"act"` // one that a person does is given a name of its own: by hand, by hand 2
 	Then string `yaml:"then" json:"then,omitempty"`
 	// Renews are those things that the device is known again by (certificate, host
 	// key) and makes anew after the act.
 	Renews []string `yaml:"renews" json:"renews,omitempty"`
+	ByHand *Hand    `yaml:"by-hand" json:"byHand,omitempty"`
 }
 
 // SetsPassword reports whether a run sets a password.

@@ -95,6 +95,12 @@ func (r Rule) check() error {
 func (p *Profile) checkOrder() error {
 	seen := map[Act]bool{}
 	for _, s := range p.Order {
+		if s.ByHand != nil {
+			if err := s.checkHand(); err != nil {
+				return fmt.Errorf("order, %s: %w", s.Act, err)
+			}
+			continue
+		}
 		switch {
 		case !slices.Contains(settingActs, s.Act):
 			return fmt.Errorf("order: %q is no act that sets something; there are %s", s.Act, join(settingActs))

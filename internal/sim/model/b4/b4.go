@@ -69,7 +69,9 @@ func handler(b *box.Box) http.Handler {
 		c.page(w, http.StatusOK, `<form method="post" action="/door"><label>User <input name="user"></label><label>Password <input type="password" name="password"></label>`+c.ticket()+`<button>Sign in</button></form>`)
 	})
 	mux.HandleFunc("POST /door", c.ticketed(func(w http.ResponseWriter, r *http.Request) {
-		if r.PostFormValue("user") != User || r.PostFormValue("password") != b.Running().Password {
+		user, password := r.PostFormValue("user"), r.PostFormValue("password")
+		good := user == User && password == b.Running().Password
+		if b.Tried(user, password, good); !good {
 			c.page(w, http.StatusUnauthorized, `<p class="refusal">Wrong user or password.</p>`)
 			return
 		}
@@ -135,6 +137,7 @@ func (c *controller) access(w http.ResponseWriter, r *http.Request) {
 	case err != nil:
 		c.refuse(w, err.Error())
 	default:
+		c.Witness("write", "password "+next)
 		c.Change(func(s *box.Settings) { s.Password = next })
 		c.Store(func(s *box.Settings) { s.Password = next })
 		http.Redirect(w, r, "/setup", http.StatusSeeOther)
@@ -147,6 +150,7 @@ func (c *controller) identity(w http.ResponseWriter, r *http.Request) {
 		c.refuse(w, err.Error())
 		return
 	}
+	c.Witness("write", "name "+name)
 	c.mu.Lock()
 	c.staged.Name = name
 	c.mu.Unlock()
@@ -162,6 +166,7 @@ func (c *controller) network(w http.ResponseWriter, r *http.Request) {
 		c.refuse(w, "Address, mask or gateway is wrong.")
 		return
 	}
+	c.Witness("write", fmt.Sprintf("address %s/%d %s", a, bits, gateway))
 	c.mu.Lock()
 	c.staged.Address, c.staged.Gateway = netip.PrefixFrom(a, bits), gateway
 	c.mu.Unlock()
@@ -175,6 +180,7 @@ func (c *controller) restart(w http.ResponseWriter, r *http.Request) {
 	c.Store(func(s *box.Settings) {
 		s.Name, s.Address, s.Gateway = staged.Name, staged.Address, staged.Gateway
 	})
+	c.Witness("write", "restart")
 	c.page(w, http.StatusAccepted, `<p>Restarting.</p>`)
 	c.RestartSoon(r)
 }

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"net/netip"
@@ -120,7 +121,13 @@ func (c *camera) allowed(r *http.Request) bool {
 	}
 	ch := &digest.Challenge{Realm: "C20", Nonce: given.Nonce, Algorithm: "SHA-256", QOP: []string{"auth"}}
 	want, err := digest.Digest(ch, digest.Options{Method: r.Method, URI: r.URL.RequestURI(), Username: User, Password: c.Running().Password, Count: given.Nc, Cnonce: given.Cnonce})
-	return err == nil && subtle.ConstantTimeCompare([]byte(want.Response), []byte(given.Response)) == 1
+	good := err == nil && subtle.ConstantTimeCompare([]byte(want.Response), []byte(given.Response)) == 1
+	password := "another" // of which a digest tells nothing
+	if good {
+		password = c.Running().Password
+	}
+	c.Tried(User, password, good)
+	return good
 }
 
 func (c *camera) setSecret(w http.ResponseWriter, r *http.Request) {
@@ -136,6 +143,7 @@ func (c *camera) setSecret(w http.ResponseWriter, r *http.Request) {
 	case err != nil:
 		refuse(w, http.StatusUnprocessableEntity, err.Error())
 	default:
+		c.Witness("write", "password "+in.New)
 		c.Change(func(s *box.Settings) { s.Password = in.New })
 		c.Save()
 		w.WriteHeader(http.StatusNoContent)
@@ -151,6 +159,7 @@ func (c *camera) setIdentity(w http.ResponseWriter, r *http.Request) {
 		refuse(w, http.StatusUnprocessableEntity, "the name must be 1 to 24 small characters")
 		return
 	}
+	c.Witness("write", "name "+in.Name)
 	c.Change(func(s *box.Settings) { s.Name = in.Name })
 	c.Save()
 	answer(w, http.StatusOK, in)
@@ -173,6 +182,7 @@ func (c *camera) setNetwork(w http.ResponseWriter, r *http.Request) {
 		refuse(w, http.StatusUnprocessableEntity, "address, prefix or gateway is wrong")
 		return
 	}
+	c.Witness("write", fmt.Sprintf("address %s/%d %s", a, bits, gateway))
 	c.Store(func(s *box.Settings) { s.Address, s.Gateway = netip.PrefixFrom(a, bits), gateway })
 	if c.Has().Mute {
 		c.Restart()

@@ -97,6 +97,7 @@ func set(b *box.Box, block dcp.Block) byte {
 		if names.Check(name) != nil {
 			return impossible
 		}
+		b.Witness("write", "name "+name)
 		b.Change(func(s *box.Settings) { s.Name = name })
 		keep()
 	case block.Option == dcp.OptionIP && block.Suboption == dcp.SubIPAddress:
@@ -104,6 +105,7 @@ func set(b *box.Box, block dcp.Block) byte {
 		if err != nil {
 			return impossible
 		}
+		b.Witness("write", fmt.Sprintf("address %s %s", at, gateway))
 		b.Change(func(s *box.Settings) { s.Address, s.Gateway = at, gateway })
 		keep()
 		b.Readdress()
@@ -145,14 +147,16 @@ func handler(b *box.Box) http.Handler {
 		case err != nil:
 			page(w, http.StatusUnprocessableEntity, template.HTML(`<p class="refusal">`+html.EscapeString(err.Error())+`</p>`))
 		default:
+			b.Witness("write", "password "+next)
 			b.Change(func(s *box.Settings) { s.Password = next })
 			http.Redirect(w, r, "/", http.StatusSeeOther)
 		}
 	})
 	mux.HandleFunc("POST /sign-in", func(w http.ResponseWriter, r *http.Request) {
 		r.Body = http.MaxBytesReader(w, r.Body, 4096)
-		password := b.Running().Password
-		if password == "" || r.PostFormValue("user") != User || r.PostFormValue("password") != password {
+		user, password := r.PostFormValue("user"), r.PostFormValue("password")
+		good := password != "" && user == User && password == b.Running().Password
+		if b.Tried(user, password, good); !good {
 			page(w, http.StatusUnauthorized, `<p class="refusal">Wrong user or password.</p>`)
 			return
 		}
@@ -181,15 +185,18 @@ func handler(b *box.Box) http.Handler {
 		case err != nil:
 			page(w, http.StatusUnprocessableEntity, template.HTML(`<p class="refusal">`+html.EscapeString(err.Error())+`</p>`))
 		default:
+			b.Witness("write", "password "+next)
 			b.Change(func(s *box.Settings) { s.Password = next })
 			http.Redirect(w, r, "/settings", http.StatusSeeOther)
 		}
 	}))
 	mux.HandleFunc("POST /settings/save", gate.Inside(func(w http.ResponseWriter, r *http.Request) {
+		b.Witness("write", "save")
 		b.Save()
 		http.Redirect(w, r, "/settings", http.StatusSeeOther)
 	}))
 	mux.HandleFunc("POST /settings/restart", gate.Inside(func(w http.ResponseWriter, r *http.Request) {
+		b.Witness("write", "restart")
 		page(w, http.StatusAccepted, `<p>Restarting.</p>`)
 		b.RestartSoon(r)
 	}))

@@ -1,4 +1,4 @@
-package commission
+package task
 
 import (
 	"context"
@@ -14,31 +14,31 @@ import (
 	"redstart/internal/store"
 )
 
-// settled looks, in a run that was cut off, whether the device has everything already and
+// Settled looks, in a run that was cut off, whether the device has everything already and
 // restarted after it was last written to: then there is nothing left to do, and to repeat
 // it would only write once more what no restart follows. It says what shows that; "" means
 // that the acts are repeated.
-func (j *job) settled(ctx context.Context) (how string, err error) {
-	conduct, err := j.Store.Conduct(ctx, j.d.MAC)
-	if err != nil || conduct.ChangedAt.IsZero() || j.at != j.want() || len(j.d.Given.Secrets) > 0 {
+func (b *Box) Settled(ctx context.Context) (how string, err error) {
+	conduct, err := b.Store.Conduct(ctx, b.d.MAC)
+	if err != nil || conduct.ChangedAt.IsZero() || b.at != b.want() || len(b.d.Given.Secrets) > 0 {
 		return "", err
 	}
-	if err := j.signIn(ctx); err != nil {
-		return "", j.passing(ctx, err)
+	if err := b.signIn(ctx); err != nil {
+		return "", b.passing(ctx, err)
 	}
-	if j.p.SetsPassword() && (!j.own() || !j.keepsLogin()) {
+	if b.p.SetsPassword() && (!b.own() || !b.keepsLogin()) {
 		return "", nil
 	}
 	asked := time.Now()
 	facts := map[string]string{}
 	for _, act := range []profile.Act{profile.Identify, profile.Read} {
-		told, err := j.converse().Do(ctx, act, nil)
+		told, err := b.converse().Do(ctx, act, nil)
 		if err != nil {
-			return "", j.passing(ctx, err)
+			return "", b.passing(ctx, err)
 		}
 		maps.Copy(facts, told)
 	}
-	if !j.reads(facts) {
+	if !b.reads(facts) {
 		return "", nil
 	}
 	how = evidence.Read(facts, asked, time.Now()).SinceWrite(conduct.ChangedAt.Time, conduct.Starts)
@@ -47,34 +47,34 @@ func (j *job) settled(ctx context.Context) (how string, err error) {
 	}
 	// It lies between the last write and now; anything in between is as true.
 	between := conduct.ChangedAt.Add(asked.Sub(conduct.ChangedAt.Time) / 2)
-	return how, errors.Join(j.Store.SetConduct(ctx, store.Conduct{MAC: j.d.MAC, RestartedAt: store.Stamp{Time: between}, Evidence: how}), j.remember(ctx))
+	return how, errors.Join(b.Store.SetConduct(ctx, store.Conduct{MAC: b.d.MAC, RestartedAt: store.Stamp{Time: between}, Evidence: how}), b.remember(ctx))
 }
 
 // passing keeps of an error only what the run must know; for anything else the acts are
 // repeated, and say it themselves.
-func (j *job) passing(ctx context.Context, err error) error {
-	if ctx.Err() != nil || ours(err) || errors.Is(err, driver.ErrNoAnswer) {
+func (b *Box) passing(ctx context.Context, err error) error {
+	if ctx.Err() != nil || Ours(err) || errors.Is(err, driver.ErrNoAnswer) {
 		return err
 	}
 	return nil
 }
 
 // keepsLogin reports whether the login that opens the device is the one that is planned.
-func (j *job) keepsLogin() bool {
-	opens := procedure.Login{Known: true, User: j.login.User, Stamp: j.login.Stamp}
-	return opens.Keeps(j.d.Given) && !j.login.MadeAt.Before(j.d.FreshSince.Time)
+func (b *Box) keepsLogin() bool {
+	opens := procedure.Login{Known: true, User: b.login.User, Stamp: b.login.Stamp}
+	return opens.Keeps(b.d.Given) && !b.login.MadeAt.Before(b.d.FreshSince.Time)
 }
 
 // reads reports whether what the device tells is what it was to be given, as far as it is
 // sent at all.
-func (j *job) reads(facts map[string]string) bool {
-	back, want := j.p.ReadsBack(), j.d.Given.Variables()
+func (b *Box) reads(facts map[string]string) bool {
+	back, want := b.p.ReadsBack(), b.d.Given.Variables()
 	for _, key := range []string{"name", "address", "mask", "gateway"} {
 		if !slices.Contains(back, key) || facts[key] != want[key] {
 			return false
 		}
 	}
-	for key, value := range j.d.Given.Settings {
+	for key, value := range b.d.Given.Settings {
 		if facts["setting."+key] != value {
 			return false
 		}

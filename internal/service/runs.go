@@ -17,161 +17,9 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
-	"redstart/internal/lan"
 	"redstart/internal/lan/line"
-	"redstart/internal/shield"
 	"redstart/internal/store"
-	"redstart/internal/vault"
 )
-
-// Kinds of activity.
-const (
-	Finding       = "find"
-	Commissioning = "commission"
-	Verifying     = "verify"
-	HandingOut    = "hand out addresses"
-)
-
-// Activity is the long work under way, or the last one. There is one at a time.
-type Activity struct {
-	Site    string    `json:"site"`
-	Kind    string    `json:"kind"`  // "" before the first
-	State   string    `json:"state"` // running, done, stopped, interrupted, failed
-	Done    int       `json:"done"`
-	Total   int       `json:"total"`
-	Failed  int       `json:"failed"`
-	Unsure  int       `json:"unsure"`  // verified only in part: some could not be looked at
-	Seconds float64   `json:"seconds"` // about how long it still takes; 0: unknown
-	Text    string    `json:"text"`    // one line on what is happening or how it ended
-	Run     int64     `json:"run,omitempty"`
-	Began   time.Time `json:"began"`
-}
-
-// Activity gives the work under way or the last one.
-func (s *Service) Activity() Activity {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.activity
-}
-
-// begin starts an activity in a goroutine of its own, unless one is under way.
-// prepare may complete the activity or prevent it; nil does neither. work gets
-// a context that ends with the service, and a channel that closes when a
-// person stops it.
-func (s *Service) begin(a Activity, prepare func(*Activity) error, work func(ctx context.Context, stop <-chan struct{}) error) (Activity, error) {
-	if err := s.plugged(a.Kind != Finding); err != nil {
-		return Activity{}, err
-	}
-	s.mu.Lock()
-	if s.stop != nil {
-		defer s.mu.Unlock()
-		return Activity{}, problem.New(problem.Conflict, fmt.Sprintf("a %s is under way", s.activity.Kind), "wait until it is done, or stop it")
-	}
-	stop := make(chan struct{})
-	ctx, cut := context.WithCancelCause(s.life)
-	s.stop, s.cut = stop, cut
-	s.mu.Unlock()
-	free := func() {
-		cut(nil)
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		s.stop, s.cut = nil, nil
-	}
-	if prepare != nil {
-		if err := prepare(&a); err != nil {
-			free()
-			return Activity{}, err
-		}
-	}
-	a.State, a.Began = store.Running, time.Now().UTC()
-	s.mu.Lock()
-	s.activity = a
-	s.mu.Unlock()
-	s.hub.publish("", "activity", a)
-	s.log.Info("work began", "kind", a.Kind, "total", a.Total)
-	s.work.Add(1)
-	go func() {
-		defer s.work.Done()
-		err := shield.Do(s.log, a.Kind, func() error { return work(ctx, stop) })
-		by := cutOffBy(context.Cause(ctx))
-		if by == nil {
-			by = cutOffBy(err)
-		}
-		free()
-		s.progress(func(a *Activity) {
-			a.State, a.Seconds = store.Done, 0
-			select {
-			case <-stop:
-				a.State = store.Stopped
-			default:
-			}
-			switch {
-			case by != nil:
-				a.State, a.Text = store.Interrupted, by.Error()
-			case err != nil && !errors.Is(err, context.Canceled):
-				a.State, a.Text = store.Failed, err.Error()
-			}
-		})
-		a := s.Activity()
-		s.log.Info("work ended", "kind", a.Kind, "state", a.State, "done", a.Done, "failed", a.Failed, "text", a.Text)
-	}()
-	return a, nil
-}
-
-// cutOffBy gives what cut work off that can go on later; nil for any other error.
-func cutOffBy(err error) error {
-	switch {
-	case errors.Is(err, lan.ErrClosed): // who sends may notice before who looks after the segment
-		return errGone
-	case errors.Is(err, errGone), errors.Is(err, errDark), errors.Is(err, store.ErrUnwritable), errors.Is(err, vault.ErrLocked):
-		return err
-	}
-	return nil
-}
-
-// progress changes the activity and tells everyone.
-func (s *Service) progress(change func(*Activity)) {
-	s.mu.Lock()
-	change(&s.activity)
-	a := s.activity
-	s.mu.Unlock()
-	s.hub.publish("", "activity", a)
-}
-
-// Stop asks the activity under way to stop.
-func (s *Service) Stop() error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.stop == nil {
-		return problem.New(problem.Conflict, "nothing is under way", "")
-	}
-	select {
-	case <-s.stop:
-	default:
-		close(s.stop)
-	}
-	return nil
-}
-
-// until gives a context that ends when the channel closes.
-func until(ctx context.Context, stop <-chan struct{}) (context.Context, context.CancelFunc) {
-	ctx, cancel := context.WithCancel(ctx)
-	go func() {
-		select {
-		case <-stop:
-			cancel()
-		case <-ctx.Done():
-		}
-	}()
-	return ctx, cancel
-}
-
-func plural(n int, one string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %ss", n, one)
-}
 
 // runner carries out runs on the plan as it is now.
 func (s *Site) runner(p plan.Plan) *commission.Runner {
@@ -202,31 +50,32 @@ func (s *Site) LatestRun(ctx context.Context) (store.Run, error) {
 
 // Commission starts a run over entries; all are those that are not set as planned
 // yet. Fresh gives them new passwords, whatever they have.
-func (s *Site) Commission(ctx context.Context, who string, in RunOptions) (Activity, error) {
+func (s *Site) Commission(ctx context.Context, who string, in RunOptions) (Work, error) {
 	if err := errors.Join(s.plugged(true), in.check()); err != nil {
-		return Activity{}, err
-	}
-	if last, ok, err := s.store.LastRun(ctx); err != nil {
-		return Activity{}, err
-	} else if ok && last.State == store.Interrupted {
-		return Activity{}, problem.New(problem.Conflict, fmt.Sprintf("run %d was cut off", last.ID), "go on with it, or give it up")
+		return Work{}, err
 	}
 	rehearsal, entries, err := s.Rehearse(ctx, in)
 	if err != nil {
-		return Activity{}, err
+		return Work{}, err
 	}
 	if in.Fresh {
 		if err := s.unlocked(); err != nil {
-			return Activity{}, err
+			return Work{}, err
 		}
 		if err := s.turn(ctx, entries, who); err != nil {
-			return Activity{}, err
+			return Work{}, err
 		}
 		if rehearsal, entries, err = s.Rehearse(ctx, in); err != nil {
-			return Activity{}, err
+			return Work{}, err
 		}
 	}
-	return s.carry(ctx, func(r *commission.Runner) (store.Run, error) {
+	boxes := map[address.MAC]string{}
+	for _, e := range entries {
+		if slices.ContainsFunc(rehearsal.Devices, func(d commission.Rehearsed) bool { return d.Tag == e.Tag }) {
+			boxes[e.Device] = e.Tag
+		}
+	}
+	return s.carry(ctx, who, boxes, func(r *commission.Runner) (store.Run, error) {
 		return r.Prepare(ctx, who, rehearsal, entries, in.Fresh)
 	})
 }
@@ -276,14 +125,37 @@ type RunOptions struct {
 }
 
 // Resume goes on with a run that was cut off.
-func (s *Site) Resume(ctx context.Context, id int64) (Activity, error) {
-	return s.carry(ctx, func(*commission.Runner) (store.Run, error) {
-		return s.cutOff(ctx, id, "start a new one: redstart commission")
+func (s *Site) Resume(ctx context.Context, id int64, who string) (Work, error) {
+	const next = "start a new one: redstart commission"
+	run, err := s.cutOff(ctx, id, next)
+	if err != nil {
+		return Work{}, err
+	}
+	boxes := map[address.MAC]string{}
+	for _, d := range run.Devices {
+		if !d.Ended() {
+			boxes[d.MAC] = d.Tag
+		}
+	}
+	return s.carry(ctx, who, boxes, func(r *commission.Runner) (store.Run, error) {
+		run, err := s.cutOff(ctx, id, next)
+		r.Awaits(run)
+		return run, err
 	})
 }
 
-// cutOff gives a run of the site that was cut off.
+// cutOff gives a run of the site that was cut off, or waits for a person since before the
+// service began.
 func (s *Site) cutOff(ctx context.Context, id int64, next string) (store.Run, error) {
+	run, err := s.Run(ctx, id)
+	if err == nil && run.State != store.Interrupted && run.State != store.Parked {
+		err = problem.New(problem.Conflict, fmt.Sprintf("run %d was not cut off; it is %s", id, run.State), next)
+	}
+	return run, err
+}
+
+// Run gives a run of the site.
+func (s *Site) Run(ctx context.Context, id int64) (store.Run, error) {
 	of, err := s.store.Of(ctx, id)
 	if err == nil && of.ID != s.store.ID {
 		err = problem.New(problem.Missing, "there is no such run on this site", "")
@@ -291,11 +163,41 @@ func (s *Site) cutOff(ctx context.Context, id int64, next string) (store.Run, er
 	if err != nil {
 		return store.Run{}, err
 	}
-	run, err := s.store.Run(ctx, id)
-	if err == nil && run.State != store.Interrupted {
-		err = problem.New(problem.Conflict, fmt.Sprintf("run %d was not cut off; it is %s", id, run.State), next)
+	return s.store.Run(ctx, id)
+}
+
+// Hands says that a person did what devices of runs wait for, all or none.
+type Hands struct {
+	Tags []string `json:"tags"`
+}
+
+// Did tells a run that a person did what some of its devices wait for.
+func (s *Site) Did(ctx context.Context, id int64, in Hands, who string) error {
+	if len(in.Tags) == 0 {
+		return problem.New(problem.Usage, "it is not said for which entries", "give their tags")
 	}
-	return run, err
+	if _, err := s.Run(ctx, id); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	i := slices.IndexFunc(s.works, func(w *working) bool { return w.cut != nil && w.Run == id })
+	var runner *commission.Runner
+	if i >= 0 {
+		runner = s.works[i].runner
+	}
+	s.mu.Unlock()
+	if runner == nil {
+		return problem.New(problem.Conflict, fmt.Sprintf("run %d is not under way", id), "go on with it first: redstart commission")
+	}
+	if err := runner.Did(who, in.Tags); err != nil {
+		return err
+	}
+	for _, tag := range in.Tags {
+		if err := s.store.AddNote(ctx, tag, who, "did by hand what its run waited for"); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // GiveUp ends a run that was cut off; its unfinished devices need attention.
@@ -304,93 +206,140 @@ func (s *Site) GiveUp(ctx context.Context, id int64, who string) error {
 	if err != nil {
 		return err
 	}
+	if s.underWay(func(w Work) bool { return w.Run == id }) {
+		return problem.New(problem.Conflict, fmt.Sprintf("run %d is on its way again", id), "stop it instead")
+	}
 	defer s.publishEntries()
 	return s.store.EndRun(ctx, run, "its run was given up half way; commission it again", who)
 }
 
-// goOn goes on with a run that was cut off, once the segment and the records are
-// there again. It ends when somebody gives the run up.
-func (s *Site) goOn(id int64, cause error) {
-	s.log.Warn("a run was cut off", "run", id, "cause", cause)
-	again := time.NewTicker(lookAgainAfter)
-	defer again.Stop()
-	noted := false
-	for {
-		s.mu.Lock()
-		plugs := s.plugs
-		s.mu.Unlock()
-		select {
-		case <-plugs:
-		case <-again.C:
-		case <-s.life.Done():
-			return
+// waitWithRuns goes on with the runs of which nothing was in hand when the service ended
+// but what waits for persons.
+func (s *Service) waitWithRuns(ctx context.Context) error {
+	sites, err := s.store.Sites(ctx)
+	if err != nil {
+		return err
+	}
+	for _, data := range sites {
+		site, err := s.At(ctx, data.Key)
+		if err != nil {
+			return err
 		}
-		if !noted {
-			if noted = s.store.InterruptRun(s.life, id, cause.Error()) == nil; !noted {
-				continue // the disk still takes nothing
+		runs, err := site.store.OpenRuns(ctx)
+		if err != nil {
+			return err
+		}
+		for _, run := range runs {
+			if run.State != store.Parked {
+				continue
 			}
-			s.publishEntries()
+			s.work.Add(1)
+			go func() {
+				defer s.work.Done()
+				site.goOn(run.ID)
+			}()
 		}
-		if s.plugged(true) != nil || s.vault.Locked() {
-			continue
-		}
-		if _, err := s.cutOff(s.life, id, ""); err != nil {
-			return // given up, or on its way again
-		}
-		if _, err := s.Resume(s.life, id); err == nil {
-			s.log.Info("a run goes on", "run", id)
+	}
+	return nil
+}
+
+// comeBackTo goes on with a run that was cut off, once it is noted that it was.
+func (s *Site) comeBackTo(id int64, cause error) {
+	s.log.Warn("a run was cut off", "run", id, "cause", cause)
+	for s.store.InterruptRun(s.life, id, cause.Error()) != nil { // the disk takes nothing
+		if !s.turned() {
 			return
 		}
 	}
+	s.publishEntries()
+	s.goOn(id)
+}
+
+// goOn goes on with a run once the segment and the records are there again. It ends when
+// somebody gives the run up.
+func (s *Site) goOn(id int64) {
+	for {
+		if s.plugged(true) == nil && !s.vault.Locked() {
+			if _, err := s.cutOff(s.life, id, ""); err != nil {
+				return // given up, or on its way again
+			}
+			if _, err := s.Resume(s.life, id, "the service"); err == nil {
+				s.log.Info("a run goes on", "run", id)
+				return
+			}
+		}
+		if !s.turned() {
+			return
+		}
+	}
+}
+
+// turned waits until the segment changed or some time passed; false: the service ends.
+func (s *Service) turned() bool {
+	s.mu.Lock()
+	plugs := s.plugs
+	s.mu.Unlock()
+	again := time.NewTimer(lookAgainAfter)
+	defer again.Stop()
+	select {
+	case <-plugs:
+	case <-again.C:
+	case <-s.life.Done():
+		return false
+	}
+	return true
 }
 
 // lookAgainAfter is how often it is tried whether work that was cut off can go on.
 const lookAgainAfter = time.Second
 
-// carry carries out the run that prepare gives.
-func (s *Site) carry(ctx context.Context, prepare func(*commission.Runner) (store.Run, error)) (Activity, error) {
+// carry carries out the run that prepare gives, over boxes with their tags.
+func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]string, prepare func(*commission.Runner) (store.Run, error)) (Work, error) {
 	if err := s.unlocked(); err != nil {
-		return Activity{}, err
+		return Work{}, err
 	}
 	p, _, err := s.bare(ctx)
 	if err != nil {
-		return Activity{}, err
+		return Work{}, err
 	}
 	avoid, runner := p.Needs(), s.runner(p)
-	ended := make(chan struct{}, 1) // holds one token when a device came to an end
+	moved := make(chan struct{}, 1) // holds one token when a device came to an end, or was parked
 	runner.Notify = func(d store.RunDevice) {
 		s.deviceMoved(d)
-		if d.State == store.Done || d.State == store.Failed {
+		if d.Ended() || d.State == store.Parked {
 			select {
-			case ended <- struct{}{}:
+			case moved <- struct{}{}:
 			default:
 			}
 		}
 	}
 	var run store.Run
-	a, err := s.begin(Activity{Site: s.store.Key, Kind: Commissioning, Text: "setting the devices"}, func(a *Activity) (err error) {
+	w := &working{Work: Work{Site: s.store.Key, Kind: Commissioning, Who: who, Text: "setting the devices"}, holds: holds{boxes: boxes}, runner: runner}
+	a, err := s.begin(w, func() (err error) {
 		if run, err = prepare(runner); err == nil {
-			a.Run, a.Total = run.ID, len(run.Devices)
-			a.Seconds = commission.Left(run, p, time.Now()).Seconds()
+			w.progress(func(a *Work) {
+				a.Run, a.Total = run.ID, len(run.Devices)
+				a.Seconds = commission.Left(run, p, time.Now()).Seconds()
+			})
 		}
 		return err
-	}, func(ctx context.Context, stop <-chan struct{}) error {
+	}, func(ctx context.Context) error {
 		ticking, cancel := context.WithCancel(ctx)
 		var ticker sync.WaitGroup
 		ticker.Add(1)
 		go func() {
 			defer ticker.Done()
-			s.countDown(ticking, p, run.ID, ended)
+			s.countDown(ticking, w, p, moved)
 		}()
-		err := runner.Carry(ctx, run, avoid, stop)
+		err := runner.Carry(ctx, run, avoid, w.stop)
 		cancel()
 		ticker.Wait()
-		s.count(s.life, p, run.ID)
+		s.count(s.life, w, p)
 		if by := cutOffBy(err); by != nil {
 			s.work.Add(1)
 			go func() {
 				defer s.work.Done()
-				s.goOn(run.ID, by)
+				s.comeBackTo(run.ID, by)
 			}()
 		}
 		return err
@@ -404,18 +353,18 @@ func (s *Site) carry(ctx context.Context, prepare func(*commission.Runner) (stor
 // countDown tells once a second, and when devices came to an end, how far a run is
 // and how long it still takes. Of a large run it spends a tenth of its time on that
 // at most.
-func (s *Site) countDown(ctx context.Context, p plan.Plan, run int64, ended <-chan struct{}) {
+func (s *Site) countDown(ctx context.Context, w *working, p plan.Plan, moved <-chan struct{}) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
 		select {
 		case <-tick.C:
-		case <-ended:
+		case <-moved:
 		case <-ctx.Done():
 			return
 		}
 		began := time.Now()
-		s.count(ctx, p, run)
+		s.count(ctx, w, p)
 		select {
 		case <-time.After(9 * time.Since(began)):
 		case <-ctx.Done():
@@ -424,31 +373,33 @@ func (s *Site) countDown(ctx context.Context, p plan.Plan, run int64, ended <-ch
 	}
 }
 
-func (s *Site) count(ctx context.Context, p plan.Plan, id int64) {
-	run, err := s.store.Run(ctx, id)
+func (s *Site) count(ctx context.Context, w *working, p plan.Plan) {
+	run, err := s.store.Run(ctx, w.now().Run)
 	if err != nil {
 		return // the service is ending
 	}
-	done, failed := 0, 0
+	count := map[string]int{}
 	for _, d := range run.Devices {
-		switch d.State {
-		case store.Done:
-			done++
-		case store.Failed:
-			failed++
-		}
+		count[d.State]++
 	}
-	s.progress(func(a *Activity) {
-		a.Done, a.Failed = done, failed
+	w.progress(func(a *Work) {
+		a.Done, a.Failed, a.Parked = count[store.Done], count[store.Failed], count[store.Parked]
 		a.Seconds = commission.Left(run, p, time.Now()).Seconds()
-		a.Text = fmt.Sprintf("%d of %d configured", done, len(run.Devices))
+		a.Text = fmt.Sprintf("%d of %d configured", a.Done, a.Total)
+		switch a.Parked {
+		case 0:
+		case 1:
+			a.Text += ", 1 waits for a hand"
+		default:
+			a.Text += fmt.Sprintf(", %d wait for a hand", a.Parked)
+		}
 	})
 }
 
 // deviceMoved tells everyone that a device of a run moved on.
 func (s *Site) deviceMoved(d store.RunDevice) {
 	s.hub.publish(s.store.Key, "run", d)
-	if d.State == store.Done || d.State == store.Failed || d.State == store.Stopped {
+	if d.Ended() {
 		s.publishEntry(d.Tag)
 	}
 }
@@ -476,6 +427,9 @@ func (s *Site) Rehearse(ctx context.Context, in RunOptions) (commission.Rehearsa
 		}
 		known.Holds[l.MAC] = l.Address
 	}
+	if known.Busy, err = s.busy(ctx); err != nil {
+		return commission.Rehearsal{}, nil, err
+	}
 	known.Set = map[string]bool{}
 	for _, e := range all {
 		known.Set[e.Tag] = e.Set()
@@ -493,6 +447,20 @@ func (s *Site) Rehearse(ctx context.Context, in RunOptions) (commission.Rehearsa
 	known.Lines = in.Lines
 	rehearsal := commission.Rehearse(p, entries, known)
 	return rehearsal, entries, s.knowsLines(in.Lines, rehearsal)
+}
+
+// busy tells in whose hands boxes are: of work under way, or of a run that was cut off.
+func (s *Site) busy(ctx context.Context) (map[address.MAC]string, error) {
+	held := s.held()
+	runs, err := s.store.OpenRuns(ctx)
+	for _, run := range runs {
+		for _, d := range run.Devices {
+			if held[d.MAC] == "" && !d.Ended() {
+				held[d.MAC] = fmt.Sprintf("run %d, which was cut off, has it in hand; go on with that, or give it up", run.ID)
+			}
+		}
+	}
+	return held, err
 }
 
 // opens tells what opens each box, without opening the vault.

@@ -1,0 +1,141 @@
+package e2e
+
+import (
+	"context"
+	"os"
+	"strings"
+	"testing"
+
+	"redstart/internal/client"
+	"redstart/internal/service"
+	"redstart/internal/sim/skerry"
+	"redstart/internal/store"
+)
+
+// A device waits for a hand through a restart of the service, while thirty others finish;
+// nothing is sent to it until a person did what it waits for.
+func TestADeviceWaitsForAHand(t *testing.T) {
+	t.Parallel()
+	doc, err := os.ReadFile("../profiles/brindlecap-b4.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	byHand := strings.Replace(string(doc), "order:\n", `order:
+  - by-hand:
+      do: Break the seal and turn the key to SET
+      look: The display says SET
+  - by-hand:
+      do: Switch it off and on
+      within: 10m
+      fresh: true
+      shown-by: restart
+`, 1)
+	r := start(t, skerry.Options{Devices: 31, Every: true, Seed: 37}, byHand)
+	r.upToMatch()
+	ctx := patience(t)
+	tag, box := "", r.site.Boxes[0]
+	var others []string
+	for _, e := range r.entries() {
+		switch {
+		case e.Profile == "brindlecap-b4" && tag == "":
+			tag = e.Tag
+		case e.Profile != "brindlecap-b4":
+			others = append(others, e.Tag)
+		}
+	}
+	for _, b := range r.site.Boxes {
+		if r.entryOf(b).Tag == tag {
+			box = b
+		}
+	}
+	// until follows the run until its work is as wanted.
+	until := func(what string, begin func(context.Context) (service.Work, error), enough func(service.Work) bool) {
+		t.Helper()
+		found := false
+		err := r.c.Follow(ctx, func(e client.Event) bool {
+			switch e.Kind {
+			case "hello":
+				w, err := begin(ctx)
+				if err != nil {
+					t.Fatal(err)
+				}
+				found = enough(w)
+			case "work":
+				var w service.Work
+				decode(t, e.Data, &w)
+				found = w.Kind == service.Commissioning && enough(w)
+			}
+			return !found
+		})
+		if err != nil || !found {
+			t.Fatalf("%s: %v", what, err)
+		}
+	}
+	latest := func(ctx context.Context) (service.Work, error) {
+		list, err := r.c.Works(ctx)
+		if err != nil || len(list) == 0 {
+			return service.Work{}, err
+		}
+		return list[0], nil
+	}
+	waits := func(done int) func(service.Work) bool {
+		return func(w service.Work) bool {
+			return w.State == store.Running && w.Parked == 1 && w.Done == done && strings.Contains(w.Text, "1 waits for a hand")
+		}
+	}
+	until("the others finish", func(ctx context.Context) (service.Work, error) {
+		return r.c.Commission(ctx, service.RunOptions{Chosen: chosen(append(others, tag))})
+	}, waits(len(others)))
+	redstart := r.with(t)
+	redstart(0, []string{tag, "Break the seal and turn the key to SET", "The display says SET"}, "commission", "hands")
+	if deeds := box.Deeds(); len(deeds) > 0 {
+		t.Errorf("it was talked to before: %+v", deeds)
+	}
+	r.stop()
+	r.serve(r.site.Attach())
+	until("it waits again", latest, waits(len(others)))
+
+	redstart = r.with(t)
+	redstart(1, []string{"it waits for nobody's hand"}, "commission", "done", others[0])
+	redstart(0, []string{"Going on with " + tag}, "commission", "done", tag)
+	waitFor(t, func() bool {
+		run, err := r.c.Run(ctx, 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, d := range run.Devices {
+			if d.Tag == tag {
+				return d.State == store.Parked && d.Hand.Do == "Switch it off and on"
+			}
+		}
+		return false
+	})
+	// The service ends while the box is off.
+	box.PowerCut()
+	r.stop()
+	r.serve(r.site.Attach())
+	until("it waits while it is off", latest, waits(len(others)))
+	if deeds := box.Deeds(); len(deeds) > 0 {
+		t.Errorf("it was talked to before: %+v", deeds)
+	}
+	box.PowerUp()
+	until("it is set", latest, func(w service.Work) bool { return w.State == store.Done && w.Done == len(others)+1 })
+	r.verify(tag)
+	if e := r.entryOf(box); e.State != store.Verified {
+		t.Errorf("%s is %s: %s", tag, e.State, e.Reason)
+	}
+	// One that a stored login opens needs no second hand where only a fresh one does.
+	until("it waits", func(ctx context.Context) (service.Work, error) {
+		return r.c.Commission(ctx, service.RunOptions{Chosen: chosen([]string{tag})})
+	}, waits(0))
+	follow(t, r.c, func(ctx context.Context) (service.Work, error) {
+		w, err := latest(ctx)
+		if err == nil {
+			err = r.c.Did(ctx, w.Run, []string{tag})
+		}
+		return w, err
+	}, nil)
+	if run, _, err := r.c.LatestRun(ctx); err != nil || run.State != store.Done || run.Devices[0].State != store.Done {
+		t.Errorf("%+v %v", run, err)
+	}
+}

@@ -1,0 +1,176 @@
+package commission
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"redstart/internal/core/problem"
+	"redstart/internal/core/procedure"
+	"redstart/internal/driver"
+	"redstart/internal/shield"
+	"redstart/internal/store"
+	"redstart/internal/task"
+)
+
+// attempts is how often a device that falls silent is looked for anew.
+const attempts = 3
+
+// work is the work on one device of a run.
+type work struct {
+	*Runner
+	d     store.RunDevice
+	box   *task.Box // nil before it was begun
+	place *place
+	stop  <-chan struct{}
+}
+
+// device does the work on one device, records how it ended, and reports whether it is
+// set. Its error is ours, not the device's: the run cannot go on.
+func (w *work) device(ctx context.Context) (set bool, err error) {
+	parked := w.d.State == store.Parked
+	w.d.Error, w.d.Done = "", 0
+	if !parked {
+		w.d.State = store.Running
+	}
+	if w.d.StartedAt.IsZero() {
+		w.d.StartedAt = store.Now()
+	}
+	who := fmt.Sprintf("run %d", w.d.Run)
+	err = shield.Do(w.Log, w.d.MAC.String(), func() (err error) {
+		means := task.Means{Bench: w.Bench, Store: w.Store, Vault: w.Vault, Plan: w.Plan, Log: w.Log, Avoid: w.avoid, Line: w.Line, Park: w.park}
+		if w.box, err = task.With(means, w.d, who); err != nil {
+			return err
+		}
+		err = w.steps(ctx)
+		// A box that falls silent in the middle may just be restarting, from before
+		// the run was cut off or by itself. Since acts say what should be, looking
+		// again and repeating them does no harm.
+		for attempt := 1; attempt < attempts && errors.Is(err, driver.ErrNoAnswer) && ctx.Err() == nil; attempt++ {
+			w.box.HangUp()
+			err = w.steps(ctx)
+		}
+		return err
+	})
+	if w.box != nil {
+		w.box.HangUp()
+	}
+	switch {
+	case ctx.Err() != nil:
+		return false, nil // cut off, not failed: the next Carry goes on by looking
+	case task.Ours(err):
+		return false, err
+	case errors.Is(err, task.ErrStopped):
+		return false, w.leave(ctx, w.d)
+	}
+	return w.end(ctx, err, who)
+}
+
+// end records how the work on a device ended: err is why it failed.
+func (w *work) end(ctx context.Context, err error, who string) (set bool, ours error) {
+	d := &w.d
+	d.EndedAt, d.State, d.Hand = store.Now(), store.Done, store.Hand{}
+	if err == nil {
+		err = errors.Join(w.Store.SetConfigured(ctx, d.Tag, d.MAC, d.Given, who), w.box.Sighted(ctx, true))
+	}
+	if err != nil && ctx.Err() == nil && !task.Ours(err) {
+		if w.box != nil { // the failure is told anyway
+			_ = shield.Do(w.Log, d.MAC.String(), func() error { w.box.LookAgain(ctx); return nil })
+		}
+		d.State, d.Error = store.Failed, w.box.Explain(err)
+		if err = w.Store.SetState(ctx, d.Tag, d.MAC, store.Attention, d.Error, who); problem.KindOf(err) == problem.Conflict {
+			err = nil // the entry is another box by now; the run says what became of this one
+		}
+	}
+	if err == nil {
+		err = w.Store.SaveRunDevice(ctx, *d)
+	}
+	if err != nil {
+		if ctx.Err() == nil {
+			w.Log.Error("the end of a device's run could not be recorded", "tag", d.Tag, "error", err)
+		}
+		return false, err
+	}
+	w.Log.Info("device ended", "run", d.Run, "tag", d.Tag, "mac", d.MAC.String(), "state", d.State, "error", d.Error)
+	w.Notify(*d)
+	return d.State == store.Done, nil
+}
+
+// steps does what is still to be done, step by step.
+func (w *work) steps(ctx context.Context) error {
+	journal, err := w.Store.Journal(ctx, w.d.Run, w.d.Tag)
+	if err == nil {
+		err = w.box.GoOn(ctx, journal)
+	}
+	if err != nil {
+		return err
+	}
+	steps := task.Steps(w.box.Profile(), w.d.Given, procedure.Login{})
+	last := steps[len(steps)-1]
+	// A device that waited for a hand goes on waiting; it may well be off.
+	for i, s := range steps {
+		if s.Hands && journal[s.Name].Phase == store.Begin {
+			if err := w.step(ctx, i, s); err != nil {
+				return err
+			}
+			journal[s.Name] = store.Line{Phase: store.Done, At: store.Now()}
+		}
+	}
+	for i, s := range steps {
+		switch {
+		case s.Hands && s.Holds(journal[s.Name], time.Now()):
+			continue
+		// Acts say what should be, so they are repeated with the same frozen values
+		// until the device has come back from the last restart of its procedure; only
+		// what happened before and after a restart that was seen proves that it keeps.
+		case i > 1 && journal[last.Name].Phase == store.Done:
+			continue
+		}
+		if err := w.step(ctx, i, s); err != nil {
+			return err
+		}
+		switch {
+		case s.Hands: // it may have been switched off, or hung elsewhere, or be another
+			for i, again := range steps[:2] {
+				if err := w.step(ctx, i, again); err != nil {
+					return err
+				}
+			}
+		case s.Name == task.Confirm && len(journal) > 0:
+			how, err := w.box.Settled(ctx)
+			if err != nil {
+				return err
+			}
+			if how != "" {
+				return w.note(ctx, last, store.Done, "everything is as planned already; "+how)
+			}
+		}
+	}
+	return nil
+}
+
+// step does one step, with a line in the journal before and after.
+func (w *work) step(ctx context.Context, i int, s task.Step) error {
+	w.d.Step, w.d.Done = s.Name, i
+	if err := w.Store.SaveRunDevice(ctx, w.d); err != nil {
+		return err
+	}
+	w.Notify(w.d)
+	// The journal comes first: after a crash it says what may have happened.
+	if err := w.note(ctx, s, store.Begin, ""); err != nil {
+		return err
+	}
+	detail, err := w.box.Do(ctx, s)
+	if errors.Is(err, task.ErrStopped) {
+		return err
+	}
+	if err != nil {
+		return errors.Join(err, w.note(ctx, s, store.Failed, err.Error()))
+	}
+	return w.note(ctx, s, store.Done, detail)
+}
+
+func (w *work) note(ctx context.Context, s task.Step, phase, detail string) error {
+	return w.Store.AddLine(ctx, store.Line{Run: w.d.Run, Tag: w.d.Tag, MAC: w.d.MAC, Step: s.Name, Phase: phase, Detail: detail})
+}

@@ -1,0 +1,113 @@
+package commission
+
+import (
+	"context"
+	"time"
+
+	"redstart/internal/core/problem"
+	"redstart/internal/core/profile"
+	"redstart/internal/store"
+	"redstart/internal/task"
+)
+
+// place is a device's share of what goes side by side.
+type place struct {
+	slots chan struct{}
+	held  bool
+}
+
+// take waits for a place; it reports false when the run is stopped first.
+func (p *place) take(ctx context.Context, stop <-chan struct{}) (bool, error) {
+	select {
+	case p.slots <- struct{}{}:
+		p.held = true
+		return true, nil
+	case <-stop:
+		return false, nil
+	case <-ctx.Done():
+		return false, ctx.Err()
+	}
+}
+
+func (p *place) leave() {
+	if p.held {
+		<-p.slots
+		p.held = false
+	}
+}
+
+// park has the device wait for a person: it is recorded, so that it goes on waiting after
+// the service was restarted, and its place is given to others.
+func (w *work) park(ctx context.Context, h profile.Hand) (*task.Parking, error) {
+	if w.d.State != store.Parked {
+		w.d.State = store.Parked
+		w.d.Hand = store.Hand{Do: h.Do, Look: h.Look, Since: store.Now(), Within: int(time.Duration(h.Within).Seconds())}
+	}
+	if err := w.Store.SaveRunDevice(ctx, w.d); err != nil {
+		return nil, err
+	}
+	w.place.leave()
+	done := w.awaits(w.d.Tag)
+	w.Notify(w.d)
+	return &task.Parking{Done: done, Stop: w.stop, Back: func(ctx context.Context) error {
+		w.awaitsNoMore(w.d.Tag)
+		if free, err := w.place.take(ctx, w.stop); err != nil {
+			return err
+		} else if !free {
+			return task.ErrStopped
+		}
+		w.d.State = store.Running
+		w.d.Hand.Since = store.Stamp{}
+		if h.Within > 0 {
+			w.d.Hand.Ends = store.Stamp{Time: time.Now().UTC().Add(time.Duration(h.Within))}
+		}
+		return w.Store.SaveRunDevice(ctx, w.d)
+	}}, nil
+}
+
+// Awaits notes which devices of a run that goes on wait for persons, who may say from now
+// on that they did what is waited for.
+func (r *Runner) Awaits(run store.Run) {
+	for _, d := range run.Devices {
+		if d.State == store.Parked {
+			r.awaits(d.Tag)
+		}
+	}
+}
+
+// awaits gives how a parked device is told that a person did what it waits for.
+func (r *Runner) awaits(tag string) chan string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.parked == nil {
+		r.parked = map[string]chan string{}
+	}
+	if r.parked[tag] == nil {
+		r.parked[tag] = make(chan string, 1)
+	}
+	return r.parked[tag]
+}
+
+func (r *Runner) awaitsNoMore(tag string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.parked, tag)
+}
+
+// Did tells that a person did what devices wait for, all or none.
+func (r *Runner) Did(who string, tags []string) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, tag := range tags {
+		if r.parked[tag] == nil {
+			return problem.New(problem.Conflict, "it waits for nobody's hand", "").About(tag)
+		}
+	}
+	for _, tag := range tags {
+		select {
+		case r.parked[tag] <- who:
+		default: // somebody else said so already
+		}
+	}
+	return nil
+}

@@ -1,0 +1,292 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"redstart/internal/commission"
+	"redstart/internal/core/address"
+	"redstart/internal/core/problem"
+	"redstart/internal/lan"
+	"redstart/internal/shield"
+	"redstart/internal/store"
+	"redstart/internal/vault"
+)
+
+// Kinds of work.
+const (
+	Finding       = "find"
+	Commissioning = "commission"
+	Verifying     = "verify"
+	HandingOut    = "hand out addresses"
+)
+
+// Work is long work, under way or ended. Works go side by side; what two of them may not
+// do at once is decided per box.
+type Work struct {
+	ID      int64     `json:"id"`
+	Site    string    `json:"site"`
+	Kind    string    `json:"kind"`
+	State   string    `json:"state"` // running, done, stopped, interrupted, failed
+	Who     string    `json:"who"`
+	Done    int       `json:"done"`
+	Total   int       `json:"total"`
+	Failed  int       `json:"failed"`
+	Unsure  int       `json:"unsure"`  // verified only in part: some could not be looked at
+	Parked  int       `json:"parked"`  // wait for a person
+	Seconds float64   `json:"seconds"` // about how long it still takes; 0: unknown
+	Text    string    `json:"text"`    // one line on what is happening or how it ended
+	Run     int64     `json:"run,omitempty"`
+	Began   time.Time `json:"began"`
+}
+
+// working is a work with what steers it.
+type working struct {
+	s *Service
+	Work
+	on    *segment
+	holds holds
+	stop  chan struct{}           // closes when a person stops it
+	cut   context.CancelCauseFunc // nil once it has ended
+	// runner carries the run out, where it is one.
+	runner *commission.Runner
+}
+
+// holds is what a work needs for itself.
+type holds struct {
+	boxes map[address.MAC]string // that it talks to, with their tags
+	alone bool                   // it is the only one of its kind on its segment
+}
+
+// mostEnded is how many ended works are kept in sight.
+const mostEnded = 20
+
+// Works lists the works under way and those that ended lately, the latest first.
+func (s *Service) Works() []Work {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	list := []Work{}
+	for _, w := range slices.Backward(s.works) {
+		if w.State != "" {
+			list = append(list, w.Work)
+		}
+	}
+	return list
+}
+
+// underWay reports whether any work is under way that a test picks.
+func (s *Service) underWay(pick func(Work) bool) bool {
+	return slices.ContainsFunc(s.Works(), func(w Work) bool { return w.State == store.Running && pick(w) })
+}
+
+// claim joins the works under way, unless one of them has what the new one needs.
+func (s *Service) claim(w *working) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, other := range s.works {
+		if other.cut == nil {
+			continue
+		}
+		if w.holds.alone && other.Kind == w.Kind && other.on == w.on {
+			return problem.New(problem.Conflict, fmt.Sprintf("a %s is under way on this segment", other.Kind), "wait until it is done, or stop it")
+		}
+		for mac, tag := range w.holds.boxes {
+			if _, held := other.holds.boxes[mac]; held {
+				return problem.New(problem.Conflict, other.holding(), "wait until that is done, or stop it").About(tag)
+			}
+		}
+	}
+	s.lastWork++
+	w.ID = s.lastWork
+	s.works = append(s.works, w)
+	for i := 0; len(s.works) > mostEnded && i < len(s.works); {
+		if s.works[i].cut != nil {
+			i++
+			continue
+		}
+		s.works = slices.Delete(s.works, i, i+1)
+	}
+	return nil
+}
+
+// holding says in whose hands a box is.
+func (w *working) holding() string {
+	switch {
+	case w.Run != 0:
+		return fmt.Sprintf("run %d has it in hand", w.Run)
+	case w.Kind == Verifying:
+		return "a verification is looking at it"
+	}
+	return "it is in the hands of: " + w.Kind
+}
+
+// held tells in whose hands boxes are, by MAC.
+func (s *Service) held() map[address.MAC]string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	held := map[address.MAC]string{}
+	for _, w := range s.works {
+		if w.cut == nil {
+			continue
+		}
+		for mac := range w.holds.boxes {
+			held[mac] = w.holding()
+		}
+	}
+	return held
+}
+
+// begin starts a work in a goroutine of its own, unless another has what it needs.
+// prepare may complete it or prevent it; nil does neither. do gets a context that ends
+// with the service.
+func (s *Service) begin(w *working, prepare func() error, do func(ctx context.Context) error) (Work, error) {
+	if err := s.plugged(w.Kind != Finding); err != nil {
+		return Work{}, err
+	}
+	w.s, w.stop, w.on = s, make(chan struct{}), s.segment.Load()
+	ctx, cut := context.WithCancelCause(s.life)
+	w.cut = cut
+	if err := s.claim(w); err != nil {
+		cut(nil)
+		return Work{}, err
+	}
+	if prepare != nil {
+		if err := prepare(); err != nil {
+			cut(nil)
+			s.mu.Lock()
+			s.works = slices.DeleteFunc(s.works, func(o *working) bool { return o == w })
+			s.mu.Unlock()
+			return Work{}, err
+		}
+	}
+	w.progress(func(a *Work) { a.State, a.Began = store.Running, time.Now().UTC() })
+	a := w.now()
+	s.log.Info("work began", "work", a.ID, "kind", a.Kind, "total", a.Total)
+	s.work.Add(1)
+	go func() {
+		defer s.work.Done()
+		err := shield.Do(s.log, a.Kind, func() error { return do(ctx) })
+		by := cutOffBy(context.Cause(ctx))
+		if by == nil {
+			by = cutOffBy(err)
+		}
+		cut(nil)
+		w.end(err, by)
+	}()
+	return a, nil
+}
+
+// end notes how a work ended: by is what cut it off, if anything did.
+func (w *working) end(err, by error) {
+	w.s.mu.Lock()
+	w.cut = nil
+	w.s.mu.Unlock()
+	w.progress(func(a *Work) {
+		a.State, a.Seconds, a.Parked = store.Done, 0, 0
+		select {
+		case <-w.stop:
+			a.State = store.Stopped
+		default:
+		}
+		switch {
+		case by != nil:
+			a.State, a.Text = store.Interrupted, by.Error()
+		case err != nil && !errors.Is(err, context.Canceled):
+			a.State, a.Text = store.Failed, err.Error()
+		}
+	})
+	a := w.now()
+	w.s.log.Info("work ended", "work", a.ID, "kind", a.Kind, "state", a.State, "done", a.Done, "failed", a.Failed, "text", a.Text)
+}
+
+// cutOffBy gives what cut work off that can go on later; nil for any other error.
+func cutOffBy(err error) error {
+	switch {
+	case errors.Is(err, lan.ErrClosed): // who sends may notice before who looks after the segment
+		return errGone
+	case errors.Is(err, errGone), errors.Is(err, errDark), errors.Is(err, store.ErrUnwritable), errors.Is(err, vault.ErrLocked):
+		return err
+	}
+	return nil
+}
+
+// now gives the work as it is.
+func (w *working) now() Work {
+	w.s.mu.Lock()
+	defer w.s.mu.Unlock()
+	return w.Work
+}
+
+// progress changes the work and tells everyone.
+func (w *working) progress(change func(*Work)) {
+	w.s.mu.Lock()
+	change(&w.Work)
+	a := w.Work
+	w.s.mu.Unlock()
+	w.s.hub.publish("", "work", a)
+}
+
+// Stop asks a work under way to stop; 0 means the only one there is.
+func (s *Service) Stop(id int64) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var list []*working
+	for _, w := range s.works {
+		if w.cut != nil && (id == 0 || w.ID == id) {
+			list = append(list, w)
+		}
+	}
+	switch {
+	case len(list) == 0 && id != 0:
+		return problem.New(problem.Conflict, fmt.Sprintf("work %d is not under way", id), "")
+	case len(list) == 0:
+		return problem.New(problem.Conflict, "nothing is under way", "")
+	case len(list) > 1:
+		var names []string
+		for _, w := range list {
+			names = append(names, fmt.Sprintf("%d, %s", w.ID, w.Kind))
+		}
+		return problem.New(problem.Conflict, fmt.Sprintf("%d works are under way: %s", len(list), strings.Join(names, "; ")), "say which by its number")
+	}
+	select {
+	case <-list[0].stop:
+	default:
+		close(list[0].stop)
+	}
+	return nil
+}
+
+// cutOffWork cuts off what is under way on a segment.
+func (s *Service) cutOffWork(at *segment, cause error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, w := range s.works {
+		if w.cut != nil && w.on == at {
+			w.cut(cause)
+		}
+	}
+}
+
+// until gives a context that ends when the channel closes.
+func until(ctx context.Context, stop <-chan struct{}) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(ctx)
+	go func() {
+		select {
+		case <-stop:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, cancel
+}
+
+func plural(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}

@@ -1,0 +1,44 @@
+package task
+
+import (
+	"context"
+	"fmt"
+
+	"redstart/internal/core/problem"
+	"redstart/internal/core/procedure"
+	"redstart/internal/core/profile"
+)
+
+// addressing gives the device its planned address, right after it was shown to be free.
+var addressing = &Task{
+	Name: string(profile.Address),
+	Text: func(o Of) string { return itself(o, "set the address "+o.Given.Address.String()+gatewayText(o.Given)) },
+	Do: func(ctx context.Context, b *Box, s Step) (string, error) {
+		if err := b.showFree(ctx); err != nil {
+			return "", err
+		}
+		return b.act(ctx, s)
+	},
+}
+
+func gatewayText(v procedure.Values) string {
+	if !v.Gateway.IsValid() {
+		return ""
+	}
+	return ", gateway " + v.Gateway.String()
+}
+
+// showFree shows that nobody else holds the planned address, immediately
+// before it is given out.
+func (b *Box) showFree(ctx context.Context) error {
+	holders, err := b.Bench.Holders(ctx, b.want())
+	if err != nil {
+		return err
+	}
+	for _, h := range holders {
+		if h != b.d.MAC {
+			return problem.New(problem.Device, fmt.Sprintf("the address %s is in use by %s", b.want(), h), "free the address or plan another, then commission it again").About(b.d.MAC.String())
+		}
+	}
+	return nil
+}

@@ -1,0 +1,222 @@
+package task
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/netip"
+	"strings"
+	"time"
+
+	"redstart/internal/core/device"
+	"redstart/internal/core/plan"
+	"redstart/internal/core/problem"
+	"redstart/internal/core/profile"
+	"redstart/internal/driver"
+	"redstart/internal/lan"
+	"redstart/internal/lan/bench"
+	"redstart/internal/lan/line"
+	"redstart/internal/lan/watch"
+	"redstart/internal/store"
+	"redstart/internal/vault"
+)
+
+// lastLook is how long a device whose work failed is looked for.
+const lastLook = 2 * time.Second
+
+// Means are what tasks work with.
+type Means struct {
+	Bench *bench.Bench
+	Store *store.Site
+	Vault *vault.Vault
+	Plan  plan.Plan
+	Log   *slog.Logger
+	Avoid func(netip.Addr) bool // addresses that are not ours to borrow
+	// Line opens a serial line by its name.
+	Line func(name string, m line.Mode) (io.ReadWriteCloser, error)
+	// Park gives the device's place in the run to others until a person did something.
+	Park func(ctx context.Context, h profile.Hand) (*Parking, error)
+}
+
+// Box is the one device that tasks are done with, and what they know of it by now. It is
+// used by one goroutine at a time.
+type Box struct {
+	Means
+	d       store.RunDevice
+	p       *profile.Profile
+	who     string // what told of its credentials: run 3
+	step    string // that is being done
+	tries   *vault.Tries
+	journal map[string]store.Line
+
+	servers map[string]string // what its servers showed, by kind
+	renewed map[string]bool   // what an act of this run had it make anew
+	reset   bool              // the factory's way in opened it: whatever it shows is new
+
+	here     bool           // it is on the segment
+	at       netip.Addr     // where it is now; invalid: it has no address
+	old      netip.Addr     // where it was before the act that makes it go
+	restart  *watch.Restart // from before the act that makes it go
+	talk     *driver.Talk
+	login    *vault.Login // what opens it now, with ID 0 for the factory login; nil when nothing is needed or known
+	inside   bool         // the talk is signed in
+	unproven bool         // login was set, but not tried yet: the device had to go first
+	idle     bool         // nothing was sent, so the device does not go
+}
+
+// With begins the work on a device of a run; who tells of its credentials.
+func With(m Means, d store.RunDevice, who string) (*Box, error) {
+	p := m.Plan.Profiles[d.Profile]
+	if p == nil {
+		return nil, problem.New(problem.Conflict, "its profile "+d.Profile+" is gone", "put the profile back")
+	}
+	return &Box{Means: m, d: d, p: p, who: who, tries: m.Vault.Try(d.MAC, p.Accounts, who)}, nil
+}
+
+// Profile is that of the device.
+func (b *Box) Profile() *profile.Profile { return b.p }
+
+// GoOn takes in what the journal tells of the steps so far, by name.
+func (b *Box) GoOn(ctx context.Context, journal map[string]store.Line) (err error) {
+	b.journal = journal
+	if b.servers, err = b.Store.Servers(ctx, b.d.MAC); err != nil {
+		return err
+	}
+	b.renewed = map[string]bool{}
+	for _, s := range b.p.Order {
+		if journal[string(s.Act)].Phase != "" {
+			b.renews(s)
+		}
+	}
+	return nil
+}
+
+// Do does one step, and says for the journal what came of it.
+func (b *Box) Do(ctx context.Context, s Step) (string, error) {
+	b.step = s.Name
+	b.renews(s.stage)
+	return s.task.Do(ctx, b, s)
+}
+
+// Ours reports whether an error is of the records or of the segment: then no
+// device has failed, and the run is cut off until they are back.
+func Ours(err error) bool {
+	return errors.Is(err, store.ErrUnwritable) || errors.Is(err, lan.ErrClosed) ||
+		errors.Is(err, store.ErrClosed) || errors.Is(err, vault.ErrLocked)
+}
+
+// LookAgain looks where the device is now, so that what is said of it is true.
+func (b *Box) LookAgain(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, lastLook)
+	defer cancel()
+	w := watch.New(b.Bench, b.d.MAC)
+	defer w.Close()
+	candidates := append([]netip.Addr{b.want()}, b.p.Factory.Address.List()...)
+	if b.old.IsValid() {
+		candidates = append(candidates, b.old)
+	}
+	at, err := w.Find(ctx, candidates, true)
+	b.here, b.at = err == nil, at
+	if err == nil && at.IsValid() {
+		_ = b.Sighted(ctx, false) // what is known of it is the better for it, but the failure is told anyway
+	}
+}
+
+// Sighted tells what the run saw of the device; set says that it set it.
+func (b *Box) Sighted(ctx context.Context, set bool) error {
+	s := device.Sighting{MAC: b.d.MAC, Protocol: device.ByRun, At: time.Now().UTC(), Facts: map[string]string{device.Address: b.at.String()}}
+	if set {
+		s.Facts[device.State], s.Facts[device.Name] = device.Set, b.d.Given.Name
+	}
+	return b.Store.Sight(ctx, s, func(f *device.Found) { f.Recognise(b.Plan.Profiles) })
+}
+
+// Explain says what happened, what state the box is in, and what to do.
+func (b *Box) Explain(err error) string {
+	where, step := "Nothing was sent to it", Reach
+	switch {
+	case b == nil: // not even begun
+	case b.at.IsValid():
+		where = "It was last seen at " + b.at.String()
+	case b.here:
+		where = "It has no address"
+	default:
+		where = "It is not on the segment"
+	}
+	if b != nil {
+		step = b.step
+	}
+	text := err.Error()
+	if p := (*problem.Error)(nil); errors.As(err, &p) {
+		text = p.Cause
+		if p.Next != "" {
+			return fmt.Sprintf("%s: %s. %s. %s.", step, text, where, sentence(p.Next))
+		}
+	}
+	return fmt.Sprintf("%s: %s. %s. Mend the cause and commission it again; the run goes on from what is set.", step, text, where)
+}
+
+func sentence(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
+
+// renews notes that an act has the device make anew what it is known again by.
+func (b *Box) renews(s profile.Stage) {
+	for _, kind := range s.Renews {
+		b.renewed[kind] = true
+	}
+}
+
+func (b *Box) want() netip.Addr { return b.d.Given.Address.Addr() }
+
+// converse makes sure that a talk with the device at its present address is open.
+func (b *Box) converse() *driver.Talk {
+	if b.talk == nil {
+		b.talk = driver.New(b.Bench, b.target(b.at))
+	}
+	return b.talk
+}
+
+func (b *Box) target(at netip.Addr) driver.Target {
+	bits := b.p.Factory.Address.Bits
+	if at == b.want() {
+		bits = b.d.Given.Address.Bits()
+	}
+	t := driver.Target{MAC: b.d.MAC, Address: at, Bits: bits, Profile: b.p, Avoid: b.Avoid, Trust: b.trust}
+	if b.d.Line != "" {
+		t.Line = func(m line.Mode) (io.ReadWriteCloser, error) { return b.Line(b.d.Line, m) }
+	}
+	return t
+}
+
+// HangUp ends whatever conversation there is with the device.
+func (b *Box) HangUp() {
+	if b.talk != nil {
+		b.talk.Close()
+		b.talk, b.inside = nil, false
+	}
+	if b.restart != nil {
+		b.restart.Close()
+		b.restart = nil
+	}
+}
+
+// variables are what the profile's moves may use. Secrets leave the vault here, on their
+// way to the device.
+func (b *Box) variables(ctx context.Context) (map[string]string, error) {
+	vars := b.d.Given.Variables()
+	for key, token := range b.d.Given.Secrets {
+		var secret string
+		if token != "" {
+			var ok bool
+			var err error
+			if secret, ok, err = b.Vault.Secret(ctx, token); err != nil {
+				return nil, err
+			} else if !ok {
+				return nil, problem.New(problem.Conflict, "the planned "+key+" is not in the vault", "give it again: redstart plan set "+b.d.Tag+" "+key+"=…")
+			}
+		}
+		vars["setting."+key] = secret
+	}
+	return vars, nil
+}

@@ -1,0 +1,64 @@
+package task
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"strings"
+
+	"redstart/internal/core/device"
+	"redstart/internal/core/problem"
+	"redstart/internal/core/profile"
+	"redstart/internal/store"
+)
+
+// confirm shows that the device is the one that is meant, before anything is written.
+var confirm = &Task{
+	Name: Confirm,
+	Text: func(Of) string { return "confirm MAC, model and serial" },
+	Do:   func(ctx context.Context, b *Box, _ Step) (string, error) { return b.identify(ctx) },
+}
+
+// identify reads the identity back before anything is written.
+func (b *Box) identify(ctx context.Context) (string, error) {
+	if b.p.Who() == profile.Read {
+		if err := b.signIn(ctx); err != nil {
+			return "", err
+		}
+	}
+	facts, err := b.converse().Do(ctx, b.p.Who(), nil)
+	if err != nil {
+		return "", err
+	}
+	if m := facts[device.Model]; m != "" && !strings.EqualFold(m, b.p.Model) {
+		return "", problem.New(problem.Device, fmt.Sprintf("it says that it is a %s, not a %s", m, b.p.Model), "undo the match and find its right profile")
+	}
+	serial := facts[device.Serial]
+	if serial != "" && b.d.Serial != "" && !strings.EqualFold(serial, b.d.Serial) {
+		return "", problem.New(problem.Device, fmt.Sprintf("it has the serial %s, but the plan says %s", serial, b.d.Serial), "undo the match and choose the right box")
+	}
+	if b.d.Line != "" {
+		if err := b.atLine(ctx, serial); err != nil {
+			return "", err
+		}
+	}
+	c := store.Conduct{MAC: b.d.MAC, Serial: serial}
+	return strings.TrimSpace(b.p.Model + " " + serial), b.Store.SetConduct(ctx, c)
+}
+
+// atLine shows that the box at the other end of the serial line is the one that is
+// matched: a line has no MAC, so both must have told the same serial.
+func (b *Box) atLine(ctx context.Context, serial string) error {
+	found, err := b.Store.Device(ctx, b.d.MAC)
+	if err != nil {
+		return err
+	}
+	known := cmp.Or(b.d.Serial, found.Value(device.Serial))
+	switch {
+	case serial == "" || known == "":
+		return problem.New(problem.Device, "nothing shows that it is this box that hangs on "+b.d.Line, "put its serial into the plan")
+	case !strings.EqualFold(serial, known):
+		return problem.New(problem.Device, fmt.Sprintf("the box on %s has the serial %s, not %s", b.d.Line, serial, known), "name the right line")
+	}
+	return nil
+}

@@ -1,0 +1,111 @@
+// Package task holds what a run can do with one device, one file for each thing: how it
+// is told in a rehearsal, and how it is done. Which of them a device needs, and in which
+// order, is its profile's to say. docs/adding.md tells how one is added.
+package task
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"redstart/internal/core/procedure"
+	"redstart/internal/core/profile"
+)
+
+// Task is one kind of thing that a run does with one device.
+type Task struct {
+	// Name is the act of a profile that it carries out, or what every device needs.
+	Name string
+	// Text tells in plain words what it will do.
+	Text func(Of) string
+	// Do does it, and says for the journal what came of it. It is done again after the
+	// service was cut off in the middle, so it says what should be, not what to change.
+	Do func(context.Context, *Box, Step) (string, error)
+	// Hands says that a person does it: the run waits, and nothing is sent.
+	Hands bool
+}
+
+// Of is what a task is told by.
+type Of struct {
+	Profile *profile.Profile
+	Stage   profile.Stage
+	Given   procedure.Values
+	Opens   procedure.Login // what opens the device before the run
+}
+
+// acts are the tasks that a profile's order may name. A new one is one file and a line
+// here.
+var acts = []*Task{password, name, settings, addressing, save, restart, hand}
+
+// Names of the tasks that every device needs.
+const (
+	Reach   = "reach"   // find out where the device is
+	Confirm = "confirm" // read its identity back before any write
+)
+
+// Step is a task in its place in the work on one device.
+type Step struct {
+	Name  string `json:"name"` // unique in the work on a device
+	Text  string `json:"text"` // in plain words, for the rehearsal
+	Hands bool   `json:"hands,omitempty"`
+
+	stage profile.Stage
+	task  *Task
+}
+
+// Steps lists what a run will do with a device of a profile that a login opens so far.
+// Their names do not depend on the login.
+func Steps(p *profile.Profile, v procedure.Values, opens procedure.Login) []Step {
+	var steps []Step
+	add := func(name string, t *Task, s profile.Stage) {
+		steps = append(steps, Step{Name: name, Text: t.Text(Of{p, s, v, opens}), Hands: t.Hands, stage: s, task: t})
+	}
+	add(Reach, reach, profile.Stage{})
+	add(Confirm, confirm, profile.Stage{})
+	for _, s := range p.Order {
+		add(string(s.Act), of(s), s)
+		if s.Then != profile.Stays {
+			add("return after "+string(s.Act), comeBack, s)
+		}
+	}
+	return steps
+}
+
+// of gives the task that carries a stage out.
+func of(s profile.Stage) *Task {
+	if s.ByHand != nil {
+		return hand
+	}
+	for _, t := range acts {
+		if t.Name == string(s.Act) {
+			return t
+		}
+	}
+	return &Task{Name: string(s.Act), Text: func(Of) string { return string(s.Act) }, Do: func(context.Context, *Box, Step) (string, error) {
+		return "", fmt.Errorf("a run does not know how to %s", s.Act)
+	}}
+}
+
+// perStep is what a step without a restart is reckoned to take before anything
+// was measured.
+const perStep = 300 * time.Millisecond
+
+// Takes reckons how long the steps take together, without waiting for hands.
+func Takes(p *profile.Profile, steps []Step) time.Duration {
+	var sum time.Duration
+	for _, s := range steps {
+		sum += perStep
+		if s.task == comeBack && s.stage.Then == profile.Restarts {
+			sum += time.Duration(p.Restart.Takes)
+		}
+	}
+	return sum
+}
+
+// itself adds to the text of a task that the device restarts by itself after it.
+func itself(o Of, text string) string {
+	if o.Stage.Then == profile.Restarts {
+		return text + "; it restarts by itself"
+	}
+	return text
+}

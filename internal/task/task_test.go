@@ -1,0 +1,52 @@
+package task_test
+
+import (
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"redstart/internal/core/plan"
+	"redstart/internal/core/procedure"
+	"redstart/internal/task"
+	"redstart/profiles"
+)
+
+func TestStepsFollowTheProfile(t *testing.T) {
+	set, _, err := profiles.Load("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	site := plan.Site{Subnets: []plan.Subnet{{Prefix: netip.MustParsePrefix("10.40.8.0/22"), Gateway: netip.MustParseAddr("10.40.8.1")}}}
+	for id, want := range map[string]string{
+		"ovalis-c20":    "reach confirm password name address return-after-address",
+		"fennmark-fs8":  "reach confirm name address return-after-address password save restart return-after-restart",
+		"brindlecap-b4": "reach confirm password name address restart return-after-restart",
+	} {
+		p := set[id]
+		v := procedure.For(plan.Plan{Site: site, Profiles: set}.Resolve(), plan.Entry{Tag: "X", Name: "box-1", Profile: id, Address: netip.MustParseAddr("10.40.8.30")}, p)
+		steps := task.Steps(p, v, procedure.Login{})
+		var names []string
+		var text strings.Builder
+		seen := map[string]bool{}
+		for _, s := range steps {
+			names = append(names, strings.ReplaceAll(s.Name, " ", "-"))
+			text.WriteString(s.Text + "\n")
+			if seen[s.Name] {
+				t.Errorf("%s: the step %s occurs twice; the journal could not tell them apart", id, s.Name)
+			}
+			seen[s.Name] = true
+		}
+		if got := strings.Join(names, " "); got != want {
+			t.Errorf("%s:\n got %s\nwant %s", id, got, want)
+		}
+		for _, value := range []string{"box-1", "10.40.8.30/22", "gateway 10.40.8.1", p.User} {
+			if !strings.Contains(text.String(), value) {
+				t.Errorf("%s: the rehearsal does not say %s:\n%s", id, value, text.String())
+			}
+		}
+		if took := task.Takes(p, steps); took < time.Duration(p.Restart.Takes) || took > time.Duration(p.Restart.Takes)+5*time.Second {
+			t.Errorf("%s: reckoned %s for a restart of %s", id, took, time.Duration(p.Restart.Takes))
+		}
+	}
+}
