@@ -6,6 +6,9 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
+	"redstart/internal/browser"
 	"redstart/internal/client"
 	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
@@ -138,4 +141,26 @@ func TestADeviceWaitsForAHand(t *testing.T) {
 	if run, _, err := r.c.LatestRun(ctx); err != nil || run.State != store.Done || run.Devices[0].State != store.Done {
 		t.Errorf("%+v %v", run, err)
 	}
+}
+
+// On the phone the person sees what to do and where, and says that it is done.
+func TestAHandIsAskedForInTheConsole(t *testing.T) {
+	t.Parallel()
+	doc, err := os.ReadFile("../profiles/clepsydra-k3.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := start(t, skerry.Options{Devices: 2, Only: "K3", Seed: 38}, strings.Replace(string(doc), "order:\n", `order:
+  - by-hand: {do: Turn the key to SET, look: The hands go to twelve, within: 5m}
+`, 1))
+	r.upToMatch()
+	token, err := r.s.OnceToken(patience(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := openTab(t, 400, 800)
+	b.do(chromedp.Navigate(r.url+"/#once="+token), count("match", "2 of 2"), browser.Press("stage-commission"), shows("by hand: Turn the key to SET"), browser.Answer("run-begin"),
+		shows("2 wait for a hand"), browser.Seen(browser.Mark("hand")))
+	has(t, "what to do", b.text(), "Turn the key to SET", "The hands go to twelve", "what follows is done within 5 min")
+	b.do(browser.Press("hand-done"), count("commission", "1 of 2"), browser.Press("hand-done"), browser.Ended("Commissioning"), count("commission", "2 of 2"))
 }

@@ -159,5 +159,5 @@ func Answer(name string) Step {
 
 // Ended waits until the console shows that work of a kind, by its title, is done.
 func Ended(title string) Step {
-	return Seen(chromedp.Search(`//*[@data-test="activity" and @data-state="done"]/strong[contains(text(), "` + title + `")]`))
+	return Seen(chromedp.Search(`//*[@data-test="work" and @data-state="done"]/strong[contains(text(), "` + title + `")]`))
 }

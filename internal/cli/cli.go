@@ -138,7 +138,7 @@ verifies the result. The order of work is:
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "how to print: table, json or csv")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{plainFlag(err)} })
 	root.CompletionOptions.DisableDefaultCmd = true
-	root.AddCommand(a.serve(), a.demo(), a.sim(), a.site(), a.plan(), a.find(), a.match(), a.commission(), a.verify(), a.profile(), a.vault(), a.user())
+	root.AddCommand(a.serve(), a.demo(), a.sim(), a.site(), a.plan(), a.find(), a.match(), a.commission(), a.verify(), a.works(), a.profile(), a.vault(), a.user())
 	for _, c := range root.Commands() {
 		wrapArgs(c)
 	}

@@ -118,19 +118,25 @@ export interface Presence { kind: 'arrived' | 'returned' | 'told' | 'departed'; 
 export interface Scanned { outcome: 'entry' | 'matched' | 'noted' | 'device' | 'unknown'; tag: string; device: Device | null; text: string }
 export interface PlanFinding { code: string; level: string; tag: string; profile?: string; field: string; reason: string; mend?: { field: string; value: string; safe: boolean } }
 
-export interface Activity {
+export interface Work {
+  id: number
   site: string
-  kind: '' | 'find' | 'commission' | 'verify' | 'hand out addresses'
-  state: '' | 'running' | 'done' | 'stopped' | 'interrupted' | 'failed'
+  kind: 'find' | 'commission' | 'verify' | 'hand out addresses'
+  state: 'running' | 'done' | 'stopped' | 'interrupted' | 'failed'
+  who: string
   done: number
   total: number
   failed: number
   unsure: number
+  parked: number
   seconds: number
   text: string
+  run?: number
 }
 
-export interface RunDevice { run: number; tag: string; state: string; step: string; done: number; steps: number; error: string }
+/** What a device waits for a person to do, and how long what follows may take then. */
+export interface Hand { do?: string; look?: string; parkedAt: string; within?: number; windowEnds: string }
+export interface RunDevice { run: number; tag: string; state: string; step: string; done: number; steps: number; error: string; hand?: Hand }
 export interface Run { id: number; state: string; cause?: string; devices: RunDevice[] }
 export interface Check { name: string; expected: string; observed: string; verdict: 'passed' | 'failed' | 'not looked at'; by?: string; at: string }
 export interface Note { at: string; who: string; what: string }

@@ -4,9 +4,10 @@ import { useStorage } from '@vueuse/core'
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
 import { about, call, onSignedOut, Problem, siteCall } from './api'
-import type { Activity, Device, Entry, PlanFinding, Presence, Profile, Proposals, Run, RunDevice, Segment, SegmentFinding, Site } from './api'
+import type { Device, Entry, PlanFinding, Presence, Profile, Proposals, Run, RunDevice, Segment, SegmentFinding, Site, Work } from './api'
 
-const idle: Activity = { site: '', kind: '', state: '', done: 0, total: 0, failed: 0, unsure: 0, seconds: 0, text: '' }
+/** How many works that ended stay in sight. */
+const mostEnded = 20
 
 export const useSite = defineStore('site', () => {
   const user = ref<string | null>() // undefined: not known yet; null: signed out
@@ -23,14 +24,14 @@ export const useSite = defineStore('site', () => {
   const segment = ref('')
   const segmentFindings = shallowRef<SegmentFinding[]>([])
   const planFindings = shallowRef<PlanFinding[]>([])
-  const activity = ref<Activity>(idle)
+  const works = ref<Work[]>([]) // under way, and ended lately; latest first
   const proposals = shallowRef<Proposals>({ proposals: [], open: [], missing: [], spare: [] })
   const watched = ref(false)
   const surveyed = ref(false)
   const lookOnly = ref(false)
   const dark = ref(false) // the segment has no link
   const arrivals = shallowRef<Presence[]>([]) // who came lately, latest first
-  const run = ref<Run | null>(null)
+  const runs = shallowRef<Run[]>([]) // that have not ended
   const steps = shallowRef<Record<string, RunDevice>>({})
   const revision = ref(0) // counts what may have changed an entry's details
   let source: EventSource | null = null
@@ -38,8 +39,22 @@ export const useSite = defineStore('site', () => {
   const mayPlan = computed(() => ['plan', 'commission', 'own'].includes(rights.value))
   const mayCommission = computed(() => ['commission', 'own'].includes(rights.value))
   const byId = computed(() => new Map(profiles.value.map((p) => [p.id, p])))
-  const busy = computed(() => activity.value.state === 'running')
-  const interrupted = computed(() => (run.value?.state === 'interrupted' && !busy.value ? run.value : null))
+  const underWay = computed(() => works.value.filter((w) => w.state === 'running'))
+  const busy = computed(() => underWay.value.length > 0)
+  const finding = computed(() => underWay.value.some((w) => w.kind === 'find'))
+  const interrupted = computed(() => runs.value.filter((r) => r.state === 'interrupted' && !underWay.value.some((w) => w.run === r.id)))
+  /** What is happening to the device of an entry in a run that has not ended. */
+  const stepOf = (tag: string): RunDevice | undefined => {
+    const d = steps.value[tag]
+    return d && runs.value.some((r) => r.id === d.run) ? d : undefined
+  }
+  /** Devices that wait for a person, in walking order. */
+  const hands = computed(() => entries.value
+    .flatMap((entry) => {
+      const step = stepOf(entry.tag)
+      return step?.state === 'parked' && step.hand ? [{ entry, step, hand: step.hand }] : []
+    })
+    .sort((a, b) => [a.entry.area ?? '', a.entry.floor ?? '', a.entry.place, a.entry.tag].join('\0').localeCompare([b.entry.area ?? '', b.entry.floor ?? '', b.entry.place, b.entry.tag].join('\0'), 'en', { numeric: true })))
   const counts = computed(() => {
     const n: Record<string, number> = {}
     for (const e of entries.value) n[e.state] = (n[e.state] ?? 0) + 1
@@ -75,12 +90,14 @@ export const useSite = defineStore('site', () => {
     arrivals.value = s.arrivals
   }
 
-  async function loadRun() {
-    run.value = await siteCall<Run>('GET', 'runs/latest').catch((p: Problem) => {
-      if (p.status === 404) return null
-      throw p
-    })
-    steps.value = Object.fromEntries((run.value?.devices ?? []).map((d) => [d.tag, d]))
+  // What devices told while the runs were asked for is newer than the answer.
+  let told = new Map<string, RunDevice>()
+  async function loadRuns() {
+    const since = (told = new Map())
+    const list = await siteCall<Run[]>('GET', 'runs')
+    if (since !== told) return // asked again meanwhile
+    runs.value = list
+    steps.value = { ...Object.fromEntries(list.flatMap((r) => r.devices.map((d) => [d.tag, d]))), ...Object.fromEntries(since) }
   }
 
   async function loadSites() {
@@ -93,9 +110,9 @@ export const useSite = defineStore('site', () => {
     const open = key.value
     const rest = Promise.all([
       call<Profile[]>('GET', 'profiles').then((p) => (profiles.value = p)),
-      call<Activity>('GET', 'activity').then((a) => (activity.value = a)),
+      call<Work[]>('GET', 'works').then((w) => (works.value = w)),
       call<{ locked: boolean }>('GET', 'vault').then((v) => (locked.value = v.locked)),
-      ...(open ? [siteCall<Site>('GET', '').then((s) => (site.value = s)), loadPlan(), loadSegment(), loadRun()] : []),
+      ...(open ? [siteCall<Site>('GET', '').then((s) => (site.value = s)), loadPlan(), loadSegment(), loadRuns()] : []),
     ])
     rest.catch(() => {}) // it is awaited below, unless another site is open by then
     await loadSites()
@@ -118,7 +135,7 @@ export const useSite = defineStore('site', () => {
     site.value = null
     entries.value = []
     devices.value = []
-    run.value = null
+    runs.value = []
     steps.value = {}
     listen()
   }
@@ -190,13 +207,14 @@ export const useSite = defineStore('site', () => {
     })
     on<RunDevice>('run', (d) => {
       changedSteps.set(d.tag, d)
+      told.set(d.tag, d)
       draw()
     })
-    on<Activity>('activity', (a) => {
-      const began = a.state === 'running' && !busy.value
-      activity.value = a
-      if (a.state !== 'running') soon()
-      if (a.kind === 'commission' && (began || a.state !== 'running')) void loadRun().catch(() => {})
+    on<Work>('work', (w) => {
+      const began = !works.value.some((o) => o.id === w.id)
+      works.value = began ? [w, ...works.value].slice(0, mostEnded) : works.value.map((o) => (o.id === w.id ? w : o))
+      if (w.state !== 'running') soon()
+      if (w.kind === 'commission' && w.site === key.value && (began || w.state !== 'running')) void loadRuns().catch(() => {})
     })
     mine.onerror = () => {
       if (source !== mine) return
@@ -265,7 +283,7 @@ export const useSite = defineStore('site', () => {
   onSignedOut(forget)
 
   return {
-    user, live, ready, site, entries, devices, segment, segmentFindings, planFindings, activity, proposals, watched, surveyed, lookOnly, dark, arrivals, run, steps, revision,
-    rights, sites, key, profiles, locked, mayPlan, mayCommission, byId, open, loadSites, busy, interrupted, counts, takeLink, start, signIn, signOut, loadPlan, loadAll,
+    user, live, ready, site, entries, devices, segment, segmentFindings, planFindings, works, underWay, proposals, watched, surveyed, lookOnly, dark, arrivals, runs, stepOf, hands, revision,
+    rights, sites, key, profiles, locked, mayPlan, mayCommission, byId, open, loadSites, busy, finding, interrupted, counts, takeLink, start, signIn, signOut, loadPlan, loadAll,
   }
 })

@@ -1,21 +1,30 @@
 <script setup lang="ts">
 import { NButton } from 'naive-ui'
 import { computed } from 'vue'
+import { siteCall } from '../api'
+import type { RunDevice } from '../api'
 import { plural } from '../format'
 import { useSite } from '../site'
 
 // What needs a person, before everything else.
 const site = useSite()
-const emit = defineEmits<{ show: [tag: string]; filter: [state: string] }>()
+const emit = defineEmits<{ show: [tag: string]; filter: [state: string]; attempt: [what: () => Promise<unknown>] }>()
 const failing = computed(() => site.entries.filter((e) => e.state === 'needs attention'))
 const stops = computed(() => site.planFindings.filter((f) => f.level === 'stops'))
 // What is only good to know is among the findings.
 const segment = computed(() => site.segmentFindings.filter((f) => !f.quiet))
-const any = computed(() => failing.value.length + stops.value.length + segment.value.length > 0)
+// Where the segment shows it, the run goes on by itself.
+const did = (d: RunDevice) => siteCall('POST', `runs/${d.run}/hands`, { tags: [d.tag] })
+const any = computed(() => site.hands.length + failing.value.length + stops.value.length + segment.value.length > 0)
 </script>
 
 <template>
   <section v-if="any" class="attention" aria-label="Needs a person">
+    <p v-for="x in site.hands" :key="x.entry.tag" class="hand" data-test="hand">
+      <span aria-hidden="true">■</span>
+      <span><button class="link" @click="emit('show', x.entry.tag)">{{ x.entry.tag }}</button> {{ x.entry.place }}: <strong>{{ x.hand.do }}</strong><template v-if="x.hand.look">; {{ x.hand.look }}</template><template v-if="x.hand.within">; what follows is done within {{ Math.round(x.hand.within / 60) }} min</template>.</span>
+      <NButton v-if="site.mayCommission" size="tiny" type="primary" data-test="hand-done" @click="emit('attempt', () => did(x.step))">Done</NButton>
+    </p>
     <p v-for="f in segment.slice(0, 2)" :key="f.text" class="note" data-test="finding"><span aria-hidden="true">◆</span> {{ f.text[0].toUpperCase() + f.text.slice(1) }}<template v-if="f.next">; {{ f.next }}</template>.</p>
     <p v-if="segment.length && site.segmentFindings.length > Math.min(2, segment.length)"><RouterLink to="/findings" data-test="all-notices">All {{ site.segmentFindings.length }} notes on the segment</RouterLink></p>
     <p v-for="f in stops.slice(0, 2)" :key="f.tag + f.profile + f.field" class="bad">
@@ -32,6 +41,7 @@ const any = computed(() => failing.value.length + stops.value.length + segment.v
 <style scoped>
 .attention { margin-top: 8px; padding: 6px 10px; background: var(--card); border: 1px solid var(--line); border-left: 3px solid var(--warn); border-radius: 4px; }
 p { margin: 2px 0; }
+.hand { display: flex; gap: 8px; align-items: baseline; }
 .bad > span { color: var(--bad); }
-.note > span { color: var(--warn); }
+.note > span, .hand > span:first-child { color: var(--warn); }
 </style>

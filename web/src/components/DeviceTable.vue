@@ -131,7 +131,7 @@ const width = computed(() => columns.value.reduce((n, c) => n + Number((c as { w
       <template v-else>
         <span class="faint">{{ devices.length === site.devices.length ? plural(devices.length, 'device') : `${devices.length} of ${site.devices.length} shown` }}</span>
         <span class="grow" />
-        <NButton v-if="site.mayCommission" size="small" data-test="find-options" :disabled="site.busy" @click="finding = true">Find …</NButton>
+        <NButton v-if="site.mayCommission" size="small" data-test="find-options" :disabled="site.finding" @click="finding = true">Find …</NButton>
         <label class="switch"><NSwitch aria-label="Watch who comes and goes" :value="site.watched" size="small" :disabled="!site.segment || !site.mayCommission" data-test="watch" @update:value="watch" /> Watch</label>
         <NButton v-if="waiting.length && site.mayCommission" size="small" data-test="hand-out" @click="handing = true">{{ waiting.length }} wait for DHCP</NButton>
         <NButton size="small" data-test="surveys" @click="surveys = true">Surveys</NButton>
@@ -139,7 +139,7 @@ const width = computed(() => columns.value.reduce((n, c) => n + Number((c as { w
       </template>
     </div>
     <div v-if="!site.devices.length" class="empty faint">
-      {{ site.busy ? 'Asking the segment who is there.' : 'Nothing was found yet. Plug the devices in, then press Find.' }}
+      {{ site.finding ? 'Asking the segment who is there.' : 'Nothing was found yet. Plug the devices in, then press Find.' }}
     </div>
     <NDataTable v-else v-model:checked-row-keys="selected" :columns="columns" :data="rows" :row-key="(r: Row) => r.id" :expanded-row-keys="expanded" :cascade="false" size="small" :bordered="false" virtual-scroll
       :flex-height="!narrow" :max-height="narrow ? 560 : undefined" :scroll-x="narrow ? undefined : width" :min-row-height="31" :row-class-name="(r: Row) => (r.device && !r.device.here ? 'away' : '')" class="table" data-test="found" />

@@ -35,7 +35,7 @@ watch(tag, () => {
   others.value = []
   void load()
 })
-watch(() => [site.revision, site.steps[tag.value]?.step], load)
+watch(() => [site.revision, site.stepOf(tag.value)?.step], load)
 
 // Boxes that this entry could be: of its profile, or of none known.
 const candidates = computed(() => site.devices
@@ -127,8 +127,8 @@ const columns = computed<DataTableColumns<Check>>(() => narrow.value ? [
           <NDescriptionsItem label="MAC"><span class="mono">{{ detail.entry.device || detail.entry.mac || '–' }}</span></NDescriptionsItem>
           <NDescriptionsItem label="Last heard">{{ clock(detail.entry.seen) }}</NDescriptionsItem>
           <NDescriptionsItem label="Match" :span="2">{{ detail.entry.matchedWhy || 'none' }}
-            <NButton v-if="detail.entry.device && mayMatch" size="tiny" :disabled="site.busy" style="margin-left: 8px" @click="unmatch">Undo</NButton>
-            <NPopconfirm v-else-if="undone" @positive-click="unmatch"><template #trigger><NButton size="tiny" :disabled="site.busy" style="margin-left: 8px">Undo</NButton></template>Its device was set. Undo the match all the same?</NPopconfirm>
+            <NButton v-if="detail.entry.device && mayMatch" size="tiny"  style="margin-left: 8px" @click="unmatch">Undo</NButton>
+            <NPopconfirm v-else-if="undone" @positive-click="unmatch"><template #trigger><NButton size="tiny" style="margin-left: 8px">Undo</NButton></template>Its device was set. Undo the match all the same?</NPopconfirm>
           </NDescriptionsItem>
           <NDescriptionsItem label="Login" :span="2">
             <template v-if="login"><span class="mono">{{ login.user }} / {{ login.password }}</span> <NButton size="tiny" @click="login = null">Hide</NButton></template>

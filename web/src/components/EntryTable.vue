@@ -43,9 +43,10 @@ const acting = computed(() => {
 const undoable = computed(() => site.entries.filter((e) => acting.value.includes(e.tag) && e.device && !e.locked && ['matched', 'needs attention'].includes(e.state)).map((e) => e.tag))
 
 function doing(e: Entry): string {
-  const d = site.steps[e.tag]
+  const d = site.stepOf(e.tag)
   if (e.state === 'needs attention') return e.reason
-  if (!site.busy || site.activity.kind !== 'commission' || !d) return ''
+  if (!d) return ''
+  if (d.state === 'parked') return `by hand: ${d.hand?.do}`
   if (d.state === 'running') return `${d.done + 1}/${d.steps} ${d.step}`
   return d.state === 'waiting' ? d.step || 'waiting for its turn' : ''
 }
@@ -88,9 +89,9 @@ const columns = computed<DataTableColumns<Row>>(() => {
       <NSelect v-model:value="kinds" multiple clearable size="small" :options="kindOptions" placeholder="Any kind" max-tag-count="responsive" class="filter" />
       <template v-if="acting.length">
         <strong>{{ plural(acting.length, 'entry') }} selected</strong>
-        <NButton size="small" :disabled="site.busy || !site.mayCommission" @click="emit('commission', acting)">Commission</NButton>
-        <NButton size="small" :disabled="site.busy || !site.mayCommission" @click="emit('verify', acting)">Verify</NButton>
-        <NButton size="small" :disabled="site.busy || !site.mayCommission || !undoable.length" @click="emit('unmatch', undoable)">Undo match{{ undoable.length > 1 ? 'es' : '' }}</NButton>
+        <NButton size="small" :disabled="!site.mayCommission" @click="emit('commission', acting)">Commission</NButton>
+        <NButton size="small" :disabled="!site.mayCommission" @click="emit('verify', acting)">Verify</NButton>
+        <NButton size="small" :disabled="!site.mayCommission || !undoable.length" @click="emit('unmatch', undoable)">Undo match{{ undoable.length > 1 ? 'es' : '' }}</NButton>
       </template>
       <span v-else class="faint">{{ rows.length === site.entries.length ? '' : `${rows.length} of ${site.entries.length} shown` }}</span>
     </div>

@@ -79,7 +79,7 @@ const link = (i: Interface) => (!i.up ? 'off' : !i.link ? 'no link' : i.speed ? 
     <template #footer>
       <div class="foot">
         <NButton @click="show = false">Cancel</NButton>
-        <NButton type="primary" :disabled="!site.segment || site.busy" data-test="find-begin" @click="begin">Find</NButton>
+        <NButton type="primary" :disabled="!site.segment || site.finding" data-test="find-begin" @click="begin">Find</NButton>
       </div>
     </template>
   </NModal>

@@ -48,7 +48,7 @@ async function begin() {
     <template #footer>
       <div class="foot">
         <NButton @click="show = false">Cancel</NButton>
-        <NButton type="primary" :disabled="!ready.length || site.busy || site.lookOnly" data-test="hand-out-begin" @click="begin">Give {{ plural(ready.length, 'address').replace('addresss', 'addresses') }}</NButton>
+        <NButton type="primary" :disabled="!ready.length || site.lookOnly" data-test="hand-out-begin" @click="begin">Give {{ plural(ready.length, 'address').replace('addresss', 'addresses') }}</NButton>
       </div>
     </template>
   </NModal>

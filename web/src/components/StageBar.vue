@@ -2,12 +2,13 @@
 import { NButton, NProgress } from 'naive-ui'
 import { computed } from 'vue'
 import { left, plural } from '../format'
+import type { Work } from '../api'
 import { useSite } from '../site'
 
 // The five stages of the work in their order, each with how far it is and the
 // one button that moves it on.
 const site = useSite()
-const emit = defineEmits<{ plan: []; find: []; match: []; commission: []; verify: []; stop: []; resume: []; giveUp: [] }>()
+const emit = defineEmits<{ plan: []; find: []; match: []; commission: []; verify: []; stop: [work: number]; resume: [run: number]; giveUp: [run: number] }>()
 
 // What is not wired yet is planned, and nothing more is expected of it.
 const wired = computed(() => site.entries.filter((e) => !e.notWired || e.state !== 'planned'))
@@ -21,17 +22,20 @@ const stages = computed(() => [
   { key: 'find', title: 'Find', text: site.devices.length ? plural(site.devices.length, 'device') : 'nothing yet', button: 'Find', ready: !!site.segment && site.mayCommission && !!site.key, done: site.surveyed && site.devices.length > 0 },
   { key: 'match', title: 'Match', text: `${matched.value} of ${total.value}`, button: site.proposals.proposals.length ? `Review ${site.proposals.proposals.length}` : 'Review',
     ready: site.mayCommission && total.value > 0 && site.devices.length > 0, done: total.value > 0 && matched.value === total.value },
-  { key: 'commission', title: 'Commission', text: `${n('configured', 'verified')} of ${total.value}` + (hand.value ? `, ${hand.value} by hand` : ''), button: 'Rehearse', ready: site.mayCommission && (site.entries.some((e) => !e.byHand && ['matched', 'needs attention'].includes(e.state)) || site.entries.some((e) => e.differs?.length)) && !site.interrupted,
+  { key: 'commission', title: 'Commission', text: `${n('configured', 'verified')} of ${total.value}` + (hand.value ? `, ${hand.value} by hand` : ''), button: 'Rehearse', ready: site.mayCommission && (site.entries.some((e) => !e.byHand && ['matched', 'needs attention'].includes(e.state)) || site.entries.some((e) => e.differs?.length)),
     done: total.value > 0 && n('configured', 'verified') === total.value },
   { key: 'verify', title: 'Verify', text: `${n('verified')} of ${total.value}`, button: 'Verify', ready: site.mayCommission && n('configured', 'verified') > 0 || site.mayCommission && site.entries.some((e) => e.checkedAt),
     done: total.value > 0 && n('verified') === total.value },
 ] as const)
 // The next stage is the first that is ready and not done.
 const next = computed(() => stages.value.find((s) => s.ready && !s.done)?.key)
-const titles = { find: 'Finding', commission: 'Commissioning', verify: 'Verifying', 'hand out addresses': 'Handing out addresses', '': '' }
+const titles = { find: 'Finding', commission: 'Commissioning', verify: 'Verifying', 'hand out addresses': 'Handing out addresses' }
+// What is under way, or how the last work ended.
+const shown = computed(() => (site.underWay.length ? site.underWay : site.works.slice(0, 1)))
 // A verification counts what failed among what is done; a run counts it apart.
-const ended = computed(() => site.activity.done + (site.activity.kind === 'commission' ? site.activity.failed : 0))
-const percent = computed(() => (site.activity.total ? Math.floor((100 * ended.value) / site.activity.total) : 0))
+const percent = (w: Work) => (w.total ? Math.floor((100 * (w.done + (w.kind === 'commission' ? w.failed : 0))) / w.total) : 0)
+// One survey goes on at a time; anything else is refused only for boxes that are in hand.
+const waits = (stage: string) => stage === 'find' && site.finding
 </script>
 
 <template>
@@ -40,25 +44,25 @@ const percent = computed(() => (site.activity.total ? Math.floor((100 * ended.va
       <li v-for="(s, i) in stages" :key="s.key" :class="{ done: s.done, next: next === s.key }">
         <span class="title"><span class="number" aria-hidden="true">{{ s.done ? '✓' : i + 1 }}</span>{{ s.title }}</span>
         <span class="faint text" :data-test="'count-' + s.key">{{ s.text }}</span>
-        <NButton size="small" :type="next === s.key ? 'primary' : 'default'" :disabled="!s.ready || site.busy" :data-test="'stage-' + s.key"
+        <NButton size="small" :type="next === s.key ? 'primary' : 'default'" :disabled="!s.ready || waits(s.key)" :data-test="'stage-' + s.key"
           @click="emit(s.key as 'plan')">{{ s.button }}</NButton>
       </li>
     </ol>
-    <div v-if="site.interrupted" class="strip" role="alert">
-      <strong>Run {{ site.interrupted.id }} was cut off.</strong>
-      <span v-if="site.interrupted.cause">{{ site.interrupted.cause }}</span>
+    <div v-for="r in site.interrupted" :key="r.id" class="strip" role="alert">
+      <strong>Run {{ r.id }} was cut off.</strong>
+      <span v-if="r.cause">{{ r.cause }}</span>
       <span v-else>Going on looks at each device first; nothing is set twice with different values.</span>
-      <NButton size="small" type="primary" data-test="resume" @click="emit('resume')">Go on</NButton>
-      <NButton size="small" @click="emit('giveUp')">Give it up</NButton>
+      <NButton size="small" type="primary" data-test="resume" @click="emit('resume', r.id)">Go on</NButton>
+      <NButton size="small" @click="emit('giveUp', r.id)">Give it up</NButton>
     </div>
-    <div v-if="site.activity.kind" class="strip" role="status" data-test="activity" :data-state="site.activity.state">
-      <strong>{{ titles[site.activity.kind] }}{{ site.activity.site === site.key ? '' : ' on ' + site.activity.site }}{{ site.busy ? '' : ': ' + site.activity.state }}</strong>
-      <NProgress v-if="site.busy" type="line" :percentage="percent" :show-indicator="false" :height="8" class="bar" />
-      <span>{{ site.activity.text }}</span>
-      <span v-if="site.activity.failed" class="bad">{{ site.activity.failed }} failed</span>
-      <span v-if="site.activity.unsure">{{ site.activity.unsure }} verified in part</span>
-      <span v-if="site.busy" class="faint">{{ left(site.activity.seconds) }}</span>
-      <NButton v-if="site.busy" size="tiny" @click="emit('stop')">Stop</NButton>
+    <div v-for="w in shown" :key="w.id" class="strip" role="status" data-test="work" :data-state="w.state">
+      <strong>{{ titles[w.kind] }}{{ w.run && site.underWay.length > 1 ? ` (run ${w.run})` : '' }}{{ w.site === site.key ? '' : ' on ' + w.site }}{{ w.state === 'running' ? '' : ': ' + w.state }}</strong>
+      <NProgress v-if="w.state === 'running'" type="line" :percentage="percent(w)" :show-indicator="false" :height="8" class="bar" />
+      <span>{{ w.text }}</span>
+      <span v-if="w.failed" class="bad">{{ w.failed }} failed</span>
+      <span v-if="w.unsure">{{ w.unsure }} verified in part</span>
+      <span v-if="w.state === 'running' && !(w.parked && w.seconds < 1)" class="faint">{{ left(w.seconds) }}</span>
+      <NButton v-if="w.state === 'running'" size="tiny" @click="emit('stop', w.id)">Stop</NButton>
     </div>
   </section>
 </template>

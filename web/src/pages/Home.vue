@@ -53,14 +53,14 @@ function find() {
   void attempt(() => siteCall('POST', 'surveys'))
 }
 
-function giveUp() {
+function giveUp(run: number) {
   dialog.warning({
     title: 'Give up the run?',
     content: 'Devices that were not finished stay as they are and will need attention. Nothing is undone on them.',
     positiveText: 'Give it up',
     negativeText: 'Keep it',
     onPositiveClick: () => attempt(async () => {
-      await siteCall('POST', `runs/${site.interrupted!.id}/give-up`)
+      await siteCall('POST', `runs/${run}/give-up`)
       await site.loadAll()
     }),
   })
@@ -70,8 +70,8 @@ function giveUp() {
 <template>
   <div class="home">
     <StageBar @plan="importing = true" @find="find" @match="router.push('/match')" @commission="commission([])" @verify="verify([])"
-      @stop="attempt(() => call('POST', 'activity/stop'))" @resume="attempt(() => siteCall('POST', `runs/${site.interrupted!.id}/resume`))" @give-up="giveUp" />
-    <Attention @show="shown = $event" @filter="stateFilter = [$event]" />
+      @stop="(work) => attempt(() => call('POST', `works/${work}/stop`))" @resume="(run) => attempt(() => siteCall('POST', `runs/${run}/resume`))" @give-up="giveUp" />
+    <Attention @attempt="attempt" @show="shown = $event" @filter="stateFilter = [$event]" />
     <NTabs :value="tab" type="line" size="small" class="tabs" pane-class="pane" @update:value="router.push($event === 'entries' ? '/' : '/' + $event)">
       <NTabPane name="entries" tab="Entries" display-directive="if">
         <EntryTable v-model:states="stateFilter" @show="shown = $event" @commission="commission" @verify="verify" @unmatch="unmatch" @import="importing = true" />
