@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"redstart/internal/client"
-	"redstart/internal/core/check"
+	"redstart/internal/core/result"
 	"redstart/internal/core/match"
 	"redstart/internal/service"
 	"redstart/internal/sim/box"
@@ -87,7 +87,7 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if !check.Verified(detail.Checks) || len(detail.Checks) < 11 {
+	if !result.Verified(detail.Checks) || len(detail.Checks) < 11 {
 		t.Errorf("checks: %+v", detail.Checks)
 	}
 	var history strings.Builder

@@ -6,7 +6,8 @@ import (
 	"strings"
 	"testing"
 
-	"redstart/internal/core/check"
+	"redstart/internal/check"
+	"redstart/internal/core/result"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/service"
@@ -26,7 +27,7 @@ func (r *rig) boxes(model string) (list []*box.Box) {
 }
 
 // checkOf gives one check of an entry's last verification.
-func (r *rig) checkOf(tag, name string) check.Check {
+func (r *rig) checkOf(tag, name string) result.Check {
 	r.t.Helper()
 	d, err := r.c.Entry(patience(r.t), tag)
 	if err != nil {
@@ -37,7 +38,7 @@ func (r *rig) checkOf(tag, name string) check.Check {
 			return c
 		}
 	}
-	return check.Check{}
+	return result.Check{}
 }
 
 // A restart needs evidence: boxes that apply their address at once and forget it,
@@ -70,7 +71,7 @@ func TestRestartsAreToldApart(t *testing.T) {
 	r.verify()
 	for _, b := range []*box.Box{skips, honest} {
 		tag := r.entryOf(b).Tag
-		if c := r.checkOf(tag, check.Kept); c.Verdict != check.Passed || !strings.Contains(c.By, "up-time began anew") {
+		if c := r.checkOf(tag, check.Kept); c.Verdict != result.Passed || !strings.Contains(c.By, "up-time began anew") {
 			t.Errorf("%s: %s, by %q", tag, c.Verdict, c.By)
 		}
 	}
@@ -115,7 +116,7 @@ func TestARestartThatWasAskedForMustHappen(t *testing.T) {
 	r.do(func(ctx context.Context) (service.Work, error) {
 		return r.c.Verify(ctx, service.VerifyOptions{Chosen: chosen([]string{tag}), Restart: "always"})
 	})
-	if e, c := r.entries()[tag], r.checkOf(tag, check.Kept); e.State != store.Attention || c.Verdict != check.Failed || !strings.Contains(c.Observed, "nothing shows that it restarted") {
+	if e, c := r.entries()[tag], r.checkOf(tag, check.Kept); e.State != store.Attention || c.Verdict != result.Failed || !strings.Contains(c.Observed, "nothing shows that it restarted") {
 		t.Errorf("%s, %s: %s", e.State, c.Verdict, c.Observed)
 	}
 }
@@ -153,7 +154,7 @@ func TestAPolicyChangeIsACommission(t *testing.T) {
 			t.Errorf("the rehearsal says: %s", text)
 		}
 		r.verify(tag)
-		if got := r.checkOf(tag, check.Password); got.Verdict != check.Failed {
+		if got := r.checkOf(tag, check.Password); got.Verdict != result.Failed {
 			t.Errorf("verification says of the password: %s, %s", got.Verdict, got.Observed)
 		}
 		before := camera.Running().Password
@@ -257,7 +258,7 @@ func TestAnotherBoxIsNotVerified(t *testing.T) {
 		t.Errorf("no finding about another MAC: %v", err)
 	}
 	r.verify(one.Tag)
-	if c := r.checkOf(one.Tag, check.MAC); c.Verdict != check.Failed || r.entries()[one.Tag].State != store.Attention {
+	if c := r.checkOf(one.Tag, check.MAC); c.Verdict != result.Failed || r.entries()[one.Tag].State != store.Attention {
 		t.Errorf("%+v, %s", c, r.entries()[one.Tag].State)
 	}
 	// Without an address there is nothing to verify, and nobody falls over it.

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"redstart/internal/core/check"
+	"redstart/internal/core/result"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/p12"
 	"redstart/internal/sim/skerry"
@@ -64,7 +64,7 @@ func TestAHostKeyThatChanges(t *testing.T) {
 	r.allVerified()
 	b := r.site.Boxes[0]
 	tag := r.entryOf(b).Tag
-	if c := r.checkOf(tag, "host key"); c.Verdict != check.Passed {
+	if c := r.checkOf(tag, "host key"); c.Verdict != result.Passed {
 		t.Fatalf("%+v", c)
 	}
 	// Somebody turns it back at the box itself: it shows its first key again.
@@ -80,7 +80,7 @@ func TestAHostKeyThatChanges(t *testing.T) {
 	waitFor(t, func() bool { return b.Starts() > starts })
 	r.verify(tag)
 	e := r.entryOf(b)
-	if c := r.checkOf(tag, "new login"); e.State != store.Attention || c.Verdict != check.Failed || !strings.Contains(c.Observed, "another identity than before: host key") {
+	if c := r.checkOf(tag, "new login"); e.State != store.Attention || c.Verdict != result.Failed || !strings.Contains(c.Observed, "another identity than before: host key") {
 		t.Errorf("%s: %+v", e.State, c)
 	}
 	for _, d := range b.Deeds()[before:] {

@@ -11,12 +11,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"redstart/internal/check"
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/service"
 	"redstart/internal/store"
-	"redstart/internal/verify"
 )
 
 func (a *app) commission() *cobra.Command {
@@ -438,6 +438,6 @@ check passed is verified. With one entry the checks are printed.`,
 			}
 			return errors.Join(a.printChecks(d.Checks), verdict)
 		}}
-	c.Flags().StringVar(&restart, "restart", verify.Needed, "restart devices to show that settings survive: needed (when none was seen since the last change), always or never")
+	c.Flags().StringVar(&restart, "restart", check.Needed, "restart devices to show that settings survive: needed (when none was seen since the last change), always or never")
 	return c
 }

@@ -12,10 +12,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"redstart/internal/client"
-	"redstart/internal/core/check"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/result"
 	"redstart/internal/service"
 	"redstart/internal/store"
 	"redstart/internal/vault"
@@ -262,7 +262,7 @@ func secretDots(v string) string {
 	return v
 }
 
-func (a *app) printChecks(checks []check.Check) error {
+func (a *app) printChecks(checks []result.Check) error {
 	if len(checks) == 0 {
 		return nil
 	}

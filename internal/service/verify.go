@@ -6,11 +6,12 @@ import (
 	"sync"
 	"time"
 
+	"redstart/internal/check"
 	"redstart/internal/commission"
 	"redstart/internal/core/address"
-	"redstart/internal/core/check"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
+	"redstart/internal/core/result"
 	"redstart/internal/store"
 	"redstart/internal/verify"
 )
@@ -63,8 +64,8 @@ func (s *Site) Verify(ctx context.Context, who string, in VerifyOptions) (Work, 
 	tags, restart := in.Tags, in.Restart
 	switch restart {
 	case "":
-		restart = verify.Needed
-	case verify.Needed, verify.Always, verify.Never:
+		restart = check.Needed
+	case check.Needed, check.Always, check.Never:
 	default:
 		return Work{}, problem.New(problem.Usage, "restart must be needed, always or never", "")
 	}
@@ -142,9 +143,9 @@ func (s *Site) Verify(ctx context.Context, who string, in VerifyOptions) (Work, 
 				w.progress(func(a *Work) {
 					a.Done++
 					switch {
-					case err != nil || len(check.Failing(list)) > 0:
+					case err != nil || len(result.Failing(list)) > 0:
 						a.Failed++
-					case !check.Verified(list):
+					case !result.Verified(list):
 						a.Unsure++
 					}
 					// What the rest takes, judged by what this much took.

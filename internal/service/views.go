@@ -3,10 +3,10 @@ package service
 import (
 	"context"
 	"redstart/internal/core/address"
-	"redstart/internal/core/check"
 	"redstart/internal/core/device"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/procedure"
+	"redstart/internal/core/result"
 	"redstart/internal/store"
 	"redstart/internal/task"
 )
@@ -26,13 +26,13 @@ type EntryView struct {
 
 // Detail is everything known of one entry.
 type Detail struct {
-	Entry    EntryView     `json:"entry"`
-	Steps    []task.Step   `json:"steps"` // what commissioning it consists of
-	Checks   []check.Check `json:"checks"`
-	History  []store.Note  `json:"history"`
-	Device   *DeviceView   `json:"device"` // nil when none is matched
-	Settings []plan.Value  `json:"settings"`
-	Login    *Credential   `json:"login"` // the stored credential that opens it, or is to; nil when there is none
+	Entry    EntryView      `json:"entry"`
+	Steps    []task.Step    `json:"steps"` // what commissioning it consists of
+	Checks   []result.Check `json:"checks"`
+	History  []store.Note   `json:"history"`
+	Device   *DeviceView    `json:"device"` // nil when none is matched
+	Settings []plan.Value   `json:"settings"`
+	Login    *Credential    `json:"login"` // the stored credential that opens it, or is to; nil when there is none
 }
 
 // view is an entry with its box, which is where it is; nil and the zero value when

@@ -9,10 +9,10 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"redstart/internal/core/address"
-	"redstart/internal/core/check"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
+	"redstart/internal/core/result"
 )
 
 // States of an entry.
@@ -249,15 +249,15 @@ func (s *Site) configured(tx *sqlx.Tx, h HandSet, by string, at Stamp, what, who
 // SetChecks stores the checks of one verification of a box and the state they
 // lead to, with the names of those that nobody could take. Nothing is written
 // when the entry has another box by now.
-func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list []check.Check, state, reason, who string) error {
+func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list []result.Check, state, reason, who string) error {
 	now := Now()
-	unseen, err := json.Marshal(check.NotLooked(list))
+	unseen, err := json.Marshal(result.NotLooked(list))
 	if err != nil {
 		return err
 	}
 	what := stated(state, reason)
-	if n := len(check.NotLooked(list)); n > 0 && state != Attention {
-		what += "; not looked at: " + strings.Join(check.NotLooked(list), ", ")
+	if n := len(result.NotLooked(list)); n > 0 && state != Attention {
+		what += "; not looked at: " + strings.Join(result.NotLooked(list), ", ")
 	}
 	insert, err := keep(s.Store, `INSERT INTO checks (site, tag, position, name, expected, observed, verdict, rests_on, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, s.db.Preparex)
 	if err != nil {
@@ -281,7 +281,7 @@ func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list 
 }
 
 // Checks gives an entry's last verification.
-func (s *Site) Checks(ctx context.Context, tag string) ([]check.Check, error) {
+func (s *Site) Checks(ctx context.Context, tag string) ([]result.Check, error) {
 	var rows []struct {
 		Name, Expected, Observed, Verdict string
 		By                                string `db:"rests_on"`
@@ -290,9 +290,9 @@ func (s *Site) Checks(ctx context.Context, tag string) ([]check.Check, error) {
 	if err := s.all(ctx, &rows, `SELECT name, expected, observed, verdict, rests_on, at FROM checks WHERE site = ? AND tag = ? ORDER BY position`, s.ID, tag); err != nil {
 		return nil, err
 	}
-	list := make([]check.Check, len(rows))
+	list := make([]result.Check, len(rows))
 	for i, r := range rows {
-		list[i] = check.Check{Name: r.Name, Expected: r.Expected, Observed: r.Observed, By: r.By, At: r.At.Time}
+		list[i] = result.Check{Name: r.Name, Expected: r.Expected, Observed: r.Observed, By: r.By, At: r.At.Time}
 		if err := list[i].Verdict.UnmarshalText([]byte(r.Verdict)); err != nil {
 			return nil, err
 		}

@@ -18,11 +18,11 @@ import (
 	"time"
 
 	"redstart/internal/core/address"
-	"redstart/internal/core/check"
 	"redstart/internal/core/device"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
+	"redstart/internal/core/result"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
 )
@@ -100,7 +100,7 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 		s.SetConduct(ctx, store.Conduct{MAC: mac, RestartedAt: now}),
 		s.SetServer(ctx, mac, "certificate", "bb"),
 		s.SetServer(ctx, mac, "certificate", "aa"),
-		s.SetChecks(ctx, "T-01", mac, []check.Check{{Name: "echo", Expected: "answers", Observed: "answers", Verdict: check.Passed, By: "ICMP", At: now.Time}, {Name: "name", At: now.Time}}, store.Configured, "", "owner"),
+		s.SetChecks(ctx, "T-01", mac, []result.Check{{Name: "echo", Expected: "answers", Observed: "answers", Verdict: result.Passed, By: "ICMP", At: now.Time}, {Name: "name", At: now.Time}}, store.Configured, "", "owner"),
 	)
 	run, err := s.AddRun(ctx, "owner", []store.RunDevice{{Tag: "T-01", MAC: mac, Profile: "p", Steps: 3, Given: procedure.Values{Name: "n", Address: netip.MustParsePrefix("10.0.0.1/24")}}})
 	given := procedure.Values{Name: "given", Address: netip.MustParsePrefix("10.0.0.2/24"), Settings: map[string]string{"room": "7"}}
@@ -150,7 +150,7 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 		t.Errorf("history:\n%s%v", text.String(), err)
 	}
 	checks, err := s.Checks(ctx, "T-01")
-	if err != nil || len(checks) != 2 || checks[0].Verdict != check.Passed || checks[0].By != "ICMP" || checks[1].Verdict != check.NotLookedAt {
+	if err != nil || len(checks) != 2 || checks[0].Verdict != result.Passed || checks[0].By != "ICMP" || checks[1].Verdict != result.NotLookedAt {
 		t.Errorf("checks %+v, %v", checks, err)
 	}
 }
@@ -197,7 +197,7 @@ func TestRevisionsTellWhatWasBefore(t *testing.T) {
 	renamed := data
 	renamed.Contact = "somebody"
 	mac := address.MAC{2}
-	must(t, match(s, "T-01", mac), s.SetChecks(ctx, "T-01", mac, []check.Check{{Name: "echo", At: time.Now()}}, store.Verified, "", "x"))
+	must(t, match(s, "T-01", mac), s.SetChecks(ctx, "T-01", mac, []result.Check{{Name: "echo", At: time.Now()}}, store.Verified, "", "x"))
 	// One act: a tag that becomes free is taken at once.
 	again := plan.Entry{Tag: "T-00", Place: "elsewhere"}
 	r, err := s.Revise(ctx, "planner", "all at once", store.Changes{Edits: []store.Edit{{After: &again}, {Before: &before[1], After: &changed}, {Before: &before[0]}, {Site: &renamed, WasSite: &data}}})
@@ -248,7 +248,7 @@ func TestStateBelongsToTheBoxThatWasLookedAt(t *testing.T) {
 	}
 	refused("the state of another box", s.SetState(ctx, "T-00", two, store.Attention, "x", "x"))
 	refused("another box configured", s.SetConfigured(ctx, "T-00", two, procedure.Values{}, "x"))
-	refused("another box verified", s.SetChecks(ctx, "T-00", two, []check.Check{{Verdict: check.Passed}}, store.Verified, "", "x"))
+	refused("another box verified", s.SetChecks(ctx, "T-00", two, []result.Check{{Verdict: result.Passed}}, store.Verified, "", "x"))
 	refused("no box verified", s.SetChecks(ctx, "T-02", one, nil, store.Verified, "", "x"))
 	_, err := s.AddRun(ctx, "x", []store.RunDevice{{Tag: "T-00", MAC: one}, {Tag: "T-01", MAC: one}})
 	refused("a run over another box", err)

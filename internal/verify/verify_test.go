@@ -8,10 +8,11 @@ import (
 	"strings"
 	"testing"
 
+	"redstart/internal/check"
 	"redstart/internal/core/address"
-	"redstart/internal/core/check"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/result"
 	"redstart/internal/lan/bench"
 	"redstart/internal/lan/segment"
 	"redstart/internal/store"
@@ -61,15 +62,15 @@ func stage(t *testing.T) (*verify.Verifier, plan.Resolver, store.Entry) {
 func TestWhatIsAwayWasNotLookedAt(t *testing.T) {
 	t.Parallel()
 	w, r, e := stage(t)
-	list, err := w.Entry(context.Background(), r, e, verify.Always, nil, "x")
+	list, err := w.Entry(context.Background(), r, e, check.Always, nil, "x")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if check.Verified(list) || len(check.Failing(list)) == 0 {
+	if result.Verified(list) || len(result.Failing(list)) == 0 {
 		t.Errorf("%+v", list)
 	}
 	for _, c := range list {
-		if strings.Contains(c.Name, "login") && c.Verdict != check.NotLookedAt || c.Verdict == check.Passed {
+		if strings.Contains(c.Name, "login") && c.Verdict != result.NotLookedAt || c.Verdict == result.Passed {
 			t.Errorf("%s is %v: %s", c.Name, c.Verdict, c.Observed)
 		}
 	}
@@ -97,13 +98,13 @@ func TestWhatCannotBeLookedAt(t *testing.T) {
 		{other, "its profile gone is gone"},
 		{stranger, "matched anew meanwhile"}, // it was matched anew while it was looked at
 	} {
-		if _, err := w.Entry(ctx, r, c.e, verify.Never, nil, "x"); problem.KindOf(err) != problem.Conflict || !strings.Contains(err.Error(), c.want) {
+		if _, err := w.Entry(ctx, r, c.e, check.Never, nil, "x"); problem.KindOf(err) != problem.Conflict || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%v, not %q", err, c.want)
 		}
 	}
 	healthy := w.Bench
 	w.Bench = nil // whatever is done with it panics
-	_, err := w.Entry(ctx, r, e, verify.Never, nil, "x")
+	_, err := w.Entry(ctx, r, e, check.Never, nil, "x")
 	w.Bench = healthy
 	if err == nil || !strings.Contains(err.Error(), "a defect of ours") {
 		t.Errorf("%v", err)

@@ -1,0 +1,190 @@
+package check
+
+import (
+	"context"
+	"net/netip"
+	"slices"
+	"testing"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/procedure"
+	"redstart/internal/core/profile"
+	"redstart/internal/core/result"
+	"redstart/internal/store"
+	"redstart/profiles"
+)
+
+var (
+	mac   = address.MAC{2, 0, 0, 0, 0, 1}
+	other = address.MAC{2, 0, 0, 0, 0, 2}
+	noon  = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+)
+
+// camera is a profile that reads everything back that is planned here.
+func camera(t *testing.T) *profile.Profile {
+	t.Helper()
+	p, err := profiles.Parse([]byte(`redstart: profile/1
+id: cam
+maker: Ovalis
+model: C9
+kind: camera
+recognise: [{fact: model, is: C9, sure: 90}]
+factory: {address: 192.168.77.20/24, login: {user: u, password: p}}
+user: u
+name: {max: 20}
+password: {min: 4, max: 20}
+restart: {takes: 1s, at-most: 9s}
+ports: [80]
+talk: {web: {scheme: http, port: 80}}
+settings: [{key: room, label: Room, type: text}]
+order: [{act: name}, {act: settings}, {act: address, then: moves}]
+acts:
+  identify: [{request: GET /, take: {model: json /m, serial: json /s}}]
+  name: [{request: PUT /, json: {name: "{name}"}}]
+  settings: [{request: PUT /, json: {room: "{setting.room}"}}]
+  address: [{request: PUT /, json: {address: "{address}", mask: "{mask}", gateway: "{gateway}"}}]
+  read: [{request: GET /, take: {name: json /name, address: json /a, mask: json /b, gateway: json /g, setting.room: json /r}}]
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+// good is a visit at a device that shows everything as planned.
+func good(t *testing.T) *Visit {
+	t.Helper()
+	ok := func(said string) result.Look { return result.Saw(said, true) }
+	return &Visit{
+		Subject: Subject{
+			MAC: mac, PlannedMAC: mac, Serial: "S-1", Servers: map[string]string{"certificate": "aa11"}, Profile: camera(t),
+			Given: procedure.Values{Name: "cam-1", Address: netip.MustParsePrefix("10.40.8.30/22"), Gateway: netip.MustParseAddr("10.40.8.1"), User: "u", Login: "each 16", Settings: map[string]string{"room": "7"}},
+		},
+		held:  &[]address.MAC{mac},
+		looks: map[string]result.Look{Echo: ok("answers"), "port 80": ok("open"), Factory: ok("refused")},
+		reading: &reading{
+			login: ok("accepted"), stamp: "each 16", user: "u", read: ok("read"), servers: map[string]string{"certificate": "aa11"}, at: noon.Add(2 * time.Second),
+			facts: map[string]string{"name": "cam-1", "address": "10.40.8.30", "mask": "255.255.252.0", "gateway": "10.40.8.1", "serial": "s-1", "setting.room": "7"},
+		},
+		changedAt: noon, restartedAt: noon.Add(time.Second), evidence: "silent for 2 s",
+	}
+}
+
+func run(t *testing.T, v *Visit) []result.Check {
+	t.Helper()
+	list, err := Run(context.Background(), v, Never)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return list
+}
+
+func names(list []result.Check) (n []string) {
+	for _, c := range list {
+		n = append(n, c.Name)
+	}
+	return n
+}
+
+func TestEverythingAsPlannedIsVerified(t *testing.T) {
+	list := run(t, good(t))
+	if !result.Verified(list) || len(list) != 15 {
+		t.Errorf("%d checks, failing %v, not looked at %v", len(list), names(result.Failing(list)), result.NotLooked(list))
+	}
+	if last := list[len(list)-1]; last.Name != Kept || last.By != "silent for 2 s" {
+		t.Errorf("the last check rests on %q", last.By)
+	}
+}
+
+func TestEachDeviationFailsItsOwnCheck(t *testing.T) {
+	bad := result.Saw("no answer", false)
+	for failing, change := range map[string]func(*Visit){
+		HeldBy:        func(v *Visit) { v.held = &[]address.MAC{mac, other} },
+		MAC:           func(v *Visit) { v.PlannedMAC = other },
+		Echo:          func(v *Visit) { v.looks[Echo] = bad },
+		"port 80":     func(v *Visit) { v.looks["port 80"] = bad },
+		Password:      func(v *Visit) { v.reading.stamp = "given x" },
+		Factory:       func(v *Visit) { v.looks[Factory] = result.Saw("accepted", false) },
+		Serial:        func(v *Visit) { v.reading.facts["serial"] = "S-2" },
+		"name":        func(v *Visit) { v.reading.facts["name"] = "c20" },
+		"address":     func(v *Visit) { v.reading.facts["address"] = "10.40.8.31" },
+		"mask":        func(v *Visit) { v.reading.facts["mask"] = "255.255.255.0" },
+		"gateway":     func(v *Visit) { delete(v.reading.facts, "gateway") },
+		"room":        func(v *Visit) { v.reading.facts["setting.room"] = "8" },
+		"certificate": func(v *Visit) { v.reading.servers["certificate"] = "bb22" },
+		Kept:          func(v *Visit) { v.restarted = result.Saw("it did not restart", false) },
+	} {
+		v := good(t)
+		change(v)
+		list := run(t, v)
+		if got := names(result.Failing(list)); !slices.Equal(got, []string{failing}) || len(result.NotLooked(list)) > 0 {
+			t.Errorf("want only %q to fail, got %v; not looked at: %v", failing, got, result.NotLooked(list))
+		}
+	}
+	v := good(t)
+	v.reading.user = "operator"
+	if got := names(result.Failing(run(t, v))); !slices.Equal(got, []string{Password}) {
+		t.Errorf("another user's login: %v", got)
+	}
+	v = good(t)
+	v.reading.facts["serial"], v.Conduct.Serial = "", "S-2"
+	if got := names(result.Failing(run(t, v))); !slices.Equal(got, []string{Serial}) {
+		t.Errorf("another serial that was told earlier: %v", got)
+	}
+}
+
+func TestWhatCannotBeLookedAtIsNamed(t *testing.T) {
+	for name, c := range map[string]struct {
+		change func(*Visit)
+		unseen []string
+	}{
+		"no sign-in act":  {func(v *Visit) { v.reading.login = result.Unseen("its profile does not say how") }, []string{NewLogin, Password}},
+		"no factory way":  {func(v *Visit) { v.looks[Factory] = result.Look{} }, []string{Factory}},
+		"name not read":   {func(v *Visit) { v.Profile.Acts[profile.Read] = nil }, []string{"name", "address", "mask", "gateway", "room"}},
+		"no serial told":  {func(v *Visit) { delete(v.reading.facts, "serial") }, []string{Serial}},
+		"no restart":      {func(v *Visit) { v.restartedAt = time.Time{} }, []string{Kept}},
+		"no change":       {func(v *Visit) { v.changedAt = time.Time{} }, []string{Kept}},
+		"read before":     {func(v *Visit) { v.reading.at = noon }, []string{Kept}},
+		"changed since":   {func(v *Visit) { v.changedAt = noon.Add(3 * time.Second) }, []string{Kept}},
+		"a secret":        {func(v *Visit) { v.Given.Secrets = map[string]string{"code": "secret:1"} }, []string{"code"}},
+		"never seen here": {func(v *Visit) { v.Serial, v.Conduct = "", store.Conduct{} }, nil},
+	} {
+		v := good(t)
+		c.change(v)
+		list := run(t, v)
+		if got := result.NotLooked(list); !slices.Equal(got, c.unseen) && len(got)+len(c.unseen) > 0 || len(result.Failing(list)) > 0 || result.Verified(list) != (c.unseen == nil) {
+			t.Errorf("%s: not looked at %v, want %v; failing %v", name, got, c.unseen, names(result.Failing(list)))
+		}
+	}
+}
+
+// A device that does not let us in fails that one check; what would have been
+// read is named as not looked at, not as so many failures.
+func TestARefusedLoginIsOneFailure(t *testing.T) {
+	v := good(t)
+	v.reading.login, v.reading.read = result.Saw("the login was refused", false), result.Unseen("not signed in")
+	v.reading.facts = map[string]string{}
+	list := run(t, v)
+	if got := names(result.Failing(list)); !slices.Equal(got, []string{NewLogin}) {
+		t.Errorf("failing: %v", got)
+	}
+	for _, c := range list {
+		if c.Name == "name" && c.Observed != "not signed in" {
+			t.Errorf("an unread name shows as %q", c.Observed)
+		}
+	}
+}
+
+// Of a device that is away only that is said; the rest was not looked at.
+func TestWhatIsAwayWasNotLookedAt(t *testing.T) {
+	v := good(t)
+	v.held = &[]address.MAC{}
+	list := run(t, v)
+	if got := names(result.Failing(list)); !slices.Equal(got, []string{HeldBy}) {
+		t.Errorf("failing: %v", got)
+	}
+	if got := result.NotLooked(list); len(got) != len(list)-2 { // all but the address and the MAC
+		t.Errorf("not looked at: %v", got)
+	}
+}

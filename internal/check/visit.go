@@ -1,0 +1,272 @@
+package check
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/evidence"
+	"redstart/internal/core/problem"
+	"redstart/internal/core/procedure"
+	"redstart/internal/core/profile"
+	"redstart/internal/core/result"
+	"redstart/internal/driver"
+	"redstart/internal/lan/bench"
+	"redstart/internal/store"
+	"redstart/internal/vault"
+)
+
+// Subject is a device that is looked at, and what should be so.
+type Subject struct {
+	MAC        address.MAC // of the matched box
+	PlannedMAC address.MAC // that the plan names; zero when it names none
+	Serial     string      // "" when it was neither planned nor ever read
+	Servers    map[string]string
+	Address    netip.Addr // as planned
+	Given      procedure.Values
+	Profile    *profile.Profile
+	Conduct    store.Conduct
+}
+
+// Visit is one fresh look at one device: each question is asked once, when the first
+// check needs its answer.
+type Visit struct {
+	Subject
+	bench *bench.Bench
+	store *store.Site
+	tries *vault.Tries
+	avoid func(netip.Addr) bool
+
+	talk  *driver.Talk
+	login *vault.Login // that was accepted in this look; nil before
+
+	held    *[]address.MAC
+	reading *reading
+	looks   map[string]result.Look
+
+	changedAt   time.Time // when it was last written to; zero: not known
+	restartedAt time.Time // when it was last seen to come back from a restart
+	evidence    string    // what showed that restart
+	restarted   result.Look
+}
+
+// reading is what the device told with the login that is stored.
+type reading struct {
+	login       result.Look // good: a stored credential was accepted; By names it
+	stamp, user string      // how that was made, as procedure.Values.Login, and whose it is
+	read        result.Look // good: the facts were read
+	facts       map[string]string
+	servers     map[string]string // SHA-256 of what its servers showed, by kind
+	at          time.Time         // the facts were read then or later
+}
+
+// With begins a visit; nothing is sent before the first look.
+func With(s Subject, b *bench.Bench, records *store.Site, tries *vault.Tries, avoid func(netip.Addr) bool) *Visit {
+	return &Visit{
+		Subject: s, bench: b, store: records, tries: tries, avoid: avoid, looks: map[string]result.Look{},
+		changedAt: s.Conduct.ChangedAt.Time, restartedAt: s.Conduct.RestartedAt.Time, evidence: s.Conduct.Evidence,
+	}
+}
+
+// Close ends the visit.
+func (v *Visit) Close() {
+	if v.talk != nil {
+		v.talk.Close()
+		v.talk = nil
+	}
+}
+
+// Told gives what the device told, and when; nil when it was not asked.
+func (v *Visit) Told() (facts map[string]string, at time.Time) {
+	if v.reading == nil {
+		return nil, time.Time{}
+	}
+	return v.reading.facts, v.reading.at
+}
+
+func (v *Visit) target(at netip.Addr) driver.Target {
+	return driver.Target{MAC: v.MAC, Address: at, Bits: v.Given.Address.Bits(), Profile: v.Profile, Avoid: v.avoid, Trust: v.trust}
+}
+
+// trust refuses to send a login to a server that is another than before.
+func (v *Visit) trust(s driver.Server) error {
+	if was := v.Servers[s.Kind]; was != "" && was != s.Sum {
+		return fmt.Errorf("%s, not %s", s.Named(), driver.Server{Kind: s.Kind, Sum: was}.Named())
+	}
+	return nil
+}
+
+// fresh begins a conversation in which nothing was said yet.
+func (v *Visit) fresh() *driver.Talk {
+	v.Close()
+	v.talk = driver.New(v.bench, v.target(v.Address))
+	return v.talk
+}
+
+// conversation gives the one that is open, or a fresh one.
+func (v *Visit) conversation() *driver.Talk {
+	if v.talk == nil {
+		return v.fresh()
+	}
+	return v.talk
+}
+
+// once keeps the result of a look that more than one check may ask for.
+func (v *Visit) once(name string, look func() (result.Look, error)) (result.Look, error) {
+	if l, taken := v.looks[name]; taken {
+		return l, nil
+	}
+	l, err := look()
+	if err == nil {
+		v.looks[name] = l
+	}
+	return l, err
+}
+
+// holders asks who holds the planned address.
+func (v *Visit) holders(ctx context.Context) ([]address.MAC, error) {
+	if v.held != nil {
+		return *v.held, nil
+	}
+	held, err := v.bench.Holders(ctx, v.Address)
+	if err != nil {
+		return nil, err
+	}
+	if !slices.Contains(held, v.MAC) { // it may have been busy
+		here, err := v.bench.Holds(ctx, v.MAC, v.Address)
+		if err != nil {
+			return nil, err
+		}
+		if here {
+			held = append(held, v.MAC)
+		}
+	}
+	v.held = &held
+	return held, ctx.Err()
+}
+
+// here reports whether the device is at its planned address.
+func (v *Visit) here(ctx context.Context) (bool, error) {
+	held, err := v.holders(ctx)
+	return slices.Contains(held, v.MAC), err
+}
+
+// plain keeps only what a technician needs of an error.
+func plain(err error) error {
+	if err == nil {
+		return nil
+	}
+	if p := (*problem.Error)(nil); errors.As(err, &p) {
+		return errors.New(p.Cause)
+	}
+	if errors.Is(err, context.DeadlineExceeded) {
+		return errors.New("no answer")
+	}
+	return err
+}
+
+// signIn uses the stored credential that the device accepts, and says which. Its
+// error is ours.
+func (v *Visit) signIn(ctx context.Context, talk *driver.Talk) (result.Look, error) {
+	if len(v.Profile.Acts[profile.SignIn]) == 0 {
+		return result.Unseen("its profile does not say how to sign in"), nil
+	}
+	if v.login != nil {
+		return result.Answered(plain(talk.SignIn(ctx, v.login.Login)), "accepted"), nil
+	}
+	logins, err := v.tries.Candidates(ctx)
+	if err != nil {
+		return result.Look{}, err
+	}
+	if len(logins) == 0 {
+		return result.Unseen("no credential of this device is stored that it did not refuse"), nil
+	}
+	seen := result.Look{}
+	for _, login := range logins {
+		if err := v.tries.May(ctx, login.Login); err != nil {
+			if !seen.Taken {
+				seen = result.Unseen(plain(err).Error())
+			}
+			return seen, nil
+		}
+		switch err := talk.SignIn(ctx, login.Login); {
+		case err == nil:
+			v.login = &login
+			return result.Look{Taken: true, Good: true, Said: "accepted", By: login.Named()}, v.tries.Accepted(ctx, login)
+		case errors.Is(err, driver.ErrLogin):
+			seen = result.Look{Taken: true, Said: "refused", By: login.Named()}
+			if err := v.tries.Refused(ctx, login); err != nil {
+				return seen, err
+			}
+		default:
+			return result.Answered(plain(err), ""), ctx.Err()
+		}
+	}
+	return seen, nil
+}
+
+// read reads what the device tells of itself, signed in with what is stored.
+func (v *Visit) read(ctx context.Context) (*reading, error) {
+	if v.reading != nil {
+		return v.reading, nil
+	}
+	talk := v.conversation()
+	r := &reading{facts: map[string]string{}, servers: map[string]string{}, at: store.Now().Time} // or later: an answer may be long on the way
+	identity, err := talk.Do(ctx, profile.Identify, nil)
+	if err == nil {
+		r.facts["serial"] = identity["serial"]
+	}
+	if r.login, err = v.signIn(ctx, talk); err != nil {
+		return nil, err
+	}
+	if v.login != nil {
+		r.stamp, r.user = v.login.Stamp, v.login.User
+	}
+	switch {
+	case len(v.Profile.Acts[profile.Read]) == 0:
+		r.read = result.Unseen("its profile does not say how to read it back")
+	case r.login.Taken && !r.login.Good, !r.login.Taken && len(v.Profile.Acts[profile.SignIn]) > 0:
+		r.read = result.Unseen("not signed in")
+	default:
+		read, err := talk.Do(ctx, profile.Read, nil)
+		r.read = result.Answered(plain(err), "read")
+		r.read.By = "read with " + v.named()
+		if err == nil {
+			maps.Copy(r.facts, read)
+		}
+	}
+	for _, seen := range talk.Servers() {
+		r.servers[seen.Kind] = seen.Sum
+	}
+	// A restart that nobody watched shows in what the device tells now.
+	told := maps.Clone(identity)
+	if told == nil {
+		told = map[string]string{}
+	}
+	maps.Copy(told, r.facts)
+	if how := evidence.Read(told, r.at, time.Now()).SinceWrite(v.changedAt, v.Conduct.Starts); how != "" && !v.changedAt.IsZero() && !v.restartedAt.After(v.changedAt) {
+		// It lies between the last write and now; anything in between is as true.
+		v.restartedAt, v.evidence = v.changedAt.Add(r.at.Sub(v.changedAt)/2), how
+		if err := v.noteRestart(ctx); err != nil {
+			return nil, err
+		}
+	}
+	v.reading = r
+	return r, ctx.Err()
+}
+
+func (v *Visit) named() string {
+	if v.login == nil {
+		return "no login"
+	}
+	return v.login.Named()
+}
+
+func (v *Visit) noteRestart(ctx context.Context) error {
+	return v.store.SetConduct(ctx, store.Conduct{MAC: v.MAC, RestartedAt: store.Stamp{Time: v.restartedAt}, Evidence: v.evidence})
+}
