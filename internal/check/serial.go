@@ -5,7 +5,7 @@ import (
 	"context"
 	"strings"
 
-	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/result"
 )
 
@@ -31,7 +31,7 @@ var serial = &Check{
 			if err != nil {
 				return result.Look{}, err
 			}
-			if now := r.facts[device.Serial]; now != "" {
+			if now := r.facts[fact.Serial]; now != "" {
 				return result.Saw(now, strings.EqualFold(now, w.Expected)), nil
 			}
 			said = r.read.Said

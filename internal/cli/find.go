@@ -12,7 +12,7 @@ import (
 
 	"redstart/internal/client"
 	"redstart/internal/core/address"
-	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/problem"
 	"redstart/internal/service"
 	"redstart/internal/survey"
@@ -152,8 +152,8 @@ func placeText(d service.DeviceView) cell {
 		return cell{"", "waits for DHCP"}
 	case !d.Here && d.Was.IsValid():
 		return cell{"", "was " + d.Was.String()}
-	case d.Value(device.Address6) != "":
-		return dash(d.Value(device.Address6))
+	case d.Value(fact.Address6) != "":
+		return dash(d.Value(fact.Address6))
 	}
 	return dash("")
 }
@@ -177,7 +177,7 @@ func (a *app) printDevices(ctx context.Context, c *client.Client, only string) e
 		if !d.Here {
 			state = "not here now"
 		}
-		row := []any{d.MAC, placeText(d), modelCell(d), dash(state), dash(d.Value(device.Serial)), dash(d.Value(device.Name)), strings.Join(d.Protocols(), ","), dash(d.Tag)}
+		row := []any{d.MAC, placeText(d), modelCell(d), dash(state), dash(d.Value(fact.Serial)), dash(d.Value(fact.Name)), strings.Join(d.Protocols(), ","), dash(d.Tag)}
 		if only != "" && !strings.Contains(strings.ToLower(fmt.Sprint(row...)), strings.ToLower(only)) {
 			continue
 		}
@@ -189,7 +189,7 @@ func (a *app) printDevices(ctx context.Context, c *client.Client, only string) e
 			}
 			behind++
 			name := func(key string) cell { return dash(strings.Join(d.ValuesOf(part, key), " ")) }
-			rows = append(rows, []any{cell{d.MAC.String() + " " + part, "  └ " + part}, dash(""), name(device.Model), dash(""), name(device.Serial), name(device.Name), "bacnet", dash("")})
+			rows = append(rows, []any{cell{d.MAC.String() + " " + part, "  └ " + part}, dash(""), name(fact.Model), dash(""), name(fact.Serial), name(fact.Name), "bacnet", dash("")})
 		}
 	}
 	if err := a.list(s, []string{"MAC", "Address", "Profile", "State", "Serial", "Name", "Heard by", "Entry"}, rows, ""); err != nil || a.output != "table" {

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"redstart/internal/client"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
 	"redstart/profiles"
@@ -36,6 +37,15 @@ func (a *app) profile() *cobra.Command {
 		}
 		return a.list(profiles, []string{"Profile", "Kind", "Maker", "Model", "Factory address", "About"}, rows, "")
 	})}
+	facts := &cobra.Command{Use: "facts", Short: "List what can be told of a device, and what profiles may go by; needs no service", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			var rows [][]any
+			yes := func(is bool) string { return map[bool]string{true: "yes", false: "–"}[is] }
+			for _, k := range fact.All {
+				rows = append(rows, []any{k.Key, k.Meaning, k.Type, yes(k.Several), yes(k.Sign), yes(k.By&fact.Acts != 0)})
+			}
+			return a.list(fact.All, []string{"Fact", "Meaning", "Type", "Several", "A sign", "Acts take it"}, rows, "")
+		}}
 	check := &cobra.Command{Use: "check FILE.yaml", Short: "Check a profile document; needs no service", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
 		doc, err := readFile(args[0])
 		if err != nil {
@@ -70,7 +80,7 @@ func (a *app) profile() *cobra.Command {
 		}
 		return problem.New(problem.Missing, "there is no such profile", "list them: redstart profile list").About(args[0])
 	})}
-	return group("profile", "What is known about device models", list, check, settings)
+	return group("profile", "What is known about device models", list, check, facts, settings)
 }
 
 func (a *app) printSettings(p *profile.Profile) error {

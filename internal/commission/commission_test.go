@@ -13,6 +13,7 @@ import (
 	"redstart/internal/commission"
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
@@ -135,7 +136,7 @@ func stage(t *testing.T) (*commission.Runner, store.Run, *store.Store, lan.Port)
 		_, err = site.Revise(ctx, "x", "planned", store.Changes{Edits: []store.Edit{{After: &p.Entries[0]}}, Matches: []store.Match{{Tag: "A", MAC: box(1), By: "hand"}}})
 	}
 	if err == nil {
-		err = site.Sight(ctx, device.Sighting{MAC: box(1), Protocol: "arp", At: time.Now(), Facts: map[string]string{device.Address: "192.168.77.20"}}, nil)
+		err = site.Sight(ctx, device.Sighting{MAC: box(1), Protocol: "arp", At: time.Now(), Facts: map[string]string{fact.Address: "192.168.77.20"}}, nil)
 	}
 	entries, err2 := site.Entries(ctx)
 	if err := errors.Join(err, err2); err != nil {

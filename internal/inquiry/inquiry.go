@@ -4,34 +4,24 @@
 package inquiry
 
 import (
-	"bufio"
-	"bytes"
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
-	"io"
 	"net"
-	"net/http"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
-	"github.com/PuerkitoBio/goquery"
-
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/profile"
 	"redstart/internal/driver"
 	"redstart/internal/lan/bench"
-	"redstart/internal/wire/wsd"
 )
 
 const (
 	wholeTime = 15 * time.Second // for one device
 	oneTime   = 4 * time.Second  // for one question
-	maxPage   = 64 << 10
-	maxBanner = 255 // RFC 4253, 4.2
 )
 
 // Inquirer asks devices over a bench.
@@ -109,6 +99,26 @@ type talker struct {
 	told     []device.Sighting
 }
 
+// question is one thing that a device can be asked. A new one is one file, a line in
+// questions, and its name in package profile.
+type question struct {
+	name string
+	ask  func(context.Context, *talker) error
+}
+
+// questions are all of them.
+var questions = []question{page, securePage, banner, onvif, snmpTables}
+
+func (t *talker) ask(ctx context.Context, what string) error {
+	i := slices.IndexFunc(questions, func(q question) bool { return q.name == what })
+	if i < 0 {
+		return fmt.Errorf("nothing here asks over %s", what)
+	}
+	ctx, cancel := context.WithTimeout(ctx, oneTime)
+	defer cancel()
+	return questions[i].ask(ctx, t)
+}
+
 func (t *talker) tell(protocol, part string, pairs ...string) {
 	s := device.Sighting{MAC: t.found.MAC, Part: part, Protocol: protocol, At: t.at, Facts: map[string]string{}}
 	for i := 0; i < len(pairs); i += 2 {
@@ -117,113 +127,12 @@ func (t *talker) tell(protocol, part string, pairs ...string) {
 	t.told = append(t.told, s)
 }
 
-func (t *talker) ask(ctx context.Context, what string) error {
-	ctx, cancel := context.WithTimeout(ctx, oneTime)
-	defer cancel()
-	switch what {
-	case profile.AskHTTP:
-		return t.page(ctx, "http", 80)
-	case profile.AskHTTPS:
-		return t.page(ctx, "https", 443)
-	case profile.AskSSH:
-		return t.banner(ctx)
-	case profile.AskONVIF:
-		return t.onvif(ctx)
-	default:
-		return t.snmp(ctx)
-	}
-}
-
-// client makes a web client to the device; any certificate will do, since it is
-// what is asked for.
-func (t *talker) client(port uint16) *http.Client {
-	return &http.Client{
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		Transport: &http.Transport{
-			DisableKeepAlives: true,
-			DialContext:       func(ctx context.Context, _, _ string) (net.Conn, error) { return t.Dial(ctx, port) },
-			TLSClientConfig:   &tls.Config{InsecureSkipVerify: true},
-		},
-	}
-}
-
-func (t *talker) url(scheme string, port uint16, path string) string {
-	return fmt.Sprintf("%s://%s:%d%s", scheme, t.found.AddressNow(), port, path)
-}
-
-// page reads title and server of the first page, and the certificate.
-func (t *talker) page(ctx context.Context, scheme string, port uint16) error {
-	if s, p, ok := t.profile.Page(); ok && s == scheme {
-		port = p
-	}
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, t.url(scheme, port, "/"), nil)
-	if err != nil {
-		return err
-	}
-	response, err := t.client(port).Do(request)
-	if err != nil {
-		return err
-	}
-	defer response.Body.Close()
-	pairs := []string{device.Open, fmt.Sprintf("%d/tcp", port), device.Server, response.Header.Get("Server")}
-	if doc, err := goquery.NewDocumentFromReader(io.LimitReader(response.Body, maxPage)); err == nil {
-		pairs = append(pairs, device.Title, strings.Join(strings.Fields(doc.Find("title").First().Text()), " "))
-	}
-	if response.TLS != nil && len(response.TLS.PeerCertificates) > 0 {
-		pairs = append(pairs, device.Certificate, response.TLS.PeerCertificates[0].Subject.CommonName)
-	}
-	t.tell(scheme, "", pairs...)
-	return nil
-}
-
-// banner reads the shell's greeting (RFC 4253, 4.2) and says nothing.
-func (t *talker) banner(ctx context.Context) error {
-	c, err := t.Dial(ctx, 22)
-	if err != nil {
-		return err
-	}
-	defer c.Close()
-	if deadline, ok := ctx.Deadline(); ok {
-		_ = c.SetReadDeadline(deadline) // a connection without deadlines ends with the conversation
-	}
-	line, err := bufio.NewReader(io.LimitReader(c, maxBanner)).ReadString('\n')
-	if line == "" {
-		return err
-	}
-	t.tell("ssh", "", device.Banner, line, device.Open, "22/tcp")
-	return nil
-}
-
-func (t *talker) onvif(ctx context.Context) error {
-	port := uint16(80)
-	request, err := http.NewRequestWithContext(ctx, http.MethodPost, t.url("http", port, "/onvif/device_service"), bytes.NewReader([]byte(wsd.AskInformation)))
-	if err != nil {
-		return err
-	}
-	request.Header.Set("Content-Type", "application/soap+xml; charset=utf-8")
-	response, err := t.client(port).Do(request)
-	if err != nil {
-		return err
-	}
-	defer response.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(response.Body, maxPage))
-	if err != nil {
-		return err
-	}
-	i, err := wsd.ParseInformation(body)
-	if err != nil {
-		return err
-	}
-	t.tell("onvif", "", device.Vendor, i.Maker, device.Model, i.Model, device.Firmware, i.Firmware, device.Serial, i.Serial)
-	return nil
-}
-
 // knock notes which of the profile's ports answer.
 func (t *talker) knock(ctx context.Context, ports []uint16) {
 	slices.Sort(ports)
 	for _, port := range slices.Compact(ports) {
 		open := fmt.Sprintf("%d/tcp", port)
-		if slices.ContainsFunc(t.told, func(s device.Sighting) bool { return s.Facts[device.Open] == open }) {
+		if slices.ContainsFunc(t.told, func(s device.Sighting) bool { return s.Facts[fact.Open] == open }) {
 			continue
 		}
 		knocking, cancel := context.WithTimeout(ctx, oneTime)
@@ -231,7 +140,7 @@ func (t *talker) knock(ctx context.Context, ports []uint16) {
 		cancel()
 		if err == nil {
 			c.Close()
-			t.tell("tcp", "", device.Open, open)
+			t.tell("tcp", "", fact.Open, open)
 		}
 	}
 }

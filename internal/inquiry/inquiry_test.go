@@ -11,6 +11,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/profile"
 	"redstart/internal/inquiry"
 	"redstart/internal/lan/bench"
@@ -113,10 +114,10 @@ func TestABoxThatSaysTooMuch(t *testing.T) {
 		}
 		f.Add(s)
 	}
-	if f.Value(device.Title) != "One two" || f.Value(device.Server) != "chatty/1" || !strings.HasPrefix(f.Value(device.Banner), "SSH-2.0-") || len(f.Value(device.Banner)) > 255 {
+	if f.Value(fact.Title) != "One two" || f.Value(fact.Server) != "chatty/1" || !strings.HasPrefix(f.Value(fact.Banner), "SSH-2.0-") || len(f.Value(fact.Banner)) > 255 {
 		t.Errorf("%+v", f.Facts)
 	}
-	if open := f.Values(device.Open); slices.Contains(open, "81/tcp") || !slices.Contains(open, "22/tcp") || !slices.Contains(open, "80/tcp") {
+	if open := f.Values(fact.Open); slices.Contains(open, "81/tcp") || !slices.Contains(open, "22/tcp") || !slices.Contains(open, "80/tcp") {
 		t.Errorf("open: %v", open)
 	}
 	if len(told) > 30 || asked > 60 {

@@ -9,7 +9,8 @@ import (
 	"time"
 
 	"redstart/internal/core/address"
-	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
+	"redstart/internal/core/profile"
 	"redstart/internal/wire/snmp"
 )
 
@@ -23,6 +24,9 @@ const (
 // lldpRemChassis is the remote chassis ID, by time mark, local port and index
 // (IEEE 802.1AB-2016, 11.5, lldpRemChassisId), as a MAC.
 const lldpRemChassis = ".1.0.8802.1.1.2.1.4.1.1.5"
+
+// snmpTables asks a device over SNMP (RFC 3416).
+var snmpTables = question{profile.AskSNMP, func(ctx context.Context, t *talker) error { return t.snmp(ctx) }}
 
 // snmp asks for the system group, and a switch for what hangs where: its
 // forwarding table (RFC 4188, RFC 4363) and its LLDP neighbours.
@@ -38,7 +42,7 @@ func (t *talker) snmp(ctx context.Context) error {
 		return err
 	}
 	for _, v := range system {
-		if key := map[string]string{snmp.SysDescr: device.Description, snmp.SysName: device.Name, snmp.SysObjectID: device.ObjectID}[v.OID]; key != "" {
+		if key := map[string]string{snmp.SysDescr: fact.Description, snmp.SysName: fact.Name, snmp.SysObjectID: fact.ObjectID}[v.OID]; key != "" {
 			t.tell("snmp", "", key, v.Text)
 		}
 	}
@@ -70,7 +74,7 @@ func (t *talker) snmp(ctx context.Context) error {
 				if table == lldpRemChassis {
 					protocol = "lldp"
 				}
-				t.tell(protocol, "port "+names.of(port), device.Behind, mac.String())
+				t.tell(protocol, "port "+names.of(port), fact.Behind, mac.String())
 			}
 		}
 	}

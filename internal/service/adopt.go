@@ -8,6 +8,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
@@ -84,7 +85,7 @@ func (s *Site) Adopt(ctx context.Context, in Adoption, preview bool, who string)
 // asFound is what the plan says of a device that is taken over as it is.
 func (s *Site) asFound(f *device.Found, tag, area string) map[string]string {
 	set := map[string]string{"tag": tag, "profile": f.Profile, "mac": f.MAC.String(), "address": plan.Next, "name": plan.Auto}
-	if serial := f.Value(device.Serial); serial != "" {
+	if serial := f.Value(fact.Serial); serial != "" {
 		set["serial"] = serial
 	}
 	if area != "" {
@@ -93,7 +94,7 @@ func (s *Site) asFound(f *device.Found, tag, area string) map[string]string {
 	if a := f.AddressNow(); a.IsValid() && f.State == device.Set {
 		set["address"] = a.String()
 	}
-	if name := f.Value(device.Name); name != "" && f.State == device.Set && s.profiles()[f.Profile].Name.Check(name) == nil {
+	if name := f.Value(fact.Name); name != "" && f.State == device.Set && s.profiles()[f.Profile].Name.Check(name) == nil {
 		set["name"] = name
 	}
 	return set
@@ -101,7 +102,7 @@ func (s *Site) asFound(f *device.Found, tag, area string) map[string]string {
 
 // freeTag makes a tag for an adopted device: its own name if it was given one.
 func (s *Site) freeTag(f *device.Found, area string, used map[string]bool) string {
-	name := strings.ToUpper(f.Value(device.Name))
+	name := strings.ToUpper(f.Value(fact.Name))
 	if f.State == device.Set && name != "" && !used[name] && !strings.ContainsAny(name, "\"\\\x00/?#%, ;") && len(name) <= 64 {
 		return name
 	}

@@ -15,6 +15,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/notice"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
@@ -231,8 +232,11 @@ func (s *Site) Forget(ctx context.Context, macs []address.MAC) error {
 	return nil
 }
 
+// listed are the facts that exported lists have a column for.
+var listed = fact.Keys(func(k fact.Kind) bool { return k.Listed })
+
 // deviceColumns are those of exported lists.
-var deviceColumns = []string{"mac", "address", "profile", "kind", "sure", "state", "name", "serial", "model", "firmware", "entry", "here", "first", "last", "heard-by"}
+var deviceColumns = slices.Concat([]string{"mac", "address", "profile", "kind", "sure", "state"}, listed, []string{"entry", "here", "first", "last", "heard-by"})
 
 // ExportDevices gives all that was found as a file: one line for each device in
 // CSV and XLSX, which has a second sheet with every fact; everything in JSON.
@@ -249,8 +253,11 @@ func (s *Site) ExportDevices(ctx context.Context, format string) (download, erro
 		if d.Now.IsValid() {
 			at = d.Now.String()
 		}
-		lines = append(lines, []string{d.MAC.String(), at, d.Profile, d.Kind, fmt.Sprint(d.Sure), d.State, d.Value(device.Name), d.Value(device.Serial), d.Value(device.Model),
-			d.Value(device.Firmware), d.Tag, fmt.Sprint(d.Here), d.First.UTC().Format(stamp), d.Last.UTC().Format(stamp), strings.Join(d.Protocols(), " ")})
+		line := []string{d.MAC.String(), at, d.Profile, d.Kind, fmt.Sprint(d.Sure), d.State}
+		for _, key := range listed {
+			line = append(line, d.Value(key))
+		}
+		lines = append(lines, append(line, d.Tag, fmt.Sprint(d.Here), d.First.UTC().Format(stamp), d.Last.UTC().Format(stamp), strings.Join(d.Protocols(), " ")))
 		for _, x := range d.Facts {
 			facts = append(facts, []string{d.MAC.String(), x.Part, x.Key, x.Value, x.Protocol, x.First.UTC().Format(stamp), x.Last.UTC().Format(stamp)})
 		}

@@ -10,6 +10,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/lan/lease"
@@ -50,7 +51,7 @@ func (s *Site) Askers(ctx context.Context) ([]Asker, error) {
 	list := []Asker{}
 	for _, d := range seg.Devices {
 		if d.Here && d.Waits {
-			list = append(list, Asker{d.MAC, d.Value(device.Host), d.Value(device.Class), d.Profile, d.Tag, d.Last})
+			list = append(list, Asker{d.MAC, d.Value(fact.Host), d.Value(fact.Class), d.Profile, d.Tag, d.Last})
 		}
 	}
 	return list, nil
@@ -96,7 +97,7 @@ func (s *Site) HandOut(ctx context.Context, who string, in HandOut) (Work, error
 			}
 			err := s.store.AddNote(ctx, g.Tag, who, what)
 			if err == nil && failed == nil {
-				err = s.store.Sight(ctx, device.Sighting{MAC: g.MAC, Protocol: "dhcp", At: time.Now().UTC(), Facts: map[string]string{device.Address: g.Lease.Address.Addr().String()}}, s.recognise)
+				err = s.store.Sight(ctx, device.Sighting{MAC: g.MAC, Protocol: "dhcp", At: time.Now().UTC(), Facts: map[string]string{fact.Address: g.Lease.Address.Addr().String()}}, s.recognise)
 			}
 			if err != nil {
 				s.log.Error("a lease could not be noted", "tag", g.Tag, "error", err)

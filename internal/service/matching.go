@@ -7,6 +7,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/label"
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
@@ -336,7 +337,7 @@ func (s *Site) labelled(ctx context.Context, l label.Label) (*device.Found, erro
 		}
 	}
 	for _, f := range found {
-		for _, known := range f.Values(device.Serial) {
+		for _, known := range f.Values(fact.Serial) {
 			if slices.ContainsFunc(serials, func(s string) bool { return strings.EqualFold(s, known) }) {
 				return f, nil
 			}

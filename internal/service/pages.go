@@ -23,6 +23,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/problem"
 	"redstart/internal/lan/bench"
 )
@@ -82,7 +83,7 @@ func (s *Service) pagePort(f *device.Found) (scheme string, port uint16, ok bool
 			return "http", 80, true
 		}
 	}
-	open := f.Values(device.Open)
+	open := f.Values(fact.Open)
 	switch {
 	case slices.Contains(open, "443/tcp"):
 		return "https", 443, true

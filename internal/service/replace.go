@@ -7,6 +7,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/match"
 	"redstart/internal/core/problem"
 	"redstart/internal/store"
@@ -64,7 +65,7 @@ func (s *Site) Replace(ctx context.Context, tag string, in Replacement, who stri
 		if err != nil {
 			return out, err
 		}
-		after.Serial = f.Value(device.Serial)
+		after.Serial = f.Value(fact.Serial)
 	}
 	if after.MAC != before.MAC || after.Serial != before.Serial {
 		c.Edits = []store.Edit{{Before: &before, After: &after}}

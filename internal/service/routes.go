@@ -11,6 +11,7 @@ import (
 
 	"redstart/internal/commission"
 	"redstart/internal/core/address"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
@@ -51,6 +52,7 @@ func (s *Service) routes() []route {
 			return s.BrokenProfiles(), nil
 		}),
 		call(s, "GET", "/api/fields", "The fields of an entry, with their help", Look, func(*request, none) ([]plan.Field, error) { return plan.Fields, nil }),
+		call(s, "GET", "/api/facts", "What can be told of a device, and who may tell it", Look, func(*request, none) ([]fact.Kind, error) { return fact.All, nil }),
 		call(s, "GET", "/api/reckon", "Subnet calculator", Look, func(r *request, _ none) (Reckoning, error) {
 			return s.Reckon(r, r.query("of"), r.query("site"))
 		}).takes(needed("of", "a prefix like 10.40.8.0/22, or an address"), text("site", "count what is left in this site")),

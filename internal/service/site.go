@@ -11,7 +11,7 @@ import (
 	"slices"
 
 	"redstart/internal/core/address"
-	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
@@ -224,7 +224,7 @@ func (s *Site) plan(ctx context.Context) (plan.Plan, []store.Entry, error) {
 	p.Known.Boxes = map[string]plan.Box{}
 	serials := map[address.MAC]string{}
 	for _, f := range devices {
-		serials[f.MAC] = f.Value(device.Serial)
+		serials[f.MAC] = f.Value(fact.Serial)
 	}
 	for _, e := range entries {
 		if !e.Device.IsZero() {
@@ -234,7 +234,7 @@ func (s *Site) plan(ctx context.Context) (plan.Plan, []store.Entry, error) {
 	tags := tagsByDevice(entries)
 	for _, f := range s.here(devices) {
 		if a := f.AddressNow(); a.IsValid() {
-			p.Known.Living = append(p.Known.Living, plan.Living{Address: a, MAC: f.MAC, Tag: tags[f.MAC], Profile: f.Profile, Names: f.Present(device.Name)})
+			p.Known.Living = append(p.Known.Living, plan.Living{Address: a, MAC: f.MAC, Tag: tags[f.MAC], Profile: f.Profile, Names: f.Present(fact.Name)})
 		}
 	}
 	if !s.vault.Locked() {

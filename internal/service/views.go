@@ -4,6 +4,7 @@ import (
 	"context"
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/result"
@@ -46,7 +47,7 @@ func view(r plan.Resolver, e store.Entry, f *device.Found, where whereabouts) En
 		}
 	}
 	if f != nil {
-		v.Seen, v.BoxID = store.Stamp{Time: f.Last}, f.Value(device.Serial)
+		v.Seen, v.BoxID = store.Stamp{Time: f.Last}, f.Value(fact.Serial)
 	}
 	return v
 }

@@ -5,6 +5,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/lan/bench"
 	"redstart/internal/wire/arp"
 )
@@ -29,6 +30,6 @@ var arpProber = prober{
 			return nil
 		}
 		// A probe of its own says that it is here, without an address yet.
-		return []device.Sighting{h.told(device.Address, text(p.SenderIP))}
+		return []device.Sighting{h.told(fact.Address, text(p.SenderIP))}
 	},
 }

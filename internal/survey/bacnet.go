@@ -7,13 +7,14 @@ import (
 	"strings"
 
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/wire/bacnet"
 	"redstart/internal/wire/ip"
 )
 
 // texts are the properties that tell what a device is.
-var texts = map[uint32]string{bacnet.ObjectName: device.Name, bacnet.ModelName: device.Model, bacnet.VendorName: device.Vendor,
-	bacnet.FirmwareRevision: device.Firmware, bacnet.SerialNumber: device.Serial}
+var texts = map[uint32]string{bacnet.ObjectName: fact.Name, bacnet.ModelName: fact.Model, bacnet.VendorName: fact.Vendor,
+	bacnet.FirmwareRevision: fact.Firmware, bacnet.SerialNumber: fact.Serial}
 
 // asked are the same in a fixed order.
 var asked = []uint32{bacnet.ModelName, bacnet.ObjectName, bacnet.SerialNumber, bacnet.FirmwareRevision, bacnet.VendorName}
@@ -47,13 +48,13 @@ var bacnetProber = prober{
 		var s device.Sighting
 		switch {
 		case m.Kind == bacnet.KindIAm:
-			s = h.told(device.Instance, strconv.Itoa(int(m.Instance)), device.VendorID, "bacnet "+strconv.Itoa(int(m.Vendor)))
+			s = h.told(fact.Instance, strconv.Itoa(int(m.Instance)), fact.VendorID, "bacnet "+strconv.Itoa(int(m.Vendor)))
 		case m.Kind == bacnet.KindIAmRouter:
 			var names []string
 			for _, n := range m.Networks {
 				names = append(names, strconv.Itoa(int(n)))
 			}
-			return append(h.also(device.Network, names...), h.told())
+			return append(h.also(fact.Network, names...), h.told())
 		case m.Kind == bacnet.KindValue && texts[m.Property] != "":
 			s = h.told(texts[m.Property], m.Text)
 		default:
@@ -83,7 +84,7 @@ var bacnetNamesProber = prober{
 
 // askNames asks for what is not known yet of a device, or of a part of it.
 func askNames(p *pass, f *device.Found, part string, yield func([]byte) bool) bool {
-	told := f.ValuesOf(part, device.Instance)
+	told := f.ValuesOf(part, fact.Instance)
 	if len(told) == 0 {
 		return true
 	}

@@ -12,6 +12,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/profile"
 	"redstart/internal/lan/bench"
 	"redstart/internal/wire/arp"
@@ -113,7 +114,7 @@ func (k *book) heardOf() int {
 	n := len(k.seen)
 	for mac := range k.seen {
 		for _, x := range k.found[mac].Facts {
-			if x.Part != "" && x.Key == device.Instance {
+			if x.Part != "" && x.Key == fact.Instance {
 				n++
 			}
 		}

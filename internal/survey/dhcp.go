@@ -4,6 +4,7 @@ import (
 	"iter"
 
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/wire/dhcp"
 )
 
@@ -29,11 +30,11 @@ var dhcpProber = prober{
 		}
 		switch {
 		case server && (m.Kind == dhcp.Offer || m.Kind == dhcp.ACK):
-			return []device.Sighting{h.told(device.Gives, "dhcp", device.Address, text(h.udp.Source.Addr()))}
+			return []device.Sighting{h.told(fact.Gives, "dhcp", fact.Address, text(h.udp.Source.Addr()))}
 		case client && m.Client == h.Source && (m.Kind == dhcp.Discover || m.Kind == dhcp.Request && !m.Current.IsValid()):
-			return []device.Sighting{h.told(device.Asks, "dhcp", device.Host, m.Host, device.Class, m.Class)}
+			return []device.Sighting{h.told(fact.Asks, "dhcp", fact.Host, m.Host, fact.Class, m.Class)}
 		case client && m.Client == h.Source:
-			return []device.Sighting{h.told(device.Address, text(m.Current), device.Host, m.Host, device.Class, m.Class)}
+			return []device.Sighting{h.told(fact.Address, text(m.Current), fact.Host, m.Host, fact.Class, m.Class)}
 		}
 		return nil
 	},

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/wire/enip"
 	"redstart/internal/wire/ip"
 )
@@ -33,7 +34,7 @@ var enipProber = prober{
 		if i.Configured() {
 			state = device.Set
 		}
-		return []device.Sighting{h.told(device.Model, i.Product, device.Serial, fmt.Sprintf("%08X", i.Serial), device.Firmware, i.Revision(),
-			device.VendorID, fmt.Sprintf("cip %d", i.Vendor), device.State, state)}
+		return []device.Sighting{h.told(fact.Model, i.Product, fact.Serial, fmt.Sprintf("%08X", i.Serial), fact.Firmware, i.Revision(),
+			fact.VendorID, fmt.Sprintf("cip %d", i.Vendor), fact.State, state)}
 	},
 }

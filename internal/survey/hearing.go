@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"redstart/internal/core/address"
-	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/lan"
 	"redstart/internal/wire/ethernet"
 )
@@ -48,14 +48,14 @@ func Hear(ctx context.Context, p lan.Port) Hearing {
 			groups++
 		}
 		for _, s := range read(f, began) {
-			a, err := netip.ParseAddr(s.Facts[device.Address])
+			a, err := netip.ParseAddr(s.Facts[fact.Address])
 			if err != nil {
 				continue
 			}
 			if n, err := a.Prefix(24); err == nil && !slices.Contains(h.Subnets, n) && len(h.Subnets) < 32 {
 				h.Subnets = append(h.Subnets, n)
 			}
-			if s.Facts[device.Gives] != "" && !slices.Contains(h.Servers, a) {
+			if s.Facts[fact.Gives] != "" && !slices.Contains(h.Servers, a) {
 				h.Servers = append(h.Servers, a)
 			}
 		}

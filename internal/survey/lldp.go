@@ -2,6 +2,7 @@ package survey
 
 import (
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/wire/ethernet"
 	"redstart/internal/wire/lldp"
 )
@@ -18,9 +19,9 @@ var lldpProber = prober{
 		if err != nil {
 			return nil
 		}
-		list := append([]device.Sighting{h.told(device.Name, u.System, device.Description, u.Description, device.Port, u.Port)}, h.also(device.Ability, u.Capabilities...)...)
+		list := append([]device.Sighting{h.told(fact.Name, u.System, fact.Description, u.Description, fact.Port, u.Port)}, h.also(fact.Ability, u.Capabilities...)...)
 		for _, a := range u.Management {
-			list = append(list, h.told(device.Address, text(a)))
+			list = append(list, h.told(fact.Address, text(a)))
 		}
 		return list
 	},

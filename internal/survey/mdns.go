@@ -4,6 +4,7 @@ import (
 	"iter"
 
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/wire/mdns"
 )
 
@@ -22,10 +23,10 @@ var mdnsProber = prober{
 		if err != nil {
 			return nil
 		}
-		own := h.told(device.Name, a.Host, device.Model, a.Text["model"], device.Serial, a.Text["serial"], device.Vendor, a.Text["maker"], device.Firmware, a.Text["firmware"])
+		own := h.told(fact.Name, a.Host, fact.Model, a.Text["model"], fact.Serial, a.Text["serial"], fact.Vendor, a.Text["maker"], fact.Firmware, a.Text["firmware"])
 		if h.udp.TTL == mdns.TTL && h.packet.Source.Is4() { // RFC 6762, 11: it crossed no router
-			own.Facts[device.Address] = h.packet.Source.String()
+			own.Facts[fact.Address] = h.packet.Source.String()
 		}
-		return append([]device.Sighting{own}, h.also(device.Service, a.Kinds...)...)
+		return append([]device.Sighting{own}, h.also(fact.Service, a.Kinds...)...)
 	},
 }

@@ -4,6 +4,7 @@ import (
 	"iter"
 
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/wire/ndp"
 )
 
@@ -20,7 +21,7 @@ var nodesProber = prober{
 	read: func(h *heard) []device.Sighting {
 		// A link-local source never crossed a router: it is the sender's own.
 		if a := h.packet.Source; a.Is6() && a.IsLinkLocalUnicast() {
-			return []device.Sighting{h.told(device.Address6, a.String())}
+			return []device.Sighting{h.told(fact.Address6, a.String())}
 		}
 		if m, err := ndp.Parse(h.packet); err == nil && m.Target.IsLinkLocalUnicast() && h.packet.Source.IsUnspecified() {
 			return []device.Sighting{h.told()} // it wants the address, and may not get it

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/wire/ip"
 	"redstart/internal/wire/snmp"
 )
@@ -32,7 +33,7 @@ var snmpProber = prober{
 		}
 		s := h.told()
 		for _, v := range m.Values {
-			if key := map[string]string{snmp.SysDescr: device.Description, snmp.SysName: device.Name, snmp.SysObjectID: device.ObjectID}[v.OID]; key != "" && v.Text != "" {
+			if key := map[string]string{snmp.SysDescr: fact.Description, snmp.SysName: fact.Name, snmp.SysObjectID: fact.ObjectID}[v.OID]; key != "" && v.Text != "" {
 				s.Facts[key] = v.Text
 			}
 		}

@@ -4,6 +4,7 @@ import (
 	"iter"
 
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/wire/ssdp"
 )
 
@@ -25,6 +26,6 @@ var ssdpProber = prober{
 		if err != nil || m.Leaving {
 			return nil
 		}
-		return []device.Sighting{h.told(device.Server, m.Server, device.Service, "upnp")}
+		return []device.Sighting{h.told(fact.Server, m.Server, fact.Service, "upnp")}
 	},
 }

@@ -8,6 +8,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/profile"
 	"redstart/internal/lan/bench"
 	"redstart/internal/wire/arp"
@@ -230,7 +231,7 @@ func (w *watch) group(mac address.MAC) string {
 		return ""
 	case slices.Contains(f.Protocols(), "dcp"):
 		return stations
-	case f.Value(device.Address6) != "":
+	case f.Value(fact.Address6) != "":
 		return nodes
 	}
 	return ""

@@ -11,6 +11,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/inquiry"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/survey"
@@ -90,18 +91,18 @@ func TestTheWholeTerminalIsFound(t *testing.T) {
 		}
 		switch o.Tag {
 		case "HALL-REC-02":
-			if len(f.Addresses()) != 0 || !strings.HasPrefix(f.Value(device.Address6), "fe80::") || f.Profile != "ovalis-r16" {
+			if len(f.Addresses()) != 0 || !strings.HasPrefix(f.Value(fact.Address6), "fe80::") || f.Profile != "ovalis-r16" {
 				t.Errorf("IPv6 only: %+v", f.Facts)
 			}
 		case "HALL-RTR-01":
-			if got := f.Parts(); len(got) != 5 || f.ValuesOf("2002/12", device.Model)[0] != "DR1" || f.ValuesOf("2001/13", device.Serial)[0] != "BDR-000417" {
+			if got := f.Parts(); len(got) != 5 || f.ValuesOf("2002/12", fact.Model)[0] != "DR1" || f.ValuesOf("2001/13", fact.Serial)[0] != "BDR-000417" {
 				t.Errorf("on the trunks: %v %+v", got, f.Facts)
 			}
 		case "HALL-CORE-01":
 			if !slices.ContainsFunc(f.Facts, func(x device.Fact) bool { return x.Part == "port port17" && x.Protocol == "lldp" }) {
 				t.Error("no LLDP neighbour at port 17")
 			}
-			if got := f.ValuesOf("port port17", device.Behind); len(got) != 1 || found[mac(t, got[0])].Profile != "tolvern-v2" {
+			if got := f.ValuesOf("port port17", fact.Behind); len(got) != 1 || found[mac(t, got[0])].Profile != "tolvern-v2" {
 				t.Errorf("behind port 17: %v", got)
 			}
 		}

@@ -5,6 +5,7 @@ import (
 	"iter"
 
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/wire/wsd"
 )
 
@@ -33,7 +34,7 @@ var wsdProber = prober{
 			if m.IsONVIF() {
 				service = "onvif"
 			}
-			list = append(list, h.told(device.Name, m.Scope("name"), device.Model, m.Scope("hardware"), device.Location, m.Scope("location"), device.Service, service))
+			list = append(list, h.told(fact.Name, m.Scope("name"), fact.Model, m.Scope("hardware"), fact.Location, m.Scope("location"), fact.Service, service))
 		}
 		return list
 	},

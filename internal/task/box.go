@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
@@ -126,9 +127,9 @@ func (b *Box) LookAgain(ctx context.Context) {
 
 // Sighted tells what the run saw of the device; set says that it set it.
 func (b *Box) Sighted(ctx context.Context, set bool) error {
-	s := device.Sighting{MAC: b.d.MAC, Protocol: device.ByRun, At: time.Now().UTC(), Facts: map[string]string{device.Address: b.at.String()}}
+	s := device.Sighting{MAC: b.d.MAC, Protocol: device.ByRun, At: time.Now().UTC(), Facts: map[string]string{fact.Address: b.at.String()}}
 	if set {
-		s.Facts[device.State], s.Facts[device.Name] = device.Set, b.d.Given.Name
+		s.Facts[fact.State], s.Facts[fact.Name] = device.Set, b.d.Given.Name
 	}
 	return b.Store.Sight(ctx, s, func(f *device.Found) { f.Recognise(b.Plan.Profiles) })
 }

@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"strings"
 
-	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
 	"redstart/internal/store"
@@ -30,10 +30,10 @@ func (b *Box) identify(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if m := facts[device.Model]; m != "" && !strings.EqualFold(m, b.p.Model) {
+	if m := facts[fact.Model]; m != "" && !strings.EqualFold(m, b.p.Model) {
 		return "", problem.New(problem.Device, fmt.Sprintf("it says that it is a %s, not a %s", m, b.p.Model), "undo the match and find its right profile")
 	}
-	serial := facts[device.Serial]
+	serial := facts[fact.Serial]
 	if serial != "" && b.d.Serial != "" && !strings.EqualFold(serial, b.d.Serial) {
 		return "", problem.New(problem.Device, fmt.Sprintf("it has the serial %s, but the plan says %s", serial, b.d.Serial), "undo the match and choose the right box")
 	}
@@ -53,7 +53,7 @@ func (b *Box) atLine(ctx context.Context, serial string) error {
 	if err != nil {
 		return err
 	}
-	known := cmp.Or(b.d.Serial, found.Value(device.Serial))
+	known := cmp.Or(b.d.Serial, found.Value(fact.Serial))
 	switch {
 	case serial == "" || known == "":
 		return problem.New(problem.Device, "nothing shows that it is this box that hangs on "+b.d.Line, "put its serial into the plan")

@@ -12,6 +12,7 @@ import (
 
 	"redstart/internal/check"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
@@ -85,11 +86,11 @@ func (v *Verifier) entry(ctx context.Context, r plan.Resolver, e store.Entry, re
 		return list, err
 	}
 	facts, at := visit.Told()
-	if facts[device.Serial] == "" && facts[device.Name] == "" {
+	if facts[fact.Serial] == "" && facts[fact.Name] == "" {
 		return list, nil
 	}
 	heard := device.Sighting{MAC: e.Device, Protocol: "web", At: at, Facts: map[string]string{}}
-	for _, key := range []string{device.Address, device.Name, device.Serial, device.Firmware} {
+	for _, key := range []string{fact.Address, fact.Name, fact.Serial, fact.Firmware} {
 		heard.Facts[key] = facts[key]
 	}
 	return list, v.Store.Sight(ctx, heard, func(f *device.Found) { f.Recognise(v.Profiles) })

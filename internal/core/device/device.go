@@ -10,37 +10,7 @@ import (
 	"time"
 
 	"redstart/internal/core/address"
-)
-
-// Keys of facts. A profile's rules may name any of them.
-const (
-	Address     = "address"  // IPv4
-	Address6    = "address6" // IPv6
-	Name        = "name"     // by which others find it
-	Model       = "model"
-	Vendor      = "vendor"
-	VendorID    = "vendor-id" // number given by the keeper of a standard
-	Serial      = "serial"
-	Firmware    = "firmware"
-	Title       = "title"       // of its page
-	Server      = "server"      // of its page's answers, or what announces itself
-	Certificate = "certificate" // the name in its TLS certificate
-	Banner      = "banner"      // of its shell
-	Description = "description"
-	ObjectID    = "object-id" // SNMP sysObjectID
-	Service     = "service"   // offered over DNS-SD
-	Location    = "location"  // as it tells itself
-	Open        = "open"      // a port that answers
-	Class       = "class"     // DHCP vendor class
-	Host        = "host"      // DHCP host name
-	Asks        = "asks"      // "dhcp": it waits for an address
-	Gives       = "gives"     // "dhcp": it hands addresses out
-	Instance    = "instance"  // BACnet device instance
-	Network     = "network"   // BACnet network that it routes to
-	State       = "state"     // "factory" or "set", as it tells itself
-	Ability     = "ability"   // LLDP system capability
-	Port        = "port"      // of a switch: the port that we hang on
-	Behind      = "behind"    // of a switch's port: a MAC there
+	"redstart/internal/core/fact"
 )
 
 // NoAddress is the value of Address that says that the device has none.
@@ -101,8 +71,11 @@ func (f *Found) Clone() *Found {
 	return &c
 }
 
-// changing are the keys of which a device has one value at a time.
-var changing = []string{Address, Name, Model, Serial, Firmware, Title, Server, Host, State, Port, Location}
+// changes reports whether a device has one value of a key at a time.
+func changes(key string) bool {
+	k, known := fact.Of(key)
+	return known && !k.Several
+}
 
 // Add merges a sighting and reports whether it told anything new. What was true
 // once and is true again is new as well: a device that was reset has its factory
@@ -119,7 +92,7 @@ func (f *Found) Add(s Sighting) (news bool) {
 		}
 		before := f.latest(part, key, s.Protocol)
 		news = f.keep(Fact{part, key, value, s.Protocol, s.At, s.At}) || news
-		if slices.Contains(changing, key) {
+		if changes(key) {
 			news = news || f.latest(part, key, s.Protocol) != before
 		}
 	}
@@ -263,7 +236,7 @@ func (f *Found) Present(key string) (list []string) {
 // last: MACs by part.
 func (f *Found) Neighbours() map[string][]string {
 	by := map[string][]string{}
-	for _, x := range f.lately(func(x Fact) bool { return x.Key == Behind }) {
+	for _, x := range f.lately(func(x Fact) bool { return x.Key == fact.Behind }) {
 		if !slices.Contains(by[x.Part], x.Value) {
 			by[x.Part] = append(by[x.Part], x.Value)
 		}
@@ -313,7 +286,7 @@ func (f *Found) Protocols() []string {
 // Addresses lists the IPv4 addresses of the device, latest first.
 func (f *Found) Addresses() []netip.Addr {
 	var list []netip.Addr
-	for _, v := range f.Values(Address) {
+	for _, v := range f.Values(fact.Address) {
 		if a, err := netip.ParseAddr(v); err == nil && a.Is4() && !a.IsUnspecified() {
 			list = append(list, a)
 		}
@@ -325,7 +298,7 @@ func (f *Found) Addresses() []netip.Addr {
 // that was; the address is invalid when it was told that it has none.
 func (f *Found) Where() (at netip.Addr, seen time.Time) {
 	for _, x := range f.Facts {
-		if x.Part != "" || x.Key != Address || x.Last.Before(seen) {
+		if x.Part != "" || x.Key != fact.Address || x.Last.Before(seen) {
 			continue
 		}
 		a, err := netip.ParseAddr(x.Value)
@@ -353,9 +326,9 @@ func (f *Found) Waits() bool {
 	for _, x := range f.Facts {
 		switch {
 		case x.Part != "":
-		case x.Key == Asks:
+		case x.Key == fact.Asks:
 			asked = later(asked, x.Last)
-		case x.Key == Address && x.Value != NoAddress:
+		case x.Key == fact.Address && x.Value != NoAddress:
 			had = later(had, x.Last)
 		}
 	}
@@ -372,7 +345,7 @@ type Contradiction struct {
 // A value that was told no more when another began has merely changed.
 func (f *Found) Contradictions() []Contradiction {
 	var list []Contradiction
-	for _, key := range []string{Firmware, Model, Name, Serial, Vendor} {
+	for _, key := range fact.Keys(func(k fact.Kind) bool { return k.Compared }) {
 		latest := map[string]Fact{}
 		for _, x := range f.Facts {
 			if x.Part == "" && x.Key == key && !x.Last.Before(latest[x.Protocol].Last) {
@@ -400,10 +373,10 @@ func (f *Found) Contradictions() []Contradiction {
 func sameValue(key, a, b string) bool {
 	a, b = strings.ToLower(a), strings.ToLower(b)
 	switch key {
-	case Name:
+	case fact.Name:
 		a, _, _ = strings.Cut(a, ".")
 		b, _, _ = strings.Cut(b, ".")
-	case Vendor, Model:
+	case fact.Vendor, fact.Model:
 		return strings.Contains(a, b) || strings.Contains(b, a)
 	}
 	return a == b

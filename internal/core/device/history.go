@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"redstart/internal/core/address"
+	"redstart/internal/core/fact"
 )
 
 // Seen is what one survey saw of a device, short enough to keep for each survey.
@@ -18,7 +19,7 @@ type Seen struct {
 
 // Glance shortens a device.
 func (f *Found) Glance() Seen {
-	return Seen{MAC: f.MAC, Address: f.AddressNow(), Name: f.Value(Name), Profile: f.Profile}
+	return Seen{MAC: f.MAC, Address: f.AddressNow(), Name: f.Value(fact.Name), Profile: f.Profile}
 }
 
 // Kinds of change between two surveys.

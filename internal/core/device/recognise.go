@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"redstart/internal/core/fact"
 	"redstart/internal/core/profile"
 )
 
@@ -47,7 +48,7 @@ func (f *Found) Recognise(profiles profile.Set) {
 
 // judge tells a fresh device from one that was set, as far as its facts do.
 func (f *Found) judge(p *profile.Profile) {
-	told := f.Value(State)
+	told := f.Value(fact.State)
 	var addresses []netip.Addr
 	if at, _ := f.Where(); at.IsValid() {
 		addresses = append(addresses, at)
@@ -73,7 +74,7 @@ func (f *Found) judge(p *profile.Profile) {
 		f.State, f.StateWhy = Factory, "it has its factory address"
 	case len(addresses) > 0:
 		f.State, f.StateWhy = Set, "its address is not the factory's"
-	case p.Factory.Address.None() && !p.Factory.DHCP && f.Value(Address6) == "":
+	case p.Factory.Address.None() && !p.Factory.DHCP && f.Value(fact.Address6) == "":
 		f.State, f.StateWhy = Factory, "it has no address yet"
 	default:
 		f.State, f.StateWhy = "", ""
@@ -83,7 +84,7 @@ func (f *Found) judge(p *profile.Profile) {
 // setByRun tells when a run last set the device; the zero time when none did.
 func (f *Found) setByRun() (at time.Time) {
 	for _, x := range f.Facts {
-		if x.Part == "" && x.Key == State && x.Protocol == ByRun {
+		if x.Part == "" && x.Key == fact.State && x.Protocol == ByRun {
 			at = later(at, x.Last)
 		}
 	}
@@ -104,8 +105,8 @@ func (f *Found) freshSince(p *profile.Profile, set time.Time) bool {
 		}
 	}
 	at, seen := f.Where()
-	return newer(State, func(v string) bool { return v == Factory }) ||
-		p.Factory.DHCP && f.Waits() && newer(Asks, func(string) bool { return true }) ||
+	return newer(fact.State, func(v string) bool { return v == Factory }) ||
+		p.Factory.DHCP && f.Waits() && newer(fact.Asks, func(string) bool { return true }) ||
 		seen.After(set) && at.IsValid() && p.Factory.Address.Contains(at) ||
 		seen.After(set) && !at.IsValid() && p.Factory.Address.None()
 }

@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"redstart/internal/core/fact"
 )
 
 // Ways in which a family shows that it restarted.
@@ -21,12 +23,6 @@ const (
 
 // Ways lists all of them.
 var Ways = []string{Silence, Uptime, Starts, Connection}
-
-// Facts that a mark is made of: what a profile's acts take under these names.
-const (
-	UptimeFact = "uptime" // seconds since it started, with decimals if it tells them
-	StartsFact = "starts" // how often it started
-)
 
 // Mark is what a box told at one moment of how long it runs. The zero Mark told
 // nothing.
@@ -44,7 +40,7 @@ type Mark struct {
 // long on the way. What cannot be understood tells nothing.
 func Read(facts map[string]string, asked, at time.Time) Mark {
 	m := Mark{Asked: asked, At: at}
-	if text := strings.TrimSpace(facts[UptimeFact]); text != "" {
+	if text := strings.TrimSpace(facts[fact.Uptime]); text != "" {
 		if v, err := strconv.ParseFloat(text, 64); err == nil && v >= 0 && v < 1e9 {
 			m.Uptime, m.Grain, m.HasUptime = v, 1, true
 			if _, decimals, exact := strings.Cut(text, "."); exact {
@@ -54,7 +50,7 @@ func Read(facts map[string]string, asked, at time.Time) Mark {
 			}
 		}
 	}
-	if text := strings.TrimSpace(facts[StartsFact]); text != "" {
+	if text := strings.TrimSpace(facts[fact.Starts]); text != "" {
 		if n, err := strconv.ParseInt(text, 10, 64); err == nil && n >= 0 {
 			m.Starts, m.HasStarts = n, true
 		}

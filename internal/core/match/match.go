@@ -10,6 +10,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
 )
 
@@ -126,7 +127,7 @@ const onlyOne = 90
 
 func (p *proposer) add(e plan.Entry, f *device.Found, by string, sure int, why string, part bool) {
 	p.usedMAC[f.MAC], p.usedTag[e.Tag] = true, true
-	p.Proposals = append(p.Proposals, Proposal{e.Tag, f.MAC, f.Value(device.Serial), e.Profile, by, sure, why, part, by == ByOrder && sure < onlyOne})
+	p.Proposals = append(p.Proposals, Proposal{e.Tag, f.MAC, f.Value(fact.Serial), e.Profile, by, sure, why, part, by == ByOrder && sure < onlyOne})
 }
 
 func exactKey(e plan.Entry) string {
@@ -143,7 +144,7 @@ func is(e plan.Entry, f *device.Found) bool {
 	if !e.MAC.IsZero() {
 		return f.MAC == e.MAC
 	}
-	return slices.ContainsFunc(f.Values(device.Serial), func(s string) bool { return strings.EqualFold(s, e.Serial) })
+	return slices.ContainsFunc(f.Values(fact.Serial), func(s string) bool { return strings.EqualFold(s, e.Serial) })
 }
 
 // mayBe reports whether a device may be of an entry's profile.
@@ -197,7 +198,7 @@ func (p *proposer) signs(e plan.Entry, f *device.Found, claimed map[address.MAC]
 	if why := p.ports.why(e, f); why != "" {
 		list = append(list, sign{ByPort, why})
 	}
-	if e.Name != "" && f.State != device.Factory && slices.ContainsFunc(f.Present(device.Name), func(n string) bool { return strings.EqualFold(n, e.Name) }) {
+	if e.Name != "" && f.State != device.Factory && slices.ContainsFunc(f.Present(fact.Name), func(n string) bool { return strings.EqualFold(n, e.Name) }) {
 		list = append(list, sign{ByName, "it has the planned name already"})
 	}
 	if e.Address.IsValid() && f.AddressNow() == e.Address {
@@ -294,7 +295,7 @@ func (p *proposer) ordered() {
 			continue
 		}
 		slices.SortFunc(have, func(a, b *device.Found) int {
-			return cmp.Or(cmp.Compare(a.Value(device.Serial), b.Value(device.Serial)), slices.Compare(a.MAC[:], b.MAC[:]))
+			return cmp.Or(cmp.Compare(a.Value(fact.Serial), b.Value(fact.Serial)), slices.Compare(a.MAC[:], b.MAC[:]))
 		})
 		part := len(want) != len(have)
 		if part {

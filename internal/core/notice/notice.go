@@ -11,6 +11,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/profile"
 )
@@ -86,7 +87,7 @@ func planConflicts(s Segment) (list []Notice) {
 
 // named reports whether a box goes by the name that an entry is to have.
 func named(f *device.Found, e plan.Entry) bool {
-	return e.Name != "" && slices.ContainsFunc(f.Present(device.Name), func(n string) bool { return strings.EqualFold(n, e.Name) })
+	return e.Name != "" && slices.ContainsFunc(f.Present(fact.Name), func(n string) bool { return strings.EqualFold(n, e.Name) })
 }
 
 func taken(s Segment, tag string) bool {
@@ -102,7 +103,7 @@ func servers(s Segment) (list []Notice) {
 	var macs []address.MAC
 	var fresh *device.Found
 	for _, f := range s.Found {
-		if f.Value(device.Gives) == "dhcp" {
+		if f.Value(fact.Gives) == "dhcp" {
 			macs = append(macs, f.MAC)
 			if f.State == device.Factory {
 				fresh = f
@@ -169,7 +170,7 @@ func shared(s Segment) (list []Notice) {
 func sameNames(s Segment) (list []Notice) {
 	holders := map[string][]address.MAC{}
 	for _, f := range s.Found {
-		if name := strings.ToLower(f.Value(device.Name)); name != "" && f.State != device.Factory {
+		if name := strings.ToLower(f.Value(fact.Name)); name != "" && f.State != device.Factory {
 			holders[name] = append(holders[name], f.MAC)
 		}
 	}

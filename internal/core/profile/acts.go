@@ -7,13 +7,14 @@ import (
 	"strings"
 
 	"redstart/internal/core/evidence"
+	"redstart/internal/core/fact"
 )
 
 var (
 	// settingActs may stand in the order of commissioning.
 	settingActs = []Act{Password, Name, Settings, Address, Save, Restart}
 	// told are the facts that acts may take for checks and records.
-	told = []string{"name", "model", "vendor", "serial", "firmware", "description", "location", "address", "mask", "bits", "cidr", "gateway", evidence.UptimeFact, evidence.StartsFact}
+	told = fact.Keys(func(k fact.Kind) bool { return k.By&fact.Acts != 0 })
 	// planned are the variables that come from the plan.
 	planned = []string{"name", "address", "mask", "bits", "gateway", "recovery"}
 )

@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"github.com/goccy/go-yaml"
+
+	"redstart/internal/core/fact"
 )
 
 // MaxSize is the largest document that Parse reads, in bytes.
@@ -14,9 +16,8 @@ const MaxSize = 256 << 10
 
 var (
 	idForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{1,62}$`)
-	// facts are those by which a device can be recognised.
-	facts = []string{"mac", "address", "model", "vendor", "name", "title", "serial", "firmware", "server", "certificate", "banner", "description",
-		"object-id", "service", "class", "host", "vendor-id", "state", "location"}
+	// signs are the facts by which a device can be recognised.
+	signs = fact.Keys(func(k fact.Kind) bool { return k.Sign })
 )
 
 // Parse reads one profile document and checks it whole; drivers read what is in

@@ -76,8 +76,8 @@ func (r RestartTimes) check() error {
 
 // check demands a known fact and just one condition.
 func (r Rule) check() error {
-	if !slices.Contains(facts, r.Fact) {
-		return fmt.Errorf("there is no fact %q to go by; there are %s", r.Fact, strings.Join(facts, ", "))
+	if !slices.Contains(signs, r.Fact) {
+		return fmt.Errorf("there is no fact %q to go by; there are %s", r.Fact, strings.Join(signs, ", "))
 	}
 	given := 0
 	for _, s := range []string{r.Is, r.Begins, r.Holds, r.Within} {
