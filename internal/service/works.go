@@ -227,7 +227,9 @@ func (w *working) progress(change func(*Work)) {
 	change(&w.Work)
 	a := w.Work
 	w.s.mu.Unlock()
-	w.s.hub.publish("", "work", a)
+	if a.State != "" { // else it has not begun
+		w.s.hub.publish("", "work", a)
+	}
 }
 
 // Stop asks a work under way to stop; 0 means the only one there is.
