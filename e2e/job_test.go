@@ -12,8 +12,8 @@ import (
 	"time"
 
 	"redstart/internal/client"
-	"redstart/internal/core/result"
 	"redstart/internal/core/match"
+	"redstart/internal/core/result"
 	"redstart/internal/service"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"

@@ -7,9 +7,9 @@ import (
 	"testing"
 
 	"redstart/internal/check"
-	"redstart/internal/core/result"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/result"
 	"redstart/internal/service"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
