@@ -102,7 +102,7 @@ func TestBadInputOnTheCommandLine(t *testing.T) {
 		{2, "colour", []string{"profile", "check", profile}},
 		{1, "there is nothing to commission", []string{"commission"}},
 		{1, "there is no such entry", []string{"plan", "show", "NOBODY"}},
-		{1, "nothing is under way", []string{"commission", "--stop"}},
+		{1, "no run is under way", []string{"commission", "--stop"}},
 		{1, "no run was cut off", []string{"commission", "--give-up"}},
 		{1, "nothing is configured yet", []string{"verify"}},
 		{1, "no Redstart service is running", []string{"plan", "list", "--data", nowhere}},

@@ -186,7 +186,7 @@ func TestRealHostsAreSetOverTheirShell(t *testing.T) {
 	}
 	write("profiles/pump.yaml", pumpModel)
 	self := os.Args[0]
-	service := spawn(t, "Segment: interface wire0", data, "ip", "netns", "exec", s.name("serve"), self, "serve", "--interface", "wire0", "--listen", "127.0.0.1:0")
+	service := spawn(t, "Segment: wire0", data, "ip", "netns", "exec", s.name("serve"), self, "serve", "--interface", "wire0", "--listen", "127.0.0.1:0")
 	redstart := func(wanted []string, args ...string) string {
 		t.Helper()
 		out, err := s.in("serve", append([]string{self, "--data", data}, args...)...)

@@ -213,7 +213,7 @@ func TestOnRealInterfaces(t *testing.T) {
 	self := os.Args[0]
 	site := spawn(t, "cuts its power", dir, "ip", "netns", "exec", s.name("site"), self, "sim", "--interface", "wire0", "--devices", "20", "--restarts", "0.1", "--seed", "13", "--plan", planFile)
 	data := filepath.Join(dir, "data")
-	service := spawn(t, "Segment: interface wire0", data, "ip", "netns", "exec", s.name("serve"), self, "serve", "--interface", "wire0", "--listen", "127.0.0.1:0")
+	service := spawn(t, "Segment: wire0", data, "ip", "netns", "exec", s.name("serve"), self, "serve", "--interface", "wire0", "--listen", "127.0.0.1:0")
 
 	untouched := func(when string) {
 		t.Helper()
@@ -260,6 +260,51 @@ func TestOnRealInterfaces(t *testing.T) {
 	}
 }
 
+// Two virtual LANs on one real interface, without the kernel's help: a site on each, and
+// tshark as the witness of the tags.
+func TestVirtualLANsOnARealInterface(t *testing.T) {
+	t.Parallel()
+	s := makeSpaces(t, "site", "serve")
+	dir := t.TempDir()
+	self := os.Args[0]
+	for vlan, seed := range map[string]string{"108": "61", "109": "62"} {
+		spawn(t, "cuts its power", dir, "ip", "netns", "exec", s.name("site"), self, "sim", "--interface", "wire0."+vlan, "--devices", "3", "--restarts", "0.1", "--seed", seed, "--plan", filepath.Join(dir, vlan+".csv"))
+	}
+	data := filepath.Join(dir, "data")
+	service := spawn(t, "Segment: wire0.109", data, "ip", "netns", "exec", s.name("serve"), self, "serve", "--interface", "wire0.108", "--interface", "wire0.109", "--interface", "wire0", "--listen", "127.0.0.1:0")
+	witness := spawn(t, "Capturing on", dir, "ip", "netns", "exec", s.name("site"), "sh", "-c", "exec tshark -l -n -i wire0 -T fields -e vlan.id -e frame.protocols 2>&1")
+	redstart := func(wanted string, args ...string) {
+		t.Helper()
+		out, err := s.in("serve", append([]string{self, "--data", data}, args...)...)
+		if err != nil || !strings.Contains(out, wanted) {
+			t.Fatalf("redstart %s: %v\n%s\nservice: %s", strings.Join(args, " "), err, out, service.lines)
+		}
+	}
+	d := skerry.Data()
+	for _, vlan := range []string{"108", "109"} {
+		site := []string{"--site", "site-" + vlan}
+		redstart("", "site", "add", "--name", "Site "+vlan, "--subnet", d.Subnets[0].Prefix.String(), "--gateway", d.Subnets[0].Gateway.String(), "--keep-free", "10.40.8.2-10.40.8.19")
+		redstart("The site uses wire0."+vlan, append([]string{"find", "plug", "wire0." + vlan}, site...)...)
+		redstart("entries added", append([]string{"plan", "import", filepath.Join(dir, vlan+".csv")}, site...)...)
+		redstart("3 devices.", append([]string{"find"}, site...)...)
+		redstart("3 matched", append([]string{"match", "--accept", "--yes"}, site...)...)
+		redstart("3 of 3 configured", append([]string{"commission"}, site...)...)
+		redstart("3 verified", append([]string{"verify"}, site...)...)
+	}
+	redstart("", "site", "add", "--name", "Untagged", "--subnet", "10.40.8.0/22")
+	redstart("The site uses wire0.", "find", "plug", "wire0", "--site", "untagged")
+	redstart("0 devices", "find", "--site", "untagged")
+	waitFor(t, func() bool {
+		seen := witness.lines.String()
+		return strings.Contains(seen, "108\teth:ethertype:vlan:ethertype:ip:tcp") && strings.Contains(seen, "109\teth:ethertype:vlan:ethertype:ip:tcp")
+	})
+	for _, line := range strings.Split(witness.lines.String(), "\n") {
+		if id, _, is := strings.Cut(line, "\t"); is && id != "" && id != "108" && id != "109" {
+			t.Errorf("tshark saw %q", line)
+		}
+	}
+}
+
 // A service that is plugged into nothing is plugged into an interface in the
 // console, which shows what is heard on each before anything is sent.
 func TestAnInterfaceIsChosenInTheConsole(t *testing.T) {
@@ -281,5 +326,5 @@ func TestAnInterfaceIsChosenInTheConsole(t *testing.T) {
 	b.do(chromedp.Navigate(console+"/devices"), browser.Seen(chromedp.CSS("#password")), chromedp.SendKeys(chromedp.CSS("#password"), password[1]), key("\r"),
 		shows("Not plugged in"), browser.Press("find-options"), browser.Seen(browser.Mark("interfaces")))
 	b.do(browser.Click(chromedp.Search(`//tr[contains(., "wire0")]//button[contains(., "Use it")]`)), browser.Seen(chromedp.Search(`//tr[contains(., "wire0")]//*[text()="in use"]`)),
-		shows("On: interface wire0"), browser.Answer("find-begin"), browser.Ended("Finding"), shows("%s", s.mac("other")))
+		shows("On: wire0"), browser.Answer("find-begin"), browser.Ended("Finding"), shows("%s", s.mac("other")))
 }

@@ -125,7 +125,7 @@ func TestADeviceWaitsForAHand(t *testing.T) {
 	until("it is set", latest, func(w service.Work) bool { return w.State == store.Done && w.Done == len(others)+1 })
 	r.verify(tag)
 	if e := r.entryOf(box); e.State != store.Verified {
-		t.Errorf("%s is %s: %s", tag, e.State, e.Reason)
+		t.Errorf("%s is %s: %s; %v", tag, e.State, e.Reason, box.Deeds())
 	}
 	// One that a stored login opens needs no second hand where only a fresh one does.
 	until("it waits", func(ctx context.Context) (service.Work, error) {

@@ -104,7 +104,7 @@ func TestAmongRealHosts(t *testing.T) {
 	}
 	write("data/profiles/real.yaml", realModel, 0o600)
 	self := os.Args[0]
-	service := spawn(t, "Segment: interface wire0", data, "ip", "netns", "exec", s.name("serve"), self, "serve", "--interface", "wire0", "--listen", "127.0.0.1:0")
+	service := spawn(t, "Segment: wire0", data, "ip", "netns", "exec", s.name("serve"), self, "serve", "--interface", "wire0", "--listen", "127.0.0.1:0")
 	redstart := func(good bool, wanted []string, args ...string) string {
 		t.Helper()
 		out, err := s.in("serve", append([]string{self, "--data", data}, args...)...)

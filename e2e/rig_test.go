@@ -84,8 +84,10 @@ type rig struct {
 	lookOnly bool
 	lines    []string // serial lines that the next service may use
 	reopen   func() (lan.Port, error)
-	env      map[string]string // of its commands
-	typed    string            // for the next command
+	wrap     func(lan.Port) lan.Port // around the port at the site; nil for none
+	more     []service.Plug          // other segments
+	env      map[string]string       // of its commands
+	typed    string                  // for the next command
 }
 
 // start sets a rig up. Profiles given by name and text replace or add to the bundled ones.
@@ -127,8 +129,11 @@ func (r *rig) write(name, text string) string {
 func (r *rig) serve(port lan.Port) {
 	t := r.t
 	t.Helper()
+	if r.wrap != nil {
+		port = r.wrap(port)
+	}
 	log := slog.New(slog.NewTextHandler(r.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
-	s, err := service.Open(context.Background(), service.Config{Data: r.dir, Port: port, Segment: "simulated site", Round: watchRound, Reopen: r.reopen, LookOnly: r.lookOnly, Lines: r.lines, Log: log})
+	s, err := service.Open(context.Background(), service.Config{Data: r.dir, Plugs: append([]service.Plug{{Name: "simulated site", Port: port, Reopen: r.reopen}}, r.more...), Round: watchRound, LookOnly: r.lookOnly, Lines: r.lines, Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -89,7 +89,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 	// One camera takes no password, so that the pictures show what a failure looks like.
 	site := skerry.Start(skerry.Options{Seed: 1, Whole: true, Broken: map[int]box.Faults{8: {RefusesPassword: true}}})
 	defer site.Close()
-	s, err := service.Open(ctx, service.Config{Data: dir, Port: site.Attach(), Segment: "simulated site", Round: 300 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
+	s, err := service.Open(ctx, service.Config{Data: dir, Plugs: []service.Plug{{Name: "simulated site", Port: site.Attach()}}, Round: 300 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return err
 	}

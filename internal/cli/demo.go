@@ -61,7 +61,7 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 	for _, l := range lines {
 		names = append(names, l.Name)
 	}
-	s, err := service.Open(ctx, service.Config{Data: a.data, Port: site.Attach(), Segment: "simulated site", Lines: names, Log: a.log(true)})
+	s, err := service.Open(ctx, service.Config{Data: a.data, Plugs: []service.Plug{{Name: "simulated site", Port: site.Attach()}}, Lines: names, Log: a.log(true)})
 	if err != nil {
 		return err
 	}

@@ -88,7 +88,7 @@ Nothing is set on any device.`,
 	flags.BoolVar(&f.stop, "stop", false, "stop the survey under way, and keep what it found")
 	c.MarkFlagsMutuallyExclusive("gentle", "pace", "look-only")
 	c.MarkFlagsMutuallyExclusive("list", "watch", "known", "stop")
-	c.AddCommand(a.findShow(), a.findBlink(), a.findPage(), a.findChoose(), a.findForget(), a.findHistory(), a.findPackets(), a.findPlug())
+	c.AddCommand(a.findShow(), a.findBlink(), a.findPage(), a.findChoose(), a.findForget(), a.findHistory(), a.findPackets(), a.findPlug(), a.findUnplug(), a.findSegments())
 	return c
 }
 

@@ -193,12 +193,50 @@ func (a *app) findPackets() *cobra.Command {
 }
 
 func (a *app) findPlug() *cobra.Command {
-	return &cobra.Command{Use: "plug INTERFACE", Short: "Plug the running service into another network interface", Args: cobra.ExactArgs(1),
-		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+	return &cobra.Command{Use: "plug SEGMENT", Short: "Have the site use a segment: one of redstart find segments, an interface, or a virtual LAN on one (eth1.108)", Args: cobra.ExactArgs(1),
+		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
 			if err := c.Plug(ctx, args[0]); err != nil {
 				return err
 			}
-			a.say("The service is plugged into %s. Next: redstart find", args[0])
+			a.say("The site uses %s. Next: redstart find", args[0])
 			return nil
+		})}
+}
+
+func (a *app) findUnplug() *cobra.Command {
+	return &cobra.Command{Use: "unplug SEGMENT", Short: "Have the service leave a segment", Args: cobra.ExactArgs(1),
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+			if err := c.Unplug(ctx, args[0]); err != nil {
+				return err
+			}
+			a.say("The service left %s.", args[0])
+			return nil
+		})}
+}
+
+// findSegments lists the segments that the service is on.
+func (a *app) findSegments() *cobra.Command {
+	return &cobra.Command{Use: "segments", Short: "List the segments that the service is on, with the sites that use each", Args: cobra.NoArgs,
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+			list, err := c.Segments(ctx)
+			if err != nil {
+				return err
+			}
+			var rows [][]any
+			for _, s := range list {
+				state := "there"
+				switch {
+				case !s.Here:
+					state = "gone; waited for"
+				case s.Dark:
+					state = "no link"
+				}
+				rows = append(rows, []any{s.Name, state, dash(strings.Join(s.Sites, ", "))})
+			}
+			next := "To have a site use one: redstart find plug SEGMENT --site KEY"
+			if len(list) == 0 {
+				next = "The service is on no segment: redstart find plug NAME, or redstart serve --interface NAME"
+			}
+			return a.list(list, []string{"Segment", "State", "Used by"}, rows, next)
 		})}
 }

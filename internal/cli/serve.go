@@ -4,8 +4,10 @@ import (
 	"context"
 	"crypto/tls"
 	"errors"
+	"fmt"
 	"net"
 	"path/filepath"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -13,7 +15,7 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
 	"redstart/internal/lan"
-	"redstart/internal/lan/nic"
+	"redstart/internal/lan/adapter"
 	"redstart/internal/lan/vxlan"
 	"redstart/internal/service"
 )
@@ -21,18 +23,20 @@ import (
 const usualAddress = "127.0.0.1:8427"
 
 func (a *app) serve() *cobra.Command {
-	var listen, iface, tunnel, cert, key string
+	var listen, cert, key string
 	var lookOnly bool
-	var lines []string
+	var ifaces, tunnels, lines []string
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service, with its console, on this computer",
 		Long: `Runs the service until it is stopped. With --interface it is plugged into the
-segment behind a network interface; it needs the right to send raw frames
-(CAP_NET_RAW) and never changes the computer's own addresses.`,
-		Example: "  redstart serve --interface eth1",
+segment behind a network interface, or with several into several; each site says
+which of them it uses. eth1.108 is the virtual LAN 108 on eth1 (IEEE 802.1Q), also
+where the computer itself has no interface for it. The service needs the right to
+send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
+		Example: "  redstart serve --interface eth1\n  redstart serve --interface eth1.108 --interface eth1.109",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			port, segment, err := openPort(iface, tunnel)
+			plugs, err := openPlugs(ifaces, tunnels)
 			if err != nil {
 				return err
 			}
@@ -44,12 +48,9 @@ segment behind a network interface; it needs the right to send raw frames
 				l, pin, secured, err = listenAt(listen, cert, key)
 			}
 			if err != nil {
-				if port != nil {
-					err = errors.Join(err, port.Close())
-				}
-				return err
+				return errors.Join(err, closePlugs(plugs))
 			}
-			s, err := service.Open(cmd.Context(), service.Config{Data: a.data, Port: port, Segment: segment, Reopen: reopen(iface, tunnel), LookOnly: lookOnly, Lines: lines, TLS: secured, Log: a.log(false)})
+			s, err := service.Open(cmd.Context(), service.Config{Data: a.data, Plugs: plugs, LookOnly: lookOnly, Lines: lines, TLS: secured, Log: a.log(false)})
 			if err != nil {
 				return errors.Join(err, l.Close())
 			}
@@ -66,10 +67,11 @@ segment behind a network interface; it needs the right to send raw frames
 				if password != "" {
 					a.say("First start: sign in as %q with the password %s (shown only now).", service.Owner, password)
 				}
-				if segment == "" {
+				for _, p := range plugs {
+					a.say("Segment: %s", p.Name)
+				}
+				if len(plugs) == 0 {
 					a.say("Not plugged into a segment: plan only. Start with --interface NAME to find devices.")
-				} else {
-					a.say("Segment: %s", segment)
 				}
 				if lookOnly {
 					a.say("It only looks: no device can be set, and no address handed out.")
@@ -79,13 +81,12 @@ segment behind a network interface; it needs the right to send raw frames
 		},
 	}
 	c.Flags().StringVar(&listen, "listen", usualAddress, "`address` of console and API; other than loopback only over TLS")
-	c.Flags().StringVarP(&iface, "interface", "i", "", "network interface that the devices are on")
+	c.Flags().StringArrayVarP(&ifaces, "interface", "i", nil, "network `interface` that devices are on, or a virtual LAN on one (eth1.108); may be given again")
 	c.Flags().StringArrayVar(&lines, "line", nil, "serial `line` that consoles may hang on, like /dev/ttyUSB0; may be given again")
 	c.Flags().BoolVar(&lookOnly, "look-only", false, "let nothing out but questions: no device can be set, and no address handed out")
-	c.Flags().StringVar(&tunnel, "vxlan", "", "loopback `address` of a simulated site (redstart sim --vxlan)")
+	c.Flags().StringArrayVar(&tunnels, "vxlan", nil, "loopback `address` of a simulated site (redstart sim --vxlan); may be given again")
 	c.Flags().StringVar(&cert, "certificate", "", "PEM `file` with the TLS certificate; one is made if needed and not given")
 	c.Flags().StringVar(&key, "key", "", "PEM `file` with the TLS key")
-	c.MarkFlagsMutuallyExclusive("interface", "vxlan")
 	c.MarkFlagsRequiredTogether("certificate", "key")
 	return c
 }
@@ -118,33 +119,41 @@ func (a *app) run(ctx context.Context, s *service.Service, l net.Listener, pin s
 // ourMAC is a locally administered address for ports that have none of their own.
 var ourMAC = address.MAC{0x02, 0x52, 0x53, 0, 0, 1}
 
-func openPort(iface, tunnel string) (lan.Port, string, error) {
-	switch {
-	case iface != "":
-		p, err := nic.Open(iface, false)
-		if err != nil {
-			return nil, "", err
+// openPlugs opens the segments that a service begins with.
+func openPlugs(ifaces, tunnels []string) ([]service.Plug, error) {
+	var plugs []service.Plug
+	add := func(name string, open func() (lan.Port, error)) error {
+		if slices.ContainsFunc(plugs, func(p service.Plug) bool { return p.Name == name }) {
+			return &usageError{fmt.Errorf("%s is named twice", name)}
 		}
-		return p, "interface " + iface, nil
-	case tunnel != "":
-		p, err := vxlan.Dial(tunnel, ourMAC)
-		if err != nil {
-			return nil, "", err
+		p, err := open()
+		if err == nil {
+			plugs = append(plugs, service.Plug{Name: name, Port: p, Reopen: open})
 		}
-		return p, "simulated site at " + tunnel, nil
+		return err
 	}
-	return nil, "", nil
+	var err error
+	for _, name := range ifaces {
+		if err == nil {
+			err = add(name, func() (lan.Port, error) { return adapter.Open(name, false) })
+		}
+	}
+	for _, at := range tunnels {
+		if err == nil {
+			err = add("simulated site at "+at, func() (lan.Port, error) { return vxlan.Dial(at, ourMAC) })
+		}
+	}
+	if err != nil {
+		return nil, errors.Join(err, closePlugs(plugs))
+	}
+	return plugs, nil
 }
 
-// reopen opens the segment again after it went away; nil for none.
-func reopen(iface, tunnel string) func() (lan.Port, error) {
-	if iface == "" && tunnel == "" {
-		return nil
+func closePlugs(plugs []service.Plug) (err error) {
+	for _, p := range plugs {
+		err = errors.Join(err, p.Port.Close())
 	}
-	return func() (lan.Port, error) {
-		p, _, err := openPort(iface, tunnel)
-		return p, err
-	}
+	return err
 }
 
 func isLoopback(host string) bool {

@@ -14,7 +14,7 @@ import (
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
 	"redstart/internal/lan"
-	"redstart/internal/lan/nic"
+	"redstart/internal/lan/adapter"
 	"redstart/internal/lan/segment"
 	"redstart/internal/lan/vxlan"
 	"redstart/internal/sim/box"
@@ -110,7 +110,7 @@ computer. Everything about the devices is simulated.`,
 			where := ""
 			switch {
 			case iface != "":
-				p, err := nic.Open(iface, true)
+				p, err := adapter.Open(iface, true)
 				if err != nil {
 					return err
 				}

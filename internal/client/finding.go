@@ -17,9 +17,19 @@ func (c *Client) Interfaces(ctx context.Context, seconds float64) ([]service.Int
 	return get[[]service.InterfaceView](ctx, c, fmt.Sprintf("/api/interfaces?listen=%g", seconds))
 }
 
-// Plug plugs the service into another interface.
+// Plug has the site use a segment, and plugs the service into it first where needed.
 func (c *Client) Plug(ctx context.Context, name string) error {
-	return c.call(ctx, http.MethodPut, "/api/segment", service.Plugged{Interface: name}, nil)
+	return c.call(ctx, http.MethodPut, c.at("/segment"), service.Plugged{Interface: name}, nil)
+}
+
+// Unplug has the service leave a segment.
+func (c *Client) Unplug(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/api/segments/"+url.PathEscape(name), nil, nil)
+}
+
+// Segments lists the segments that the service is on.
+func (c *Client) Segments(ctx context.Context) ([]service.SegmentView, error) {
+	return get[[]service.SegmentView](ctx, c, "/api/segments")
 }
 
 // Devices lists everything found.

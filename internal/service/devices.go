@@ -156,9 +156,9 @@ func (s *Site) Devices(ctx context.Context) (Segment, error) {
 	if w := s.watch(); w != nil {
 		out.Watched, out.Arrivals = true, append(out.Arrivals, w.arrivals()...)
 	}
-	if at := s.segment.Load(); at != nil {
-		out.Dark = at.dark.Load()
-		out.Name, out.Sent, out.Dropped = at.name, at.bench.Sent.Load(), at.bench.Dropped.Load()
+	if now := s.plugged(); now != nil {
+		out.Dark = now.dark.Load()
+		out.Name, out.Sent, out.Dropped = s.segment().name, now.bench.Sent.Load(), now.bench.Dropped.Load()
 	}
 	var present []*device.Found
 	for _, f := range found {
@@ -316,7 +316,7 @@ func plainCells(line []string) []string {
 
 // Blink makes a found device show itself.
 func (s *Site) Blink(ctx context.Context, mac address.MAC) error {
-	if err := s.plugged(true); err != nil {
+	if err := s.may(true); err != nil {
 		return err
 	}
 	f, err := s.found(ctx, mac)

@@ -121,7 +121,7 @@ func (s *Site) Find(ctx context.Context, who string, f FindOptions) (Work, error
 	if f.Pace < 0 || f.Pace > 10000 {
 		return Work{}, problem.New(problem.Usage, "the pace must be 1 to 10,000 frames per second", "")
 	}
-	if err := s.plugged(false); err != nil {
+	if err := s.may(false); err != nil {
 		return Work{}, err
 	}
 	o, p, err := s.options(ctx)
@@ -242,8 +242,8 @@ const captures = "captures"
 
 // capture begins to keep the packets in a file of its own.
 func (s *Site) capture() (end func(), name string, err error) {
-	at := s.segment.Load()
-	if at == nil {
+	at, now := s.segment(), s.plugged()
+	if now == nil {
 		return nil, "", errNoSegment
 	}
 	dir := filepath.Join(s.config.Data, captures)
@@ -255,11 +255,11 @@ func (s *Site) capture() (end func(), name string, err error) {
 	if err != nil {
 		return nil, "", err
 	}
-	if err := at.port.Start(file, at.name, "Redstart "+Version); err != nil {
+	if err := now.port.Start(file, at.name, "Redstart "+Version); err != nil {
 		return nil, "", problem.New(problem.Conflict, err.Error(), "wait for it to end").Because(file.Close())
 	}
 	return func() {
-		err := at.port.Stop()
+		err := now.port.Stop()
 		if closed := file.Close(); err == nil {
 			err = closed
 		}

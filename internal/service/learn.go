@@ -134,7 +134,7 @@ func (s *Site) tryLogins(ctx context.Context, p plan.Plan, entries []store.Entry
 }
 
 func (s *Site) tryLogin(ctx context.Context, p plan.Plan, id string, k knownLogin) attempt {
-	if err := s.plugged(true); err != nil {
+	if err := s.may(true); err != nil {
 		return attempt{why: "the service is on no segment that it may set something on"}
 	}
 	f, err := s.store.Device(ctx, k.mac)

@@ -60,7 +60,7 @@ func (s *Site) Askers(ctx context.Context) ([]Asker, error) {
 // HandOut answers exactly the chosen boxes over DHCP, until each has its planned
 // address.
 func (s *Site) HandOut(ctx context.Context, who string, in HandOut) (Work, error) {
-	if err := s.plugged(true); err != nil {
+	if err := s.may(true); err != nil {
 		return Work{}, err
 	}
 	p, all, err := s.bare(ctx)

@@ -41,6 +41,7 @@ const (
 // (127.0.0.2), and everywhere only cookies that this very box set are sent to it,
 // and none of the browser's others.
 type page struct {
+	box    boxAt
 	mac    address.MAC
 	at     netip.Addr
 	avoid  func(netip.Addr) bool
@@ -95,7 +96,7 @@ func (s *Service) pagePort(f *device.Found) (scheme string, port uint16, ok bool
 
 // OpenPage opens the page of a box at the address where the console was reached.
 func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string, tlsPair *tls.Config) (PageView, error) {
-	if err := s.plugged(true); err != nil {
+	if err := s.may(true); err != nil {
 		return PageView{}, err
 	}
 	f, err := s.found(ctx, mac)
@@ -116,9 +117,9 @@ func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string
 			old.close()
 		}
 	}()
-	at := f.AddressNow()
+	at, key := f.AddressNow(), boxAt{s.segment(), mac}
 	s.mu.Lock()
-	open := s.pages[mac]
+	open := s.pages[key]
 	s.mu.Unlock()
 	if open != nil && open.at == at {
 		return PageView{open.door()}, nil
@@ -129,21 +130,21 @@ func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	old = s.pages[mac]
+	old = s.pages[key]
 	if old == nil && len(s.pages) >= mostPages {
 		old = slices.MinFunc(slices.Collect(maps.Values(s.pages)), func(a, b *page) int { return a.lastUsed().Compare(b.lastUsed()) })
 	}
 	if old != nil {
-		delete(s.pages, old.mac)
+		delete(s.pages, old.box)
 	}
-	g := &page{mac: mac, origin: originOf(scheme, at, port), at: at, avoid: p.Needs(), bench: s.bench(), log: s.log, prefix: "box-" + strings.ReplaceAll(mac.String(), ":", "") + "-", key: rand.Text(), opening: make(chan struct{}, 1)}
+	g := &page{mac: mac, box: key, origin: originOf(scheme, at, port), at: at, avoid: p.Needs(), bench: s.bench(), log: s.log, prefix: "box-" + strings.ReplaceAll(mac.String(), ":", "") + "-", key: rand.Text(), opening: make(chan struct{}, 1)}
 	g.base = "http://" + l.Addr().String()
 	if tlsPair != nil {
 		l, g.base = tls.NewListener(l, tlsPair), "https://"+l.Addr().String()
 	}
 	g.server = &http.Server{Handler: g, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelWarn)}
-	g.idle = time.AfterFunc(pageIdle, func() { s.ClosePage(mac) })
-	s.pages[mac] = g
+	g.idle = time.AfterFunc(pageIdle, func() { s.closePage(key) })
+	s.pages[key] = g
 	s.work.Add(1)
 	go func() {
 		defer s.work.Done()
@@ -175,11 +176,19 @@ func pageListener(consoleHost string) (net.Listener, error) {
 	return l, nil
 }
 
+// boxAt is a box at a segment.
+type boxAt struct {
+	on  *segment
+	mac address.MAC
+}
+
 // ClosePage closes the page of a box.
-func (s *Service) ClosePage(mac address.MAC) {
+func (s *Site) ClosePage(mac address.MAC) { s.closePage(boxAt{s.segment(), mac}) }
+
+func (s *Service) closePage(key boxAt) {
 	s.mu.Lock()
-	g := s.pages[mac]
-	delete(s.pages, mac)
+	g := s.pages[key]
+	delete(s.pages, key)
 	s.mu.Unlock()
 	if g != nil {
 		g.close()
@@ -188,13 +197,10 @@ func (s *Service) ClosePage(mac address.MAC) {
 
 func (s *Service) closePages() {
 	s.mu.Lock()
-	list := make([]address.MAC, 0, len(s.pages))
-	for mac := range s.pages {
-		list = append(list, mac)
-	}
+	list := slices.Collect(maps.Keys(s.pages))
 	s.mu.Unlock()
-	for _, mac := range list {
-		s.ClosePage(mac)
+	for _, key := range list {
+		s.closePage(key)
 	}
 }
 

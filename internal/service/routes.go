@@ -28,7 +28,7 @@ type MatchWith struct {
 	Arrival bool `json:"arrival"`
 }
 
-// Plugged names the interface that the service is to be plugged into.
+// Plugged names the segment that a site is to use: an interface, or a virtual LAN on one.
 type Plugged struct {
 	Interface string `json:"interface"`
 }
@@ -63,9 +63,8 @@ func (s *Service) routes() []route {
 			}
 			return s.Interfaces(r, time.Duration(min(seconds, 60)*float64(time.Second)))
 		}).takes(text("listen", "seconds to hear what is on each")),
-		call(s, "PUT", "/api/segment", "Plug the service into another interface", Own, func(_ *request, in Plugged) (none, error) {
-			return none{}, s.Plug(in.Interface)
-		}),
+		call(s, "GET", "/api/segments", "The segments that the service is on, with the sites that use each", Look, func(r *request, _ none) ([]SegmentView, error) { return s.Segments(r) }),
+		call(s, "DELETE", "/api/segments/:name", "Leave a segment", Own, func(r *request, _ none) (none, error) { return none{}, s.Unplug(r.param("name")) }),
 		call(s, "GET", "/api/works", "The works under way and those that ended lately, the latest first", Look, func(*request, none) ([]Work, error) { return s.Works(), nil }),
 		call(s, "POST", "/api/works/:id/stop", "Stop a work under way; 0 is the only one there is", Commission, func(r *request, _ none) (none, error) {
 			id, err := number(r.param("id"), "work")
@@ -185,10 +184,13 @@ func (s *Service) findRoutes() []route {
 			}
 			return r.site.OpenPage(r, mac, local.String(), s.config.TLS)
 		})),
-		call(s, "DELETE", at+"devices/:mac/page", "Close the device's own page", Commission, ofDevice(func(_ *request, mac address.MAC, _ none) (none, error) {
-			s.ClosePage(mac)
+		call(s, "DELETE", at+"devices/:mac/page", "Close the device's own page", Commission, ofDevice(func(r *request, mac address.MAC, _ none) (none, error) {
+			r.site.ClosePage(mac)
 			return none{}, nil
 		})),
+		call(s, "PUT", at+"segment", "Have the site use a segment; an interface, or a virtual LAN on one, is plugged in first", Own, func(r *request, in Plugged) (none, error) {
+			return none{}, r.site.Use(r, in.Interface)
+		}),
 		call(s, "GET", at+"found", "Everything found as a file", Look, func(r *request, _ none) (download, error) {
 			return r.site.ExportDevices(r, r.query("format"))
 		}).takes(formats("csv, xlsx or json")),

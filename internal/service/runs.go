@@ -51,7 +51,7 @@ func (s *Site) LatestRun(ctx context.Context) (store.Run, error) {
 // Commission starts a run over entries; all are those that are not set as planned
 // yet. Fresh gives them new passwords, whatever they have.
 func (s *Site) Commission(ctx context.Context, who string, in RunOptions) (Work, error) {
-	if err := errors.Join(s.plugged(true), in.check()); err != nil {
+	if err := errors.Join(s.may(true), in.check()); err != nil {
 		return Work{}, err
 	}
 	rehearsal, entries, err := s.Rehearse(ctx, in)
@@ -259,7 +259,7 @@ func (s *Site) comeBackTo(id int64, cause error) {
 // somebody gives the run up.
 func (s *Site) goOn(id int64) {
 	for {
-		if s.plugged(true) == nil && !s.vault.Locked() {
+		if s.may(true) == nil && !s.vault.Locked() {
 			if _, err := s.cutOff(s.life, id, ""); err != nil {
 				return // given up, or on its way again
 			}

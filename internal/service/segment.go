@@ -3,12 +3,14 @@ package service
 import (
 	"context"
 	"fmt"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"redstart/internal/core/problem"
 	"redstart/internal/lan"
+	"redstart/internal/lan/adapter"
 	"redstart/internal/lan/bench"
 	"redstart/internal/lan/capture"
 	"redstart/internal/lan/lookonly"
@@ -16,12 +18,27 @@ import (
 	"redstart/internal/survey"
 )
 
-// segment is what the service is plugged into.
+// segment is one flat network that the service is, or was, plugged into.
 type segment struct {
-	name  string
+	name   string
+	reopen func() (lan.Port, error)
+	live   atomic.Pointer[plugged] // nil while it is gone
+	closed atomic.Bool             // somebody unplugged it
+}
+
+// plugged is a segment while it is there.
+type plugged struct {
 	bench *bench.Bench
 	port  *capture.Port
 	dark  atomic.Bool // it has no link
+}
+
+// Plug is a segment that a service begins with.
+type Plug struct {
+	Name string // an interface, "simulated site"
+	Port lan.Port
+	// Reopen opens it again after it went away; nil: somebody must plug the service in.
+	Reopen func() (lan.Port, error)
 }
 
 // linked is a port that knows whether it has a link.
@@ -42,25 +59,35 @@ var (
 	errLookOnly  = problem.New(problem.Conflict, "this service only looks; nothing can be set and no address handed out", "start it without --look-only")
 )
 
-// plug joins a segment. The port belongs to the service from then on.
-func (s *Service) plug(p lan.Port, name string) {
+// join joins a segment. Its port belongs to the service from then on.
+func (s *Service) join(p Plug) *segment {
+	at := &segment{name: p.Name, reopen: p.Reopen}
+	s.mu.Lock()
+	s.segments = append(s.segments, at)
+	s.mu.Unlock()
+	s.plugIn(at, p.Port)
+	return at
+}
+
+// plugIn has a segment be there, with a port.
+func (s *Service) plugIn(at *segment, p lan.Port) {
 	outer := capture.On(p)
 	var port lan.Port = outer
 	if s.config.LookOnly {
 		port = lookonly.On(outer)
 	}
-	at := &segment{name: name, bench: bench.New(port), port: outer}
-	s.segment.Store(at)
+	now := &plugged{bench: bench.New(port), port: outer}
+	at.live.Store(now)
 	s.segmentChanged()
 	link, _ := p.(linked)
 	s.work.Add(1)
 	go func() {
 		defer s.work.Done()
-		s.follow(at, link)
+		s.follow(at, now, link)
 	}()
 }
 
-// segmentChanged tells everyone that the segment came, went, or has a link again.
+// segmentChanged tells everyone that a segment came, went, or has a link again.
 func (s *Service) segmentChanged() {
 	s.mu.Lock()
 	close(s.plugs)
@@ -69,29 +96,29 @@ func (s *Service) segmentChanged() {
 	s.hub.publish("", "segment", none{})
 }
 
-// follow watches over a segment until it goes: work that is under way is cut off,
+// follow watches over a segment until it goes: work that is under way on it is cut off,
 // not failed, and goes on when it is back.
-func (s *Service) follow(at *segment, link linked) {
+func (s *Service) follow(at *segment, now *plugged, link linked) {
 	look := time.NewTicker(lookAtLink)
 	defer look.Stop()
 	for {
 		select {
 		case <-s.life.Done():
 			return
-		case <-at.bench.Done():
-			if s.segment.CompareAndSwap(at, nil) {
+		case <-now.bench.Done():
+			if at.live.CompareAndSwap(now, nil) && !at.closed.Load() {
 				s.log.Error("the segment is gone: the interface was taken away", "segment", at.name)
 				s.cutOffWork(at, errGone)
 				s.segmentChanged()
-				s.reopen(at.name)
+				s.reopen(at)
 			}
 			return
 		case <-look.C:
-			if link == nil || at.dark.Load() == !link.Link() {
+			if link == nil || now.dark.Load() == !link.Link() {
 				continue
 			}
-			at.dark.Store(!link.Link())
-			if at.dark.Load() {
+			now.dark.Store(!link.Link())
+			if now.dark.Load() {
 				s.log.Error("the segment has no link", "segment", at.name)
 				s.cutOffWork(at, errDark)
 			} else {
@@ -103,22 +130,22 @@ func (s *Service) follow(at *segment, link linked) {
 }
 
 // reopen tries to open a segment that went away until it is back, or until
-// somebody plugs the service in elsewhere.
-func (s *Service) reopen(name string) {
-	if s.config.Reopen == nil {
+// somebody unplugs it.
+func (s *Service) reopen(at *segment) {
+	if at.reopen == nil {
 		return
 	}
 	again := time.NewTicker(plugAgain)
 	defer again.Stop()
-	for s.segment.Load() == nil {
+	for at.live.Load() == nil && !at.closed.Load() {
 		select {
 		case <-s.life.Done():
 			return
 		case <-again.C:
 		}
-		if p, err := s.config.Reopen(); err == nil {
-			s.log.Info("the segment is back", "segment", name)
-			s.plug(p, name)
+		if p, err := at.reopen(); err == nil {
+			s.log.Info("the segment is back", "segment", at.name)
+			s.plugIn(at, p)
 			if err := s.resumeWatches(s.life); err != nil {
 				s.log.Error("the watch could not go on", "error", err)
 			}
@@ -127,26 +154,152 @@ func (s *Service) reopen(name string) {
 	}
 }
 
-// bench is what conversations are held over; nil without a segment.
-func (s *Service) bench() *bench.Bench {
-	if at := s.segment.Load(); at != nil {
-		return at.bench
+// named gives a segment by its name; nil when the service is not on it.
+func (s *Service) named(name string) *segment {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, at := range s.segments {
+		if at.name == name {
+			return at
+		}
 	}
 	return nil
 }
 
-// plugged gives the error of a service without a segment, or of one that only
-// looks where something is to be set.
-func (s *Service) plugged(sets bool) error {
+// segment gives the segment that the site uses: the one that it names, or while it names
+// none, the first. nil when the service is not on it.
+func (s *Site) segment() *segment {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	name, chosen := s.uses[s.store.ID]
+	for _, at := range s.segments {
+		if !chosen || name == "" || at.name == name {
+			return at
+		}
+	}
+	return nil
+}
+
+// plugged gives the site's segment while it is there.
+func (s *Site) plugged() *plugged {
+	if at := s.segment(); at != nil {
+		return at.live.Load()
+	}
+	return nil
+}
+
+// bench is what conversations are held over; nil without a segment.
+func (s *Site) bench() *bench.Bench {
+	if now := s.plugged(); now != nil {
+		return now.bench
+	}
+	return nil
+}
+
+// may gives the error of a site without a segment, or of a service that only looks
+// where something is to be set.
+func (s *Site) may(sets bool) error {
+	now := s.plugged()
 	switch {
-	case s.bench() == nil:
+	case now == nil:
+		s.mu.Lock()
+		name := s.uses[s.store.ID]
+		s.mu.Unlock()
+		if name != "" {
+			return problem.New(problem.Machine, "the service is not plugged into "+name+", which this site uses", "plug it in there, or have the site use another: redstart find plug NAME")
+		}
 		return errNoSegment
-	case s.segment.Load().dark.Load():
+	case now.dark.Load():
 		return errDark
 	case sets && s.config.LookOnly:
 		return errLookOnly
 	}
 	return nil
+}
+
+// SegmentView is one segment that the service is on.
+type SegmentView struct {
+	Name  string   `json:"name"`
+	Here  bool     `json:"here"` // false: it went away, and is waited for
+	Dark  bool     `json:"dark"` // it has no link
+	Sites []string `json:"sites"`
+}
+
+// Segments lists the segments that the service is on, with the sites that use each.
+func (s *Service) Segments(ctx context.Context) ([]SegmentView, error) {
+	sites, err := s.store.Sites(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	all := slices.Clone(s.segments)
+	s.mu.Unlock()
+	list := []SegmentView{}
+	for _, at := range all {
+		now := at.live.Load()
+		v := SegmentView{Name: at.name, Here: now != nil, Dark: now != nil && now.dark.Load(), Sites: []string{}}
+		for _, data := range sites {
+			if site, err := s.At(ctx, data.Key); err == nil && site.segment() == at {
+				v.Sites = append(v.Sites, data.Key)
+			}
+		}
+		list = append(list, v)
+	}
+	return list, nil
+}
+
+// Use has the site use a segment, and plugs the service into it first if it is not on it:
+// an interface, or a virtual LAN on one. It is refused while work on the site is under way.
+func (s *Site) Use(ctx context.Context, name string) error {
+	if s.underWay(func(w Work) bool { return w.Site == s.store.Key }) {
+		return problem.New(problem.Conflict, "work on this site is under way", "wait until it is done, or stop it")
+	}
+	at := s.named(name)
+	if at == nil {
+		p, err := adapter.Open(name, false)
+		if err != nil {
+			return err
+		}
+		at = s.join(Plug{Name: name, Port: p, Reopen: func() (lan.Port, error) { return adapter.Open(name, false) }})
+		s.log.Info("plugged in", "segment", name)
+	}
+	if err := s.store.SetSegment(ctx, at.name); err != nil {
+		return err
+	}
+	s.endWatch()
+	s.closePages()
+	s.mu.Lock()
+	s.uses[s.store.ID] = at.name
+	s.mu.Unlock()
+	s.segmentChanged()
+	return s.resumeWatches(s.life)
+}
+
+// Unplug leaves a segment. It is refused while work on it is under way.
+func (s *Service) Unplug(name string) error {
+	at := s.named(name)
+	if at == nil {
+		return problem.New(problem.Missing, "the service is not on this segment", "list them: redstart find --interfaces").About(name)
+	}
+	s.mu.Lock()
+	busy := slices.ContainsFunc(s.works, func(w *working) bool { return w.cut != nil && w.on == at })
+	if !busy {
+		s.segments = slices.DeleteFunc(s.segments, func(o *segment) bool { return o == at })
+		at.closed.Store(true)
+	}
+	s.mu.Unlock()
+	if busy {
+		return problem.New(problem.Conflict, "work on this segment is under way", "wait until it is done, or stop it").About(name)
+	}
+	s.endWatches(at)
+	s.closePages()
+	var err error
+	if now := at.live.Swap(nil); now != nil {
+		err = now.bench.Close()
+	}
+	s.segmentChanged()
+	s.log.Info("unplugged", "segment", name)
+	return err
 }
 
 // InterfaceView is one interface of the computer, with what it hears and what
@@ -170,11 +323,10 @@ func (s *Service) Interfaces(ctx context.Context, listen time.Duration) ([]Inter
 	}
 	ctx, cancel := context.WithTimeout(ctx, min(listen, longestListen))
 	defer cancel()
-	at := s.segment.Load()
 	views := make([]InterfaceView, len(list))
 	var all sync.WaitGroup
 	for i, n := range list {
-		views[i] = InterfaceView{Interface: n, Warnings: []string{}, InUse: at != nil && at.name == interfaceName(n.Name)}
+		views[i] = InterfaceView{Interface: n, Warnings: []string{}, InUse: s.named(n.Name) != nil}
 		if !n.Up || listen <= 0 {
 			continue
 		}
@@ -220,27 +372,4 @@ func warnings(v InterfaceView) (list []string) {
 		}
 	}
 	return list
-}
-
-func interfaceName(name string) string { return "interface " + name }
-
-// Plug takes the service to another interface. It is refused while work is under way.
-func (s *Service) Plug(name string) error {
-	if s.underWay(func(Work) bool { return true }) {
-		return problem.New(problem.Conflict, "work is under way", "wait until it is done, or stop it")
-	}
-	p, err := nic.Open(name, false)
-	if err != nil {
-		return err
-	}
-	s.endWatches()
-	s.closePages()
-	if old := s.segment.Swap(nil); old != nil {
-		if err := old.bench.Close(); err != nil {
-			s.log.Warn("the old segment did not close well", "segment", old.name, "error", err)
-		}
-	}
-	s.plug(p, interfaceName(name))
-	s.log.Info("plugged in", "segment", interfaceName(name))
-	return s.resumeWatches(s.life)
 }

@@ -13,22 +13,16 @@ import (
 	"sync/atomic"
 	"time"
 
-	"redstart/internal/core/address"
-	"redstart/internal/lan"
 	"redstart/internal/store"
 	"redstart/internal/vault"
 )
 
 // Config says what a service works on.
 type Config struct {
-	Data    string   // the data folder
-	Port    lan.Port // the segment; nil: none, plan only
-	Segment string   // what the segment is called: an interface, "simulated site"
+	Data  string // the data folder
+	Plugs []Plug // the segments; none: plan only
 	// Lines are the serial lines that may be used, by the names of their device files.
 	Lines []string
-	// Reopen opens the segment again after it went away; nil: somebody must plug
-	// the service in.
-	Reopen func() (lan.Port, error)
 	// LookOnly lets nothing out but questions, whatever anybody asks for.
 	LookOnly bool
 	// Round is how often a standing watch asks each device whether it is there; 0: usualRound.
@@ -42,8 +36,7 @@ type Service struct {
 	config  Config
 	store   *store.Store
 	vault   *vault.Vault
-	segment atomic.Pointer[segment] // nil before one was plugged in
-	models  atomic.Pointer[known]   // the device profiles
+	models  atomic.Pointer[known] // the device profiles
 	log     *slog.Logger
 	hub     *hub
 	signIns *tries
@@ -58,11 +51,13 @@ type Service struct {
 
 	mu       sync.Mutex
 	resolved map[int64]resolved // what plans come to, by site
+	segments []*segment         // in the order in which they were plugged in
+	uses     map[int64]string   // the segment that each site names
 	works    []*working         // oldest first
 	lastWork int64              // number of the latest
 	plugs    chan struct{}      // closes when the segment changes, and is made anew
 	watches  map[string]*watching
-	pages    map[address.MAC]*page
+	pages    map[boxAt]*page
 }
 
 // Open opens the data folder and joins the segment. The port belongs to the
@@ -70,16 +65,16 @@ type Service struct {
 func Open(ctx context.Context, c Config) (*Service, error) {
 	s, err := open(ctx, c)
 	if err != nil {
-		if c.Port != nil {
-			err = errors.Join(err, c.Port.Close())
+		for _, p := range c.Plugs {
+			err = errors.Join(err, p.Port.Close())
 		}
 		return nil, err
 	}
-	if c.Port != nil {
-		s.plug(c.Port, c.Segment)
-		if err := s.resumeWatches(ctx); err != nil {
-			return nil, errors.Join(err, s.Close())
-		}
+	for _, p := range c.Plugs {
+		s.join(p)
+	}
+	if err := s.resumeWatches(ctx); err != nil {
+		return nil, errors.Join(err, s.Close())
 	}
 	if err := s.waitWithRuns(ctx); err != nil {
 		return nil, errors.Join(err, s.Close())
@@ -103,8 +98,11 @@ func open(ctx context.Context, c Config) (*Service, error) {
 	if err != nil {
 		return nil, errors.Join(err, records.Close())
 	}
-	s := &Service{config: c, store: records, vault: v, log: c.Log, hub: newHub(), signIns: newTries(), resolved: map[int64]resolved{}, plugs: make(chan struct{}), watches: map[string]*watching{}, pages: map[address.MAC]*page{}}
+	s := &Service{config: c, store: records, vault: v, log: c.Log, hub: newHub(), signIns: newTries(), resolved: map[int64]resolved{}, plugs: make(chan struct{}), watches: map[string]*watching{}, pages: map[boxAt]*page{}}
 	s.life, s.end = context.WithCancel(context.Background())
+	if s.uses, err = records.Segments(ctx); err != nil {
+		return nil, errors.Join(err, records.Close())
+	}
 	if err := s.readProfiles(); err != nil {
 		return nil, errors.Join(err, records.Close())
 	}
@@ -122,8 +120,10 @@ func (s *Service) Close() error {
 	s.work.Wait()
 	s.hub.close()
 	var err error
-	if b := s.bench(); b != nil {
-		err = b.Close()
+	for _, at := range s.segments {
+		if now := at.live.Load(); now != nil {
+			err = errors.Join(err, now.bench.Close())
+		}
 	}
 	return errors.Join(err, s.store.Close())
 }

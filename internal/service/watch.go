@@ -19,6 +19,7 @@ const usualRound = 5 * time.Second
 // watching is a standing watch of a site's segment.
 type watching struct {
 	site  *Site
+	on    *segment
 	stop  context.CancelFunc
 	ended chan struct{}
 
@@ -70,7 +71,7 @@ func (s *Service) resumeWatches(ctx context.Context) error {
 	}
 	for _, key := range keys {
 		site, err := s.At(ctx, key)
-		if err == nil {
+		if err == nil && site.bench() != nil {
 			err = site.beginWatch()
 		}
 		if err != nil {
@@ -84,7 +85,7 @@ func (s *Site) beginWatch() error {
 	if s.watch() != nil {
 		return nil
 	}
-	if err := s.plugged(false); err != nil {
+	if err := s.may(false); err != nil {
 		return err
 	}
 	o, _, err := s.options(s.life)
@@ -119,7 +120,7 @@ func (s *Site) beginWatch() error {
 		round = usualRound
 	}
 	ctx, stop := context.WithCancel(s.life)
-	w := &watching{site: s, stop: stop, ended: make(chan struct{}), gone: map[address.MAC]bool{}}
+	w := &watching{site: s, on: s.segment(), stop: stop, ended: make(chan struct{}), gone: map[address.MAC]bool{}}
 	s.mu.Lock()
 	if s.watches[s.store.Key] != nil {
 		s.mu.Unlock()
@@ -154,8 +155,11 @@ func (s *Site) beginWatch() error {
 	return nil
 }
 
-func (s *Service) surveying() bool {
-	return s.underWay(func(w Work) bool { return w.Kind == Finding })
+func (s *Site) surveying() bool {
+	on := s.segment()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.ContainsFunc(s.works, func(w *working) bool { return w.cut != nil && w.Kind == Finding && w.on == on })
 }
 
 // note tells everyone who came or went.
@@ -187,12 +191,14 @@ func (w *watching) hasGone(mac address.MAC) bool {
 	return w.gone[mac]
 }
 
-func (s *Service) endWatches() {
+func (s *Service) endWatches(at *segment) {
 	s.mu.Lock()
 	list := slices.Collect(maps.Values(s.watches))
 	s.mu.Unlock()
 	for _, w := range list {
-		w.site.endWatch()
+		if w.on == at {
+			w.site.endWatch()
+		}
 	}
 }
 

@@ -95,6 +95,9 @@ func (s *Service) claim(w *working) error {
 			return problem.New(problem.Conflict, fmt.Sprintf("a %s is under way on this segment", other.Kind), "wait until it is done, or stop it")
 		}
 		for mac, tag := range w.holds.boxes {
+			if other.on != w.on {
+				break // the same MAC there is another box
+			}
 			if _, held := other.holds.boxes[mac]; held {
 				return problem.New(problem.Conflict, other.holding(), "wait until that is done, or stop it").About(tag)
 			}
@@ -124,13 +127,14 @@ func (w *working) holding() string {
 	return "it is in the hands of: " + w.Kind
 }
 
-// held tells in whose hands boxes are, by MAC.
-func (s *Service) held() map[address.MAC]string {
+// held tells in whose hands boxes of the site's segment are, by MAC.
+func (s *Site) held() map[address.MAC]string {
+	on := s.segment()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	held := map[address.MAC]string{}
 	for _, w := range s.works {
-		if w.cut == nil {
+		if w.cut == nil || w.on != on {
 			continue
 		}
 		for mac := range w.holds.boxes {
@@ -143,11 +147,11 @@ func (s *Service) held() map[address.MAC]string {
 // begin starts a work in a goroutine of its own, unless another has what it needs.
 // prepare may complete it or prevent it; nil does neither. do gets a context that ends
 // with the service.
-func (s *Service) begin(w *working, prepare func() error, do func(ctx context.Context) error) (Work, error) {
-	if err := s.plugged(w.Kind != Finding); err != nil {
+func (s *Site) begin(w *working, prepare func() error, do func(ctx context.Context) error) (Work, error) {
+	if err := s.may(w.Kind != Finding); err != nil {
 		return Work{}, err
 	}
-	w.s, w.stop, w.on = s, make(chan struct{}), s.segment.Load()
+	w.s, w.stop, w.on = s.Service, make(chan struct{}), s.segment()
 	ctx, cut := context.WithCancelCause(s.life)
 	w.cut = cut
 	if err := s.claim(w); err != nil {

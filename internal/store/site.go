@@ -55,6 +55,27 @@ func (s *Site) SetWatched(ctx context.Context, on bool) error {
 	return s.exec(ctx, `UPDATE sites SET watched = :on WHERE id = :site`, map[string]any{"site": s.ID, "on": on})
 }
 
+// Segments gives the segment that each site names, by the site's number.
+func (s *Store) Segments(ctx context.Context) (map[int64]string, error) {
+	var rows []struct {
+		ID      int64
+		Segment string
+	}
+	if err := s.all(ctx, &rows, `SELECT id, segment FROM sites`); err != nil {
+		return nil, err
+	}
+	names := map[int64]string{}
+	for _, r := range rows {
+		names[r.ID] = r.Segment
+	}
+	return names, nil
+}
+
+// SetSegment keeps which segment the site uses.
+func (s *Site) SetSegment(ctx context.Context, name string) error {
+	return s.exec(ctx, `UPDATE sites SET segment = :name WHERE id = :site`, map[string]any{"site": s.ID, "name": name})
+}
+
 // Of opens the records of the site that a run belongs to.
 func (s *Store) Of(ctx context.Context, run int64) (*Site, error) {
 	site := &Site{Store: s}

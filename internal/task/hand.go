@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -36,8 +37,9 @@ var hand = &Task{
 
 // Parking is a device's waiting for a person.
 type Parking struct {
-	Done <-chan string   // gives who says that it was done
-	Stop <-chan struct{} // closes when the run is stopped
+	Since time.Time       // when it was parked first
+	Done  <-chan string   // gives who says that it was done
+	Stop  <-chan struct{} // closes when the run is stopped
 	// Back takes a place in the run again.
 	Back func(context.Context) error
 }
@@ -68,6 +70,12 @@ func (b *Box) byHand(ctx context.Context, h profile.Hand, act profile.Act) (stri
 		}
 	}
 	b.HangUp()
+	if h.ShownBy == profile.ShownByRestart && b.d.State != store.Parked {
+		if err := b.mark(ctx); err != nil { // before anybody is asked
+			return "", err
+		}
+	}
+	b.d.State = store.Running
 	p, err := b.Park(ctx, h)
 	if err != nil {
 		return "", err
@@ -79,7 +87,7 @@ func (b *Box) byHand(ctx context.Context, h profile.Hand, act profile.Act) (stri
 	}
 	seen := make(chan look, 1)
 	go func() {
-		how, err := b.shows(looking, h, act)
+		how, err := b.shows(looking, p, h, act)
 		seen <- look{how, err}
 	}()
 	var how string
@@ -104,9 +112,9 @@ func (b *Box) byHand(ctx context.Context, h profile.Hand, act profile.Act) (stri
 
 // shows waits until the segment shows that something was done by hand. Where it cannot
 // show it, only the end of the context ends the wait.
-func (b *Box) shows(ctx context.Context, h profile.Hand, act profile.Act) (string, error) {
+func (b *Box) shows(ctx context.Context, p *Parking, h profile.Hand, act profile.Act) (string, error) {
 	if h.ShownBy == profile.ShownByRestart {
-		return b.switchedOff(ctx)
+		return b.switchedOff(ctx, p)
 	}
 	again := time.NewTicker(lookEvery)
 	defer again.Stop()
@@ -140,42 +148,90 @@ func (b *Box) shownNow(ctx context.Context, act profile.Act) error {
 	return err
 }
 
-// switchedOff waits until the device went away and came back anew.
-func (b *Box) switchedOff(ctx context.Context) (string, error) {
-	first, cancel := context.WithTimeout(ctx, lookTime)
-	err := b.whereNow(first)
-	cancel()
-	if err != nil && !errors.Is(err, watch.ErrAbsent) {
-		return "", err
-	}
-	if err != nil { // it is off already, and will come back where it was known to be
-		known, err := b.Store.Device(ctx, b.d.MAC)
-		if err != nil {
-			return "", err
-		}
-		b.at = known.AddressNow()
-	}
-	r := &watch.Restart{Tell: driver.Teller(b.Bench, b.p, b.target, nil)}
-	defer r.Close()
-	seen := *b.p
-	if r.Tell == nil { // it tells nothing without a login: its silence must do
-		seen.Restart.Shows = []string{evidence.Silence}
-	}
-	r.Begin(ctx, b.Bench, b.d.MAC, &seen, b.at, b.at, b.target(b.at).Bits)
+// switchedOff waits until the device was switched off and on since it was parked. What it
+// tells of its up-time or starts shows that, also when nobody watched; of one that tells
+// neither without a login, that it was away long enough.
+func (b *Box) switchedOff(ctx context.Context, p *Parking) (string, error) {
+	tell := driver.Teller(b.Bench, b.p, b.target, nil)
+	there, away := false, false // it was heard in the look before; it was missed in one
+	last := time.Now()          // when it was heard last, or looked for first
+	again := time.NewTicker(lookEvery / 4)
+	defer again.Stop()
 	for {
-		out, err := r.Wait(ctx)
+		looking, cancel := context.WithTimeout(ctx, lookEvery/2)
+		err := b.whereNow(looking)
+		cancel()
+		now := time.Now()
+		switch {
+		case err != nil && !errors.Is(err, watch.ErrAbsent):
+			return "", err
+		case err != nil:
+			there, away = false, true
+		case tell != nil:
+			mark, ok := b.told(ctx, tell)
+			if !ok {
+				break // it is not up yet
+			}
+			how, err := b.begunAnew(ctx, mark, p.Since, away)
+			if how != "" || err != nil {
+				return how, err
+			}
+		case !there && now.Sub(last) >= b.p.Restart.SilentFor():
+			return fmt.Sprintf("it was away for %s", now.Sub(last).Round(time.Second)), nil
+		}
 		if err == nil {
-			b.here, b.at = true, out.At
-			c := store.Conduct{MAC: b.d.MAC, RestartedAt: store.Now(), Evidence: out.Evidence}
-			return "switched off and on: " + out.Evidence, b.Store.SetConduct(ctx, c)
+			there, last = true, now
 		}
-		if Ours(err) || ctx.Err() != nil {
-			return "", errors.Join(err, ctx.Err())
-		}
-		select { // nobody was there yet
-		case <-time.After(lookEvery / 4):
+		select {
+		case <-again.C:
 		case <-ctx.Done():
 			return "", ctx.Err()
 		}
 	}
+}
+
+// mark keeps the start counter that the device has now, where it tells one.
+func (b *Box) mark(ctx context.Context) error {
+	tell := driver.Teller(b.Bench, b.p, b.target, nil)
+	if tell == nil || !b.at.IsValid() {
+		return nil
+	}
+	mark, ok := b.told(ctx, tell)
+	if !ok || !mark.HasStarts {
+		return nil
+	}
+	return b.Store.SetStarts(ctx, b.d.MAC, mark.Starts)
+}
+
+// told asks the device for its up-time or start counter.
+func (b *Box) told(ctx context.Context, tell func(context.Context, netip.Addr) (map[string]string, error)) (evidence.Mark, bool) {
+	ctx, cancel := context.WithTimeout(ctx, lookTime)
+	defer cancel()
+	asked := time.Now()
+	facts, err := tell(ctx, b.at)
+	mark := evidence.Read(facts, asked, time.Now())
+	return mark, err == nil && mark.Told()
+}
+
+// begunAnew says what in a mark shows a start since a moment, and notes it. The first mark
+// of a device whose starts were never read shows nothing, and is kept for the next, unless
+// it was away meanwhile.
+func (b *Box) begunAnew(ctx context.Context, mark evidence.Mark, since time.Time, away bool) (string, error) {
+	conduct, err := b.Store.Conduct(ctx, b.d.MAC)
+	if err != nil {
+		return "", err
+	}
+	how := ""
+	switch read := conduct.Starts >= 0; {
+	case mark.HasStarts && !read && !away:
+		return "", b.Store.SetStarts(ctx, b.d.MAC, mark.Starts)
+	case mark.HasStarts && !read:
+		how = "it was away, and came back"
+	default:
+		how = mark.SinceWrite(since, conduct.Starts)
+	}
+	if how == "" {
+		return "", nil
+	}
+	return "switched off and on: " + how, b.Store.SetConduct(ctx, store.Conduct{MAC: b.d.MAC, RestartedAt: store.Now(), Evidence: how})
 }

@@ -111,6 +111,8 @@ export interface Interface {
   name: string; mac: string; up: boolean; link: boolean; speed: number; wireless: boolean; virtual: boolean; defaultRoute: boolean; addresses: string[] | null
   hears: { frames: number; senders: number; broadcasts: number; storm: boolean; subnets: string[]; servers: string[] } | null; warnings: string[]; inUse: boolean
 }
+/** A segment that the service is on, with the sites that use it. */
+export interface SegmentPlug { name: string; here: boolean; dark: boolean; sites: string[] }
 export interface SurveyChange { kind: string; mac: string; from?: string; to?: string }
 export interface Survey { id: number; began: string; ended: string; who: string; pace: number; state: string; found: number; believed: number; passes: number[] | null; changes: SurveyChange[] | null; capture: string }
 export interface Asker { mac: string; host: string; class: string; profile: string; tag: string; last: string }

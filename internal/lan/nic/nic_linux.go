@@ -1,10 +1,13 @@
 package nic
 
 import (
+	"encoding/binary"
 	"errors"
 	"net"
 	"os"
 	"sync/atomic"
+	"syscall"
+	"unsafe"
 
 	"github.com/mdlayher/packet"
 	"golang.org/x/sys/unix"
@@ -22,11 +25,13 @@ const ethPAll = 3 // ETH_P_ALL of <linux/if_ether.h>
 
 // Port is a network interface, through a packet socket.
 type Port struct {
-	conn  *packet.Conn
-	shut  atomic.Bool
-	index int // the kernel's number of the interface
-	mac   address.MAC
-	buf   []byte
+	conn   *packet.Conn
+	raw    syscall.RawConn
+	shut   atomic.Bool
+	index  int // the kernel's number of the interface
+	mac    address.MAC
+	buf    []byte
+	beside []byte // what the kernel tells beside a frame
 }
 
 var _ lan.Port = (*Port)(nil)
@@ -52,7 +57,11 @@ func Open(name string, promiscuous bool) (*Port, error) {
 	if err != nil {
 		return nil, problem.New(problem.Machine, "cannot open "+name, "check the interface with: ip link").About("interface").Because(err)
 	}
-	if err := everyGroup(conn, i.Index); err != nil {
+	raw, err := conn.SyscallConn()
+	if err == nil {
+		err = prepare(raw, i.Index)
+	}
+	if err != nil {
 		return nil, errors.Join(err, conn.Close())
 	}
 	if promiscuous {
@@ -60,20 +69,19 @@ func Open(name string, promiscuous bool) (*Port, error) {
 			return nil, errors.Join(err, conn.Close())
 		}
 	}
-	return &Port{conn: conn, index: i.Index, mac: address.MACFrom(i.HardwareAddr), buf: make([]byte, maxFrame)}, nil
+	return &Port{conn: conn, raw: raw, index: i.Index, mac: address.MACFrom(i.HardwareAddr), buf: make([]byte, maxFrame), beside: make([]byte, unix.CmsgSpace(int(unsafe.Sizeof(unix.TpacketAuxdata{}))))}, nil
 }
 
-// everyGroup has the adapter hand over frames to groups that the kernel did not
-// join: neighbours' announcements, multicast DNS, questions for our IPv6 address.
-// The membership ends with the socket (packet(7), PACKET_MR_ALLMULTI).
-func everyGroup(conn *packet.Conn, index int) error {
-	raw, err := conn.SyscallConn()
-	if err != nil {
-		return err
-	}
+// prepare has the adapter hand over frames to groups that the kernel did not join:
+// neighbours' announcements, multicast DNS, questions for our IPv6 address. The membership
+// ends with the socket (packet(7), PACKET_MR_ALLMULTI). And it has the kernel tell the tag
+// of a virtual LAN, which it takes off (packet(7), PACKET_AUXDATA).
+func prepare(raw syscall.RawConn, index int) error {
 	var inner error
-	err = raw.Control(func(fd uintptr) {
-		inner = unix.SetsockoptPacketMreq(int(fd), unix.SOL_PACKET, unix.PACKET_ADD_MEMBERSHIP, &unix.PacketMreq{Ifindex: int32(index), Type: unix.PACKET_MR_ALLMULTI})
+	err := raw.Control(func(fd uintptr) {
+		inner = errors.Join(
+			unix.SetsockoptPacketMreq(int(fd), unix.SOL_PACKET, unix.PACKET_ADD_MEMBERSHIP, &unix.PacketMreq{Ifindex: int32(index), Type: unix.PACKET_MR_ALLMULTI}),
+			unix.SetsockoptInt(int(fd), unix.SOL_PACKET, unix.PACKET_AUXDATA, 1))
 	})
 	return errors.Join(err, inner)
 }
@@ -93,7 +101,7 @@ func (p *Port) Send(frame []byte) error {
 // Receive implements lan.Port. Frames that this computer itself sends are left out.
 func (p *Port) Receive() ([]byte, error) {
 	for {
-		n, _, err := p.conn.ReadFrom(p.buf)
+		n, err := p.read()
 		switch {
 		case err != nil && p.shut.Load(): // the library's errors for it are several
 			return nil, lan.ErrClosed
@@ -105,6 +113,46 @@ func (p *Port) Receive() ([]byte, error) {
 			return append([]byte(nil), p.buf[:n]...), nil
 		}
 	}
+}
+
+// tagAt is where the tag of a virtual LAN stands: behind the two addresses.
+const (
+	tagAt   = 12
+	tagSize = 4
+)
+
+// read takes the next frame as it was on the wire, with the tag that the kernel took off.
+func (p *Port) read() (n int, err error) {
+	var beside int
+	ended := p.raw.Read(func(fd uintptr) bool {
+		n, beside, _, _, err = unix.Recvmsg(int(fd), p.buf[:maxFrame-tagSize], p.beside, 0)
+		return err != unix.EAGAIN && err != unix.EINTR
+	})
+	if err = errors.Join(ended, err); err != nil || n < tagAt {
+		return n, err
+	}
+	messages, err := unix.ParseSocketControlMessage(p.beside[:beside])
+	if err != nil {
+		return n, nil // the frame is whole without it
+	}
+	for _, m := range messages {
+		if m.Header.Level != unix.SOL_PACKET || m.Header.Type != unix.PACKET_AUXDATA || len(m.Data) < int(unsafe.Sizeof(unix.TpacketAuxdata{})) {
+			continue
+		}
+		aux := (*unix.TpacketAuxdata)(unsafe.Pointer(&m.Data[0]))
+		if aux.Status&unix.TP_STATUS_VLAN_VALID == 0 {
+			continue
+		}
+		kind := uint16(unix.ETH_P_8021Q)
+		if aux.Status&unix.TP_STATUS_VLAN_TPID_VALID != 0 {
+			kind = aux.Vlan_tpid
+		}
+		copy(p.buf[tagAt+tagSize:], p.buf[tagAt:n])
+		binary.BigEndian.PutUint16(p.buf[tagAt:], kind)
+		binary.BigEndian.PutUint16(p.buf[tagAt+2:], aux.Vlan_tci)
+		return n + tagSize, nil
+	}
+	return n, nil
 }
 
 // gone reports whether the interface was taken away, as a USB adapter is.

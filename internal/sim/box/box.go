@@ -152,7 +152,9 @@ func (b *Box) Run(ctx context.Context) {
 	for {
 		select {
 		case <-wake.C:
-			b.up()
+			if !b.isLive() { // a person may have been sooner
+				b.up()
+			}
 		case <-beat.C:
 			if b.isLive() {
 				b.beat()

@@ -2,13 +2,14 @@
 import { NAlert, NButton, NCheckbox, NInput, NModal, NRadio, NRadioGroup, NSpin, NTable } from 'naive-ui'
 import { ref, watch } from 'vue'
 import { call, siteCall } from '../api'
-import type { Interface } from '../api'
+import type { Interface, SegmentPlug } from '../api'
 import { useSite } from '../site'
 
 // Before anything is sent: which interface, how fast, and where to look besides.
 const show = defineModel<boolean>('show', { required: true })
 const site = useSite()
 const interfaces = ref<Interface[] | null>(null)
+const segments = ref<SegmentPlug[]>([])
 const pace = ref<'normal' | 'gentle' | 'look'>('normal')
 const ranges = ref('')
 const capture = ref(false)
@@ -17,6 +18,7 @@ const wrong = ref('')
 async function listen() {
   interfaces.value = null
   try {
+    segments.value = await call<SegmentPlug[]>('GET', 'segments')
     interfaces.value = await call<Interface[]>('GET', 'interfaces?listen=2')
   } catch (e) {
     wrong.value = (e as Error).message
@@ -29,7 +31,7 @@ watch(show, (open) => {
 
 async function plug(name: string) {
   try {
-    await call('PUT', 'segment', { interface: name })
+    await siteCall('PUT', 'segment', { interface: name })
     await site.loadAll()
     await listen()
   } catch (e) {
@@ -53,6 +55,12 @@ const link = (i: Interface) => (!i.up ? 'off' : !i.link ? 'no link' : i.speed ? 
     <NAlert v-if="wrong" type="error" :show-icon="false" role="alert">{{ wrong }}</NAlert>
     <h3>Plugged into</h3>
     <p>{{ site.segment || 'nothing' }}{{ site.lookOnly ? '; this service only looks' : '' }}</p>
+    <ul v-if="segments.length > 1" class="segments" data-test="segments">
+      <li v-for="s in segments" :key="s.name">
+        {{ s.name }}{{ s.here ? (s.dark ? ', no link' : '') : ', gone; waited for' }}<span v-if="s.sites.length" class="faint">, used by {{ s.sites.join(', ') }}</span>
+        <NButton v-if="s.name !== site.segment" size="tiny" :disabled="site.rights !== 'own'" @click="plug(s.name)">Use it</NButton>
+      </li>
+    </ul>
     <NSpin v-if="!interfaces" size="small" description="Listening to each interface; nothing is sent" />
     <NTable v-else size="small" :bordered="false" data-test="interfaces">
       <thead><tr><th>Interface</th><th>Link</th><th>Own addresses</th><th>Heard in 2 s</th><th /></tr></thead>
@@ -63,7 +71,7 @@ const link = (i: Interface) => (!i.up ? 'off' : !i.link ? 'no link' : i.speed ? 
           <td>{{ (i.addresses ?? []).join(' ') || '–' }}</td>
           <td><template v-if="i.hears">{{ i.hears.frames }} frames, {{ i.hears.senders }} senders<div v-if="i.hears.subnets.length" class="faint">{{ i.hears.subnets.join(' ') }}</div></template><template v-else>–</template>
             <div v-for="w in i.warnings" :key="w" class="warn">◆ {{ w }}</div></td>
-          <td><span v-if="i.inUse">in use</span><NButton v-else size="tiny" :disabled="!i.up || site.busy || site.rights !== 'own'" @click="plug(i.name)">Use it</NButton></td>
+          <td><span v-if="i.name === site.segment">in use</span><NButton v-else size="tiny" :disabled="!i.up || site.rights !== 'own'" @click="plug(i.name)">Use it</NButton></td>
         </tr>
       </tbody>
     </NTable>
