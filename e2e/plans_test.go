@@ -4,11 +4,15 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"os"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
+	"redstart/internal/browser"
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
@@ -220,7 +224,7 @@ func TestWhatIsRefusedLeavesNoTrace(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 1})
 	ctx := patience(t)
 	r.plan("tag,profile,address\nA-1,ovalis-c20,10.40.8.30\nA-2,ovalis-c20,10.40.8.31\n")
-	before, err := r.c.Export(ctx, "json")
+	before, err := r.c.Export(ctx, "json", "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -241,7 +245,7 @@ func TestWhatIsRefusedLeavesNoTrace(t *testing.T) {
 	if _, err := r.c.Import(ctx, []byte("tag,place\nA-1,Hall\nA-3,Yard\n"), service.ImportOptions{}); problem.KindOf(err) != problem.Conflict {
 		t.Errorf("a file that changes what is there: %v", err)
 	}
-	after, err := r.c.Export(ctx, "json")
+	after, err := r.c.Export(ctx, "json", "")
 	if err != nil || string(after) != string(before) {
 		t.Errorf("something stuck:\n%s\n%s, %v", before, after, err)
 	}
@@ -269,7 +273,7 @@ func TestAWholeSiteAsAFile(t *testing.T) {
 	if err := r.c.SetPolicy(ctx, service.PolicyChange{For: "kind:switch", Mode: ptr(plan.Given), Password: "Correct7Horse"}); err != nil {
 		t.Fatal(err)
 	}
-	file, err := r.c.Export(ctx, "json")
+	file, err := r.c.Export(ctx, "json", "")
 	if err != nil || strings.Contains(string(file), "vault:") || strings.Contains(string(file), "Horse") {
 		t.Fatalf("%v\n%s", err, file)
 	}
@@ -412,5 +416,51 @@ func TestGuessingIsSlowedDownPerUser(t *testing.T) {
 	}
 	if users, err := r.c.Users(ctx); err != nil || len(users) != 1 || users[0].Rights != "plan" || users[0].Hash != "" {
 		t.Errorf("%+v, %v", users, err)
+	}
+}
+
+// A table of an entry: typed and pasted in the console, imported from a file of its own,
+// kept apart from its secrets, and given out again.
+func TestTablesOfAnEntry(t *testing.T) {
+	t.Parallel()
+	doc, err := os.ReadFile("../internal/core/profile/testdata/x-24.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := start(t, skerry.Options{Devices: 1}, string(doc))
+	ctx := patience(t)
+	r.plan("tag,profile,address,name\nSW-1,x-24,10.40.8.20,sw-1\nSW-2,x-24,10.40.8.21,sw-2\n")
+	tables := r.write("ports.csv", "tag,port,role,code\nSW-1,1,uplink,hush-7\nSW-1,2,device,\n")
+	redstart := r.with(t)
+	redstart(1, []string{"--apply"}, "plan", "import", tables, "--rows", "ports")
+	redstart(0, nil, "plan", "import", tables, "--rows", "ports", "--apply")
+	ports := func(tag string) string { return r.entries()[tag].Settings["ports"] }
+	if got := ports("SW-1"); strings.Contains(got, "hush-7") || !strings.Contains(got, `"code":"vault:`) || !strings.Contains(got, `"role":"uplink"`) {
+		t.Errorf("%s", got)
+	}
+	redstart(0, []string{"tag,port,role", "SW-1,1,uplink"}, "plan", "export", "-", "--format", "csv", "--rows", "ports")
+	before := ports("SW-1")
+	// What goes out and comes in again loses no secret.
+	file, err := r.c.Export(ctx, "json", "")
+	if err != nil || strings.Contains(string(file), "vault:") {
+		t.Errorf("%s %v", file, err)
+	}
+	if _, err := r.c.Import(ctx, file, service.ImportOptions{Apply: true}); err != nil || ports("SW-1") != before {
+		t.Errorf("%s, before %s: %v", ports("SW-1"), before, err)
+	}
+	token, err := r.s.OnceToken(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := openTab(t, 400, 800)
+	b.do(chromedp.Navigate(r.url+"/plan#once="+token), browser.Click(chromedp.Search(`//*[@data-test="cards"]//*[contains(text(), "SW-2")]`)), browser.Seen(browser.Mark("rows-ports")))
+	b.do(browser.Script(`(() => {
+		const cell = document.querySelector('[aria-label="Port, row 1"]')
+		const data = new DataTransfer(); data.setData('text/plain', '3\tuplink\n4\tdevice\n')
+		cell.dispatchEvent(new ClipboardEvent('paste', { clipboardData: data, bubbles: true, cancelable: true })); return true })()`),
+		browser.Seen(chromedp.CSS(`[aria-label="Port, row 3"]`)), browser.Press("entry-save"))
+	waitFor(t, func() bool { return ports("SW-2") != "" })
+	if got := ports("SW-2"); got != `[{"port":"3","role":"uplink"},{"port":"4","role":"device"}]` {
+		t.Errorf("pasted: %s", got)
 	}
 }

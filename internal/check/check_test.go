@@ -37,14 +37,16 @@ password: {min: 4, max: 20}
 restart: {takes: 1s, at-most: 9s}
 ports: [80]
 talk: {web: {scheme: http, port: 80}}
-settings: [{key: room, label: Room, type: text}]
+settings:
+  - {key: room, label: Room, type: text}
+  - {key: ports, label: Ports, type: rows, columns: [{key: port, label: Port, type: number}, {key: role, label: Role, type: text}]}
 order: [{act: name}, {act: settings}, {act: address, then: moves}]
 acts:
   identify: [{request: GET /, take: {model: json /m, serial: json /s}}]
   name: [{request: PUT /, json: {name: "{name}"}}]
-  settings: [{request: PUT /, json: {room: "{setting.room}"}}]
+  settings: [{request: PUT /, json: {room: "{setting.room}"}}, {each: ports, request: "PUT /{row.port}", json: {role: "{row.role}"}}]
   address: [{request: PUT /, json: {address: "{address}", mask: "{mask}", gateway: "{gateway}"}}]
-  read: [{request: GET /, take: {name: json /name, address: json /a, mask: json /b, gateway: json /g, setting.room: json /r}}]
+  read: [{request: GET /, take: {name: json /name, address: json /a, mask: json /b, gateway: json /g, setting.room: json /r, setting.ports: json /p}}]
 `))
 	if err != nil {
 		t.Fatal(err)
@@ -156,6 +158,23 @@ func TestWhatCannotBeLookedAtIsNamed(t *testing.T) {
 		if got := result.NotLooked(list); !slices.Equal(got, c.unseen) && len(got)+len(c.unseen) > 0 || len(result.Failing(list)) > 0 || result.Verified(list) != (c.unseen == nil) {
 			t.Errorf("%s: not looked at %v, want %v; failing %v", name, got, c.unseen, names(result.Failing(list)))
 		}
+	}
+}
+
+// A table is one check, which says what of it differs.
+func TestATableIsOneCheck(t *testing.T) {
+	v := good(t)
+	v.Given.Settings["ports"] = `[{"port":"1","role":"a"},{"port":"2","role":"b"}]`
+	v.reading.facts["setting.ports"] = `[{"port":"1","role":"a"},{"port":"2","role":"b"}]`
+	if list := run(t, v); !result.Verified(list) || len(list) != 16 {
+		t.Errorf("failing %v, not looked at %v", result.Failing(list), result.NotLooked(list))
+	}
+	v = good(t)
+	v.Given.Settings["ports"] = `[{"port":"1","role":"a"},{"port":"2","role":"b"}]`
+	v.reading.facts["setting.ports"] = `[{"port":"1","role":"c"}]`
+	failing := result.Failing(run(t, v))
+	if len(failing) != 1 || failing[0].Expected != "2 rows as planned" || failing[0].Observed != "port 1: role is c, not a; port 2 is missing" {
+		t.Errorf("%+v", failing)
 	}
 }
 

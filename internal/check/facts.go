@@ -3,9 +3,12 @@ package check
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
+	"redstart/internal/core/profile"
 	"redstart/internal/core/result"
 )
 
@@ -25,11 +28,36 @@ var facts = &Check{
 var settings = &Check{
 	Wants: func(s Subject) (list []Want) {
 		for _, key := range slices.Sorted(maps.Keys(s.Given.Settings)) {
-			list = append(list, Want{Name: key, Expected: cmp.Or(s.Given.Settings[key], nothing), Key: "setting." + key})
+			expected := s.Given.Settings[key]
+			if table(s.Profile, "setting."+key) != nil {
+				expected = rowsText(expected)
+			}
+			list = append(list, Want{Name: key, Expected: cmp.Or(expected, nothing), Key: "setting." + key})
 		}
 		return list
 	},
 	Look: readBack,
+}
+
+// table gives the setting of the type rows that a fact is about; nil for any other.
+func table(p *profile.Profile, fact string) *profile.Setting {
+	key, is := strings.CutPrefix(fact, "setting.")
+	if s := p.Setting(key); is && s != nil && s.Type == profile.Rows {
+		return s
+	}
+	return nil
+}
+
+// rowsText says how much a table holds.
+func rowsText(value string) string {
+	switch rows, err := profile.ParseRows(value); {
+	case err != nil || len(rows) == 0:
+		return ""
+	case len(rows) == 1:
+		return "1 row as planned"
+	default:
+		return fmt.Sprintf("%d rows as planned", len(rows))
+	}
 }
 
 // nothing is shown for an empty value.
@@ -52,6 +80,10 @@ func readBack(ctx context.Context, v *Visit, w Want) (result.Look, error) {
 		return result.Saw(r.read.Said, false), nil
 	case !said || seen == "" && w.Expected != nothing:
 		return result.Saw("not said", false), nil
+	}
+	if s := table(v.Profile, w.Key); s != nil {
+		differ := s.RowsDiffer(v.Given.Settings[s.Key], seen)
+		return result.Look{Taken: true, Good: differ == "", Said: cmp.Or(differ, w.Expected), By: r.read.By}, nil
 	}
 	l := result.Saw(cmp.Or(seen, nothing), cmp.Or(seen, nothing) == w.Expected)
 	if l.Good {

@@ -93,6 +93,7 @@ A file in which anything cannot be understood is refused whole.`,
 	f.BoolVar(&o.Apply, "apply", false, "change and remove entries that are in the plan already")
 	f.BoolVar(&o.Whole, "whole", false, "the file is the whole plan: remove entries that it does not have")
 	f.BoolVar(&o.Configured, "also-configured", false, "change entries whose devices are configured too")
+	f.StringVar(&o.Rows, "rows", "", "the file holds the tables of this `setting`, one line for each row, with the entry's tag")
 	f.StringVar(&o.Sheet, "sheet", "", "`name` of the sheet, if the workbook has several")
 	f.StringArrayVar(&columns, "column", nil, "`HEADER=FIELD`: what a column is; HEADER= leaves it out; may be given again")
 	return c
@@ -187,20 +188,21 @@ func (a *app) sayUntouched(r planfile.Result) {
 }
 
 func (a *app) planExport() *cobra.Command {
-	var format string
+	var format, rows string
 	c := &cobra.Command{Use: "export FILE", Short: "Write the plan as CSV, XLSX or JSON", Args: cobra.ExactArgs(1),
 		Long: "Writes the plan to a file; its ending says the format. - writes to the terminal, with --format.",
 		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
 			if format == "" {
 				format = strings.TrimPrefix(strings.ToLower(filepath.Ext(args[0])), ".")
 			}
-			content, err := c.Export(ctx, format)
+			content, err := c.Export(ctx, format, rows)
 			if err != nil {
 				return err
 			}
 			return a.saveFile(args[0], content)
 		})}
 	c.Flags().StringVar(&format, "format", "", "csv, xlsx or json")
+	c.Flags().StringVar(&rows, "rows", "", "write the tables of this `setting` alone, one line for each row, as CSV")
 	return c
 }
 

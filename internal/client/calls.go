@@ -102,6 +102,9 @@ func (c *Client) Import(ctx context.Context, file []byte, o service.ImportOption
 	if o.Sheet != "" {
 		q.Set("sheet", o.Sheet)
 	}
+	if o.Options.Rows != "" {
+		q.Set("rows", o.Options.Rows)
+	}
 	if o.Mapping != nil {
 		doc, err := json.Marshal(o.Mapping)
 		if err != nil {
@@ -118,8 +121,8 @@ func (c *Client) CheckFile(ctx context.Context, file []byte) (planfile.Result, e
 }
 
 // Export gives the plan as a file.
-func (c *Client) Export(ctx context.Context, format string) ([]byte, error) {
-	return get[[]byte](ctx, c, c.at("/export?format="+url.QueryEscape(format)))
+func (c *Client) Export(ctx context.Context, format, rows string) ([]byte, error) {
+	return get[[]byte](ctx, c, c.at("/export"+query("format", format, "rows", rows)))
 }
 
 // Template gives an empty workbook.

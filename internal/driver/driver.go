@@ -55,8 +55,18 @@ type Peer struct {
 	// Line opens the serial line at whose other end the device's console is; nil when
 	// there is none.
 	Line func(line.Mode) (io.ReadWriteCloser, error)
+	// File opens a file of the site that the plan names, by the key of its setting; nil when
+	// there are none.
+	File func(key string) (File, error)
 	// Dial opens a TCP connection to a port of this very device.
 	Dial func(ctx context.Context, port uint16) (net.Conn, error)
+}
+
+// File is a file of the site on its way to a device.
+type File struct {
+	Name    string
+	Size    int64 // in bytes
+	Content io.ReadCloser
 }
 
 // Session is one conversation over one driver. It is used by one goroutine at a time.

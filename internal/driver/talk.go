@@ -34,6 +34,8 @@ type Target struct {
 	Trust func(Server) error
 	// Line opens the serial line of its console; nil: none is named for it.
 	Line func(line.Mode) (io.ReadWriteCloser, error)
+	// File opens a file of the site by the key of the setting that names it.
+	File func(key string) (File, error)
 }
 
 // Talk is one conversation, over all drivers that the profile uses. It is used by one
@@ -99,15 +101,22 @@ func (t *Talk) Do(ctx context.Context, act profile.Act, variables map[string]str
 	maps.Copy(vars, t.target.Profile.Spoken(variables))
 	taken := map[string]string{}
 	for _, m := range t.target.Profile.Acts[act] {
-		if !m.Wanted(vars) {
-			continue
-		}
-		facts, err := t.move(ctx, act, m, vars)
+		rows, err := t.target.Profile.EachRow(m, variables)
 		if err != nil {
 			return nil, t.explain(act, err, vars)
 		}
-		maps.Copy(taken, facts)
-		maps.Copy(vars, facts)
+		for _, row := range rows {
+			maps.Copy(vars, row)
+			if !m.Wanted(vars) {
+				continue
+			}
+			facts, err := t.move(ctx, act, m, vars)
+			if err != nil {
+				return nil, t.explain(act, err, vars)
+			}
+			maps.Copy(taken, facts)
+			maps.Copy(vars, facts)
+		}
 	}
 	return t.target.Profile.Heard(taken), nil
 }
@@ -181,7 +190,7 @@ func (t *Talk) tell(ctx context.Context, m profile.Move, vars map[string]string)
 func (t *Talk) session(d Driver) Session {
 	if t.sessions[d.Name()] == nil {
 		t.sessions[d.Name()] = d.Open(Peer{
-			MAC: t.target.MAC, Address: t.target.Address, Section: t.target.Profile.Section(d.Name()), Login: t.login, Avoid: t.target.Avoid, Bench: t.bench, Dial: t.dial, Line: t.target.Line,
+			MAC: t.target.MAC, Address: t.target.Address, Section: t.target.Profile.Section(d.Name()), Login: t.login, Avoid: t.target.Avoid, Bench: t.bench, Dial: t.dial, Line: t.target.Line, File: t.target.File,
 			Trust: func(sum string) error { return t.trust(Server{d.Shows(), sum}) },
 		})
 	}

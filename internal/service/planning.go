@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -186,6 +187,15 @@ func (s *Site) keepSecrets(ctx context.Context, p plan.Plan, patches []plan.Patc
 		}
 		for _, setting := range q.Settings {
 			value := patch.Set[setting.Key]
+			if setting.Type == profile.Rows && setting.HasSecret() && value != "" {
+				text, err := s.keepSecretCells(ctx, setting, now[patch.Tag].Settings[setting.Key], value, preview)
+				if err != nil {
+					return nil, err
+				}
+				patches[i].Set = maps.Clone(patches[i].Set)
+				patches[i].Set[setting.Key] = text
+				continue
+			}
 			if setting.Type != profile.Secret || value == "" || value == now[patch.Tag].Settings[setting.Key] {
 				continue
 			}
@@ -208,15 +218,49 @@ func (s *Site) keepSecrets(ctx context.Context, p plan.Plan, patches []plan.Patc
 					return nil, err
 				}
 			}
-			set := map[string]string{}
-			for k, v := range patches[i].Set {
-				set[k] = v
-			}
-			set[setting.Key] = token
-			patches[i].Set = set
+			patches[i].Set = maps.Clone(patches[i].Set)
+			patches[i].Set[setting.Key] = token
 		}
 	}
 	return patches, nil
+}
+
+// keepSecretCells puts the secrets of a table into the vault and what stands for them into
+// its cells. A secret that is left out stays as it was in the row of the same name.
+func (s *Site) keepSecretCells(ctx context.Context, table profile.Setting, before, value string, preview bool) (string, error) {
+	rows, err := profile.ParseRows(value)
+	old, err2 := profile.ParseRows(before)
+	if err != nil || err2 != nil {
+		return value, nil // checking says what is wrong with it
+	}
+	first := table.Columns[0].Key
+	was := map[string]profile.Row{}
+	for _, row := range old {
+		was[row[first]] = row
+	}
+	for _, row := range rows {
+		for _, c := range table.Columns {
+			kept := was[row[first]][c.Key]
+			switch v := row[c.Key]; {
+			case c.Type != profile.Secret || v == kept:
+			case v == "":
+				row[c.Key] = kept
+			case strings.HasPrefix(v, vault.Prefix):
+				if known, err := s.store.HasSecret(ctx, v); err != nil {
+					return "", err
+				} else if !known {
+					return "", problem.New(problem.Usage, "this stands for a secret that is not in the vault of this site", "give the secret itself").About(table.Key + ", " + row[first])
+				}
+			case preview:
+				row[c.Key] = vault.Prefix + "new"
+			default:
+				if row[c.Key], err = s.vault.Keep(ctx, s.store, v); err != nil {
+					return "", err
+				}
+			}
+		}
+	}
+	return profile.RowsText(rows), nil
 }
 
 // Generate adds entries from quantities.
@@ -281,7 +325,7 @@ type ImportOptions struct {
 }
 
 func importOptions(r *request) (o ImportOptions, err error) {
-	o = ImportOptions{Options: planfile.Options{Sheet: r.query("sheet"), Whole: r.yes("whole"), Configured: r.yes("configured")}, Preview: r.yes("preview"), Apply: r.yes("apply")}
+	o = ImportOptions{Options: planfile.Options{Sheet: r.query("sheet"), Rows: r.query("rows"), Whole: r.yes("whole"), Configured: r.yes("configured")}, Preview: r.yes("preview"), Apply: r.yes("apply")}
 	if m := r.query("mapping"); m != "" {
 		if json.Unmarshal([]byte(m), &o.Mapping) != nil {
 			err = problem.New(problem.Usage, "the mapping is not a JSON object of header to field", "")
@@ -355,10 +399,17 @@ func (s *Site) CheckFile(ctx context.Context, content []byte) (planfile.Result, 
 }
 
 // Export gives the plan as a file.
-func (s *Site) Export(ctx context.Context, format string) (download, error) {
+func (s *Site) Export(ctx context.Context, format, rows string) (download, error) {
 	p, _, err := s.bare(ctx)
 	if err != nil {
 		return download{}, err
+	}
+	if rows != "" {
+		if format != planfile.CSV {
+			return download{}, problem.New(problem.Usage, "the rows of one setting are written as CSV", "in the other formats they are in the plan's own file")
+		}
+		content, err := planfile.TableCSV(p, rows)
+		return download{s.store.Key + "-" + rows + ".csv", fileKinds[planfile.CSV], content}, err
 	}
 	content, err := planfile.Write(p, format)
 	return download{s.store.Key + "." + format, fileKinds[format], content}, err

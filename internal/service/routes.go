@@ -134,13 +134,13 @@ func (s *Service) planRoutes() []route {
 				return planfile.Result{}, err
 			}
 			return r.site.Import(r, in, o, r.who.Name)
-		}).takes(previews, text("sheet", "of a workbook"), text("mapping", "JSON object of header to field"), yesNo("whole", "the file is the whole plan: entries that it leaves out are removed"), yesNo("configured", "also entries whose devices are configured"), yesNo("apply", "change and remove entries that are in the plan already")),
+		}).takes(previews, text("sheet", "of a workbook"), text("rows", "the file holds the tables of this setting, one line for each row"), text("mapping", "JSON object of header to field"), yesNo("whole", "the file is the whole plan: entries that it leaves out are removed"), yesNo("configured", "also entries whose devices are configured"), yesNo("apply", "change and remove entries that are in the plan already")),
 		call(s, "POST", at+"file-checks", "Check a plan file without importing it", Look, func(r *request, in file) (planfile.Result, error) {
 			return r.site.CheckFile(r, in)
 		}),
 		call(s, "GET", at+"export", "The plan as a file", Look, func(r *request, _ none) (download, error) {
-			return r.site.Export(r, r.query("format"))
-		}).takes(formats("csv, xlsx or json")),
+			return r.site.Export(r, r.query("format"), r.query("rows"))
+		}).takes(formats("csv, xlsx or json"), text("rows", "key of a setting of the type rows: its tables alone, as CSV")),
 		call(s, "GET", at+"template", "An empty workbook with drop-downs", Look, func(r *request, _ none) (download, error) { return r.site.Template(r) }),
 		call(s, "GET", at+"revisions", "What was changed, latest first", Look, func(r *request, _ none) ([]RevisionView, error) { return r.site.Revisions(r) }),
 		call(s, "PUT", at+"revisions/:id/name", "Name a revision", Plan, func(r *request, in Named) (store.Revision, error) {

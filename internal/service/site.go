@@ -213,9 +213,9 @@ func (s *Site) plan(ctx context.Context) (plan.Plan, []store.Entry, error) {
 	if err != nil {
 		return p, nil, err
 	}
-	p.Known.Files = map[string]bool{}
+	p.Known.Files = map[string]string{}
 	for _, f := range files {
-		p.Known.Files[f.Name] = true
+		p.Known.Files[f.Name] = f.SHA256
 	}
 	devices, err := s.store.Devices(ctx)
 	if err != nil {

@@ -187,7 +187,22 @@ func (b *Box) target(at netip.Addr) driver.Target {
 	if b.d.Line != "" {
 		t.Line = func(m line.Mode) (io.ReadWriteCloser, error) { return b.Line(b.d.Line, m) }
 	}
+	t.File = b.file
 	return t
+}
+
+// file opens a file of the site that the device is to be given, by the key of the setting
+// that names it; only with the content that it had when the run began.
+func (b *Box) file(key string) (driver.File, error) {
+	f, content, err := b.Store.File(context.Background(), b.d.Given.Settings[key])
+	if err != nil {
+		return driver.File{}, err
+	}
+	if sum := b.d.Given.Files[key]; sum != f.SHA256 {
+		err := problem.New(problem.Conflict, "the file "+f.Name+" was changed since the run began", "commission it again")
+		return driver.File{}, errors.Join(err, content.Close())
+	}
+	return driver.File{Name: f.Name, Size: f.Size, Content: content}, nil
 }
 
 // HangUp ends whatever conversation there is with the device.
@@ -219,5 +234,39 @@ func (b *Box) variables(ctx context.Context) (map[string]string, error) {
 		}
 		vars["setting."+key] = secret
 	}
+	for key, value := range b.d.Given.Settings {
+		if s := b.p.Setting(key); s != nil && s.Type == profile.Rows && s.HasSecret() {
+			text, err := b.openCells(ctx, s, value)
+			if err != nil {
+				return nil, err
+			}
+			vars["setting."+key] = text
+		}
+	}
 	return vars, nil
+}
+
+// openCells takes the secrets of a table out of the vault.
+func (b *Box) openCells(ctx context.Context, s *profile.Setting, value string) (string, error) {
+	rows, err := profile.ParseRows(value)
+	if err != nil {
+		return "", problem.New(problem.Conflict, s.Key+" "+err.Error(), "mend it in the plan")
+	}
+	for _, row := range rows {
+		for _, c := range s.Columns {
+			token := row[c.Key]
+			if c.Type != profile.Secret || token == "" {
+				continue
+			}
+			secret, ok, err := b.Vault.Secret(ctx, token)
+			if err != nil {
+				return "", err
+			}
+			if !ok {
+				return "", problem.New(problem.Conflict, "a secret of the planned "+s.Key+" is not in the vault", "give it again in the plan")
+			}
+			row[c.Key] = secret
+		}
+	}
+	return profile.RowsText(rows), nil
 }

@@ -3,6 +3,7 @@ package task
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -21,7 +22,11 @@ var settings = &Task{
 func settingsText(v procedure.Values) string {
 	var parts []string
 	for _, key := range slices.Sorted(maps.Keys(v.Settings)) {
-		parts = append(parts, key+" "+cmp.Or(v.Settings[key], "to nothing"))
+		value := cmp.Or(v.Settings[key], "to nothing")
+		if rows, err := profile.ParseRows(v.Settings[key]); strings.HasPrefix(value, "[{") && err == nil {
+			value = fmt.Sprintf("(%d rows)", len(rows))
+		}
+		parts = append(parts, key+" "+value)
 	}
 	for _, key := range slices.Sorted(maps.Keys(v.Secrets)) {
 		parts = append(parts, key+", a secret")

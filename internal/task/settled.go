@@ -75,7 +75,7 @@ func (b *Box) reads(facts map[string]string) bool {
 		}
 	}
 	for key, value := range b.d.Given.Settings {
-		if facts["setting."+key] != value {
+		if s := b.p.Setting(key); s == nil || !s.Same(value, facts["setting."+key]) {
 			return false
 		}
 	}

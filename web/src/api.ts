@@ -58,7 +58,7 @@ export const isSecret = (value: string) => value.startsWith('vault:')
 
 export interface Setting {
   key: string; label: string; type: string; help?: string; required?: boolean; default?: string; unit?: string
-  min?: number; max?: number; choices?: string[]; kinds?: string[]; of?: string[]; many?: boolean; unique?: string; from?: string
+  min?: number; max?: number; choices?: string[]; kinds?: string[]; of?: string[]; many?: boolean; unique?: string; from?: string; columns?: Setting[]
 }
 export interface Profile { id: string; maker: string; model: string; kind: string; about: string; user: string; order: unknown[] | null; settings?: Setting[] }
 export interface Patch { tag: string; set?: Record<string, string>; remove?: boolean }

@@ -33,6 +33,22 @@ export function helpOf(s: Setting): string {
   return [s.help, parts.join('; ')].filter(Boolean).join('. ')
 }
 
+/** The rows of a table, or null for any other value. */
+export function rowsOf(value: string): Record<string, string>[] | null {
+  if (!value.startsWith('[{')) return null
+  try {
+    return JSON.parse(value)
+  } catch {
+    return null // it is shown as it is; checking says what is wrong
+  }
+}
+
+/** A value as it is shown: of a table, how much it holds. */
+export function inShort(value: string): string {
+  const rows = rowsOf(value)
+  return rows ? `${rows.length} row${rows.length === 1 ? '' : 's'}` : value
+}
+
 export const settingOf = (p: Profile | undefined, key: string) => p?.settings?.find((s) => s.key === key)
 
 /** Adds to the number at the end of a text; an address counts on as an address. */

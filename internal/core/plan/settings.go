@@ -38,8 +38,10 @@ func (c *checker) settings(e Entry, p *profile.Profile) {
 			c.references(e, s, value)
 		case profile.SecondPort:
 			c.second(e, s, value)
+		case profile.Rows:
+			c.rows(e, s, value)
 		case profile.File:
-			if c.Known.Files != nil && !c.Known.Files[value] {
+			if c.Known.Files != nil && c.Known.Files[value] == "" {
 				c.find("file-missing", e.Tag, s.Key, fmt.Sprintf("%s: the site has no file %q", s.Label, value), nil)
 			}
 		}
@@ -98,6 +100,27 @@ func (c *checker) references(e Entry, s *profile.Setting, value string) {
 			c.find("reference-kind", e.Tag, s.Key, fmt.Sprintf("%s: %s is %s, not %s", s.Label, tag, article(other.Kind), article(strings.Join(s.Kinds, " or "))), nil)
 		case s.Type == profile.SettingRef && (!slices.Contains(s.Of, key) || c.Profiles[other.Profile] == nil || c.Profiles[other.Profile].Setting(key) == nil):
 			c.find("reference-missing", e.Tag, s.Key, fmt.Sprintf("%s: %s has no %q; write %s/%s", s.Label, tag, key, tag, s.Of[0]), nil)
+		}
+	}
+}
+
+// rows checks the references that a table holds; its cells were checked before.
+func (c *checker) rows(e Entry, s *profile.Setting, value string) {
+	rows, err := profile.ParseRows(value)
+	if err != nil {
+		return // it was checked before
+	}
+	for i := range s.Columns {
+		column := &s.Columns[i]
+		if column.Type != profile.EntryRef {
+			continue
+		}
+		in := *column // shown with its table
+		in.Key, in.Label = s.Key, s.Label+", "+column.Label
+		for _, row := range rows {
+			if row[column.Key] != "" {
+				c.references(e, &in, row[column.Key])
+			}
 		}
 	}
 }
@@ -206,6 +229,8 @@ func (p Resolver) Settings(e Entry) []Value {
 		switch {
 		case s.Type == profile.Computed:
 			v.Value, v.From = p.compute(e, prof, s)
+		case s.Type == profile.Rows && e.Settings[s.Key] != "":
+			v.Value, v.From = p.table(s, e.Settings[s.Key]), "the plan"
 		case e.Settings[s.Key] != "":
 			v.Value, v.From = e.Settings[s.Key], "the plan"
 		case s.Default != "":
@@ -214,6 +239,49 @@ func (p Resolver) Settings(e Entry) []Value {
 		list = append(list, v)
 	}
 	return list
+}
+
+// table fills in what the rows of a table do not say: defaults, and what is made from the
+// entries that they refer to.
+func (p Resolver) table(s profile.Setting, value string) string {
+	rows, err := profile.ParseRows(value)
+	if err != nil {
+		return value
+	}
+	for _, row := range rows {
+		for _, c := range s.Columns {
+			switch {
+			case row[c.Key] == "" && c.Default != "":
+				row[c.Key] = c.Default
+			case c.Type == profile.Computed:
+				if v := p.fromRow(s, c, row); v != "" {
+					row[c.Key] = v
+				}
+			}
+		}
+	}
+	return profile.RowsText(rows)
+}
+
+// fromRow makes a computed cell; it is empty while any part is missing.
+func (p Resolver) fromRow(s, c profile.Setting, row profile.Row) string {
+	complete := true
+	value := profile.Placeholder.ReplaceAllStringFunc(c.From, func(part string) string {
+		m := profile.Placeholder.FindStringSubmatch(part)
+		v := row[m[1]]
+		if m[2] != "" {
+			i, there := p.byTag[v]
+			if v = ""; there {
+				v = p.partOf(p.Entries[i], m[2])
+			}
+		}
+		complete = complete && v != ""
+		return v
+	})
+	if !complete {
+		return ""
+	}
+	return value
 }
 
 // compute fills a computed setting; it is empty while any part is missing.

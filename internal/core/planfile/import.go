@@ -3,6 +3,7 @@ package planfile
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -15,6 +16,7 @@ import (
 // Options say how a file is taken into a plan.
 type Options struct {
 	Sheet   string  `json:"sheet"`   // of a workbook; "": the first with a tag column
+	Rows    string  `json:"rows"`    // the file holds the tables of this setting, one line for each row
 	Mapping Mapping `json:"mapping"` // nil: as proposed
 	// Whole says that the file is the whole plan: entries that it does not have are removed.
 	Whole bool `json:"whole"`
@@ -67,10 +69,22 @@ func Read(file []byte, p plan.Plan, remembered Mapping, o Options) (Result, erro
 	if err != nil {
 		return Result{}, err
 	}
+	whole := len(sheet.Rows)
 	r := Result{Format: book.Format, Encoding: book.Encoding, Titles: sheet.Titles, Sheet: sheet.Name, Header: sheet.Header, Rows: len(sheet.Rows), Samples: []Sample{}, Cells: []problem.Cell{},
 		Untouched: []plan.Change{}, Findings: []plan.Finding{}, RowOf: map[string]int{}, Spoken: map[netip.Addr]bool{}}
 	for _, s := range book.Sheets {
 		r.Sheets = append(r.Sheets, s.Name)
+	}
+	if o.Rows != "" {
+		s, is := tableOf(o.Rows, p.Profiles)
+		if !is {
+			return Result{}, refuse(fmt.Sprintf("no profile has a table %q", o.Rows), "give the key of a setting of the type rows")
+		}
+		if o.Whole {
+			return Result{}, refuse("a file of tables is not the whole plan", "import the plan for itself")
+		}
+		sheet = tableSheet(sheet, s, &r)
+		r.Header, r.Rows, o.Mapping = sheet.Header, whole, Mapping{"tag": "tag", s.Key: s.Key}
 	}
 	if r.Mapping = o.Mapping; r.Mapping == nil {
 		r.Mapping = Propose(sheet.Header, p.Profiles, remembered)
@@ -94,7 +108,7 @@ func Read(file []byte, p plan.Plan, remembered Mapping, o Options) (Result, erro
 		}
 		p.Site = *r.Site
 	}
-	r.understand(sheet, p, o)
+	r.understand(sheet, r.tables(book, sheet, p.Profiles), p, o)
 	if r.Entries == nil {
 		r.Entries = p.Entries
 	}
@@ -148,7 +162,7 @@ func pick(b Book, profiles profile.Set, name string) (Sheet, error) {
 	return b.Sheets[0], nil
 }
 
-func (r *Result) understand(sheet Sheet, p plan.Plan, o Options) {
+func (r *Result) understand(sheet Sheet, tables map[string]map[string]string, p plan.Plan, o Options) {
 	complain := func(row int, column, value, reason string) {
 		r.Cells = append(r.Cells, problem.Cell{Sheet: sheet.Name, Row: row, Column: column, Value: value, Reason: reason})
 	}
@@ -184,8 +198,14 @@ func (r *Result) understand(sheet Sheet, p plan.Plan, o Options) {
 			continue
 		}
 		seen[tag] = row.Number
+		maps.Copy(set, tables[tag])
+		delete(tables, tag)
 		r.RowOf[tag] = row.Number
 		patch := plan.Patch{Set: set}
+		if o.Rows != "" && there[tag].Tag == "" {
+			complain(row.Number, headerRow["tag"], tag, "is no entry of the plan; a table makes none")
+			continue
+		}
 		if old, exists := there[tag]; exists {
 			if patch = revise(old, set); !r.allowed(old, patch, p, o) {
 				if at, err := netip.ParseAddr(set["address"]); err == nil {
@@ -196,6 +216,16 @@ func (r *Result) understand(sheet Sheet, p plan.Plan, o Options) {
 		}
 		r.Patches = append(r.Patches, patch)
 		rows = append(rows, row.Number)
+	}
+	for _, tag := range slices.Sorted(maps.Keys(tables)) { // whose entries the plan has already
+		old, exists := there[tag]
+		if !exists {
+			complain(0, "tag", tag, "has rows in a sheet of its own, but is no entry of the plan")
+		} else if patch := revise(old, tables[tag]); r.allowed(old, patch, p, o) {
+			seen[tag] = -1
+			r.Patches = append(r.Patches, patch)
+			rows = append(rows, 0)
+		}
 	}
 	if o.Whole {
 		for _, e := range p.Entries {

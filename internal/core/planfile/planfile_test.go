@@ -467,7 +467,7 @@ func TestThePlantedMistakes(t *testing.T) {
 		t.Fatal(err)
 	}
 	p := empty(t)
-	p.Known.Files = map[string]bool{}
+	p.Known.Files = map[string]string{}
 	r := read(t, p, string(file), planfile.Options{})
 	seen := map[string]bool{}
 	var got []string

@@ -453,6 +453,12 @@ func asText(v any) (string, bool) {
 		}
 		return "", true
 	case []any:
+		if len(v) > 0 {
+			if _, rows := v[0].(map[string]any); rows {
+				text, err := json.Marshal(v)
+				return string(text), err == nil // what is wrong in it, its setting says
+			}
+		}
 		var list []string
 		for _, x := range v {
 			s, ok := x.(string)

@@ -16,6 +16,7 @@ import (
 
 // Write gives the plan as a file that Read understands. Secrets are left out.
 func Write(p plan.Plan, format string) ([]byte, error) {
+	p.Entries = withoutSecrets(p)
 	columns := plan.Columns(p.Entries, p.Profiles)
 	columns = slices.DeleteFunc(columns, func(key string) bool { return isSecret(key, p.Profiles) })
 	switch format {
@@ -35,6 +36,7 @@ func Write(p plan.Plan, format string) ([]byte, error) {
 	case JSON:
 		return writeJSON(p, columns)
 	case XLSX:
+		columns = slices.DeleteFunc(columns, func(key string) bool { _, table := tableOf(key, p.Profiles); return table })
 		return writeXLSX(p, columns, false)
 	}
 	return nil, refuse(fmt.Sprintf("there is no format %q", format), "choose csv, xlsx or json")
@@ -75,18 +77,23 @@ func writeJSON(p plan.Plan, columns []string) ([]byte, error) {
 	site := p.Site
 	// A given password is in the vault; what stands for it means nothing elsewhere.
 	site.Policies = slices.DeleteFunc(slices.Clone(site.Policies), func(c plan.Policy) bool { return c.Mode == plan.Given })
-	entries := make([]map[string]string, len(p.Entries))
+	entries := make([]map[string]any, len(p.Entries))
 	for i, e := range p.Entries {
-		entries[i] = map[string]string{}
+		entries[i] = map[string]any{}
 		for _, key := range columns {
-			if v := e.Get(key); v != "" {
-				entries[i][key] = v
+			v := e.Get(key)
+			if v == "" {
+				continue
+			}
+			entries[i][key] = v
+			if s, ok := settingOf(key, p.Profiles); ok && s.Type == profile.Rows && s.Check(v) == nil {
+				entries[i][key] = json.RawMessage(v)
 			}
 		}
 	}
 	return json.MarshalIndent(struct {
-		Site    plan.Site           `json:"site"`
-		Entries []map[string]string `json:"entries"`
+		Site    plan.Site        `json:"site"`
+		Entries []map[string]any `json:"entries"`
 	}{site, entries}, "", "  ")
 }
 
@@ -126,6 +133,13 @@ func writeXLSX(p plan.Plan, columns []string, template bool) ([]byte, error) {
 	// What belongs to the sheet besides its rows must be there before it is flushed.
 	b.dropDowns(p, columns)
 	b.do(w.Flush())
+	for _, s := range tablesOf(p) {
+		_, err := b.f.NewSheet(s.Key)
+		b.do(err)
+		for i, line := range tableLines(p, s) {
+			b.do(b.f.SetSheetRow(s.Key, fmt.Sprintf("A%d", i+1), &line))
+		}
+	}
 	if b.err != nil {
 		return nil, b.err
 	}

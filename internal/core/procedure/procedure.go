@@ -32,6 +32,8 @@ type Values struct {
 	// Settings are those that the profile's acts send, by key, with what they
 	// come to; an empty one is sent as such.
 	Settings map[string]string `json:"settings,omitempty"`
+	// Files are the SHA-256 of the files of the site that settings of them name, by key.
+	Files map[string]string `json:"files,omitempty"`
 	// Secrets are those of them that are secret, by key: what stands for each in the
 	// vault, never the secret itself. "" where none is planned.
 	Secrets map[string]string `json:"secrets,omitempty"`
@@ -62,6 +64,12 @@ func For(r plan.Resolver, e plan.Entry, p *profile.Profile) Values {
 				v.Secrets[s.Key] = e.Settings[s.Key]
 			default:
 				v.Settings[s.Key] = s.Value
+				if sum := r.Known.Files[s.Value]; setting.Type == profile.File && sum != "" {
+					if v.Files == nil {
+						v.Files = map[string]string{}
+					}
+					v.Files[s.Key] = sum
+				}
 			}
 		}
 	}
@@ -90,7 +98,19 @@ func Differ(given, planned Values) []string {
 	}
 	compare("recovery mail", given.Recovery, planned.Recovery)
 	for _, k := range keysOf(given.Settings, planned.Settings) {
-		compare(k, given.Settings[k], planned.Settings[k])
+		was, is := given.Settings[k], planned.Settings[k]
+		if strings.HasPrefix(was, "[{") || strings.HasPrefix(is, "[{") { // a table
+			if was != is {
+				list = append(list, k+": other rows are planned than were set")
+			}
+			continue
+		}
+		compare(k, was, is)
+	}
+	for _, k := range keysOf(given.Files, planned.Files) {
+		if given.Files[k] != planned.Files[k] && given.Settings[k] == planned.Settings[k] {
+			list = append(list, k+": the file of that name has another content now than was sent")
+		}
 	}
 	for _, k := range keysOf(given.Secrets, planned.Secrets) {
 		if given.Secrets[k] != planned.Secrets[k] {

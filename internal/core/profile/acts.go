@@ -34,7 +34,10 @@ func (p *Profile) Who() Act {
 func (p *Profile) Public(name string) bool {
 	if key, setting := strings.CutPrefix(name, "setting."); setting {
 		s := p.Setting(key)
-		return s != nil && s.Type != Secret
+		return s != nil && !s.HasSecret()
+	}
+	if column, row := strings.CutPrefix(name, rowPrefix); row {
+		return !slices.ContainsFunc(p.Settings, func(s Setting) bool { c := s.Column(column); return c != nil && c.Type == Secret })
 	}
 	return slices.Contains(told, name) || slices.Contains(planned, name) || name == "user" || name == "old-user"
 }
@@ -90,9 +93,19 @@ func (p *Profile) checkAct(act Act) error {
 	taken := map[string]int{} // by the move that took it
 	used := map[string]bool{}
 	for i, m := range p.Acts[act] {
+		if s := p.Setting(m.Each); m.Each != "" && (s == nil || s.Type != Rows || len(variablesOf(act)) <= 2) {
+			return fmt.Errorf("act %s, move %d: each: %q is no setting of the type rows that this act may send", act, i+1, m.Each)
+		}
 		wrong := func(err error) error { return fmt.Errorf("act %s, move %d: %w", act, i+1, err) }
 		for _, name := range m.needs() {
 			used[name] = true
+			if column, row := strings.CutPrefix(name, rowPrefix); row {
+				of := p.Setting(m.Each)
+				if of == nil || of.Column(column) == nil {
+					return wrong(fmt.Errorf("{%s} is a column of the table that each names; it has none of that key", name))
+				}
+				continue
+			}
 			key, setting := strings.CutPrefix(name, "setting.")
 			switch {
 			case setting && len(variablesOf(act)) <= 2:
@@ -100,9 +113,14 @@ func (p *Profile) checkAct(act Act) error {
 			case setting && p.Setting(key) == nil:
 				return wrong(fmt.Errorf("{%s}: there is no such setting", name))
 			case setting && p.Setting(key).Type == File:
-				return wrong(fmt.Errorf("{%s}: a %s cannot be sent", name, p.Setting(key).Type))
+				return wrong(fmt.Errorf("{%s}: a file is sent as a part under files", name))
 			case !setting && !known[name]:
 				return wrong(fmt.Errorf("{%s} has no value here; there are %s, {setting.KEY} in acts that set, and what an earlier move of the act took", name, braces(variablesOf(act))))
+			}
+		}
+		for _, key := range m.uploads() {
+			if s := p.Setting(key); s == nil || s.Type != File || len(variablesOf(act)) <= 2 {
+				return wrong(fmt.Errorf("files: %q is no setting of the type file that this act may send", key))
 			}
 		}
 		for _, made := range m.Make {
@@ -159,7 +177,7 @@ func (p *Profile) checkReadBack() error {
 		}
 	}
 	for _, key := range p.Sent() {
-		if p.Setting(key).Type != Secret && !reads("setting."+key) { // a secret is never told again
+		if t := p.Setting(key).Type; t != Secret && t != File && !reads("setting."+key) { // a secret is never told again, a file seldom
 			return fmt.Errorf("{setting.%s} is sent, but the act read does not take it back", key)
 		}
 	}

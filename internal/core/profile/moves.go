@@ -42,6 +42,18 @@ type Words interface {
 	NeedsAddress() bool // it cannot be had with a device that has no address
 }
 
+// Uploader is the words of a move that sends files of the site: by the keys of the settings
+// that name them.
+type Uploader interface{ Uploads() []string }
+
+// uploads lists the settings whose files a move sends.
+func (m Move) uploads() []string {
+	if u, is := m.Words.(Uploader); is {
+		return u.Uploads()
+	}
+	return nil
+}
+
 // Move is one exchange with a device.
 type Move struct {
 	Words
@@ -56,6 +68,8 @@ type Move struct {
 	// Within.
 	Until  map[string]string
 	Within time.Duration
+	// Each makes the move once for each row of a table, with {row.COLUMN} in it.
+	Each string
 
 	part Part
 }
@@ -67,9 +81,10 @@ type moveKeys struct {
 	Make   []Making          `yaml:"make"`
 	Until  map[string]string `yaml:"until"`
 	Within Duration          `yaml:"within"`
+	Each   string            `yaml:"each"`
 }
 
-var everyMove = []string{"if", "unless", "make", "until", "within"}
+var everyMove = []string{"if", "unless", "make", "until", "within", "each"}
 
 // UsualWithin is how long a move is repeated that does not say it.
 const UsualWithin = 30 * time.Second
@@ -179,7 +194,7 @@ func (p *Profile) bindMove(m *Move, drivers []Driver, leads []string) (err error
 	if err := m.part.only(func(key string) bool { return slices.Contains(everyMove, key) }).Into(&keys); err != nil {
 		return err
 	}
-	m.If, m.Unless, m.Make, m.Until, m.Within = keys.If, keys.Unless, keys.Make, keys.Until, time.Duration(keys.Within)
+	m.If, m.Unless, m.Make, m.Until, m.Within, m.Each = keys.If, keys.Unless, keys.Make, keys.Until, time.Duration(keys.Within), keys.Each
 	for i := range m.Make {
 		if err := m.Make[i].check(); err != nil {
 			return fmt.Errorf("make: %w", err)

@@ -1,6 +1,7 @@
 package profile
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/mail"
@@ -29,6 +30,7 @@ const (
 	File         = "file"        // a file of the site, by its name
 	EntryRef     = "entry"       // another entry, by its tag
 	SettingRef   = "setting"     // a setting of another entry: TAG/key
+	Rows         = "rows"        // a table with columns of these types
 	Computed     = "computed"    // made from other values; nobody writes it
 	maxText      = 200           // longest text, in characters
 	maxNumber    = 1<<53 - 1     // what JSON carries exactly
@@ -44,7 +46,7 @@ const (
 )
 
 var (
-	settingTypes = []string{Text, Number, Choice, YesNo, IPv4, SecondPort, Zone, Mail, Secret, File, EntryRef, SettingRef, Computed}
+	settingTypes = []string{Text, Number, Choice, YesNo, IPv4, SecondPort, Zone, Mail, Secret, File, EntryRef, SettingRef, Rows, Computed}
 	scopes       = []string{"", InDevice, InTrunk, InSubnet, InSite}
 	keyForm      = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 	// Reserved are the names of an entry's own fields; no setting may have one.
@@ -76,6 +78,10 @@ type Setting struct {
 	// Words are what the device calls values of the setting, where it does not call
 	// them what the plan does.
 	Words map[string]string `yaml:"words" json:"words,omitempty"`
+	// Columns are those of a table; the first tells its rows apart. Told is what the device
+	// calls a column, where it does not call it by its key.
+	Columns []Setting `yaml:"columns" json:"columns,omitempty"`
+	Told    string    `yaml:"told" json:"-"`
 }
 
 // Caution is a hint against a value that is allowed.
@@ -181,10 +187,24 @@ func (s Setting) Check(value string) error {
 		if a, err := mail.ParseAddress(value); err != nil || a.Address != value {
 			return fmt.Errorf("is not a mail address like duty@example.org")
 		}
+	case Rows:
+		return s.checkRows(value)
 	case Computed:
 		return fmt.Errorf("is computed and cannot be written")
 	}
 	return nil
+}
+
+// compare puts two values of the setting in order.
+func (s Setting) compare(a, b string) int {
+	if s.Type == Number {
+		x, err := strconv.ParseInt(a, 10, 64)
+		y, err2 := strconv.ParseInt(b, 10, 64)
+		if err == nil && err2 == nil {
+			return cmp.Compare(x, y)
+		}
+	}
+	return cmp.Compare(a, b)
 }
 
 func (s Setting) maxText() int {
@@ -244,6 +264,12 @@ func (p *Profile) Sent() []string {
 	keys := map[string]bool{}
 	for _, script := range p.Acts {
 		for _, m := range script {
+			if m.Each != "" {
+				keys[m.Each] = true
+			}
+			for _, key := range m.uploads() {
+				keys[key] = true
+			}
 			for _, name := range m.needs() {
 				if key, setting := strings.CutPrefix(name, "setting."); setting {
 					keys[key] = true
@@ -277,6 +303,9 @@ func (p *Profile) checkSettings() error {
 		if err := p.checkSetting(s); err != nil {
 			return fmt.Errorf("settings, %q: %w", s.Key, err)
 		}
+		if s.Told != "" {
+			return fmt.Errorf("settings, %q: told belongs to columns of a table", s.Key)
+		}
 		if seen[s.Key] {
 			return fmt.Errorf("settings, %q: is declared twice", s.Key)
 		}
@@ -285,7 +314,11 @@ func (p *Profile) checkSettings() error {
 	return nil
 }
 
-func (p *Profile) checkSetting(s *Setting) error {
+func (p *Profile) checkSetting(s *Setting) error { return p.checkIn(s, p.Setting, Reserved) }
+
+// checkIn checks a setting or a column; of finds those beside it, fields are the names of
+// what else computed values may take in.
+func (p *Profile) checkIn(s *Setting, of func(key string) *Setting, fields []string) error {
 	switch {
 	case !keyForm.MatchString(s.Key):
 		return fmt.Errorf("key must be 1 to 40 small letters, digits and dashes, beginning with a letter")
@@ -317,10 +350,13 @@ func (p *Profile) checkSetting(s *Setting) error {
 		return fmt.Errorf("kinds belong to the types entry and setting")
 	case (s.Type == Computed) != (s.From != ""):
 		return fmt.Errorf("from belongs to the type computed, which needs it")
-	case s.Words != nil && (s.Type == Secret || s.Type == File || s.Type == Computed || s.Refers()):
+	case s.Words != nil && (s.Type == Secret || s.Type == File || s.Type == Computed || s.Type == Rows || s.Refers()):
 		return fmt.Errorf("words belong to settings whose values are words or numbers")
 	case s.Type == Secret && s.Default != "":
 		return fmt.Errorf("a secret has no default")
+	}
+	if err := p.checkColumns(s); err != nil {
+		return err
 	}
 	for _, v := range slices.Sorted(maps.Keys(s.Words)) {
 		if err := s.Check(v); err != nil {
@@ -331,11 +367,11 @@ func (p *Profile) checkSetting(s *Setting) error {
 		return fmt.Errorf("default: %q %w", s.Default, err)
 	}
 	for _, m := range Placeholder.FindAllStringSubmatch(s.From, -1) {
-		of := p.Setting(m[1])
-		if m[2] != "" && (of == nil || of.Type != EntryRef) {
+		by := of(m[1])
+		if m[2] != "" && (by == nil || by.Type != EntryRef) {
 			return fmt.Errorf("from: %s needs a setting %q that refers to an entry", m[0], m[1])
 		}
-		if m[2] == "" && of == nil && !slices.Contains(Reserved, m[1]) {
+		if m[2] == "" && by == nil && !slices.Contains(fields, m[1]) {
 			return fmt.Errorf("from: there is no field or setting %q", m[1])
 		}
 	}

@@ -52,6 +52,8 @@ func (s Setting) heard(told string) string {
 		}
 	}
 	switch s.Type {
+	case Rows:
+		return s.heardRows(told)
 	case YesNo:
 		if v, ok := value.YesNo(told); ok {
 			return v

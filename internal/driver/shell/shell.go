@@ -371,6 +371,10 @@ func (m *Move) judge(seen string) (map[string]string, error) {
 	}
 	facts := map[string]string{}
 	for _, fact := range m.Takes() {
+		if p := m.Take[fact]; p.NumSubexp() > 1 {
+			facts[fact] = driver.Rows(p.Regexp, seen)
+			continue
+		}
 		at := m.Take[fact].find(seen)
 		if len(at) < 4 || at[2] < 0 {
 			return nil, fmt.Errorf("its answer has no %s: nothing in it fits %q", fact, m.Take[fact])

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"redstart/internal/core/profile"
+	"redstart/internal/driver"
 	"redstart/internal/lan/line"
 )
 
@@ -156,8 +157,11 @@ func (Driver) Move(part profile.Part, section profile.Section) (profile.Words, e
 		return nil, fmt.Errorf("wrong: at most one group in brackets: why")
 	}
 	for _, fact := range m.Takes() {
-		if p := m.Take[fact]; p.Regexp == nil || p.NumSubexp() != 1 {
-			return nil, fmt.Errorf("take %s: the expression needs one group in brackets: what is taken", fact)
+		p := m.Take[fact]
+		switch {
+		case p.Regexp != nil && p.NumSubexp() > 1 && driver.CheckRows(p.Regexp) == nil: // a table
+		case p.Regexp == nil || p.NumSubexp() != 1:
+			return nil, fmt.Errorf("take %s: the expression needs one group in brackets: what is taken; or named ones: the columns of a table", fact)
 		}
 	}
 	return &m, nil

@@ -13,6 +13,8 @@ import (
 	"github.com/andybalholm/cascadia"
 	"github.com/antchfx/xmlquery"
 	"github.com/antchfx/xpath"
+
+	"redstart/internal/driver"
 )
 
 // answer is what came back.
@@ -36,12 +38,13 @@ var ways = map[string]way{
 	"css":    {`"css selector", "css selector@attribute"`, checkSelector, func(a answer, what string) (string, error) { return element(a.body, what) }},
 	"xml":    {`"xml path" (XPath 1.0)`, checkPath, func(a answer, what string) (string, error) { return node(a.body, what) }},
 	"text":   {`"text expression" with one group`, checkExpression, func(a answer, what string) (string, error) { return fitting(a.body, what) }},
+	"rows":   {`"rows expression" with named groups`, checkRows, func(a answer, what string) (string, error) { return rows(a.body, what) }},
 	"header": {`"header Name"`, checkHeader, func(a answer, what string) (string, error) { return a.header.Get(what), nil }},
 	"cookie": {`"cookie Name"`, checkHeader, func(a answer, what string) (string, error) { return cookie(a.cookies, what) }},
 }
 
 // takeForms lists how a value is taken from an answer, for hints.
-var takeForms = "write " + strings.Join([]string{ways["json"].written, ways["css"].written, ways["xml"].written, ways["text"].written, ways["header"].written}, ", ") +
+var takeForms = "write " + strings.Join([]string{ways["json"].written, ways["css"].written, ways["xml"].written, ways["text"].written, ways["rows"].written, ways["header"].written}, ", ") +
 	" or " + ways["cookie"].written
 
 // checkTake checks where a value is taken from.
@@ -104,6 +107,22 @@ func fitting(body []byte, text string) (string, error) {
 		return "", fmt.Errorf("nothing in the answer fits %q", text)
 	}
 	return string(found[1]), nil
+}
+
+func checkRows(text string) error {
+	e, err := regexp.Compile(text)
+	if err != nil {
+		return fmt.Errorf("%q is no regular expression: %w", text, err)
+	}
+	return driver.CheckRows(e)
+}
+
+func rows(body []byte, text string) (string, error) {
+	e, err := regexp.Compile(text)
+	if err != nil {
+		return "", err
+	}
+	return driver.Rows(e, string(body)), nil
 }
 
 func checkPath(path string) error {
@@ -200,6 +219,9 @@ func pointer(body []byte, path string) (string, error) {
 		return v.String(), nil
 	case bool:
 		return strconv.FormatBool(v), nil
+	case []any: // a table
+		text, err := json.Marshal(v)
+		return string(text), err
 	}
 	return "", fmt.Errorf("there is no plain value at %s", path)
 }

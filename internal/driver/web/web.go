@@ -198,7 +198,7 @@ func (s *session) request(ctx context.Context, m *Move, vars map[string]string) 
 	if err != nil {
 		return nil, err
 	}
-	body, contentType, err := m.body(vars)
+	body, contentType, err := m.body(vars, s.peer.File)
 	if err != nil {
 		return nil, err
 	}
@@ -224,7 +224,7 @@ func (s *session) request(ctx context.Context, m *Move, vars map[string]string) 
 }
 
 // body makes the body of the request and says of what type it is.
-func (m *Move) body(vars map[string]string) (body []byte, contentType string, err error) {
+func (m *Move) body(vars map[string]string, file func(string) (driver.File, error)) (body []byte, contentType string, err error) {
 	switch {
 	case m.Form != nil:
 		form := url.Values{}
@@ -249,8 +249,8 @@ func (m *Move) body(vars map[string]string) (body []byte, contentType string, er
 	case m.Text != "":
 		text, err := profile.Fill(m.Text, vars, nil)
 		return []byte(text), "text/plain; charset=utf-8", err
-	case m.Parts != nil:
-		return m.parts(vars)
+	case m.Parts != nil || m.Files != nil:
+		return m.parts(vars, file)
 	}
 	return nil, "", nil
 }
@@ -261,7 +261,7 @@ func escapeXML(s string) string {
 	return out.String()
 }
 
-func (m *Move) parts(vars map[string]string) ([]byte, string, error) {
+func (m *Move) parts(vars map[string]string, file func(string) (driver.File, error)) ([]byte, string, error) {
 	var out bytes.Buffer
 	w := multipart.NewWriter(&out)
 	for _, name := range slices.Sorted(maps.Keys(m.Parts)) {
@@ -273,8 +273,40 @@ func (m *Move) parts(vars map[string]string) ([]byte, string, error) {
 			return nil, "", err
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(m.Files)) {
+		if err := upload(w, name, m.Files[name], file); err != nil {
+			return nil, "", err
+		}
+	}
 	err := w.Close()
 	return out.Bytes(), w.FormDataContentType(), err
+}
+
+// maxUpload bounds a file that is sent, in bytes.
+const maxUpload = 128 << 20
+
+// upload writes a file of the site as a part.
+func upload(w *multipart.Writer, part, key string, file func(string) (driver.File, error)) error {
+	if file == nil {
+		return fmt.Errorf("there are no files here to send")
+	}
+	f, err := file(key)
+	if err != nil {
+		return err
+	}
+	defer f.Content.Close()
+	if f.Size > maxUpload {
+		return fmt.Errorf("the file %s is larger than %d MiB", f.Name, maxUpload>>20)
+	}
+	out, err := w.CreateFormFile(part, f.Name)
+	if err != nil {
+		return err
+	}
+	n, err := io.Copy(out, io.LimitReader(f.Content, maxUpload))
+	if err == nil && n != f.Size {
+		err = fmt.Errorf("the file %s could not be read whole", f.Name)
+	}
+	return err
 }
 
 func fillAll(v any, vars map[string]string) (any, error) {

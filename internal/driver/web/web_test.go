@@ -199,3 +199,58 @@ func TestAHostileServerCostsLittle(t *testing.T) {
 		t.Errorf("a cancelled move: %v", err)
 	}
 }
+
+// A file of the site goes out as a part, whole; a table is taken whole, as JSON or by an
+// expression with named groups.
+func TestFilesAndTables(t *testing.T) {
+	var got, name string
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodGet {
+			_, _ = io.WriteString(w, `{"ports": [{"n": 1, "role": "uplink"}], "note": "1 up, 2 down"}`)
+			return
+		}
+		f, h, err := r.FormFile("firmware")
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+			return
+		}
+		content, _ := io.ReadAll(f)
+		got, name = string(content), h.Filename+" "+r.FormValue("sure")
+	}))
+	defer server.Close()
+	size := int64(len("FIRMWARE"))
+	c := web.Driver{}.Open(driver.Peer{
+		Address: netip.MustParseAddr("192.168.77.20"), Section: plain,
+		Dial: func(ctx context.Context, _ uint16) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "tcp", server.Listener.Addr().String())
+		},
+		Trust: func(string) error { return nil },
+		File: func(key string) (driver.File, error) {
+			if key != "image" {
+				return driver.File{}, errors.New("there is no such file")
+			}
+			return driver.File{Name: "fs8-2.7.bin", Size: size, Content: io.NopCloser(strings.NewReader("FIRMWARE"))}, nil
+		},
+	})
+	defer c.Close()
+	ctx := context.Background()
+	upload := &web.Move{Request: "POST /update", Parts: map[string]string{"sure": "{sure}"}, Files: map[string]string{"firmware": "image"}}
+	if _, err := c.Do(ctx, upload, map[string]string{"sure": "yes"}); err != nil || got != "FIRMWARE" || name != "fs8-2.7.bin yes" {
+		t.Errorf("%q %q %v", got, name, err)
+	}
+	if u := upload.Uploads(); len(u) != 1 || u[0] != "image" {
+		t.Errorf("it sends %v", u)
+	}
+	size = 99 // it was cut short meanwhile
+	if _, err := c.Do(ctx, upload, map[string]string{"sure": "yes"}); !errors.Is(err, driver.ErrNotSent) || !strings.Contains(err.Error(), "could not be read whole") {
+		t.Error(err)
+	}
+	if _, err := c.Do(ctx, &web.Move{Request: "POST /update", Files: map[string]string{"firmware": "other"}}, nil); !errors.Is(err, driver.ErrNotSent) {
+		t.Error(err)
+	}
+	taken, err := c.Do(ctx, &web.Move{Request: "GET /", Take: map[string]string{
+		"setting.ports": "json /ports", "setting.states": `rows (?P<port>\d+) (?P<state>up|down)`}}, nil)
+	if err != nil || taken["setting.ports"] != `[{"n":1,"role":"uplink"}]` || taken["setting.states"] != `[{"port":"1","state":"up"},{"port":"2","state":"down"}]` {
+		t.Errorf("%v %v", taken, err)
+	}
+}

@@ -43,6 +43,7 @@ type Move struct {
 	XML     string            `yaml:"xml"`     // application/xml; values are escaped in it
 	Text    string            `yaml:"text"`    // text/plain
 	Parts   map[string]string `yaml:"parts"`   // multipart/form-data (RFC 7578)
+	Files   map[string]string `yaml:"files"`   // besides parts: files of the site, by the key of the setting that names each
 	Follow  bool              `yaml:"follow"`  // redirects to the same device are followed
 	Expect  []int             `yaml:"expect"`  // statuses that mean success; none: any 2xx
 	Refused []int             `yaml:"refused"` // statuses that mean: the login is refused
@@ -95,7 +96,7 @@ func (Driver) Move(part profile.Part, section profile.Section) (profile.Words, e
 
 func (m *Move) check(section profile.Section) error {
 	bodies := 0
-	for _, given := range []bool{m.Form != nil, m.JSON != nil, m.XML != "", m.Text != "", m.Parts != nil} {
+	for _, given := range []bool{m.Form != nil, m.JSON != nil, m.XML != "", m.Text != "", m.Parts != nil || m.Files != nil} {
 		if given {
 			bodies++
 		}
@@ -114,6 +115,11 @@ func (m *Move) check(section profile.Section) error {
 		}
 		if name := http.CanonicalHeaderKey(name); name == "Host" || name == "Content-Length" || name == "Transfer-Encoding" {
 			return fmt.Errorf("headers: %s is not yours to set", name)
+		}
+	}
+	for _, part := range slices.Sorted(maps.Keys(m.Files)) {
+		if m.Files[part] == "" {
+			return fmt.Errorf("files, %s: the key of a setting of the type file follows", part)
 		}
 	}
 	for _, status := range append(slices.Clone(m.Expect), m.Refused...) {
@@ -138,6 +144,9 @@ func (m *Move) check(section profile.Section) error {
 func (m *Move) Sends() []string {
 	return profile.Variables(fmt.Sprint(m.Request, m.Headers, m.Form, m.JSON, m.XML, m.Text, m.Parts))
 }
+
+// Uploads implements profile.Uploader.
+func (m *Move) Uploads() []string { return slices.Sorted(maps.Values(m.Files)) }
 
 // Takes implements profile.Words.
 func (m *Move) Takes() []string { return slices.Sorted(maps.Keys(m.Take)) }

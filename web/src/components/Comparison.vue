@@ -4,11 +4,12 @@ import type { DataTableColumns } from 'naive-ui'
 import { computed } from 'vue'
 import type { Comparison } from '../api'
 import { isSecret } from '../api'
+import { inShort } from '../sheet'
 
 // What a change does to the plan, entry by entry and field by field.
 const props = defineProps<{ of: Comparison; height?: number }>()
 interface Row { key: string; tag: string; what: string; before: string; after: string }
-const plain = (v: string) => (isSecret(v) ? '•••' : v || '–')
+const plain = (v: string) => (isSecret(v) ? '•••' : inShort(v) || '–')
 const rows = computed<Row[]>(() => [
   ...props.of.removed.map((e) => ({ key: '-' + e.tag, tag: e.tag, what: '− removed', before: `${e.profile} ${e.address}`, after: '' })),
   ...props.of.changed.map((c) => ({ key: c.tag + c.field, tag: c.tag, what: c.field, before: plain(c.before), after: plain(c.after) })),

@@ -4,6 +4,7 @@ import { NAlert, NButton, NDataTable, NDescriptions, NDescriptionsItem, NDrawer,
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref, watch } from 'vue'
 import { entryPath, isSecret, siteCall } from '../api'
+import { inShort } from '../sheet'
 import type { Check, Credential, Detail } from '../api'
 import { clock } from '../format'
 import { useSite } from '../site'
@@ -144,7 +145,7 @@ const columns = computed<DataTableColumns<Check>>(() => narrow.value ? [
 
         <template v-if="detail.settings.some((v) => v.value)">
           <h3>Settings</h3>
-          <NTable size="small" :bordered="false"><tbody><tr v-for="v in detail.settings.filter((x) => x.value)" :key="v.key"><td>{{ v.label }}</td><td class="mono">{{ isSecret(v.value) ? '••• in the vault' : v.value }}</td><td class="faint">{{ v.from }}
+          <NTable size="small" :bordered="false"><tbody><tr v-for="v in detail.settings.filter((x) => x.value)" :key="v.key"><td>{{ v.label }}</td><td class="mono">{{ isSecret(v.value) ? '••• in the vault' : inShort(v.value) }}</td><td class="faint">{{ v.from }}
             <NButton v-if="isSecret(v.value)" size="tiny" @click="revealSetting(v.key)">Show (recorded)</NButton></td></tr></tbody></NTable>
         </template>
 

@@ -8,6 +8,7 @@ import { plural } from '../format'
 import type { Field } from '../sheet'
 import { helpOf } from '../sheet'
 import { useSite } from '../site'
+import RowsField from './RowsField.vue'
 import SubnetHint from './SubnetHint.vue'
 
 // One entry as a form, or what several of a selection are to have in common.
@@ -115,9 +116,10 @@ function save() {
         </NFormItem>
         <template v-if="settings.length">
           <h3>Settings of the {{ site.byId.get(profileId)?.model ?? 'model' }}</h3>
-          <NFormItem v-for="s in settings" :key="s.key" :label="s.label" :show-feedback="!!notes[s.key]" :feedback="notes[s.key]" :validation-status="notes[s.key] ? 'warning' : undefined" :required="s.required">
+          <NFormItem v-for="s in settings" :key="s.key" :label="s.label" :label-placement="s.type === 'rows' ? 'top' : undefined" :show-feedback="!!notes[s.key]" :feedback="notes[s.key]" :validation-status="notes[s.key] ? 'warning' : undefined" :required="s.required">
             <NSelect v-if="s.many" :value="(values[s.key] ?? '').split(' ').filter(Boolean)" :options="options(tagsOf(s.kinds))" multiple filterable :placeholder="helpOf(s)" @update:value="set(s.key, $event)" />
             <NSelect v-else-if="choicesOf(s)" :value="values[s.key] || null" :options="options(choicesOf(s)!)" filterable clearable :placeholder="helpOf(s)" :data-test="'field-' + s.key" @update:value="set(s.key, $event)" />
+            <RowsField v-else-if="s.type === 'rows'" :setting="s" :value="values[s.key] ?? ''" @update:value="set(s.key, $event)" />
             <NInput v-else-if="s.type === 'secret'" :value="isSecret(values[s.key] ?? '') ? '' : values[s.key] ?? ''" type="password" show-password-on="click" :placeholder="isSecret(values[s.key] ?? '') ? '••• kept in the vault' : helpOf(s)" :input-props="{ autocomplete: 'new-password', 'aria-label': s.label }" @update:value="set(s.key, $event)" />
             <NInput v-else :value="values[s.key] ?? ''" :placeholder="many ? 'unchanged' : helpOf(s)" :input-props="{ 'aria-label': s.label, title: helpOf(s), inputmode: s.type === 'number' ? 'numeric' : 'text' }" :data-test="'field-' + s.key" @update:value="set(s.key, $event)">
               <template v-if="s.unit" #suffix>{{ s.unit }}</template>

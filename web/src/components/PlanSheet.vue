@@ -5,7 +5,7 @@ import type { Entry, Patch, PlanFinding } from '../api'
 import { isSecret, valueOf } from '../api'
 import { useSite } from '../site'
 import type { Column, Spot } from '../sheet'
-import { blockOf, countOn, settingOf } from '../sheet'
+import { blockOf, countOn, inShort, settingOf } from '../sheet'
 
 // The plan as a sheet: moved through and edited with the keyboard, with blocks
 // copied from and to a spreadsheet. Only the rows in view are drawn.
@@ -57,7 +57,7 @@ function shownValue(e: Entry | null, c: Column): string {
   const waiting = props.pending.get(e.tag + '\n' + c.key)
   if (waiting !== undefined) return waiting
   const v = valueOf(e, c.key)
-  return isSecret(v) ? '•••' : v
+  return isSecret(v) ? '•••' : inShort(v)
 }
 // A setting that the profile does not have is not for this entry.
 const usable = (e: Entry | null, c: Column) => !c.setting || !e || (settingOf(site.byId.get(e.profile), c.key) !== undefined && settingOf(site.byId.get(e.profile), c.key)!.type !== 'computed')
