@@ -117,7 +117,7 @@ func TestAmongRealHosts(t *testing.T) {
 	redstart(true, nil, "site", "set", "--name", "Quay", "--subnet", "10.40.8.0/22", "--gateway", "10.40.8.1")
 	redstart(true, []string{"wire0", "wired", "yes"}, "find", "--list", "--listen", "0.5")
 	redstart(false, []string{"there is no network interface wire9"}, "find", "plug", "wire9")
-	redstart(true, []string{"plugged into wire0"}, "find", "plug", "wire0")
+	redstart(true, []string{"The site uses wire0"}, "find", "plug", "wire0")
 	redstart(true, []string{s.mac("twin1"), s.mac("twin2"), s.mac("strange"), "172.29.3.3", s.mac("six"), "fe80::", "2 devices share the address 10.40.8.77", "real-box"}, "find", "--capture", "--range", "172.29.3.0/29")
 	watching := spawn(t, "Watching", data, "ip", "netns", "exec", s.name("serve"), self, "--data", data, "find", "--watch")
 	// It says when it likes, and to nobody but the wire; we have it say so every second.

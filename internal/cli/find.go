@@ -189,7 +189,7 @@ func (a *app) printDevices(ctx context.Context, c *client.Client, only string) e
 			}
 			behind++
 			name := func(key string) cell { return dash(strings.Join(d.ValuesOf(part, key), " ")) }
-			rows = append(rows, []any{cell{d.MAC.String() + " " + part, "  └ " + part}, dash(""), name(fact.Model), dash(""), name(fact.Serial), name(fact.Name), "bacnet", dash("")})
+			rows = append(rows, []any{cell{d.MAC.String() + " " + part, "  └ " + part}, dash(""), name(fact.Model), dash(""), name(fact.Serial), name(fact.Name), "bacnet", dash(d.PartTags[part])})
 		}
 	}
 	if err := a.list(s, []string{"MAC", "Address", "Profile", "State", "Serial", "Name", "Heard by", "Entry"}, rows, ""); err != nil || a.output != "table" {

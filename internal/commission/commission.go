@@ -103,6 +103,8 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 		switch {
 		case e.NotWired:
 			r.Left = append(r.Left, LeftOut{e.Tag, "it is not wired yet"})
+		case e.Behind != "":
+			r.Left = append(r.Left, LeftOut{e.Tag, "it hangs behind another entry, and no run can set what does yet"})
 		case e.Device.IsZero():
 			r.Left = append(r.Left, LeftOut{e.Tag, "no device is matched with it"})
 		case p == nil:

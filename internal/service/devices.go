@@ -33,6 +33,8 @@ type DeviceView struct {
 	Blinks bool   `json:"blinks"` // it can be made to show itself
 	Waits  bool   `json:"waits"`  // it waits for an address over DHCP
 	Page   bool   `json:"page"`   // it may have a page to open
+	// PartTags are the entries that it tells of behind it, by its name for them.
+	PartTags map[string]string `json:"partTags,omitempty"`
 	// Contradictions are what protocols tell differently of it.
 	Contradictions []device.Contradiction `json:"contradictions,omitempty"`
 }
@@ -160,9 +162,17 @@ func (s *Site) Devices(ctx context.Context) (Segment, error) {
 		out.Dark = now.dark.Load()
 		out.Name, out.Sent, out.Dropped = s.segment().name, now.bench.Sent.Load(), now.bench.Dropped.Load()
 	}
+	parts := map[address.MAC]map[string]string{}
+	for tag, p := range partsOf(entries, found) {
+		if parts[p.MAC] == nil {
+			parts[p.MAC] = map[string]string{}
+		}
+		parts[p.MAC][p.Part] = tag
+	}
 	var present []*device.Found
 	for _, f := range found {
 		v := s.viewOf(f, tags[f.MAC], where(f))
+		v.PartTags = parts[f.MAC]
 		out.Devices = append(out.Devices, v)
 		if v.Here {
 			present = append(present, f)

@@ -117,7 +117,7 @@ func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string
 			old.close()
 		}
 	}()
-	at, key := f.AddressNow(), boxAt{s.segment(), mac}
+	at, key, over := f.AddressNow(), boxAt{s.segment(), mac}, s.bench()
 	s.mu.Lock()
 	open := s.pages[key]
 	s.mu.Unlock()
@@ -137,7 +137,7 @@ func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string
 	if old != nil {
 		delete(s.pages, old.box)
 	}
-	g := &page{mac: mac, box: key, origin: originOf(scheme, at, port), at: at, avoid: p.Needs(), bench: s.bench(), log: s.log, prefix: "box-" + strings.ReplaceAll(mac.String(), ":", "") + "-", key: rand.Text(), opening: make(chan struct{}, 1)}
+	g := &page{mac: mac, box: key, origin: originOf(scheme, at, port), at: at, avoid: p.Needs(), bench: over, log: s.log, prefix: "box-" + strings.ReplaceAll(mac.String(), ":", "") + "-", key: rand.Text(), opening: make(chan struct{}, 1)}
 	g.base = "http://" + l.Addr().String()
 	if tlsPair != nil {
 		l, g.base = tls.NewListener(l, tlsPair), "https://"+l.Addr().String()

@@ -5,6 +5,7 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/fact"
+	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/result"
@@ -18,6 +19,8 @@ type EntryView struct {
 	whereabouts
 	Seen  store.Stamp `json:"seen"` // when its box was last heard
 	BoxID string      `json:"boxSerial"`
+	// Told is the part that the box before it tells of, where it hangs behind another.
+	Told string `json:"told,omitempty"`
 	// ByHand says that its profile does not tell how to set the model.
 	ByHand bool `json:"byHand,omitempty"`
 	// Differs says in words in what a configured device differs from the plan as
@@ -74,6 +77,7 @@ func (s *Site) Entries(ctx context.Context) ([]EntryView, error) {
 	if err != nil {
 		return nil, err
 	}
+	parts := partsOf(entries, devices)
 	list := make([]EntryView, len(entries))
 	for i, e := range entries {
 		if f := byMAC[e.Device]; f != nil {
@@ -81,8 +85,37 @@ func (s *Site) Entries(ctx context.Context) ([]EntryView, error) {
 		} else {
 			list[i] = view(r, e, nil, whereabouts{})
 		}
+		if part, told := parts[e.Tag]; told {
+			list[i].hangs(part, where(byMAC[part.MAC]))
+		}
 	}
 	return list, nil
+}
+
+// partsOf tells which entries boxes tell of that they hang behind, by tag.
+func partsOf(entries []store.Entry, found []*device.Found) map[string]match.Part {
+	s := match.Segment{Found: found, Matched: tagsByDevice(entries)}
+	for _, e := range entries {
+		if e.Behind != "" {
+			s.Entries = append(s.Entries, e.Entry)
+		}
+	}
+	parts := map[string]match.Part{}
+	if len(s.Entries) == 0 {
+		return parts
+	}
+	for _, p := range match.Parts(s) {
+		parts[p.Tag] = p
+	}
+	return parts
+}
+
+// hangs shows an entry as matched that its box tells of.
+func (v *EntryView) hangs(p match.Part, box whereabouts) {
+	v.Told, v.Here = p.Part, box.Here
+	if v.State == store.Planned {
+		v.State, v.MatchedBy, v.MatchedWhy = store.Matched, "part", v.Behind+" tells of "+p.Part
+	}
 }
 
 func tagsByDevice(entries []store.Entry) map[address.MAC]string {

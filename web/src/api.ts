@@ -18,6 +18,8 @@ export interface PlanEntry {
   mac?: string
   serial?: string
   switchPort?: string
+  behind?: string
+  part?: string
   notWired?: boolean
   after?: string[]
   settings?: Record<string, string>
@@ -42,6 +44,7 @@ export interface Entry extends PlanEntry {
   handAt: string | null
   boxSerial: string
   differs?: string[]
+  told?: string // the part that the box before it tells of
 }
 
 /** A field or setting of an entry as text, by its key. */
@@ -93,6 +96,7 @@ export interface Device {
   first: string
   last: string
   facts: Fact[] | null
+  partTags?: Record<string, string> // entries that it tells of behind it
   tag: string
   present: string
   here: boolean

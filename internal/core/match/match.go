@@ -83,7 +83,7 @@ func Propose(s Segment) Result {
 		done[tag] = true
 	}
 	for _, e := range s.Entries {
-		if !done[e.Tag] && !e.NotWired {
+		if !done[e.Tag] && !e.NotWired && !hangs(e) {
 			p.entries = append(p.entries, e)
 		}
 	}

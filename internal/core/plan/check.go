@@ -67,7 +67,9 @@ func (c *checker) entry(i int, e Entry) {
 	if p != nil && !p.Sets() {
 		c.found = append(c.found, Finding{Code: "not-set-yet", Level: Hint, Profile: p.ID, Field: "profile", Reason: ""})
 	}
-	c.address(e)
+	if c.behind(e); e.Behind == "" || e.Address.IsValid() {
+		c.address(e)
+	}
 	if p != nil {
 		c.name(e, p)
 		c.settings(e, p)
@@ -116,6 +118,26 @@ func (c *checker) unique(code, tag, field, scope, value string, mend func() *Men
 	}
 	c.find(code, tag, field, fmt.Sprintf("%s is already used by %s", value, other), m)
 	return false
+}
+
+// behind checks what an entry without a MAC of its own hangs behind.
+func (c *checker) behind(e Entry) {
+	at, found := c.byTag[e.Behind]
+	switch {
+	case e.Behind == "" && e.Part != "":
+		c.find("behind", e.Tag, "behind", "a part is named, but not what it hangs behind", nil)
+	case e.Behind == "":
+	case !found:
+		c.find("behind", e.Tag, "behind", fmt.Sprintf("there is no entry %s", e.Behind), nil)
+	case e.Behind == e.Tag:
+		c.find("behind", e.Tag, "behind", "it cannot hang behind itself", nil)
+	case c.Entries[at].Behind != "":
+		c.find("behind", e.Tag, "behind", fmt.Sprintf("%s hangs behind %s itself", e.Behind, c.Entries[at].Behind), nil)
+	case !e.MAC.IsZero():
+		c.find("behind", e.Tag, "mac", "what hangs behind another has no MAC of its own", &Mend{"mac", "", false})
+	default:
+		c.unique("behind", e.Tag, "part", e.Behind, e.Part, nil)
+	}
 }
 
 // switchPort checks where an entry is to be plugged in.

@@ -36,6 +36,8 @@ type Entry struct {
 	Serial      string      `json:"serial,omitempty"`
 	SwitchPort  string      `json:"switchPort,omitempty"` // where it hangs: TAG/port of a switch
 	NotWired    bool        `json:"notWired,omitempty"`   // it is not there yet, and need not be
+	Behind      string      `json:"behind,omitempty"`     // tag of the entry it hangs behind; it has no MAC of its own
+	Part        string      `json:"part,omitempty"`       // what that one calls it: a bus address, a device EUI
 	After       []string    `json:"after,omitempty"`      // tags of entries that are commissioned before it
 	// Settings are what its profile declares, by key. A secret is a token of the vault.
 	Settings map[string]string `json:"settings,omitempty"`
@@ -65,6 +67,8 @@ var Fields = []Field{
 	{"mac", "MAC", "If the plan names one exact box"},
 	{"serial", "Serial", "If the plan names one exact box"},
 	{"switch-port", "Switch port", "Where it is plugged in, as TAG/port of a switch in the plan"},
+	{"behind", "Behind", "Tag of the entry it hangs behind, where it has no MAC of its own: a sensor behind a gateway"},
+	{"part", "Part", "What that one calls it: a bus address, a device EUI"},
 	{"not-wired", "Not wired yet", "yes while the device is not there"},
 	{"after", "Comes after", "Tags of entries that are commissioned before it"},
 }
@@ -140,6 +144,10 @@ func (e *Entry) text(field string) *string {
 		return &e.Name
 	case "serial":
 		return &e.Serial
+	case "behind":
+		return &e.Behind
+	case "part":
+		return &e.Part
 	case "switch-port":
 		return &e.SwitchPort
 	}

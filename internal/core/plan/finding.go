@@ -83,6 +83,7 @@ var Rules = []Rule{
 	{"mac-other", Stops, "the entry is matched with a box of another MAC"},
 	{"serial-other", Stops, "the entry is matched with a box that tells another serial"},
 	{"switch-port", Warning, "the switch port is not one of a switch in the plan, or another entry has it"},
+	{"behind", Stops, "an entry hangs behind one that it cannot, or another has its part there"},
 	{"setting-missing", Stops, "a setting that the profile needs is not given"},
 	{"setting-unknown", Warning, "the profile has no such setting"},
 	{"setting-value", Stops, "the value of a setting is refused"},

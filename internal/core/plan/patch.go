@@ -210,7 +210,7 @@ func (a *applier) makeValues(patches []Patch) {
 	for _, w := range a.wish {
 		e, set := &a.entries[w.entry], patches[w.patch].Set
 		isNew := patches[w.patch].Tag == ""
-		wants := strings.EqualFold(set["address"], Next) || isNew && set["address"] == ""
+		wants := strings.EqualFold(set["address"], Next) || isNew && set["address"] == "" && set["behind"] == ""
 		if wants {
 			addr, err := pool.next(*e)
 			if err != nil && !(isNew && len(a.Site.Subnets) == 0) {
@@ -223,6 +223,26 @@ func (a *applier) makeValues(patches []Patch) {
 			e.Name = a.Site.NameFor(*e, p)
 		}
 	}
+}
+
+// followRows changes references in a table.
+func (a *applier) followRows(s profile.Setting, value string) string {
+	rows, err := profile.ParseRows(value)
+	if err != nil {
+		return value
+	}
+	changed := false
+	for _, row := range rows {
+		for _, c := range s.Columns {
+			if to := a.renamed[row[c.Key]]; c.Type == profile.EntryRef && to != "" {
+				row[c.Key], changed = to, true
+			}
+		}
+	}
+	if !changed {
+		return value
+	}
+	return profile.RowsText(rows)
 }
 
 // follow changes references to entries whose tag changed.
@@ -239,11 +259,20 @@ func (a *applier) follow(e Entry) Entry {
 	if tag, port, _ := strings.Cut(e.SwitchPort, "/"); a.renamed[tag] != "" {
 		e.SwitchPort = a.renamed[tag] + "/" + port
 	}
+	if to := a.renamed[e.Behind]; to != "" {
+		e.Behind = to
+	}
 	p := a.Profiles[e.Profile]
 	if p == nil {
 		return e
 	}
 	for _, s := range p.Settings {
+		if s.Type == profile.Rows && e.Settings[s.Key] != "" {
+			if text := a.followRows(s, e.Settings[s.Key]); text != e.Settings[s.Key] {
+				e.Settings = maps.Clone(e.Settings)
+				e.Settings[s.Key] = text
+			}
+		}
 		if !s.Refers() || e.Settings[s.Key] == "" {
 			continue
 		}

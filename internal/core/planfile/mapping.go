@@ -30,6 +30,8 @@ var spellings = map[string][]string{
 	"mac":         {"mac address", "hardware address", "ethernet address"},
 	"serial":      {"serial number", "serial no", "s n"},
 	"not-wired":   {"not wired", "not wired yet", "absent", "later"},
+	"behind":      {"hangs behind", "gateway", "behind tag"},
+	"part":        {"bus address of part", "device eui", "deveui", "eui"},
 	"switch-port": {"port", "switchport", "patched to"},
 	"after":       {"comes after", "depends on", "waits for"},
 }

@@ -50,7 +50,7 @@ var (
 	scopes       = []string{"", InDevice, InTrunk, InSubnet, InSite}
 	keyForm      = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 	// Reserved are the names of an entry's own fields; no setting may have one.
-	Reserved = []string{"tag", "kind", "profile", "area", "floor", "place", "label", "description", "note", "subnet", "address", "name", "mac", "serial", "not-wired", "after"}
+	Reserved = []string{"tag", "kind", "profile", "area", "floor", "place", "label", "description", "note", "subnet", "address", "name", "mac", "serial", "not-wired", "after", "behind", "part"}
 	// Placeholder is one value that a computed setting takes in: {key}, or {key.part} of the entry that key refers to.
 	Placeholder = regexp.MustCompile(`\{([a-z][a-z0-9-]*)(?:\.([a-z][a-z0-9-]*))?\}`)
 )

@@ -104,7 +104,10 @@ const optional: DataTableColumns<Row> = [
 const columnOptions = computed(() => optional.map((c) => ({ key: String((c as { key: string }).key), label: (hidden.value.includes((c as { key: string }).key) ? '   ' : '✓ ') + (c as { title: string }).title })))
 const toggleColumn = (key: string) => (hidden.value = hidden.value.includes(key) ? hidden.value.filter((k) => k !== key) : [...hidden.value, key])
 const columns = computed<DataTableColumns<Row>>(() => {
-  const entry = { title: 'Entry', key: 'tag', width: 145, sorter: text((d) => d.tag), render: (r: Row) => (r.group || r.part ? '' : r.device!.tag ? h('button', { class: 'link', onClick: () => emit('show', r.device!.tag) }, r.device!.tag) : '–') }
+  const entry = { title: 'Entry', key: 'tag', width: 145, sorter: text((d) => d.tag), render: (r: Row) => {
+    const tag = r.group ? '' : r.part ? r.device!.partTags?.[r.part] : r.device!.tag
+    return r.group ? '' : tag ? h('button', { class: 'link', onClick: () => emit('show', tag) }, tag) : '–'
+  } }
   const first = { title: narrow.value ? 'Device' : 'MAC', key: 'mac', width: narrow.value ? undefined : 185, sorter: text((d) => d.mac),
     render: (r: Row) => (r.group ? h('strong', `${r.group} (${r.children!.length})`) : r.part ? mono(r.part) : narrow.value ? [openLink(r.device!), h('div', { class: 'faint' }, `${placeOf(r.device!)}, ${modelOf(r.device!)}`)] : openLink(r.device!)) }
   if (narrow.value) return [first, { ...entry, width: 130 }]

@@ -73,7 +73,7 @@ const columns = computed<DataTableColumns<Row>>(() => {
     { title: 'Place', key: 'place', width: 140, sorter: by('place'), ellipsis: { tooltip: true } },
     { title: 'Kind', key: 'kind', width: 110, ellipsis: { tooltip: true }, sorter: by('kind') },
     { title: 'Planned', key: 'address', width: 108, sorter: by('address'), render: (e) => mono(e.address) },
-    { title: 'Present', key: 'present', width: 125, sorter: by('present'), render: (e) => h('span', { class: ['mono', e.present && e.present !== e.address ? 'other' : ''] }, e.present || (e.device && e.seen && !e.here ? 'away' : '–')) },
+    { title: 'Present', key: 'present', width: 125, sorter: by('present'), render: (e) => h('span', { class: ['mono', e.present && e.present !== e.address ? 'other' : ''] }, e.present || (e.told ? 'behind ' + e.behind : e.device && e.seen && !e.here ? 'away' : '–')) },
     { title: 'MAC', key: 'device', width: 150, sorter: by('device'), render: (e) => mono(e.device) },
     { title: 'Now', key: 'now', minWidth: 170, ellipsis: { tooltip: true } },
     { title: 'Last check', key: 'checkedAt', width: 112, sorter: by('checkedAt'), render: (e) => clock(e.checkedAt) },

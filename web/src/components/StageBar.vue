@@ -16,7 +16,7 @@ const wired = computed(() => site.entries.filter((e) => !e.notWired || e.state !
 const hand = computed(() => wired.value.filter((e) => e.byHand && !['configured', 'verified'].includes(e.state)).length)
 const total = computed(() => wired.value.length)
 const n = (...states: string[]) => states.reduce((sum, s) => sum + (site.counts[s] ?? 0), 0)
-const matched = computed(() => site.entries.filter((e) => e.device).length)
+const matched = computed(() => site.entries.filter((e) => e.device || e.told).length)
 const stages = computed(() => [
   { key: 'plan', title: 'Plan', text: site.entries.length ? plural(site.entries.length, 'entry') : 'empty', button: 'Import', ready: site.mayPlan && !!site.key, done: site.entries.length > 0 },
   { key: 'find', title: 'Find', text: site.devices.length ? plural(site.devices.length, 'device') : 'nothing yet', button: 'Find', ready: !!site.segment && site.mayCommission && !!site.key, done: site.surveyed && site.devices.length > 0 },
