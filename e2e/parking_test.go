@@ -154,7 +154,7 @@ func TestAHandIsAskedForInTheConsole(t *testing.T) {
   - by-hand: {do: Turn the key to SET, look: The hands go to twelve, within: 5m}
 `, 1))
 	r.upToMatch()
-	token, err := r.s.OnceToken(patience(t))
+	token, err := r.s.Accounts().OnceToken(patience(t))
 	if err != nil {
 		t.Fatal(err)
 	}

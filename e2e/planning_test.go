@@ -10,8 +10,8 @@ import (
 	"strings"
 	"testing"
 
+	"redstart/internal/account"
 	"redstart/internal/core/plan"
-	"redstart/internal/service"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
@@ -271,7 +271,7 @@ func TestRightsAndTokens(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 2})
 	redstart := r.with(t)
 	ctx := patience(t)
-	if _, err := r.s.FirstStart(ctx); err != nil {
+	if _, err := r.s.Accounts().FirstStart(ctx); err != nil {
 		t.Fatal(err)
 	}
 	for name, right := range map[string]string{"lou": "look", "pat": "plan", "cas": "commission"} {
@@ -282,7 +282,7 @@ func TestRightsAndTokens(t *testing.T) {
 	redstart(2, []string{"10 to 200 characters"}, "user", "add", "zoe")
 	redstart(0, []string{"owner", "may do everything", "lou", "may only look"}, "user", "list")
 	for name, may := range map[string][3]bool{"lou": {false, false, false}, "pat": {true, false, false}, "cas": {true, true, false}, "owner": {true, true, true}} {
-		token, err := r.s.AddToken(ctx, service.Person{Name: name}, "test")
+		token, err := r.s.Accounts().AddToken(ctx, account.Person{Name: name}, "test")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -329,10 +329,10 @@ func TestRightsAndTokens(t *testing.T) {
 	redstart(0, []string{"may only look"}, "user", "set", "pat", "--right", "look")
 	redstart(0, []string{"may not sign in any more"}, "user", "remove", "lou")
 	// Changing one's own password ends what knew the old one.
-	if err := r.s.ChangePassword(context.Background(), service.Person{Name: "cas"}, service.NewPassword{Old: "wrong", New: "another long one"}); err == nil {
+	if err := r.s.Accounts().ChangePassword(context.Background(), account.Person{Name: "cas"}, account.NewPassword{Old: "wrong", New: "another long one"}); err == nil {
 		t.Error("a wrong old password was taken")
 	}
-	if err := r.s.ChangePassword(context.Background(), service.Person{Name: "cas"}, service.NewPassword{Old: "a long password cas", New: "another long one"}); err != nil {
+	if err := r.s.Accounts().ChangePassword(context.Background(), account.Person{Name: "cas"}, account.NewPassword{Old: "a long password cas", New: "another long one"}); err != nil {
 		t.Error(err)
 	}
 }

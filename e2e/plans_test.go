@@ -12,6 +12,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"redstart/internal/account"
 	"redstart/internal/browser"
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
@@ -161,7 +162,7 @@ func TestUndoAndRestore(t *testing.T) {
 		t.Fatal(err)
 	}
 	first := latest()
-	if first.Who != service.LocalUser || first.What != "entries 1 added, 1 changed" {
+	if first.Who != account.LocalUser || first.What != "entries 1 added, 1 changed" {
 		t.Errorf("%+v", first)
 	}
 	site, err := r.c.Site(ctx)
@@ -305,7 +306,7 @@ func TestAWholeSiteAsAFile(t *testing.T) {
 func TestPlanningProblemsSayWhatToDo(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
-	token, err := r.s.LocalToken(patience(t))
+	token, err := r.s.Accounts().LocalToken(patience(t))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -368,7 +369,7 @@ func TestDownloads(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile\nA-1,ovalis-c20\n")
-	token, err := r.s.LocalToken(patience(t))
+	token, err := r.s.Accounts().LocalToken(patience(t))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -390,7 +391,7 @@ func TestGuessingIsSlowedDownPerUser(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	ctx := patience(t)
-	if err := r.s.AddUser(ctx, service.Account{Name: "ada", Password: "a long password", Rights: service.Look}); err != nil {
+	if err := r.s.Accounts().Add(ctx, account.Change{Name: "ada", Password: "a long password", Rights: account.Look}); err != nil {
 		t.Fatal(err)
 	}
 	// All at once, so that the time it takes to refuse them does not matter.
@@ -411,7 +412,7 @@ func TestGuessingIsSlowedDownPerUser(t *testing.T) {
 	if !refused.Load() {
 		t.Error("forty guesses at once were all answered")
 	}
-	if err := r.s.SetUser(ctx, service.Account{Name: "ada", Password: "another long one", Rights: service.Plan}); err != nil {
+	if err := r.s.SetUser(ctx, account.Change{Name: "ada", Password: "another long one", Rights: account.Plan}); err != nil {
 		t.Fatal(err)
 	}
 	if users, err := r.c.Users(ctx); err != nil || len(users) != 1 || users[0].Rights != "plan" || users[0].Hash != "" {
@@ -448,7 +449,7 @@ func TestTablesOfAnEntry(t *testing.T) {
 	if _, err := r.c.Import(ctx, file, service.ImportOptions{Apply: true}); err != nil || ports("SW-1") != before {
 		t.Errorf("%s, before %s: %v", ports("SW-1"), before, err)
 	}
-	token, err := r.s.OnceToken(ctx)
+	token, err := r.s.Accounts().OnceToken(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}

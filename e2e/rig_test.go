@@ -160,7 +160,7 @@ func (r *rig) serve(port lan.Port) {
 			t.Fatal(err)
 		}
 	}
-	token, err := s.LocalToken(ctx)
+	token, err := s.Accounts().LocalToken(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}

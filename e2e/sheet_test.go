@@ -8,16 +8,16 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
+	"redstart/internal/account"
 	"redstart/internal/browser"
 	"redstart/internal/core/profile"
-	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
 )
 
 // signedIn opens the console of a rig on a page.
 func (r *rig) signedIn(t *testing.T, width int, page string, more ...chromedp.ExecAllocatorOption) *tab {
 	t.Helper()
-	token, err := r.s.OnceToken(patience(t))
+	token, err := r.s.Accounts().OnceToken(patience(t))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -179,7 +179,7 @@ func TestTheConsoleOfSomebodyWhoMayOnlyLook(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile\nCAM-1,ovalis-c20\n")
-	if err := r.s.AddUser(patience(t), service.Account{Name: "lou", Password: "a long password", Rights: service.Look}); err != nil {
+	if err := r.s.Accounts().Add(patience(t), account.Change{Name: "lou", Password: "a long password", Rights: account.Look}); err != nil {
 		t.Fatal(err)
 	}
 	b := openTab(t, 1280, 800)

@@ -111,7 +111,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 	serving, stop := context.WithCancel(ctx)
 	defer stop()
 	go s.Serve(serving, l)
-	token, err := s.OnceToken(ctx)
+	token, err := s.Accounts().OnceToken(ctx)
 	if err != nil {
 		return err
 	}
@@ -280,7 +280,7 @@ pre{font:11.2px/1.32 "DejaVu Sans Mono",monospace;margin:0}</style><pre>` + html
 
 // planning shows commands on the running service.
 func planning(ctx context.Context, b context.Context, dir string, s *service.Service, url string) error {
-	token, err := s.LocalToken(ctx)
+	token, err := s.Accounts().LocalToken(ctx)
 	if err != nil {
 		return err
 	}

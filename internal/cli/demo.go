@@ -96,7 +96,7 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 			stop()
 			return nil
 		}
-		token, err := s.OnceToken(ctx)
+		token, err := s.Accounts().OnceToken(ctx)
 		if err != nil {
 			return err
 		}

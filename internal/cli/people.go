@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"redstart/internal/account"
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
@@ -327,7 +328,7 @@ func (a *app) user() *cobra.Command {
 		}
 		var rows [][]any
 		for _, u := range users {
-			rows = append(rows, []any{u.Name, u.Rights, rightsText[service.Right(u.Rights)]})
+			rows = append(rows, []any{u.Name, u.Rights, rightsText[account.Right(u.Rights)]})
 		}
 		return a.list(users, []string{"User", "Right", ""}, rows, "")
 	})}
@@ -337,20 +338,20 @@ func (a *app) user() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := c.AddUser(ctx, service.Account{Name: args[0], Password: password, Rights: service.Right(right)}); err != nil {
+		if err := c.AddUser(ctx, account.Change{Name: args[0], Password: password, Rights: account.Right(right)}); err != nil {
 			return err
 		}
-		a.say("%s %s.", args[0], rightsText[service.Right(right)])
+		a.say("%s %s.", args[0], rightsText[account.Right(right)])
 		return nil
 	})}
-	add.Flags().StringVar(&right, "right", string(service.Look), "look, plan, commission or own")
+	add.Flags().StringVar(&right, "right", string(account.Look), "look, plan, commission or own")
 	var newPassword bool
 	var newRight string
 	set := &cobra.Command{Use: "set NAME", Short: "Change a user's right or password", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
 		if newRight == "" {
 			return &usageError{fmt.Errorf("say the right with --right: look, plan, commission or own")}
 		}
-		in := service.Account{Name: args[0], Rights: service.Right(newRight)}
+		in := account.Change{Name: args[0], Rights: account.Right(newRight)}
 		if newPassword {
 			var err error
 			if in.Password, err = a.askNew("new password for " + args[0]); err != nil {
@@ -375,8 +376,8 @@ func (a *app) user() *cobra.Command {
 	return group("user", "Who may use the service", list, add, set, remove, a.token())
 }
 
-var rightsText = map[service.Right]string{
-	service.Look: "may only look", service.Plan: "may change plans", service.Commission: "may change plans and work on devices", service.Own: "may do everything",
+var rightsText = map[account.Right]string{
+	account.Look: "may only look", account.Plan: "may change plans", account.Commission: "may change plans and work on devices", account.Own: "may do everything",
 }
 
 func (a *app) token() *cobra.Command {

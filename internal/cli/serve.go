@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"redstart/internal/account"
 	"redstart/internal/client"
 	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
@@ -56,7 +57,7 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 			}
 			defer s.Close()
 			return a.run(cmd.Context(), s, l, pin, func(url string) error {
-				password, err := s.FirstStart(cmd.Context())
+				password, err := s.Accounts().FirstStart(cmd.Context())
 				if err != nil {
 					return err
 				}
@@ -65,7 +66,7 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 					a.say("Certificate, SHA-256: %s", pin)
 				}
 				if password != "" {
-					a.say("First start: sign in as %q with the password %s (shown only now).", service.Owner, password)
+					a.say("First start: sign in as %q with the password %s (shown only now).", account.Owner, password)
 				}
 				for _, p := range plugs {
 					a.say("Segment: %s", p.Name)
@@ -95,7 +96,7 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 // is called with the console's address once commands can reach the service.
 func (a *app) run(ctx context.Context, s *service.Service, l net.Listener, pin string, ready func(url string) error) error {
 	service.GiveRoom()
-	token, err := s.LocalToken(ctx)
+	token, err := s.Accounts().LocalToken(ctx)
 	if err != nil {
 		return err
 	}

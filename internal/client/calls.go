@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/url"
 
+	"redstart/internal/account"
 	"redstart/internal/commission"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
@@ -316,12 +317,12 @@ func (c *Client) Users(ctx context.Context) ([]store.User, error) {
 }
 
 // AddUser makes a user.
-func (c *Client) AddUser(ctx context.Context, a service.Account) error {
+func (c *Client) AddUser(ctx context.Context, a account.Change) error {
 	return c.call(ctx, http.MethodPost, "/api/users", a, nil)
 }
 
 // SetUser changes a user.
-func (c *Client) SetUser(ctx context.Context, a service.Account) error {
+func (c *Client) SetUser(ctx context.Context, a account.Change) error {
 	return c.call(ctx, http.MethodPut, "/api/users/"+url.PathEscape(a.Name), a, nil)
 }
 
@@ -336,8 +337,8 @@ func (c *Client) Tokens(ctx context.Context) ([]store.Token, error) {
 }
 
 // AddToken makes an API token.
-func (c *Client) AddToken(ctx context.Context, name string) (service.NewToken, error) {
-	return post[service.NewToken](ctx, c, "/api/tokens", service.Named{Name: name})
+func (c *Client) AddToken(ctx context.Context, name string) (account.NewToken, error) {
+	return post[account.NewToken](ctx, c, "/api/tokens", service.Named{Name: name})
 }
 
 // RevokeToken revokes an API token.

@@ -20,6 +20,7 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
+	"redstart/internal/account"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
 	"redstart/internal/service/console"
@@ -145,7 +146,7 @@ func (s *Service) problem(c *echo.Context, err error) {
 type route struct {
 	method, path string
 	summary      string
-	need         Right
+	need         account.Right
 	in, out      reflect.Type // bodies
 	queries      []query
 	handler      echo.HandlerFunc
@@ -222,7 +223,7 @@ func (r route) fits(path string) bool {
 // request is a call with who makes it.
 type request struct {
 	context.Context
-	who  Person
+	who  account.Person
 	site *Site // of calls under /api/sites/:site; nil otherwise
 	echo *echo.Context
 }
@@ -248,7 +249,7 @@ type (
 
 // call makes a route from a function: the body is read into In, and the answer
 // is written from Out.
-func call[In, Out any](s *Service, method, path, summary string, need Right, do func(r *request, in In) (Out, error)) route {
+func call[In, Out any](s *Service, method, path, summary string, need account.Right, do func(r *request, in In) (Out, error)) route {
 	ofSite := strings.HasPrefix(path, "/api/sites/:site")
 	r := route{method: method, path: path, summary: summary, need: need, in: bodyType[In](), out: bodyType[Out]()}
 	r.handler = func(c *echo.Context) error {

@@ -351,7 +351,7 @@ func (s *Site) become(ctx context.Context, taken []store.Edit, preview bool, und
 	}
 	out.Revision, err = s.apply(ctx, who, what, store.Changes{Edits: edits, Undoes: undoes})
 	if len(changes) > 0 {
-		s.hub.publish(s.store.Key, "site", then.plan.Site)
+		s.hub.Publish(s.store.Key, "site", then.plan.Site)
 	}
 	return out, err
 }

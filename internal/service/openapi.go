@@ -13,6 +13,7 @@ import (
 	"github.com/invopop/jsonschema"
 	"github.com/labstack/echo/v5"
 
+	"redstart/internal/account"
 	"redstart/internal/store"
 )
 
@@ -49,7 +50,7 @@ func (s *Service) getOpenAPI(c *echo.Context) error {
 		if r.in != nil {
 			operation["requestBody"] = map[string]any{"content": schemas.content(r.in), "required": r.in == reflect.TypeFor[file]() || r.in == reflect.TypeFor[upload]()}
 		}
-		if r.need == Nobody {
+		if r.need == account.Nobody {
 			operation["security"] = []any{}
 		}
 		paths[path][strings.ToLower(r.method)] = operation
@@ -84,7 +85,7 @@ func (r route) responses(schemas *schemas) map[string]any {
 	all := map[string]any{strconv.Itoa(status): done}
 	problems := map[string]any{"application/problem+json": map[string]any{"schema": map[string]any{"$ref": "#/components/schemas/Problem"}}}
 	may := []int{http.StatusNotFound, http.StatusUnprocessableEntity, http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusServiceUnavailable}
-	if r.need != Nobody {
+	if r.need != account.Nobody {
 		may = append(may, http.StatusUnauthorized, http.StatusForbidden)
 	}
 	if r.method != http.MethodGet {

@@ -383,7 +383,7 @@ func (s *Site) Import(ctx context.Context, content []byte, o ImportOptions, who 
 	}
 	_, err = s.apply(ctx, who, fmt.Sprintf("imported from a %s file: %d added, %d changed, %d removed", strings.ToUpper(r.Format), len(r.Comparison.Added), r.Comparison.Entries(), len(r.Comparison.Removed)), store.Changes{Edits: edits, Columns: r.Mapping})
 	if r.Site != nil {
-		s.hub.publish(s.store.Key, "site", p.Site)
+		s.hub.Publish(s.store.Key, "site", p.Site)
 	}
 	return r, err
 }

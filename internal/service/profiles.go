@@ -69,7 +69,7 @@ func (s *Service) readProfiles() error {
 					s.log.Warn("the device profiles stay as they were", "error", err)
 					continue
 				}
-				s.hub.publish("", "sites", none{})
+				s.hub.Publish("", "sites", none{})
 			case err := <-changes.Errors:
 				s.log.Warn("a change of the device profiles may have been missed", "error", err)
 			case <-s.life.Done():

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"time"
 
+	"redstart/internal/account"
 	"redstart/internal/commission"
 	"redstart/internal/core/address"
 	"redstart/internal/core/fact"
@@ -42,31 +43,31 @@ type Health struct {
 // routes are the whole API; the OpenAPI document is made from them.
 func (s *Service) routes() []route {
 	list := []route{
-		call(s, "GET", "/api/health", "Whether the service is up", Nobody, func(*request, none) (Health, error) { return Health{"redstart", Version}, nil }),
-		{method: "GET", path: "/api/openapi.json", summary: "This API as an OpenAPI document", need: Nobody, handler: s.getOpenAPI},
-		{method: "GET", path: "/api/events", summary: "Everything that changes, as server-sent events", need: Look, out: reflect.TypeFor[eventStream](), handler: s.streamEvents, queries: []query{text("site", "only what concerns this site")}},
-		call(s, "GET", "/api/profiles", "The device profiles", Look, func(*request, none) ([]*profile.Profile, error) {
+		call(s, "GET", "/api/health", "Whether the service is up", account.Nobody, func(*request, none) (Health, error) { return Health{"redstart", Version}, nil }),
+		{method: "GET", path: "/api/openapi.json", summary: "This API as an OpenAPI document", need: account.Nobody, handler: s.getOpenAPI},
+		{method: "GET", path: "/api/events", summary: "Everything that changes, as server-sent events", need: account.Look, out: reflect.TypeFor[eventStream](), handler: s.streamEvents, queries: []query{text("site", "only what concerns this site")}},
+		call(s, "GET", "/api/profiles", "The device profiles", account.Look, func(*request, none) ([]*profile.Profile, error) {
 			return append([]*profile.Profile{}, s.profiles().Sorted()...), nil
 		}),
-		call(s, "GET", "/api/profiles/broken", "Files of the profile folder that cannot be used", Look, func(*request, none) ([]profiles.Broken, error) {
+		call(s, "GET", "/api/profiles/broken", "Files of the profile folder that cannot be used", account.Look, func(*request, none) ([]profiles.Broken, error) {
 			return s.BrokenProfiles(), nil
 		}),
-		call(s, "GET", "/api/fields", "The fields of an entry, with their help", Look, func(*request, none) ([]plan.Field, error) { return plan.Fields, nil }),
-		call(s, "GET", "/api/facts", "What can be told of a device, and who may tell it", Look, func(*request, none) ([]fact.Kind, error) { return fact.All, nil }),
-		call(s, "GET", "/api/reckon", "Subnet calculator", Look, func(r *request, _ none) (Reckoning, error) {
+		call(s, "GET", "/api/fields", "The fields of an entry, with their help", account.Look, func(*request, none) ([]plan.Field, error) { return plan.Fields, nil }),
+		call(s, "GET", "/api/facts", "What can be told of a device, and who may tell it", account.Look, func(*request, none) ([]fact.Kind, error) { return fact.All, nil }),
+		call(s, "GET", "/api/reckon", "Subnet calculator", account.Look, func(r *request, _ none) (Reckoning, error) {
 			return s.Reckon(r, r.query("of"), r.query("site"))
 		}).takes(needed("of", "a prefix like 10.40.8.0/22, or an address"), text("site", "count what is left in this site")),
-		call(s, "GET", "/api/interfaces", "The computer's network interfaces", Look, func(r *request, _ none) ([]InterfaceView, error) {
+		call(s, "GET", "/api/interfaces", "The computer's network interfaces", account.Look, func(r *request, _ none) ([]InterfaceView, error) {
 			seconds, err := strconv.ParseFloat(cmp.Or(r.query("listen"), "0"), 64)
 			if err != nil || seconds < 0 || math.IsNaN(seconds) {
 				return nil, problem.New(problem.Usage, "listen must be a number of seconds", "")
 			}
 			return s.Interfaces(r, time.Duration(min(seconds, 60)*float64(time.Second)))
 		}).takes(text("listen", "seconds to hear what is on each")),
-		call(s, "GET", "/api/segments", "The segments that the service is on, with the sites that use each", Look, func(r *request, _ none) ([]SegmentView, error) { return s.Segments(r) }),
-		call(s, "DELETE", "/api/segments/:name", "Leave a segment", Own, func(r *request, _ none) (none, error) { return none{}, s.Unplug(r.param("name")) }),
-		call(s, "GET", "/api/works", "The works under way and those that ended lately, the latest first", Look, func(*request, none) ([]Work, error) { return s.Works(), nil }),
-		call(s, "POST", "/api/works/:id/stop", "Stop a work under way; 0 is the only one there is", Commission, func(r *request, _ none) (none, error) {
+		call(s, "GET", "/api/segments", "The segments that the service is on, with the sites that use each", account.Look, func(r *request, _ none) ([]SegmentView, error) { return s.Segments(r) }),
+		call(s, "DELETE", "/api/segments/:name", "Leave a segment", account.Own, func(r *request, _ none) (none, error) { return none{}, s.Unplug(r.param("name")) }),
+		call(s, "GET", "/api/works", "The works under way and those that ended lately, the latest first", account.Look, func(*request, none) ([]Work, error) { return s.Works(), nil }),
+		call(s, "POST", "/api/works/:id/stop", "Stop a work under way; 0 is the only one there is", account.Commission, func(r *request, _ none) (none, error) {
 			id, err := number(r.param("id"), "work")
 			if err != nil {
 				return none{}, err
@@ -84,27 +85,27 @@ const filesPath = "/api/sites/:site/files/:name"
 
 func (s *Service) siteRoutes() []route {
 	return []route{
-		call(s, "GET", "/api/sites", "The sites with how far they are", Look, func(r *request, _ none) ([]Summary, error) { return s.Sites(r, r.yes("brief")) }).takes(yesNo("brief", "without how far they are")),
-		call(s, "POST", "/api/sites", "Make a site", Plan, func(r *request, in plan.Site) (plan.Site, error) { return s.AddSite(r, in, r.who.Name) }),
-		call(s, "GET", "/api/sites/:site", "The site's data", Look, func(r *request, _ none) (plan.Site, error) { return r.site.store.Data(r) }),
-		call(s, "PUT", "/api/sites/:site", "Set the site's data; policies have their own calls", Plan, func(r *request, in plan.Site) (plan.Site, error) {
+		call(s, "GET", "/api/sites", "The sites with how far they are", account.Look, func(r *request, _ none) ([]Summary, error) { return s.Sites(r, r.yes("brief")) }).takes(yesNo("brief", "without how far they are")),
+		call(s, "POST", "/api/sites", "Make a site", account.Plan, func(r *request, in plan.Site) (plan.Site, error) { return s.AddSite(r, in, r.who.Name) }),
+		call(s, "GET", "/api/sites/:site", "The site's data", account.Look, func(r *request, _ none) (plan.Site, error) { return r.site.store.Data(r) }),
+		call(s, "PUT", "/api/sites/:site", "Set the site's data; policies have their own calls", account.Plan, func(r *request, in plan.Site) (plan.Site, error) {
 			return r.site.SetData(r, in, r.who.Name)
 		}),
-		call(s, "DELETE", "/api/sites/:site", "Forget the site with everything of it", Own, func(r *request, _ none) (none, error) {
+		call(s, "DELETE", "/api/sites/:site", "Forget the site with everything of it", account.Own, func(r *request, _ none) (none, error) {
 			return none{}, r.site.Remove(r, r.query("sure"))
 		}).takes(text("sure", "the site's key")),
-		call(s, "GET", "/api/sites/:site/files", "The site's files, such as licences", Look, func(r *request, _ none) ([]store.File, error) { return r.site.store.Files(r) }),
-		call(s, "PUT", filesPath, "Store a file of the site, up to 512 MiB, whole or not at all", Plan, func(r *request, in upload) (store.File, error) {
+		call(s, "GET", "/api/sites/:site/files", "The site's files, such as licences", account.Look, func(r *request, _ none) ([]store.File, error) { return r.site.store.Files(r) }),
+		call(s, "PUT", filesPath, "Store a file of the site, up to 512 MiB, whole or not at all", account.Plan, func(r *request, in upload) (store.File, error) {
 			return r.site.PutFile(r, r.param("name"), in, r.who.Name)
 		}),
-		call(s, "GET", filesPath, "A file of the site", Look, func(r *request, _ none) (stored, error) {
+		call(s, "GET", filesPath, "A file of the site", account.Look, func(r *request, _ none) (stored, error) {
 			f, content, err := r.site.store.File(r, r.param("name"))
 			return stored{f.Name, content}, err
 		}),
-		call(s, "DELETE", "/api/sites/:site/files/:name", "Forget a file of the site", Plan, func(r *request, _ none) (none, error) {
+		call(s, "DELETE", "/api/sites/:site/files/:name", "Forget a file of the site", account.Plan, func(r *request, _ none) (none, error) {
 			return none{}, r.site.RemoveFile(r, r.param("name"))
 		}),
-		call(s, "GET", "/api/sites/:site/map", "What each address of a subnet is", Look, func(r *request, _ none) (plan.Map, error) {
+		call(s, "GET", "/api/sites/:site/map", "What each address of a subnet is", account.Look, func(r *request, _ none) (plan.Map, error) {
 			return r.site.Map(r, r.query("subnet"))
 		}).takes(text("subnet", "its name; the first one without")),
 	}
@@ -113,49 +114,49 @@ func (s *Service) siteRoutes() []route {
 func (s *Service) planRoutes() []route {
 	const at = "/api/sites/:site/"
 	return []route{
-		call(s, "GET", at+"entries", "The plan with what is known of each box", Look, func(r *request, _ none) ([]EntryView, error) { return r.site.Entries(r) }),
-		call(s, "GET", at+"entries/:tag", "Everything known of one entry", Look, func(r *request, _ none) (Detail, error) { return r.site.Detail(r, r.param("tag")) }),
-		call(s, "PATCH", at+"entries", "Change, add and remove entries, all or none", Plan, func(r *request, in Edits) (Edited, error) {
+		call(s, "GET", at+"entries", "The plan with what is known of each box", account.Look, func(r *request, _ none) ([]EntryView, error) { return r.site.Entries(r) }),
+		call(s, "GET", at+"entries/:tag", "Everything known of one entry", account.Look, func(r *request, _ none) (Detail, error) { return r.site.Detail(r, r.param("tag")) }),
+		call(s, "PATCH", at+"entries", "Change, add and remove entries, all or none", account.Plan, func(r *request, in Edits) (Edited, error) {
 			return r.site.Edit(r, in, r.yes("preview"), r.who.Name)
 		}).takes(previews),
-		call(s, "POST", at+"quantities", "Entries from quantities", Plan, func(r *request, in []plan.Quantity) (Edited, error) {
+		call(s, "POST", at+"quantities", "Entries from quantities", account.Plan, func(r *request, in []plan.Quantity) (Edited, error) {
 			return r.site.Generate(r, in, r.yes("preview"), r.who.Name)
 		}).takes(previews),
-		call(s, "POST", at+"addresses", "Give out addresses to a selection", Plan, func(r *request, in Allocation) (Edited, error) {
+		call(s, "POST", at+"addresses", "Give out addresses to a selection", account.Plan, func(r *request, in Allocation) (Edited, error) {
 			return r.site.Allocate(r, in, r.yes("preview"), r.who.Name)
 		}).takes(previews),
-		call(s, "POST", at+"mends", "Apply all safe mends", Plan, func(r *request, in Chosen) (Edited, error) {
+		call(s, "POST", at+"mends", "Apply all safe mends", account.Plan, func(r *request, in Chosen) (Edited, error) {
 			return r.site.Mend(r, in, r.yes("preview"), r.who.Name)
 		}).takes(previews),
-		call(s, "GET", at+"findings", "What is wrong with the plan", Look, func(r *request, _ none) ([]plan.Finding, error) { return r.site.Findings(r) }),
-		call(s, "POST", at+"imports", "Import a plan file (CSV, XLSX, JSON) as the body", Plan, func(r *request, in file) (planfile.Result, error) {
+		call(s, "GET", at+"findings", "What is wrong with the plan", account.Look, func(r *request, _ none) ([]plan.Finding, error) { return r.site.Findings(r) }),
+		call(s, "POST", at+"imports", "Import a plan file (CSV, XLSX, JSON) as the body", account.Plan, func(r *request, in file) (planfile.Result, error) {
 			o, err := importOptions(r)
 			if err != nil {
 				return planfile.Result{}, err
 			}
 			return r.site.Import(r, in, o, r.who.Name)
 		}).takes(previews, text("sheet", "of a workbook"), text("rows", "the file holds the tables of this setting, one line for each row"), text("mapping", "JSON object of header to field"), yesNo("whole", "the file is the whole plan: entries that it leaves out are removed"), yesNo("configured", "also entries whose devices are configured"), yesNo("apply", "change and remove entries that are in the plan already")),
-		call(s, "POST", at+"file-checks", "Check a plan file without importing it", Look, func(r *request, in file) (planfile.Result, error) {
+		call(s, "POST", at+"file-checks", "Check a plan file without importing it", account.Look, func(r *request, in file) (planfile.Result, error) {
 			return r.site.CheckFile(r, in)
 		}),
-		call(s, "GET", at+"export", "The plan as a file", Look, func(r *request, _ none) (download, error) {
+		call(s, "GET", at+"export", "The plan as a file", account.Look, func(r *request, _ none) (download, error) {
 			return r.site.Export(r, r.query("format"), r.query("rows"))
 		}).takes(formats("csv, xlsx or json"), text("rows", "key of a setting of the type rows: its tables alone, as CSV")),
-		call(s, "GET", at+"template", "An empty workbook with drop-downs", Look, func(r *request, _ none) (download, error) { return r.site.Template(r) }),
-		call(s, "GET", at+"revisions", "What was changed, latest first", Look, func(r *request, _ none) ([]RevisionView, error) { return r.site.Revisions(r) }),
-		call(s, "PUT", at+"revisions/:id/name", "Name a revision", Plan, func(r *request, in Named) (store.Revision, error) {
+		call(s, "GET", at+"template", "An empty workbook with drop-downs", account.Look, func(r *request, _ none) (download, error) { return r.site.Template(r) }),
+		call(s, "GET", at+"revisions", "What was changed, latest first", account.Look, func(r *request, _ none) ([]RevisionView, error) { return r.site.Revisions(r) }),
+		call(s, "PUT", at+"revisions/:id/name", "Name a revision", account.Plan, func(r *request, in Named) (store.Revision, error) {
 			return r.site.NameRevision(r, r.param("id"), in.Name)
 		}),
-		call(s, "GET", at+"comparison", "Compare two moments", Look, func(r *request, _ none) (Moments, error) {
+		call(s, "GET", at+"comparison", "Compare two moments", account.Look, func(r *request, _ none) (Moments, error) {
 			return r.site.Compare(r, r.query("from"), r.query("to"))
 		}).takes(needed("from", "number of a revision"), text("to", "number of a revision; now without")),
-		call(s, "POST", at+"revisions/:id/restore", "Make the plan as it was", Plan, func(r *request, _ none) (Edited, error) {
+		call(s, "POST", at+"revisions/:id/restore", "Make the plan as it was", account.Plan, func(r *request, _ none) (Edited, error) {
 			return r.site.Restore(r, r.param("id"), r.yes("preview"), r.who.Name)
 		}).takes(previews),
-		call(s, "POST", at+"revisions/:id/undo", "Go one step back: undo the revision whose turn it is", Plan, func(r *request, _ none) (Edited, error) {
+		call(s, "POST", at+"revisions/:id/undo", "Go one step back: undo the revision whose turn it is", account.Plan, func(r *request, _ none) (Edited, error) {
 			return r.site.Undo(r, r.param("id"), r.yes("preview"), r.who.Name)
 		}).takes(previews),
-		call(s, "POST", at+"revisions/:id/redo", "Go one step forward: redo what the undoing whose turn it is took back", Plan, func(r *request, _ none) (Edited, error) {
+		call(s, "POST", at+"revisions/:id/redo", "Go one step forward: redo what the undoing whose turn it is took back", account.Plan, func(r *request, _ none) (Edited, error) {
 			return r.site.Redo(r, r.param("id"), r.yes("preview"), r.who.Name)
 		}).takes(previews),
 	}
@@ -164,50 +165,50 @@ func (s *Service) planRoutes() []route {
 func (s *Service) findRoutes() []route {
 	const at = "/api/sites/:site/"
 	return []route{
-		call(s, "GET", at+"devices", "Everything found on the segment", Look, func(r *request, _ none) (Segment, error) { return r.site.Devices(r) }),
-		call(s, "GET", at+"devices/:mac", "Everything known of a found device, with where each fact comes from", Look, ofDevice(func(r *request, mac address.MAC, _ none) (*DeviceView, error) {
+		call(s, "GET", at+"devices", "Everything found on the segment", account.Look, func(r *request, _ none) (Segment, error) { return r.site.Devices(r) }),
+		call(s, "GET", at+"devices/:mac", "Everything known of a found device, with where each fact comes from", account.Look, ofDevice(func(r *request, mac address.MAC, _ none) (*DeviceView, error) {
 			return r.site.Device(r, mac)
 		})),
-		call(s, "POST", at+"devices/forget", "Forget found devices that no entry is matched with, all or none", Commission, func(r *request, in Macs) (none, error) {
+		call(s, "POST", at+"devices/forget", "Forget found devices that no entry is matched with, all or none", account.Commission, func(r *request, in Macs) (none, error) {
 			return none{}, r.site.Forget(r, in.MACs)
 		}),
-		call(s, "PUT", at+"devices/:mac/profile", "Say which profile a device has", Commission, ofDevice(func(r *request, mac address.MAC, in Choice) (*DeviceView, error) {
+		call(s, "PUT", at+"devices/:mac/profile", "Say which profile a device has", account.Commission, ofDevice(func(r *request, mac address.MAC, in Choice) (*DeviceView, error) {
 			return r.site.Choose(r, mac, in)
 		})),
-		call(s, "POST", at+"devices/:mac/blink", "Make a device show itself", Commission, ofDevice(func(r *request, mac address.MAC, _ none) (none, error) {
+		call(s, "POST", at+"devices/:mac/blink", "Make a device show itself", account.Commission, ofDevice(func(r *request, mac address.MAC, _ none) (none, error) {
 			return none{}, r.site.Blink(r, mac)
 		})),
-		call(s, "POST", at+"devices/:mac/page", "Open the device's own page in the browser, at an address of its own", Commission, ofDevice(func(r *request, mac address.MAC, _ none) (PageView, error) {
+		call(s, "POST", at+"devices/:mac/page", "Open the device's own page in the browser, at an address of its own", account.Commission, ofDevice(func(r *request, mac address.MAC, _ none) (PageView, error) {
 			local, _ := r.echo.Request().Context().Value(http.LocalAddrContextKey).(net.Addr)
 			if local == nil {
 				return PageView{}, problem.New(problem.Machine, "the service does not know where it is reached", "")
 			}
 			return r.site.OpenPage(r, mac, local.String(), s.config.TLS)
 		})),
-		call(s, "DELETE", at+"devices/:mac/page", "Close the device's own page", Commission, ofDevice(func(r *request, mac address.MAC, _ none) (none, error) {
+		call(s, "DELETE", at+"devices/:mac/page", "Close the device's own page", account.Commission, ofDevice(func(r *request, mac address.MAC, _ none) (none, error) {
 			r.site.ClosePage(mac)
 			return none{}, nil
 		})),
-		call(s, "PUT", at+"segment", "Have the site use a segment; an interface, or a virtual LAN on one, is plugged in first", Own, func(r *request, in Plugged) (none, error) {
+		call(s, "PUT", at+"segment", "Have the site use a segment; an interface, or a virtual LAN on one, is plugged in first", account.Own, func(r *request, in Plugged) (none, error) {
 			return none{}, r.site.Use(r, in.Interface)
 		}),
-		call(s, "GET", at+"found", "Everything found as a file", Look, func(r *request, _ none) (download, error) {
+		call(s, "GET", at+"found", "Everything found as a file", account.Look, func(r *request, _ none) (download, error) {
 			return r.site.ExportDevices(r, r.query("format"))
 		}).takes(formats("csv, xlsx or json")),
-		call(s, "GET", at+"surveys", "The surveys with what each changed, latest first", Look, func(r *request, _ none) ([]store.Survey, error) { return r.site.store.Surveys(r, mostSurveys) }),
-		call(s, "POST", at+"surveys", "Start a survey", Commission, func(r *request, in FindOptions) (Work, error) { return r.site.Find(r, r.who.Name, in) }),
-		call(s, "GET", at+"surveys/:id/capture", "The packets of a survey, as pcapng", Look, func(r *request, _ none) (download, error) {
+		call(s, "GET", at+"surveys", "The surveys with what each changed, latest first", account.Look, func(r *request, _ none) ([]store.Survey, error) { return r.site.store.Surveys(r, mostSurveys) }),
+		call(s, "POST", at+"surveys", "Start a survey", account.Commission, func(r *request, in FindOptions) (Work, error) { return r.site.Find(r, r.who.Name, in) }),
+		call(s, "GET", at+"surveys/:id/capture", "The packets of a survey, as pcapng", account.Look, func(r *request, _ none) (download, error) {
 			id, err := number(r.param("id"), "survey")
 			if err != nil {
 				return download{}, err
 			}
 			return r.site.Capture(r, id)
 		}),
-		call(s, "PUT", at+"watch", "Begin or end the standing watch", Commission, func(r *request, in Watching) (none, error) {
+		call(s, "PUT", at+"watch", "Begin or end the standing watch", account.Commission, func(r *request, in Watching) (none, error) {
 			return none{}, r.site.Watch(r, in.On)
 		}),
-		call(s, "GET", at+"askers", "The boxes that wait for an address over DHCP", Look, func(r *request, _ none) ([]Asker, error) { return r.site.Askers(r) }),
-		call(s, "POST", at+"leases", "Give planned addresses over DHCP to exactly the chosen boxes", Commission, func(r *request, in HandOut) (Work, error) {
+		call(s, "GET", at+"askers", "The boxes that wait for an address over DHCP", account.Look, func(r *request, _ none) ([]Asker, error) { return r.site.Askers(r) }),
+		call(s, "POST", at+"leases", "Give planned addresses over DHCP to exactly the chosen boxes", account.Commission, func(r *request, in HandOut) (Work, error) {
 			return r.site.HandOut(r, r.who.Name, in)
 		}),
 	}
@@ -227,14 +228,14 @@ func ofDevice[In, Out any](do func(r *request, mac address.MAC, in In) (Out, err
 func (s *Service) matchRoutes() []route {
 	const at = "/api/sites/:site/"
 	return []route{
-		call(s, "GET", at+"matches", "Proposed matches, and what is left over on both sides", Look, func(r *request, _ none) (match.Result, error) { return r.site.Propose(r) }),
-		call(s, "POST", at+"matches", "Accept proposed matches", Commission, func(r *request, in Acceptance) ([]match.Proposal, error) {
+		call(s, "GET", at+"matches", "Proposed matches, and what is left over on both sides", account.Look, func(r *request, _ none) (match.Result, error) { return r.site.Propose(r) }),
+		call(s, "POST", at+"matches", "Accept proposed matches", account.Commission, func(r *request, in Acceptance) ([]match.Proposal, error) {
 			return r.site.Accept(r, in, r.who.Name)
 		}),
-		call(s, "POST", at+"matches/undo", "Undo matches: of entries, all or none, or all that were made for a reason", Commission, func(r *request, in Undo) ([]string, error) {
+		call(s, "POST", at+"matches/undo", "Undo matches: of entries, all or none, or all that were made for a reason", account.Commission, func(r *request, in Undo) ([]string, error) {
 			return r.site.UndoMatches(r, in, r.who.Name)
 		}),
-		call(s, "PUT", at+"entries/:tag/match", "Match an entry with a box by hand", Commission, func(r *request, in MatchWith) (none, error) {
+		call(s, "PUT", at+"entries/:tag/match", "Match an entry with a box by hand", account.Commission, func(r *request, in MatchWith) (none, error) {
 			if in.MAC.IsZero() {
 				return none{}, problem.New(problem.Usage, "no MAC is given", "give the MAC of a found device")
 			}
@@ -244,14 +245,14 @@ func (s *Service) matchRoutes() []route {
 			}
 			return none{}, r.site.Match(r, r.param("tag"), in.MAC, by, why, r.who.Name)
 		}),
-		call(s, "PUT", at+"locks", "Keep matches from being changed, or let them be, all or none", Commission, func(r *request, in Locking) (none, error) {
+		call(s, "PUT", at+"locks", "Keep matches from being changed, or let them be, all or none", account.Commission, func(r *request, in Locking) (none, error) {
 			return none{}, r.site.Lock(r, in, r.who.Name)
 		}),
-		call(s, "POST", at+"entries/:tag/replace", "Put a new box in the place of an entry's", Commission, func(r *request, in Replacement) (Replaced, error) {
+		call(s, "POST", at+"entries/:tag/replace", "Put a new box in the place of an entry's", account.Commission, func(r *request, in Replacement) (Replaced, error) {
 			return r.site.Replace(r, r.param("tag"), in, r.who.Name)
 		}),
-		call(s, "POST", at+"scans", "Take in the label that was scanned", Commission, func(r *request, in Scan) (Scanned, error) { return r.site.Scanned(r, in, r.who.Name) }),
-		call(s, "POST", at+"adoptions", "Take found devices into the plan", Commission, func(r *request, in Adoption) (Edited, error) {
+		call(s, "POST", at+"scans", "Take in the label that was scanned", account.Commission, func(r *request, in Scan) (Scanned, error) { return r.site.Scanned(r, in, r.who.Name) }),
+		call(s, "POST", at+"adoptions", "Take found devices into the plan", account.Commission, func(r *request, in Adoption) (Edited, error) {
 			return r.site.Adopt(r, in, r.yes("preview"), r.who.Name)
 		}).takes(previews),
 	}
@@ -260,45 +261,45 @@ func (s *Service) matchRoutes() []route {
 func (s *Service) workRoutes() []route {
 	const at = "/api/sites/:site/"
 	return []route{
-		call(s, "POST", at+"rehearsals", "What a run would do", Look, func(r *request, in RunOptions) (commission.Rehearsal, error) {
+		call(s, "POST", at+"rehearsals", "What a run would do", account.Look, func(r *request, in RunOptions) (commission.Rehearsal, error) {
 			rehearsal, _, err := r.site.Rehearse(r, in)
 			return rehearsal, err
 		}),
-		call(s, "GET", at+"runs/latest", "The latest run", Look, func(r *request, _ none) (store.Run, error) { return r.site.LatestRun(r) }),
-		call(s, "GET", at+"runs", "The runs that have not ended, oldest first", Look, func(r *request, _ none) ([]store.Run, error) { return r.site.store.OpenRuns(r) }),
-		call(s, "GET", at+"runs/:id", "A run", Look, func(r *request, _ none) (store.Run, error) {
+		call(s, "GET", at+"runs/latest", "The latest run", account.Look, func(r *request, _ none) (store.Run, error) { return r.site.LatestRun(r) }),
+		call(s, "GET", at+"runs", "The runs that have not ended, oldest first", account.Look, func(r *request, _ none) ([]store.Run, error) { return r.site.store.OpenRuns(r) }),
+		call(s, "GET", at+"runs/:id", "A run", account.Look, func(r *request, _ none) (store.Run, error) {
 			id, err := number(r.param("id"), "run")
 			if err != nil {
 				return store.Run{}, err
 			}
 			return r.site.Run(r, id)
 		}),
-		call(s, "POST", at+"runs/:id/hands", "Say that a person did what devices wait for, all or none", Commission, func(r *request, in Hands) (none, error) {
+		call(s, "POST", at+"runs/:id/hands", "Say that a person did what devices wait for, all or none", account.Commission, func(r *request, in Hands) (none, error) {
 			id, err := number(r.param("id"), "run")
 			if err != nil {
 				return none{}, err
 			}
 			return none{}, r.site.Did(r, id, in, r.who.Name)
 		}),
-		call(s, "POST", at+"runs", "Start a run", Commission, func(r *request, in RunOptions) (Work, error) { return r.site.Commission(r, r.who.Name, in) }),
-		call(s, "POST", at+"set-by-hand", "Mark entries as set by hand, all or none", Commission, func(r *request, in Chosen) ([]string, error) {
+		call(s, "POST", at+"runs", "Start a run", account.Commission, func(r *request, in RunOptions) (Work, error) { return r.site.Commission(r, r.who.Name, in) }),
+		call(s, "POST", at+"set-by-hand", "Mark entries as set by hand, all or none", account.Commission, func(r *request, in Chosen) ([]string, error) {
 			return r.site.SetByHand(r, in, r.who.Name)
 		}),
-		call(s, "POST", at+"runs/:id/resume", "Go on with a run that was cut off", Commission, func(r *request, _ none) (Work, error) {
+		call(s, "POST", at+"runs/:id/resume", "Go on with a run that was cut off", account.Commission, func(r *request, _ none) (Work, error) {
 			id, err := number(r.param("id"), "run")
 			if err != nil {
 				return Work{}, err
 			}
 			return r.site.Resume(r, id, r.who.Name)
 		}),
-		call(s, "POST", at+"runs/:id/give-up", "Give up a run that was cut off", Commission, func(r *request, _ none) (none, error) {
+		call(s, "POST", at+"runs/:id/give-up", "Give up a run that was cut off", account.Commission, func(r *request, _ none) (none, error) {
 			id, err := number(r.param("id"), "run")
 			if err != nil {
 				return none{}, err
 			}
 			return none{}, r.site.GiveUp(r, id, r.who.Name)
 		}),
-		call(s, "POST", at+"verifications", "Start a verification", Commission, func(r *request, in VerifyOptions) (Work, error) {
+		call(s, "POST", at+"verifications", "Start a verification", account.Commission, func(r *request, in VerifyOptions) (Work, error) {
 			return r.site.Verify(r, r.who.Name, in)
 		}),
 	}
@@ -307,22 +308,22 @@ func (s *Service) workRoutes() []route {
 func (s *Service) vaultRoutes() []route {
 	const at = "/api/sites/:site/"
 	return []route{
-		call(s, "GET", "/api/vault", "Whether the vault is open, and what opens it", Look, func(*request, none) (VaultStatus, error) { return s.VaultStatus(), nil }),
-		call(s, "POST", "/api/vault/lock", "Lock the vault", Commission, func(*request, none) (VaultStatus, error) {
+		call(s, "GET", "/api/vault", "Whether the vault is open, and what opens it", account.Look, func(*request, none) (VaultStatus, error) { return s.VaultStatus(), nil }),
+		call(s, "POST", "/api/vault/lock", "Lock the vault", account.Commission, func(*request, none) (VaultStatus, error) {
 			s.vault.Lock()
 			return s.vaultChanged(), nil
 		}),
-		call(s, "POST", "/api/vault/unlock", "Unlock the vault", Commission, func(r *request, in Passphrase) (VaultStatus, error) { return s.UnlockVault(r, in.Passphrase) }),
-		call(s, "POST", "/api/vault/key", "Give the vault a new key: with a passphrase, or with a key file for an empty one", Own, func(r *request, in Passphrase) (VaultStatus, error) {
+		call(s, "POST", "/api/vault/unlock", "Unlock the vault", account.Commission, func(r *request, in Passphrase) (VaultStatus, error) { return s.UnlockVault(r, in.Passphrase) }),
+		call(s, "POST", "/api/vault/key", "Give the vault a new key: with a passphrase, or with a key file for an empty one", account.Own, func(r *request, in Passphrase) (VaultStatus, error) {
 			return s.ChangeKey(r, in.Passphrase)
 		}),
-		call(s, "PUT", at+"policies", "Set how logins are made for the site, a kind or a profile", Plan, func(r *request, in PolicyChange) (plan.Site, error) {
+		call(s, "PUT", at+"policies", "Set how logins are made for the site, a kind or a profile", account.Plan, func(r *request, in PolicyChange) (plan.Site, error) {
 			return r.site.SetPolicy(r, in, r.who.Name)
 		}),
-		call(s, "DELETE", at+"policies", "Take a policy away", Plan, func(r *request, _ none) (plan.Site, error) {
+		call(s, "DELETE", at+"policies", "Take a policy away", account.Plan, func(r *request, _ none) (plan.Site, error) {
 			return r.site.RemovePolicy(r, r.query("for"), r.who.Name)
 		}).takes(text("for", "kind:NAME, profile:NAME, or nothing for the site's")),
-		call(s, "POST", at+"entries/:tag/reveal", "Show the login that opens its device, or another secret of it; recorded", Commission, func(r *request, _ none) (Shown, error) {
+		call(s, "POST", at+"entries/:tag/reveal", "Show the login that opens its device, or another secret of it; recorded", account.Commission, func(r *request, _ none) (Shown, error) {
 			id := int64(0)
 			if text := r.query("credential"); text != "" {
 				var err error
@@ -332,13 +333,13 @@ func (s *Service) vaultRoutes() []route {
 			}
 			return r.site.Reveal(r, r.param("tag"), r.query("setting"), id, r.who.Name)
 		}).takes(text("setting", "key of a secret setting"), text("credential", "number of another stored login")),
-		call(s, "GET", at+"entries/:tag/credentials", "What is stored to open its device, without passwords", Look, func(r *request, _ none) ([]Credential, error) {
+		call(s, "GET", at+"entries/:tag/credentials", "What is stored to open its device, without passwords", account.Look, func(r *request, _ none) ([]Credential, error) {
 			return r.site.Credentials(r, r.param("tag"))
 		}),
-		call(s, "POST", "/api/vault/begin-anew", "Give a vault that nothing opens a new key; what the lost one sealed stays sealed", Own, func(r *request, _ none) (VaultStatus, error) {
+		call(s, "POST", "/api/vault/begin-anew", "Give a vault that nothing opens a new key; what the lost one sealed stays sealed", account.Own, func(r *request, _ none) (VaultStatus, error) {
 			return s.BeginAnew(r)
 		}),
-		call(s, "POST", at+"credentials", "Known logins of devices that are set already, as CSV: tag or mac, user, password", Commission, func(r *request, in file) (Learned, error) {
+		call(s, "POST", at+"credentials", "Known logins of devices that are set already, as CSV: tag or mac, user, password", account.Commission, func(r *request, in file) (Learned, error) {
 			return r.site.LearnCredentials(r, in, r.who.Name)
 		}),
 	}
@@ -346,20 +347,28 @@ func (s *Service) vaultRoutes() []route {
 
 func (s *Service) peopleRoutes() []route {
 	return []route{
-		{method: "POST", path: "/api/session", summary: "Sign in with user and password or a one-time link", need: Nobody, handler: s.signIn},
-		call(s, "GET", "/api/session", "Who is signed in", Look, func(r *request, _ none) (Person, error) { return r.who, nil }),
-		{method: "DELETE", path: "/api/session", summary: "Sign out", need: Look, handler: s.signOut},
-		call(s, "PUT", "/api/session/password", "Change one's own password", Look, func(r *request, in NewPassword) (none, error) { return none{}, s.ChangePassword(r, r.who, in) }),
-		call(s, "GET", "/api/users", "Who may sign in", Own, func(r *request, _ none) ([]store.User, error) { return s.store.Users(r) }),
-		call(s, "POST", "/api/users", "Make a user", Own, func(r *request, in Account) (none, error) { return none{}, s.AddUser(r, in) }),
-		call(s, "PUT", "/api/users/:name", "Change a user's rights or password", Own, func(r *request, in Account) (none, error) {
-			in.Name = r.param("name")
-			return none{}, s.SetUser(r, in)
+		{method: "POST", path: "/api/session", summary: "Sign in with user and password or a one-time link", need: account.Nobody, handler: s.signIn},
+		call(s, "GET", "/api/session", "Who is signed in", account.Look, func(r *request, _ none) (account.Person, error) { return r.who, nil }),
+		{method: "DELETE", path: "/api/session", summary: "Sign out", need: account.Look, handler: s.signOut},
+		call(s, "PUT", "/api/session/password", "Change one's own password", account.Look, func(r *request, in account.NewPassword) (none, error) {
+			return none{}, s.accounts.ChangePassword(r, r.who, in)
 		}),
-		call(s, "DELETE", "/api/users/:name", "Remove a user", Own, func(r *request, _ none) (none, error) { return none{}, s.RemoveUser(r, r.param("name")) }),
-		call(s, "GET", "/api/tokens", "API tokens: one's own, or everybody's for an owner", Look, func(r *request, _ none) ([]store.Token, error) { return s.Tokens(r, r.who) }),
-		call(s, "POST", "/api/tokens", "Make an API token for oneself; it is shown once", Look, func(r *request, in Named) (NewToken, error) { return s.AddToken(r, r.who, in.Name) }),
-		call(s, "DELETE", "/api/tokens/:id", "Revoke an API token", Look, func(r *request, _ none) (none, error) { return none{}, s.RevokeToken(r, r.who, r.param("id")) }),
+		call(s, "GET", "/api/users", "Who may sign in", account.Own, func(r *request, _ none) ([]store.User, error) { return s.store.Users(r) }),
+		call(s, "POST", "/api/users", "Make a user", account.Own, func(r *request, in account.Change) (none, error) { return none{}, s.accounts.Add(r, in) }),
+		call(s, "PUT", "/api/users/:name", "Change a user's rights or password", account.Own, func(r *request, in account.Change) (none, error) {
+			in.Name = r.param("name")
+			return none{}, s.accounts.Set(r, in)
+		}),
+		call(s, "DELETE", "/api/users/:name", "Remove a user", account.Own, func(r *request, _ none) (none, error) { return none{}, s.accounts.Remove(r, r.param("name")) }),
+		call(s, "GET", "/api/tokens", "API tokens: one's own, or everybody's for an owner", account.Look, func(r *request, _ none) ([]store.Token, error) { return s.accounts.Tokens(r, r.who) }),
+		call(s, "POST", "/api/tokens", "Make an API token for oneself; it is shown once", account.Look, func(r *request, in Named) (account.NewToken, error) { return s.accounts.AddToken(r, r.who, in.Name) }),
+		call(s, "DELETE", "/api/tokens/:id", "Revoke an API token", account.Look, func(r *request, _ none) (none, error) {
+			id, err := number(r.param("id"), "token")
+			if err != nil {
+				return none{}, err
+			}
+			return none{}, s.accounts.RevokeToken(r, r.who, id)
+		}),
 	}
 }
 

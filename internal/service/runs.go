@@ -398,7 +398,7 @@ func (s *Site) count(ctx context.Context, w *working, p plan.Plan) {
 
 // deviceMoved tells everyone that a device of a run moved on.
 func (s *Site) deviceMoved(d store.RunDevice) {
-	s.hub.publish(s.store.Key, "run", d)
+	s.hub.Publish(s.store.Key, "run", d)
 	if d.Ended() {
 		s.publishEntry(d.Tag)
 	}

@@ -50,13 +50,13 @@ func (s *Service) BeginAnew(ctx context.Context) (VaultStatus, error) {
 // vaultChanged tells everyone whether the vault is open now.
 func (s *Service) vaultChanged() VaultStatus {
 	now := s.VaultStatus()
-	s.hub.publish("", "vault", now)
+	s.hub.Publish("", "vault", now)
 	return now
 }
 
 // UnlockVault opens the vault. Tries are limited like those to sign in.
 func (s *Service) UnlockVault(ctx context.Context, passphrase string) (VaultStatus, error) {
-	if err := s.signIns.allow("vault"); err != nil {
+	if err := s.accounts.Allow("vault"); err != nil {
 		return s.VaultStatus(), err
 	}
 	if err := s.vault.Unlock(ctx, passphrase); err != nil {

@@ -93,7 +93,7 @@ func (s *Service) segmentChanged() {
 	close(s.plugs)
 	s.plugs = make(chan struct{})
 	s.mu.Unlock()
-	s.hub.publish("", "segment", none{})
+	s.hub.Publish("", "segment", none{})
 }
 
 // follow watches over a segment until it goes: work that is under way on it is cut off,

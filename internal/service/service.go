@@ -13,6 +13,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"redstart/internal/account"
+	"redstart/internal/events"
 	"redstart/internal/store"
 	"redstart/internal/vault"
 )
@@ -33,13 +35,13 @@ type Config struct {
 
 // Service is one running service.
 type Service struct {
-	config  Config
-	store   *store.Store
-	vault   *vault.Vault
-	models  atomic.Pointer[known] // the device profiles
-	log     *slog.Logger
-	hub     *hub
-	signIns *tries
+	config   Config
+	store    *store.Store
+	vault    *vault.Vault
+	models   atomic.Pointer[known] // the device profiles
+	log      *slog.Logger
+	hub      *events.Hub
+	accounts *account.Accounts
 
 	// life ends when the service does; work under way is bound to it.
 	life context.Context
@@ -93,12 +95,12 @@ func open(ctx context.Context, c Config) (*Service, error) {
 	}
 	if err == nil {
 		// What an earlier service gave to commands on this computer ended with it.
-		err = records.EndSessionsOf(ctx, LocalUser)
+		err = records.EndSessionsOf(ctx, account.LocalUser)
 	}
 	if err != nil {
 		return nil, errors.Join(err, records.Close())
 	}
-	s := &Service{config: c, store: records, vault: v, log: c.Log, hub: newHub(), signIns: newTries(), resolved: map[int64]resolved{}, plugs: make(chan struct{}), watches: map[string]*watching{}, pages: map[boxAt]*page{}}
+	s := &Service{config: c, store: records, vault: v, log: c.Log, hub: events.New(), accounts: account.In(records, c.Log), resolved: map[int64]resolved{}, plugs: make(chan struct{}), watches: map[string]*watching{}, pages: map[boxAt]*page{}}
 	s.life, s.end = context.WithCancel(context.Background())
 	if s.uses, err = records.Segments(ctx); err != nil {
 		return nil, errors.Join(err, records.Close())
@@ -112,13 +114,16 @@ func open(ctx context.Context, c Config) (*Service, error) {
 	return s, nil
 }
 
+// Accounts are all who may use the service.
+func (s *Service) Accounts() *account.Accounts { return s.accounts }
+
 // Close ends work under way where it is and closes everything. A run that was
 // cut off goes on when it is asked to, with the next service.
 func (s *Service) Close() error {
 	s.end()
 	s.closePages()
 	s.work.Wait()
-	s.hub.close()
+	s.hub.Close()
 	var err error
 	for _, at := range s.segments {
 		if now := at.live.Load(); now != nil {

@@ -79,7 +79,7 @@ func (s *Service) AddSite(ctx context.Context, data plan.Site, who string) (plan
 	if _, err := s.store.AddSite(ctx, data, who); err != nil {
 		return data, err
 	}
-	s.hub.publish("", "sites", none{})
+	s.hub.Publish("", "sites", none{})
 	return data, nil
 }
 
@@ -118,9 +118,9 @@ func (s *Site) change(ctx context.Context, what, who string, do func(plan.Site) 
 		return old, err
 	}
 	if data.Key != old.Key {
-		s.hub.publish("", "sites", none{})
+		s.hub.Publish("", "sites", none{})
 	}
-	s.hub.publish(old.Key, "site", data)
+	s.hub.Publish(old.Key, "site", data)
 	return data, nil
 }
 
@@ -139,7 +139,7 @@ func (s *Site) Remove(ctx context.Context, sure string) error {
 	}
 	s.planning.Lock()
 	defer s.planning.Unlock()
-	defer s.hub.publish("", "sites", none{})
+	defer s.hub.Publish("", "sites", none{})
 	if err := s.store.Remove(ctx); err != nil {
 		return err
 	}

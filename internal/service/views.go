@@ -185,9 +185,9 @@ func (s *Site) publishEntry(tag string) {
 		return
 	}
 	if where, err := s.where(ctx); err == nil {
-		s.hub.publish(s.store.Key, "entry", view(r, e, f, where(f)))
+		s.hub.Publish(s.store.Key, "entry", view(r, e, f, where(f)))
 	}
 }
 
 // publishEntries tells everyone to load the plan anew.
-func (s *Site) publishEntries() { s.hub.publish(s.store.Key, "plan", none{}) }
+func (s *Site) publishEntries() { s.hub.Publish(s.store.Key, "plan", none{}) }

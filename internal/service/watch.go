@@ -129,7 +129,7 @@ func (s *Site) beginWatch() error {
 	}
 	s.watches[s.store.Key] = w
 	s.mu.Unlock()
-	s.hub.publish(s.store.Key, "watch", Watching{true})
+	s.hub.Publish(s.store.Key, "watch", Watching{true})
 	s.log.Info("watching the segment", "site", s.store.Key)
 	keep := s.keepDevices()
 	s.work.Add(1)
@@ -150,7 +150,7 @@ func (s *Site) beginWatch() error {
 		delete(s.watches, s.store.Key)
 		s.mu.Unlock()
 		close(w.ended)
-		s.hub.publish(s.store.Key, "watch", Watching{false})
+		s.hub.Publish(s.store.Key, "watch", Watching{false})
 	}()
 	return nil
 }
@@ -174,8 +174,8 @@ func (w *watching) note(kind string, f *device.Found) {
 		w.came = slices.Insert(others, 0, p)[:min(len(others)+1, mostArrivals)]
 	}
 	w.mu.Unlock()
-	w.site.hub.publish(w.site.store.Key, "device", v)
-	w.site.hub.publish(w.site.store.Key, "presence", p)
+	w.site.hub.Publish(w.site.store.Key, "device", v)
+	w.site.hub.Publish(w.site.store.Key, "presence", p)
 }
 
 // arrivals lists who came lately, the latest first.
@@ -213,5 +213,5 @@ func (s *Site) watch() *watching {
 func (s *Site) arrived(f *device.Found) {
 	v := s.brief(f)
 	v.Here = true
-	s.hub.publish(s.store.Key, "device", v)
+	s.hub.Publish(s.store.Key, "device", v)
 }

@@ -232,7 +232,7 @@ func (w *working) progress(change func(*Work)) {
 	a := w.Work
 	w.s.mu.Unlock()
 	if a.State != "" { // else it has not begun
-		w.s.hub.publish("", "work", a)
+		w.s.hub.Publish("", "work", a)
 	}
 }
 

@@ -1,8 +1,7 @@
-package service
+package account
 
 import (
 	"context"
-	"crypto/rand"
 	"fmt"
 	"slices"
 	"strings"
@@ -11,34 +10,8 @@ import (
 	"redstart/internal/store"
 )
 
-// Right is what a person may do. Each right holds those before it.
-type Right string
-
-const (
-	Nobody     Right = ""           // without signing in
-	Look       Right = "look"       // may only look
-	Plan       Right = "plan"       // may change plans
-	Commission Right = "commission" // may work on devices too
-	Own        Right = "own"        // may do everything, and makes users
-)
-
-var rights = []Right{Nobody, Look, Plan, Commission, Own}
-
-// Holds reports whether the right holds another.
-func (r Right) Holds(need Right) bool {
-	return slices.Index(rights, r) >= slices.Index(rights, need)
-}
-
-var mayNot = map[Right]string{Plan: "change plans", Commission: "work on devices", Own: "do what is left to the owner"}
-
-// Person is who makes a request.
-type Person struct {
-	Name   string `json:"user"`
-	Rights Right  `json:"rights"`
-}
-
-// Account is a user as an owner makes or changes it.
-type Account struct {
+// Change is a user as an owner makes or changes it.
+type Change struct {
 	Name     string `json:"name"`
 	Password string `json:"password"` // "" leaves it as it is
 	Rights   Right  `json:"rights"`
@@ -59,7 +32,7 @@ func checkPassword(password string) error {
 	return nil
 }
 
-func (a Account) check() error {
+func (a Change) check() error {
 	switch {
 	case a.Name == "" || len(a.Name) > 60 || a.Name != strings.TrimSpace(a.Name) || strings.ContainsFunc(a.Name, func(r rune) bool { return r < ' ' || r == '/' }):
 		return problem.New(problem.Usage, "a user's name has 1 to 60 characters, without slashes", "")
@@ -71,8 +44,8 @@ func (a Account) check() error {
 	return nil
 }
 
-// AddUser makes a user.
-func (s *Service) AddUser(ctx context.Context, a Account) error {
+// Add makes a user.
+func (s *Accounts) Add(ctx context.Context, a Change) error {
 	if err := a.check(); err != nil {
 		return err
 	}
@@ -82,8 +55,8 @@ func (s *Service) AddUser(ctx context.Context, a Account) error {
 	return s.store.AddUser(ctx, store.User{Name: a.Name, Hash: hashPassword(a.Password), Rights: string(a.Rights)})
 }
 
-// SetUser changes a user's rights, and the password if one is given.
-func (s *Service) SetUser(ctx context.Context, a Account) error {
+// Set changes a user's rights, and the password if one is given.
+func (s *Accounts) Set(ctx context.Context, a Change) error {
 	u, err := s.known(ctx, a.Name)
 	if err != nil {
 		return err
@@ -106,7 +79,7 @@ func (s *Service) SetUser(ctx context.Context, a Account) error {
 	return s.store.SetUser(ctx, u)
 }
 
-func (s *Service) known(ctx context.Context, name string) (store.User, error) {
+func (s *Accounts) known(ctx context.Context, name string) (store.User, error) {
 	u, err := s.store.User(ctx, name)
 	if err == nil && u.Name == "" {
 		err = problem.New(problem.Missing, "there is no such user", "").About(name)
@@ -114,7 +87,7 @@ func (s *Service) known(ctx context.Context, name string) (store.User, error) {
 	return u, err
 }
 
-func (s *Service) notLastOwner(ctx context.Context, name string) error {
+func (s *Accounts) notLastOwner(ctx context.Context, name string) error {
 	users, err := s.store.Users(ctx)
 	if err != nil {
 		return err
@@ -127,8 +100,8 @@ func (s *Service) notLastOwner(ctx context.Context, name string) error {
 	return problem.New(problem.Conflict, "this is the only owner", "make another owner first").About(name)
 }
 
-// RemoveUser removes a user with sessions and tokens.
-func (s *Service) RemoveUser(ctx context.Context, name string) error {
+// Remove removes a user with sessions and tokens.
+func (s *Accounts) Remove(ctx context.Context, name string) error {
 	if _, err := s.known(ctx, name); err != nil {
 		return err
 	}
@@ -139,7 +112,7 @@ func (s *Service) RemoveUser(ctx context.Context, name string) error {
 }
 
 // ChangePassword changes one's own password, and signs out everywhere.
-func (s *Service) ChangePassword(ctx context.Context, who Person, in NewPassword) error {
+func (s *Accounts) ChangePassword(ctx context.Context, who Person, in NewPassword) error {
 	u, err := s.known(ctx, who.Name)
 	if err != nil {
 		return err
@@ -155,46 +128,4 @@ func (s *Service) ChangePassword(ctx context.Context, who Person, in NewPassword
 	}
 	u.Hash = hashPassword(in.New)
 	return s.store.SetUser(ctx, u)
-}
-
-// NewToken is an API token as it is shown once.
-type NewToken struct {
-	Name  string `json:"name"`
-	Token string `json:"token"`
-}
-
-// Tokens lists a person's tokens; an owner sees everybody's.
-func (s *Service) Tokens(ctx context.Context, who Person) ([]store.Token, error) {
-	if who.Rights == Own {
-		return s.store.Tokens(ctx, "")
-	}
-	return s.store.Tokens(ctx, who.Name)
-}
-
-// AddToken makes a token that acts for a person until it is revoked.
-func (s *Service) AddToken(ctx context.Context, who Person, name string) (NewToken, error) {
-	if name = strings.TrimSpace(name); name == "" || len(name) > 60 {
-		return NewToken{}, problem.New(problem.Usage, "a token needs a name of at most 60 characters", "name the program or computer that will use it")
-	}
-	if who.Name == LocalUser {
-		who.Name = Owner
-	}
-	if _, err := s.known(ctx, who.Name); err != nil {
-		return NewToken{}, err
-	}
-	token := rand.Text()
-	return NewToken{name, token}, s.store.AddToken(ctx, store.Token{User: who.Name, Name: name, Hash: tokenHash(token)})
-}
-
-// RevokeToken revokes a token: one's own, or anybody's for an owner.
-func (s *Service) RevokeToken(ctx context.Context, who Person, text string) error {
-	id, err := number(text, "token")
-	if err != nil {
-		return err
-	}
-	of := who.Name
-	if who.Rights == Own {
-		of = ""
-	}
-	return s.store.RevokeToken(ctx, id, of)
 }

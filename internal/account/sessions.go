@@ -1,0 +1,156 @@
+package account
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"log/slog"
+	"time"
+
+	"redstart/internal/core/problem"
+	"redstart/internal/store"
+)
+
+const (
+	// SessionTime is how long a session is good.
+	SessionTime = 12 * time.Hour
+	linkTime    = 10 * time.Minute
+	// Owner is the first user.
+	Owner = "owner"
+	// LocalUser is who commands on this computer act as.
+	LocalUser = "this computer"
+)
+
+// Accounts are all who may use the service.
+type Accounts struct {
+	store   *store.Store
+	log     *slog.Logger
+	signIns *tries
+}
+
+// In gives the accounts that the records hold.
+func In(records *store.Store, log *slog.Logger) *Accounts {
+	return &Accounts{records, log, newTries()}
+}
+
+// newToken starts a session and gives its token, which is stored hashed only.
+func (s *Accounts) newToken(ctx context.Context, user string, once bool, good time.Duration) (string, error) {
+	token := rand.Text()
+	err := s.store.AddSession(ctx, store.Session{Hash: tokenHash(token), User: user, Once: once, ExpiresAt: store.Stamp{Time: time.Now().Add(good)}})
+	return token, err
+}
+
+// FirstStart makes the owner's sign-in if nobody may sign in yet, and gives
+// the password, to be shown once; "" when there are users already.
+func (s *Accounts) FirstStart(ctx context.Context) (password string, err error) {
+	users, err := s.store.Users(ctx)
+	if len(users) > 0 || err != nil {
+		return "", err
+	}
+	password = rand.Text()[:16]
+	return password, s.store.AddUser(ctx, store.User{Name: Owner, Hash: hashPassword(password), Rights: string(Own)})
+}
+
+// OnceToken makes the token of a link that signs the owner in once.
+func (s *Accounts) OnceToken(ctx context.Context) (string, error) {
+	if _, err := s.FirstStart(ctx); err != nil {
+		return "", err
+	}
+	return s.newToken(ctx, Owner, true, linkTime)
+}
+
+// LocalToken makes a token for commands on this computer, for as long as the
+// service runs.
+func (s *Accounts) LocalToken(ctx context.Context) (string, error) {
+	return s.newToken(ctx, LocalUser, false, 365*24*time.Hour)
+}
+
+// ErrSignIn says that nobody is signed in.
+var ErrSignIn = problem.New(problem.SignIn, "you are not signed in", "sign in first")
+
+// Whose finds out whose a token is: of a session, or where it is a bearer's, of a program.
+func (s *Accounts) Whose(ctx context.Context, token string, bearer bool) (Person, error) {
+	if token == "" {
+		return Person{}, ErrSignIn
+	}
+	hash := tokenHash(token)
+	session, ok, err := s.store.Session(ctx, hash)
+	if err != nil {
+		return Person{}, err
+	}
+	name := session.User
+	if !ok && bearer {
+		var t store.Token
+		if t, ok, err = s.store.Token(ctx, hash); err != nil {
+			return Person{}, err
+		}
+		if name = t.User; ok && time.Since(t.UsedAt.Time) > time.Minute {
+			if err := s.store.TokenUsed(ctx, t.ID); err != nil {
+				return Person{}, err
+			}
+		}
+	}
+	if !ok || session.Once {
+		return Person{}, ErrSignIn
+	}
+	if name == LocalUser {
+		return Person{LocalUser, Own}, nil
+	}
+	u, err := s.store.User(ctx, name)
+	if err != nil || u.Name == "" {
+		return Person{}, errors.Join(err, ErrSignIn)
+	}
+	return Person{u.Name, Right(u.Rights)}, nil
+}
+
+// SignIn is what somebody signs in with: a name with a password, or the token of a link
+// that signs in once.
+type SignIn struct {
+	User     string `json:"user"`
+	Password string `json:"password"`
+	Link     string `json:"link"`
+}
+
+// SignIn begins a session and gives its token; from is the address it is asked from.
+func (s *Accounts) SignIn(ctx context.Context, from string, in SignIn) (token string, who Person, err error) {
+	if err := s.signIns.allow("from "+from, "user "+in.User+in.Link); err != nil {
+		return "", who, err
+	}
+	name := in.User
+	if in.Link != "" {
+		session, ok, err := s.store.Session(ctx, tokenHash(in.Link))
+		if err != nil {
+			return "", who, err
+		}
+		if !ok || !session.Once {
+			return "", who, problem.New(problem.SignIn, "this link was used already or is too old", "sign in with your password, or start the demo again")
+		}
+		if err := s.store.EndSession(ctx, session.Hash); err != nil {
+			return "", who, err
+		}
+		name = session.User
+	} else {
+		u, err := s.store.User(ctx, in.User)
+		if err != nil {
+			return "", who, err
+		}
+		// The work is done for unknown users too, so that time tells nothing.
+		if fits := passwordFits(u.Hash, in.Password); !fits {
+			if u.Hash == "" {
+				passwordFits(decoy, in.Password)
+			}
+			s.log.Warn("sign-in refused", "from", from)
+			return "", who, problem.New(problem.SignIn, "user or password is wrong", "try again; the first start of the service showed the owner's password")
+		}
+	}
+	if token, err = s.newToken(ctx, name, false, SessionTime); err != nil {
+		return "", who, err
+	}
+	u, err := s.store.User(ctx, name)
+	return token, Person{u.Name, Right(u.Rights)}, err
+}
+
+// SignOut ends the session of a token.
+func (s *Accounts) SignOut(ctx context.Context, token string) error {
+	return s.store.EndSession(ctx, tokenHash(token))
+}

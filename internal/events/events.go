@@ -1,0 +1,81 @@
+// Package events hands what changes to everyone who listens.
+package events
+
+import (
+	"encoding/json"
+	"sync"
+)
+
+// depth is how many events wait for one slow reader.
+const depth = 4096
+
+// Event is one thing that changed.
+type Event struct {
+	Site string // whose it is; "" for everybody
+	Kind string
+	Data []byte // JSON
+}
+
+// Hub hands events to everyone who listens. A reader that falls too far behind
+// is cut off; it comes back and loads everything anew.
+type Hub struct {
+	mu      sync.Mutex
+	readers map[chan Event]struct{}
+	closed  bool
+}
+
+// New makes a hub without readers.
+func New() *Hub { return &Hub{readers: map[chan Event]struct{}{}} }
+
+// Publish tells everyone who listens to a site, or everybody for "".
+func (h *Hub) Publish(site, kind string, what any) {
+	data, err := json.Marshal(what)
+	if err != nil {
+		return // only our own types come here, and they marshal
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for r := range h.readers {
+		select {
+		case r <- Event{site, kind, data}:
+		default:
+			delete(h.readers, r)
+			close(r)
+		}
+	}
+}
+
+// Subscribe gives a channel of what changes from now on. It is closed when its reader
+// falls too far behind, and when the hub is.
+func (h *Hub) Subscribe() chan Event {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	r := make(chan Event, depth)
+	if h.closed {
+		close(r)
+	} else {
+		h.readers[r] = struct{}{}
+	}
+	return r
+}
+
+// Leave ends a subscription.
+func (h *Hub) Leave(r chan Event) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if _, in := h.readers[r]; in {
+		delete(h.readers, r)
+		close(r)
+	}
+}
+
+// Close ends all subscriptions, also those to come.
+func (h *Hub) Close() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.closed = true
+	for r := range h.readers {
+		delete(h.readers, r)
+		close(r)
+	}
+}
