@@ -412,7 +412,7 @@ func TestGuessingIsSlowedDownPerUser(t *testing.T) {
 	if !refused.Load() {
 		t.Error("forty guesses at once were all answered")
 	}
-	if err := r.s.SetUser(ctx, account.Change{Name: "ada", Password: "another long one", Rights: account.Plan}); err != nil {
+	if err := r.s.Accounts().Set(ctx, account.Change{Name: "ada", Password: "another long one", Rights: account.Plan}); err != nil {
 		t.Fatal(err)
 	}
 	if users, err := r.c.Users(ctx); err != nil || len(users) != 1 || users[0].Rights != "plan" || users[0].Hash != "" {
