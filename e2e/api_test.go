@@ -11,9 +11,9 @@ import (
 	"strings"
 	"testing"
 
+	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/problem"
-	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
 )
 
@@ -230,7 +230,7 @@ func TestProblemsSayWhatToDo(t *testing.T) {
 		if status != c.status || header.Get("Content-Type") != "application/problem+json" || !strings.Contains(answer, c.want) {
 			t.Errorf("%s %s: %d %s; want %d with %q", c.method, c.path, status, answer, c.status, c.want)
 		}
-		var p service.Problem
+		var p api.Problem
 		decode(t, []byte(answer), &p)
 		if p.Status != c.status || p.Title == "" || p.Detail == "" || p.Type == "" {
 			t.Errorf("%s %s: not a whole problem document: %s", c.method, c.path, answer)
@@ -253,25 +253,25 @@ func TestWorksGoSideBySideAndStop(t *testing.T) {
 			tags = append(tags, e.Tag)
 		}
 	}
-	first, err := r.c.Commission(ctx, service.RunOptions{Chosen: chosen(tags[:1])})
+	first, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen(tags[:1])})
 	if err != nil {
 		t.Fatal(err)
 	}
 	// The same box is in hand; others are not, for a run, a survey or a verification.
-	_, err = r.c.Commission(ctx, service.RunOptions{Chosen: chosen(tags[:1])})
+	_, err = r.c.Commission(ctx, api.RunOptions{Chosen: chosen(tags[:1])})
 	if cells := problem.Cells(err); len(cells) != 1 || cells[0].String() != tags[0]+": run 1 has it in hand" {
 		t.Errorf("a second run over %s: %v %v", tags[0], err, cells)
 	}
-	if _, err = r.c.Verify(ctx, service.VerifyOptions{Chosen: chosen(tags[:1])}); err == nil || !strings.Contains(err.Error(), "run 1 has it in hand") {
+	if _, err = r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen(tags[:1])}); err == nil || !strings.Contains(err.Error(), "run 1 has it in hand") {
 		t.Errorf("a verification of it: %v", err)
 	}
-	if _, err = r.c.Find(ctx, service.FindOptions{Pace: 50}); err != nil {
+	if _, err = r.c.Find(ctx, api.FindOptions{Pace: 50}); err != nil {
 		t.Errorf("a survey during a run: %v", err)
 	}
-	if _, err = r.c.Find(ctx, service.FindOptions{}); err == nil || !strings.Contains(err.Error(), "a find is under way on this segment") {
+	if _, err = r.c.Find(ctx, api.FindOptions{}); err == nil || !strings.Contains(err.Error(), "a find is under way on this segment") {
 		t.Errorf("a second survey: %v", err)
 	}
-	second, err := r.c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
+	second, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen(nil)})
 	if err != nil || second.Run != 2 || second.Total == 0 {
 		t.Fatalf("a run over all others: %+v %v", second, err)
 	}
@@ -282,11 +282,11 @@ func TestWorksGoSideBySideAndStop(t *testing.T) {
 		t.Errorf("stopping without saying which: %v", err)
 	}
 	stopped := false
-	last := follow(t, r.c, func(context.Context) (service.Work, error) { return second, r.c.Stop(ctx, second.ID) }, func(e client.Event) { stopped = true })
+	last := follow(t, r.c, func(context.Context) (api.Work, error) { return second, r.c.Stop(ctx, second.ID) }, func(e client.Event) { stopped = true })
 	if last.State != "stopped" || !stopped {
 		t.Errorf("ended as %s", last.State)
 	}
-	follow(t, r.c, func(context.Context) (service.Work, error) { return r.work(first.ID), nil }, nil)
+	follow(t, r.c, func(context.Context) (api.Work, error) { return r.work(first.ID), nil }, nil)
 	for id, state := range map[int64]string{first.Run: "done", second.Run: "stopped"} {
 		run, err := r.c.Run(ctx, id)
 		if err != nil || run.State != state {

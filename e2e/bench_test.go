@@ -11,6 +11,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
+	"redstart/internal/api"
 	"redstart/internal/browser"
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
@@ -30,12 +31,12 @@ func factoryToVerified(b *testing.B, n int) (whole, commission time.Duration) {
 	began := time.Now()
 	r.find()
 	found := time.Since(began)
-	if _, err := r.c.Accept(patience(b), service.Acceptance{Reasons: match.Reasons}); err != nil {
+	if _, err := r.c.Accept(patience(b), api.Acceptance{Reasons: match.Reasons}); err != nil {
 		b.Fatal(err)
 	}
 	set := time.Now()
-	follow(b, r.c, func(ctx context.Context) (service.Work, error) {
-		return r.c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
+	follow(b, r.c, func(ctx context.Context) (api.Work, error) {
+		return r.c.Commission(ctx, api.RunOptions{Chosen: chosen(nil)})
 	}, nil)
 	commission = time.Since(set)
 	r.verify()
@@ -109,7 +110,7 @@ func planOf(b *testing.B, n int) map[string]float64 {
 		took[what] = float64(time.Since(began).Microseconds()) / 1000
 	}
 	measure("import", func() error {
-		_, err := r.c.Import(ctx, []byte(csv.String()), service.ImportOptions{})
+		_, err := r.c.Import(ctx, []byte(csv.String()), api.ImportOptions{})
 		return err
 	})
 	measure("check", func() error {

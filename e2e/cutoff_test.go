@@ -9,11 +9,11 @@ import (
 	"sync"
 	"testing"
 
+	"redstart/internal/api"
 	"redstart/internal/commission"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
 	"redstart/internal/lan/bench"
-	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
 	"redstart/internal/survey"
@@ -141,7 +141,7 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 		}
 		for _, box := range site.Boxes {
 			if box.MAC == e.Device {
-				expectPlanned(t, box, service.EntryView{Entry: e})
+				expectPlanned(t, box, api.EntryView{Entry: e})
 			}
 		}
 	}

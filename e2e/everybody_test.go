@@ -12,8 +12,8 @@ import (
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 
+	"redstart/internal/api"
 	"redstart/internal/browser"
-	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
 )
 
@@ -39,7 +39,7 @@ func TestThePagesAreForEverybody(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 8, Whole: true, Seed: 41})
 	r.plan(string(r.site.WholePlan()))
 	r.find()
-	if _, err := r.c.Accept(patience(t), service.Acceptance{All: true}); err != nil {
+	if _, err := r.c.Accept(patience(t), api.Acceptance{All: true}); err != nil {
 		t.Fatal(err)
 	}
 	r.commission()

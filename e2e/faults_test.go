@@ -12,13 +12,13 @@ import (
 	"testing"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/match"
 	"redstart/internal/core/problem"
 	"redstart/internal/lan"
 	"redstart/internal/lan/faults"
 	"redstart/internal/lan/netstack"
-	"redstart/internal/service"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
@@ -122,10 +122,10 @@ func TestTheWrongBoxIsNotWrittenTo(t *testing.T) {
 	r.find()
 	wrong := r.site.Boxes[0]
 	before := wrong.Running()
-	if err := r.c.Match(ctx, "A-CTL-01", service.MatchWith{MAC: wrong.MAC}); err != nil {
+	if err := r.c.Match(ctx, "A-CTL-01", api.MatchWith{MAC: wrong.MAC}); err != nil {
 		t.Fatal(err)
 	}
-	_, err := r.c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
+	_, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen(nil)})
 	if err == nil || !strings.Contains(fmt.Sprintf("%+v", problem.Cells(err)), "the plan says BC4-000000, but the matched box tells "+wrong.Serial) {
 		t.Errorf("commissioning the wrong box: %v", err)
 	}
@@ -269,7 +269,7 @@ func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.find()
-	if _, err := r.c.Accept(patience(t), service.Acceptance{Reasons: match.Reasons}); err != nil {
+	if _, err := r.c.Accept(patience(t), api.Acceptance{Reasons: match.Reasons}); err != nil {
 		t.Fatal(err)
 	}
 	r.commission()
@@ -282,7 +282,7 @@ func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
 	if got := beacons.of(fourth); got != "green "+camera.Address.String() {
 		t.Errorf("the device was given %q", got)
 	}
-	rehearsal, err := r.c.Rehearse(patience(t), service.RunOptions{Chosen: service.Chosen{Tags: []string{"YARD-BCN-01"}}})
+	rehearsal, err := r.c.Rehearse(patience(t), api.RunOptions{Chosen: api.Chosen{Tags: []string{"YARD-BCN-01"}}})
 	if err != nil || !slices.Equal(rehearsal.Devices[0].NotSent, []string{"spare"}) {
 		t.Errorf("%+v, %v", rehearsal, err)
 	}

@@ -16,10 +16,10 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
+	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/device"
 	"redstart/internal/core/notice"
-	"redstart/internal/service"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/survey"
@@ -105,7 +105,7 @@ func TestFindingOnTheCommandLine(t *testing.T) {
 	if rows, err := book.GetRows("facts"); err != nil || len(rows) < 200 {
 		t.Errorf("%d facts, %v", len(rows), err)
 	}
-	var saved service.Segment
+	var saved api.Segment
 	doc, err := os.ReadFile(filepath.Join(dir, "found.json"))
 	if err != nil || json.Unmarshal(doc, &saved) != nil || len(saved.Devices) != len(r.site.All()) {
 		t.Errorf("%d devices, %v", len(saved.Devices), err)
@@ -168,7 +168,7 @@ func TestTheWatchTellsWhoComesAndGoes(t *testing.T) {
 		if e.Kind != "presence" {
 			return true
 		}
-		var p service.Presence
+		var p api.Presence
 		decode(t, e.Data, &p)
 		if p.Device.MAC != camera.MAC || p.Kind == survey.Told {
 			return true
@@ -199,7 +199,7 @@ func TestTheWatchTellsWhoComesAndGoes(t *testing.T) {
 		at := netip.AddrFrom4([4]byte{10, 40, 11, byte(101 + i)})
 		other.Store(func(s *box.Settings) { s.Address = netip.PrefixFrom(at, 22) })
 		other.Restart()
-		var d service.DeviceView
+		var d api.DeviceView
 		waitFor(t, func() bool {
 			d, err = r.c.Device(ctx, other.MAC)
 			return err == nil && d.Now == at
@@ -233,7 +233,7 @@ func TestLookingOnly(t *testing.T) {
 		}
 	}
 	seg, err := r.c.Devices(patience(t))
-	if err != nil || !seg.LookOnly || slices.ContainsFunc(seg.Devices, func(d service.DeviceView) bool {
+	if err != nil || !seg.LookOnly || slices.ContainsFunc(seg.Devices, func(d api.DeviceView) bool {
 		return slices.ContainsFunc(d.Facts, func(f device.Fact) bool { return slices.Contains([]string{"web", "http", "onvif"}, f.Protocol) })
 	}) {
 		t.Errorf("a conversation was held: %v", err)

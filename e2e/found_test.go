@@ -11,8 +11,8 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"redstart/internal/api"
 	"redstart/internal/browser"
-	"redstart/internal/service"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
@@ -80,7 +80,7 @@ func TestFoundInTheConsole(t *testing.T) {
 
 	// Addresses over DHCP: only for who has an entry, and not beside a stranger.
 	b.do(browser.Press("hand-out"), shows("none: match it first"), browser.Click(chromedp.Search(`//button[contains(., "Cancel")]`)), browser.Gone(chromedp.CSS(".n-modal-mask")))
-	if _, err := r.c.Accept(patience(t), service.Acceptance{Reasons: []string{"port"}}); err != nil {
+	if _, err := r.c.Accept(patience(t), api.Acceptance{Reasons: []string{"port"}}); err != nil {
 		t.Fatal(err)
 	}
 	b.do(browser.Press("hand-out"), shows("10.40.9.200"), browser.Answer("hand-out-begin"), shows("another DHCP server answers"))

@@ -11,10 +11,10 @@ import (
 	"testing"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/match"
 	"redstart/internal/core/result"
-	"redstart/internal/service"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
@@ -41,7 +41,7 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 
 	var events strings.Builder
 	keep := func(e client.Event) { events.WriteString(e.Kind + " " + string(e.Data) + "\n") }
-	found := follow(t, r.c, func(ctx context.Context) (service.Work, error) { return r.c.Find(ctx, service.FindOptions{}) }, keep)
+	found := follow(t, r.c, func(ctx context.Context) (api.Work, error) { return r.c.Find(ctx, api.FindOptions{}) }, keep)
 	if found.Text != "20 devices on the segment; 2 passes agree that these are all" {
 		t.Errorf("the survey says: %s", found.Text)
 	}
@@ -58,11 +58,11 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 		t.Errorf("only %d device events: results must stream", n)
 	}
 
-	if _, err := r.c.Accept(ctx, service.Acceptance{Reasons: match.Reasons}); err != nil {
+	if _, err := r.c.Accept(ctx, api.Acceptance{Reasons: match.Reasons}); err != nil {
 		t.Fatal(err)
 	}
-	follow(t, r.c, func(ctx context.Context) (service.Work, error) {
-		return r.c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
+	follow(t, r.c, func(ctx context.Context) (api.Work, error) {
+		return r.c.Commission(ctx, api.RunOptions{Chosen: chosen(nil)})
 	}, keep)
 	for _, b := range r.site.Boxes {
 		e := r.entryOf(b)
@@ -74,8 +74,8 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 			t.Errorf("%s never restarted", e.Tag)
 		}
 	}
-	follow(t, r.c, func(ctx context.Context) (service.Work, error) {
-		return r.c.Verify(ctx, service.VerifyOptions{Chosen: chosen(nil)})
+	follow(t, r.c, func(ctx context.Context) (api.Work, error) {
+		return r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen(nil)})
 	}, keep)
 	for tag, e := range r.entries() {
 		if e.State != store.Verified || e.CheckedAt.IsZero() {
@@ -196,8 +196,8 @@ func TestVerifyNoticesWhatChangedLater(t *testing.T) {
 	field := r.site.Boxes[0]
 	starts = field.Starts()
 	tag := r.entryOf(field).Tag
-	r.do(func(ctx context.Context) (service.Work, error) {
-		return r.c.Verify(ctx, service.VerifyOptions{Chosen: chosen([]string{tag}), Restart: "always"})
+	r.do(func(ctx context.Context) (api.Work, error) {
+		return r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen([]string{tag}), Restart: "always"})
 	})
 	if field.Starts() != starts+1 || r.entries()[tag].State != store.Verified {
 		t.Errorf("verify --restart always: %d starts, %s", field.Starts()-starts, r.entries()[tag].State)
@@ -240,17 +240,17 @@ func TestMatchByHandAndUndo(t *testing.T) {
 		t.Errorf("open: %+v", p.Open)
 	}
 	camera, controller := r.site.Boxes[3], r.site.Boxes[7]
-	if err := r.c.Match(ctx, "EXTRA-CAM-01", service.MatchWith{MAC: camera.MAC}); err != nil {
+	if err := r.c.Match(ctx, "EXTRA-CAM-01", api.MatchWith{MAC: camera.MAC}); err != nil {
 		t.Fatal(err)
 	}
 	if e := r.entries()["EXTRA-CAM-01"]; e.MatchedBy != "hand" || e.State != store.Matched || e.Device != camera.MAC {
 		t.Errorf("%+v", e)
 	}
 	for want, err := range map[string]error{
-		"matched with EXTRA-CAM-01 already": r.c.Match(ctx, "HALL-CAM-01", service.MatchWith{MAC: camera.MAC}),
-		"this box is a brindlecap-b4":       r.c.Match(ctx, "HALL-CAM-01", service.MatchWith{MAC: controller.MAC}),
-		"no such box was found":             r.c.Match(ctx, "HALL-CAM-01", service.MatchWith{MAC: [6]byte{2, 9, 9, 9, 9, 9}}),
-		"no such entry":                     r.c.Match(ctx, "NOBODY", service.MatchWith{MAC: camera.MAC}),
+		"matched with EXTRA-CAM-01 already": r.c.Match(ctx, "HALL-CAM-01", api.MatchWith{MAC: camera.MAC}),
+		"this box is a brindlecap-b4":       r.c.Match(ctx, "HALL-CAM-01", api.MatchWith{MAC: controller.MAC}),
+		"no such box was found":             r.c.Match(ctx, "HALL-CAM-01", api.MatchWith{MAC: [6]byte{2, 9, 9, 9, 9, 9}}),
+		"no such entry":                     r.c.Match(ctx, "NOBODY", api.MatchWith{MAC: camera.MAC}),
 		"no device is matched":              r.unmatch("HALL-CAM-01"),
 	} {
 		if err == nil || !strings.Contains(err.Error(), want) {

@@ -10,12 +10,12 @@ import (
 	"syscall"
 	"testing"
 
+	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/address"
 	"redstart/internal/core/match"
 	"redstart/internal/lan/segment"
 	"redstart/internal/lan/vxlan"
-	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
 )
@@ -105,8 +105,8 @@ func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
 	c := open(t, dir)
 	ctx := patience(t)
 	toMatched(t, c, site)
-	begin := func(ctx context.Context) (service.Work, error) {
-		return c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
+	begin := func(ctx context.Context) (api.Work, error) {
+		return c.Commission(ctx, api.RunOptions{Chosen: chosen(nil)})
 	}
 	for _, moves := range []int{3, 25, 60, 90} {
 		killAfter(t, p, c, begin, moves)
@@ -123,7 +123,7 @@ func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
 		if run.State != store.Interrupted {
 			t.Errorf("after kill -9 the run is %s", run.State)
 		}
-		begin = func(ctx context.Context) (service.Work, error) { return c.Resume(ctx, 1) }
+		begin = func(ctx context.Context) (api.Work, error) { return c.Resume(ctx, 1) }
 	}
 	// The last time through the command line, as a technician would go on.
 	out, errs, code := run("commission", "--data", dir)
@@ -168,11 +168,11 @@ func toMatched(t testing.TB, c *client.Client, site *skerry.Site) {
 	if _, err := c.AddSite(ctx, skerry.Data()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.Import(ctx, site.Plan(), service.ImportOptions{}); err != nil {
+	if _, err := c.Import(ctx, site.Plan(), api.ImportOptions{}); err != nil {
 		t.Fatal(err)
 	}
-	follow(t, c, func(ctx context.Context) (service.Work, error) { return c.Find(ctx, service.FindOptions{}) }, nil)
-	if _, err := c.Accept(ctx, service.Acceptance{Reasons: match.Reasons}); err != nil {
+	follow(t, c, func(ctx context.Context) (api.Work, error) { return c.Find(ctx, api.FindOptions{}) }, nil)
+	if _, err := c.Accept(ctx, api.Acceptance{Reasons: match.Reasons}); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -188,7 +188,7 @@ func open(t testing.TB, dir string) *client.Client {
 
 // killAfter begins or goes on with a run and kills the service after the
 // devices have moved on so often.
-func killAfter(t testing.TB, p *process, c *client.Client, begin func(context.Context) (service.Work, error), moves int) {
+func killAfter(t testing.TB, p *process, c *client.Client, begin func(context.Context) (api.Work, error), moves int) {
 	t.Helper()
 	var failed error
 	// The error that the client reports is that the service went away.
@@ -199,9 +199,9 @@ func killAfter(t testing.TB, p *process, c *client.Client, begin func(context.Co
 		case "run":
 			moves--
 		case "work":
-			var a service.Work
+			var a api.Work
 			decode(t, e.Data, &a)
-			if a.Kind == service.Commissioning && a.State == store.Done {
+			if a.Kind == api.Commissioning && a.State == store.Done {
 				return false
 			}
 		}

@@ -8,7 +8,7 @@ import (
 	"testing"
 	"time"
 
-	"redstart/internal/service"
+	"redstart/internal/api"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
 )
@@ -45,8 +45,8 @@ func killedUntilDone(b *testing.B, site *skerry.Site, random *rand.Rand) (starts
 	p := spawn(b, "Segment:", dir, serve...)
 	c, ctx := open(b, dir), patience(b)
 	toMatched(b, c, site)
-	begin := func(ctx context.Context) (service.Work, error) {
-		return c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
+	begin := func(ctx context.Context) (api.Work, error) {
+		return c.Commission(ctx, api.RunOptions{Chosen: chosen(nil)})
 	}
 	for {
 		// Later and later, or it would never get beyond what it repeats after each kill.
@@ -65,10 +65,10 @@ func killedUntilDone(b *testing.B, site *skerry.Site, random *rand.Rand) (starts
 		if run.State != store.Interrupted {
 			b.Fatalf("after kill -9 the run is %s", run.State)
 		}
-		begin = func(ctx context.Context) (service.Work, error) { return c.Resume(ctx, 1) }
+		begin = func(ctx context.Context) (api.Work, error) { return c.Resume(ctx, 1) }
 	}
-	follow(b, c, func(ctx context.Context) (service.Work, error) {
-		return c.Verify(ctx, service.VerifyOptions{Chosen: chosen(nil)})
+	follow(b, c, func(ctx context.Context) (api.Work, error) {
+		return c.Verify(ctx, api.VerifyOptions{Chosen: chosen(nil)})
 	}, nil)
 	entries, err := c.Entries(ctx)
 	if err != nil {

@@ -14,10 +14,10 @@ import (
 	"syscall"
 	"testing"
 
+	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/problem"
 	"redstart/internal/lan"
-	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
 )
@@ -43,8 +43,8 @@ func TestARunGoesOnWhenTheSegmentIsBack(t *testing.T) {
 	r.upToMatch()
 	moves := 0
 	seen := ""
-	ended := follow(t, r.c, func(ctx context.Context) (service.Work, error) {
-		return r.c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
+	ended := follow(t, r.c, func(ctx context.Context) (api.Work, error) {
+		return r.c.Commission(ctx, api.RunOptions{Chosen: chosen(nil)})
 	}, func(e client.Event) {
 		if e.Kind == "run" {
 			if moves++; moves == 20 {
@@ -144,7 +144,7 @@ func TestALostKeyFileIsNoEnd(t *testing.T) {
 	redstart(0, []string{"The vault is open with a new key", "2 secrets stay sealed"}, "vault", "begin-anew")
 	redstart(1, []string{"there is no need to begin anew"}, "vault", "begin-anew")
 	redstart(1, []string{"no such credential"}, "vault", "reveal", tag)
-	if _, err := r.c.Verify(patience(t), service.VerifyOptions{Chosen: chosen(nil)}); problem.KindOf(err) == problem.Machine {
+	if _, err := r.c.Verify(patience(t), api.VerifyOptions{Chosen: chosen(nil)}); problem.KindOf(err) == problem.Machine {
 		t.Errorf("verification after that: %v", err)
 	}
 }
@@ -196,7 +196,7 @@ func TestSetByHand(t *testing.T) {
 	if e.State == store.Verified || len(e.Unseen) == 0 {
 		t.Errorf("%s, not looked at %q: %s", e.State, e.Unseen, e.Reason)
 	}
-	if _, err := r.c.SetByHand(ctx, service.Chosen{All: true}); problem.KindOf(err) != problem.Conflict {
+	if _, err := r.c.SetByHand(ctx, api.Chosen{All: true}); problem.KindOf(err) != problem.Conflict {
 		t.Errorf("all of nothing: %v", err)
 	}
 }

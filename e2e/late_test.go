@@ -8,9 +8,9 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"redstart/internal/api"
 	"redstart/internal/browser"
 	"redstart/internal/core/plan"
-	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
 )
 
@@ -44,12 +44,12 @@ func TestALateAnswerOfAnotherSite(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.c.At(second.Key).Import(ctx, []byte("tag,profile,place\nCAM-01,ovalis-c20,Quay\n"), service.ImportOptions{}); err != nil {
+	if _, err := r.c.At(second.Key).Import(ctx, []byte("tag,profile,place\nCAM-01,ovalis-c20,Quay\n"), api.ImportOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	b := r.signedIn(t, 1280, "/plan")
 	b.do(cell("CAM-01", "place", "Pier"), browser.Script(holdBack))
-	if _, err := r.c.Edit(ctx, service.Edits{Patches: []plan.Patch{{Tag: "CAM-01", Set: map[string]string{"place": "Pier, north end"}}}}, false); err != nil {
+	if _, err := r.c.Edit(ctx, api.Edits{Patches: []plan.Patch{{Tag: "CAM-01", Set: map[string]string{"place": "Pier, north end"}}}}, false); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := chromedp.Run(b.ctx, chromedp.Poll[bool]("window.heldBack.length > 0")); err != nil {

@@ -11,9 +11,9 @@ import (
 	"github.com/chromedp/chromedp"
 	"rsc.io/qr"
 
+	"redstart/internal/api"
 	"redstart/internal/browser"
 	"redstart/internal/core/match"
-	"redstart/internal/service"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
@@ -173,7 +173,7 @@ func TestOnFootInTheConsole(t *testing.T) {
 	field.Restart()
 	gone := func() bool {
 		seg, err := r.c.Devices(patience(t))
-		return err == nil && slices.ContainsFunc(seg.Devices, func(d service.DeviceView) bool { return d.MAC == field.MAC && !d.Here })
+		return err == nil && slices.ContainsFunc(seg.Devices, func(d api.DeviceView) bool { return d.MAC == field.MAC && !d.Here })
 	}
 	waitFor(t, gone)
 	r.site.Plug(field)
@@ -189,7 +189,7 @@ func TestOnFootInTheConsole(t *testing.T) {
 	camera.Restart()
 	waitFor(t, func() bool {
 		seg, err := r.c.Devices(patience(t))
-		return err == nil && slices.ContainsFunc(seg.Devices, func(d service.DeviceView) bool { return d.MAC == camera.MAC && !d.Here })
+		return err == nil && slices.ContainsFunc(seg.Devices, func(d api.DeviceView) bool { return d.MAC == camera.MAC && !d.Here })
 	})
 	// The phone sleeps in the pocket meanwhile, and hears nothing.
 	p.do(browser.Script(`dispatchEvent(new PageTransitionEvent('pagehide', { persisted: true }))`), shows("not connected"))

@@ -8,9 +8,9 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"redstart/internal/api"
 	"redstart/internal/browser"
 	"redstart/internal/client"
-	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
 )
@@ -52,7 +52,7 @@ func TestADeviceWaitsForAHand(t *testing.T) {
 		}
 	}
 	// until follows the run until its work is as wanted.
-	until := func(what string, begin func(context.Context) (service.Work, error), enough func(service.Work) bool) {
+	until := func(what string, begin func(context.Context) (api.Work, error), enough func(api.Work) bool) {
 		t.Helper()
 		found := false
 		err := r.c.Follow(ctx, func(e client.Event) bool {
@@ -64,9 +64,9 @@ func TestADeviceWaitsForAHand(t *testing.T) {
 				}
 				found = enough(w)
 			case "work":
-				var w service.Work
+				var w api.Work
 				decode(t, e.Data, &w)
-				found = w.Kind == service.Commissioning && enough(w)
+				found = w.Kind == api.Commissioning && enough(w)
 			}
 			return !found
 		})
@@ -74,20 +74,20 @@ func TestADeviceWaitsForAHand(t *testing.T) {
 			t.Fatalf("%s: %v", what, err)
 		}
 	}
-	latest := func(ctx context.Context) (service.Work, error) {
+	latest := func(ctx context.Context) (api.Work, error) {
 		list, err := r.c.Works(ctx)
 		if err != nil || len(list) == 0 {
-			return service.Work{}, err
+			return api.Work{}, err
 		}
 		return list[0], nil
 	}
-	waits := func(done int) func(service.Work) bool {
-		return func(w service.Work) bool {
+	waits := func(done int) func(api.Work) bool {
+		return func(w api.Work) bool {
 			return w.State == store.Running && w.Parked == 1 && w.Done == done && strings.Contains(w.Text, "1 waits for a hand")
 		}
 	}
-	until("the others finish", func(ctx context.Context) (service.Work, error) {
-		return r.c.Commission(ctx, service.RunOptions{Chosen: chosen(append(others, tag))})
+	until("the others finish", func(ctx context.Context) (api.Work, error) {
+		return r.c.Commission(ctx, api.RunOptions{Chosen: chosen(append(others, tag))})
 	}, waits(len(others)))
 	redstart := r.with(t)
 	redstart(0, []string{tag, "Break the seal and turn the key to SET", "The display says SET"}, "commission", "hands")
@@ -122,16 +122,16 @@ func TestADeviceWaitsForAHand(t *testing.T) {
 		t.Errorf("it was talked to before: %+v", deeds)
 	}
 	box.PowerUp()
-	until("it is set", latest, func(w service.Work) bool { return w.State == store.Done && w.Done == len(others)+1 })
+	until("it is set", latest, func(w api.Work) bool { return w.State == store.Done && w.Done == len(others)+1 })
 	r.verify(tag)
 	if e := r.entryOf(box); e.State != store.Verified {
 		t.Errorf("%s is %s: %s; %v", tag, e.State, e.Reason, box.Deeds())
 	}
 	// One that a stored login opens needs no second hand where only a fresh one does.
-	until("it waits", func(ctx context.Context) (service.Work, error) {
-		return r.c.Commission(ctx, service.RunOptions{Chosen: chosen([]string{tag})})
+	until("it waits", func(ctx context.Context) (api.Work, error) {
+		return r.c.Commission(ctx, api.RunOptions{Chosen: chosen([]string{tag})})
 	}, waits(0))
-	follow(t, r.c, func(ctx context.Context) (service.Work, error) {
+	follow(t, r.c, func(ctx context.Context) (api.Work, error) {
 		w, err := latest(ctx)
 		if err == nil {
 			err = r.c.Did(ctx, w.Run, []string{tag})

@@ -13,11 +13,11 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"redstart/internal/account"
+	"redstart/internal/api"
 	"redstart/internal/browser"
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
-	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
 )
@@ -28,7 +28,7 @@ func (r *rig) set(tag string, fields ...string) error {
 }
 
 func (r *rig) patch(patches ...plan.Patch) error {
-	_, err := r.c.Edit(patience(r.t), service.Edits{Patches: patches}, false)
+	_, err := r.c.Edit(patience(r.t), api.Edits{Patches: patches}, false)
 	return err
 }
 
@@ -229,7 +229,7 @@ func TestWhatIsRefusedLeavesNoTrace(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	out, err := r.c.Edit(ctx, service.Edits{Patches: []plan.Patch{{Tag: "A-1", Set: map[string]string{"address": "10.40.8.31"}}}}, true)
+	out, err := r.c.Edit(ctx, api.Edits{Patches: []plan.Patch{{Tag: "A-1", Set: map[string]string{"address": "10.40.8.31"}}}}, true)
 	if err != nil || len(out.New) != 1 || out.New[0].Code != "address-twice" || out.New[0].Tag != "A-2" || out.Revision != 0 {
 		t.Errorf("a preview: %+v, %v", out.New, err)
 	}
@@ -243,7 +243,7 @@ func TestWhatIsRefusedLeavesNoTrace(t *testing.T) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	if _, err := r.c.Import(ctx, []byte("tag,place\nA-1,Hall\nA-3,Yard\n"), service.ImportOptions{}); problem.KindOf(err) != problem.Conflict {
+	if _, err := r.c.Import(ctx, []byte("tag,place\nA-1,Hall\nA-3,Yard\n"), api.ImportOptions{}); problem.KindOf(err) != problem.Conflict {
 		t.Errorf("a file that changes what is there: %v", err)
 	}
 	after, err := r.c.Export(ctx, "json", "")
@@ -268,10 +268,10 @@ func TestAWholeSiteAsAFile(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	ctx := patience(t)
-	if _, err := r.c.Import(ctx, r.site.WholePlan(), service.ImportOptions{}); err == nil && len(r.entries()) != 1 {
+	if _, err := r.c.Import(ctx, r.site.WholePlan(), api.ImportOptions{}); err == nil && len(r.entries()) != 1 {
 		t.Errorf("%d entries", len(r.entries()))
 	}
-	if err := r.c.SetPolicy(ctx, service.PolicyChange{For: "kind:switch", Mode: ptr(plan.Given), Password: "Correct7Horse"}); err != nil {
+	if err := r.c.SetPolicy(ctx, api.PolicyChange{For: "kind:switch", Mode: ptr(plan.Given), Password: "Correct7Horse"}); err != nil {
 		t.Fatal(err)
 	}
 	file, err := r.c.Export(ctx, "json", "")
@@ -286,7 +286,7 @@ func TestAWholeSiteAsAFile(t *testing.T) {
 		t.Fatal(err)
 	}
 	copied := r.c.At("copy-of-it")
-	if _, err := copied.Import(ctx, file, service.ImportOptions{}); err != nil {
+	if _, err := copied.Import(ctx, file, api.ImportOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	site, err := copied.Site(ctx)
@@ -446,7 +446,7 @@ func TestTablesOfAnEntry(t *testing.T) {
 	if err != nil || strings.Contains(string(file), "vault:") {
 		t.Errorf("%s %v", file, err)
 	}
-	if _, err := r.c.Import(ctx, file, service.ImportOptions{Apply: true}); err != nil || ports("SW-1") != before {
+	if _, err := r.c.Import(ctx, file, api.ImportOptions{Apply: true}); err != nil || ports("SW-1") != before {
 		t.Errorf("%s, before %s: %v", ports("SW-1"), before, err)
 	}
 	token, err := r.s.Accounts().OnceToken(ctx)

@@ -6,11 +6,11 @@ import (
 	"strings"
 	"testing"
 
+	"redstart/internal/api"
 	"redstart/internal/check"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/result"
-	"redstart/internal/service"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
@@ -113,8 +113,8 @@ func TestARestartThatWasAskedForMustHappen(t *testing.T) {
 		t.Fatal(e.State, e.Reason)
 	}
 	field.SetFaults(box.Faults{Pretends: true})
-	r.do(func(ctx context.Context) (service.Work, error) {
-		return r.c.Verify(ctx, service.VerifyOptions{Chosen: chosen([]string{tag}), Restart: "always"})
+	r.do(func(ctx context.Context) (api.Work, error) {
+		return r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen([]string{tag}), Restart: "always"})
 	})
 	if e, c := r.entries()[tag], r.checkOf(tag, check.Kept); e.State != store.Attention || c.Verdict != result.Failed || !strings.Contains(c.Observed, "nothing shows that it restarted") {
 		t.Errorf("%s, %s: %s", e.State, c.Verdict, c.Observed)
@@ -134,11 +134,11 @@ func TestAPolicyChangeIsACommission(t *testing.T) {
 	secrets := map[string]string{first: "a password that was superseded", "LanternQuay42": "the given password"}
 	r.t.Cleanup(func() { r.hidden(secrets) })
 	for _, c := range []struct {
-		policy  service.PolicyChange
+		policy  api.PolicyChange
 		differs string
 	}{
-		{service.PolicyChange{For: "kind:camera", Mode: ptr(plan.OneKind)}, "password: set to one of its own, planned one for every camera"},
-		{service.PolicyChange{For: "kind:camera", Mode: ptr(plan.Given), Password: "LanternQuay42"}, "password: set to one for every camera, planned the given one"},
+		{api.PolicyChange{For: "kind:camera", Mode: ptr(plan.OneKind)}, "password: set to one of its own, planned one for every camera"},
+		{api.PolicyChange{For: "kind:camera", Mode: ptr(plan.Given), Password: "LanternQuay42"}, "password: set to one for every camera, planned the given one"},
 	} {
 		if err := r.c.SetPolicy(ctx, c.policy); err != nil {
 			t.Fatal(err)
@@ -146,7 +146,7 @@ func TestAPolicyChangeIsACommission(t *testing.T) {
 		if e := r.entries()[tag]; e.State == store.Verified || !slices.Equal(e.Differs, []string{c.differs}) {
 			t.Errorf("%s, differs in %q", e.State, e.Differs)
 		}
-		rehearsal, err := r.c.Rehearse(ctx, service.RunOptions{Chosen: chosen(nil)})
+		rehearsal, err := r.c.Rehearse(ctx, api.RunOptions{Chosen: chosen(nil)})
 		if err != nil || len(rehearsal.Devices) != len(r.boxes("C20")) {
 			t.Fatalf("%d rehearsed, %+v, %v", len(rehearsal.Devices), rehearsal.Left, err)
 		}
@@ -265,7 +265,7 @@ func TestAnotherBoxIsNotVerified(t *testing.T) {
 	if err := r.set(two.Tag, "address", "none"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.c.Verify(ctx, service.VerifyOptions{Chosen: chosen([]string{two.Tag})}); problem.KindOf(err) != problem.Conflict || !strings.Contains(err.Error(), "no planned address") {
+	if _, err := r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen([]string{two.Tag})}); problem.KindOf(err) != problem.Conflict || !strings.Contains(err.Error(), "no planned address") {
 		t.Errorf("an entry without an address: %v", err)
 	}
 	r.verify()
@@ -282,11 +282,11 @@ func TestACircleOfAddresses(t *testing.T) {
 	r.upToMatch()
 	r.commission()
 	one, two := r.entryOf(r.boxes("C20")[0]), r.entryOf(r.boxes("C20")[1])
-	_, err := r.c.Edit(ctx, service.Edits{Configured: true, Patches: []plan.Patch{{Tag: one.Tag, Set: map[string]string{"address": two.Address.String()}}, {Tag: two.Tag, Set: map[string]string{"address": one.Address.String()}}}}, false)
+	_, err := r.c.Edit(ctx, api.Edits{Configured: true, Patches: []plan.Patch{{Tag: one.Tag, Set: map[string]string{"address": two.Address.String()}}, {Tag: two.Tag, Set: map[string]string{"address": one.Address.String()}}}}, false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	rehearsal, err := r.c.Rehearse(ctx, service.RunOptions{Chosen: chosen([]string{one.Tag, two.Tag})})
+	rehearsal, err := r.c.Rehearse(ctx, api.RunOptions{Chosen: chosen([]string{one.Tag, two.Tag})})
 	if err != nil || len(rehearsal.Devices) != 0 || len(rehearsal.Left) != 2 || !strings.Contains(rehearsal.Left[0].Why, "around in a circle: "+one.Tag+" wants that of "+two.Tag) {
 		t.Errorf("%+v, %v", rehearsal, err)
 	}
@@ -332,7 +332,7 @@ func TestADeadDeviceIsReplaced(t *testing.T) {
 		history.WriteString(n.What + "\n")
 	}
 	has(t, "history", history.String(), "matched with "+dead.MAC.String(), "it replaces "+dead.MAC.String())
-	if _, err := r.c.UndoMatches(ctx, service.Undo{Tags: []string{tag}, Configured: true}); err != nil {
+	if _, err := r.c.UndoMatches(ctx, api.Undo{Tags: []string{tag}, Configured: true}); err != nil {
 		t.Errorf("undone on purpose: %v", err)
 	}
 }

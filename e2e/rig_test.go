@@ -19,6 +19,7 @@ import (
 	"testing"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/cli"
 	"redstart/internal/client"
 	"redstart/internal/core/match"
@@ -182,16 +183,16 @@ func patience(t testing.TB) context.Context {
 }
 
 // do starts a work and waits until it has ended.
-func (r *rig) do(begin func(context.Context) (service.Work, error)) service.Work {
+func (r *rig) do(begin func(context.Context) (api.Work, error)) api.Work {
 	r.t.Helper()
 	return follow(r.t, r.c, begin, nil)
 }
 
 // follow starts a work, hands each event to see, and waits for the end.
-func follow(t testing.TB, c *client.Client, begin func(context.Context) (service.Work, error), see func(client.Event)) service.Work {
+func follow(t testing.TB, c *client.Client, begin func(context.Context) (api.Work, error), see func(client.Event)) api.Work {
 	t.Helper()
 	ctx := patience(t)
-	var began, last service.Work
+	var began, last api.Work
 	err := c.Follow(ctx, func(e client.Event) bool {
 		if see != nil {
 			see(e)
@@ -206,7 +207,7 @@ func follow(t testing.TB, c *client.Client, begin func(context.Context) (service
 				return false
 			}
 		case "work":
-			var w service.Work
+			var w api.Work
 			if decode(t, e.Data, &w); w.ID == began.ID {
 				last = w
 				return w.State == store.Running
@@ -221,42 +222,42 @@ func follow(t testing.TB, c *client.Client, begin func(context.Context) (service
 }
 
 // work gives a work as it is.
-func (r *rig) work(id int64) service.Work {
+func (r *rig) work(id int64) api.Work {
 	r.t.Helper()
 	list, err := r.c.Works(patience(r.t))
-	i := slices.IndexFunc(list, func(w service.Work) bool { return w.ID == id })
+	i := slices.IndexFunc(list, func(w api.Work) bool { return w.ID == id })
 	if err != nil || i < 0 {
 		r.t.Fatalf("work %d is not in sight: %v", id, err)
 	}
 	return list[i]
 }
 
-func (r *rig) find() service.Work {
+func (r *rig) find() api.Work {
 	r.t.Helper()
-	return r.do(func(ctx context.Context) (service.Work, error) { return r.c.Find(ctx, service.FindOptions{}) })
+	return r.do(func(ctx context.Context) (api.Work, error) { return r.c.Find(ctx, api.FindOptions{}) })
 }
 
-func (r *rig) commission(tags ...string) service.Work {
+func (r *rig) commission(tags ...string) api.Work {
 	r.t.Helper()
-	return r.do(func(ctx context.Context) (service.Work, error) {
-		return r.c.Commission(ctx, service.RunOptions{Chosen: chosen(tags)})
+	return r.do(func(ctx context.Context) (api.Work, error) {
+		return r.c.Commission(ctx, api.RunOptions{Chosen: chosen(tags)})
 	})
 }
 
-func (r *rig) verify(tags ...string) service.Work {
+func (r *rig) verify(tags ...string) api.Work {
 	r.t.Helper()
-	return r.do(func(ctx context.Context) (service.Work, error) {
-		return r.c.Verify(ctx, service.VerifyOptions{Chosen: chosen(tags)})
+	return r.do(func(ctx context.Context) (api.Work, error) {
+		return r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen(tags)})
 	})
 }
 
 // chosen are the entries that are named, or all.
-func chosen(tags []string) service.Chosen { return service.Chosen{Tags: tags, All: len(tags) == 0} }
+func chosen(tags []string) api.Chosen { return api.Chosen{Tags: tags, All: len(tags) == 0} }
 
 // plan imports a plan.
 func (r *rig) plan(file string) {
 	r.t.Helper()
-	if _, err := r.c.Import(patience(r.t), []byte(file), service.ImportOptions{}); err != nil {
+	if _, err := r.c.Import(patience(r.t), []byte(file), api.ImportOptions{}); err != nil {
 		r.t.Fatal(err)
 	}
 }
@@ -267,7 +268,7 @@ func (r *rig) upToMatch() {
 	ctx := patience(r.t)
 	r.plan(string(r.site.Plan()))
 	r.find()
-	accepted, err := r.c.Accept(ctx, service.Acceptance{Reasons: match.Reasons})
+	accepted, err := r.c.Accept(ctx, api.Acceptance{Reasons: match.Reasons})
 	if err != nil {
 		r.t.Fatal(err)
 	}
@@ -277,18 +278,18 @@ func (r *rig) upToMatch() {
 }
 
 func (r *rig) unmatch(tags ...string) error {
-	_, err := r.c.UndoMatches(patience(r.t), service.Undo{Tags: tags})
+	_, err := r.c.UndoMatches(patience(r.t), api.Undo{Tags: tags})
 	return err
 }
 
 // entries gives the plan by tag.
-func (r *rig) entries() map[string]service.EntryView {
+func (r *rig) entries() map[string]api.EntryView {
 	r.t.Helper()
 	list, err := r.c.Entries(patience(r.t))
 	if err != nil {
 		r.t.Fatal(err)
 	}
-	m := map[string]service.EntryView{}
+	m := map[string]api.EntryView{}
 	for _, e := range list {
 		m[e.Tag] = e
 	}
@@ -314,7 +315,7 @@ func (r *rig) allVerified() {
 }
 
 // entryOf gives the entry that a box is matched with.
-func (r *rig) entryOf(b *box.Box) service.EntryView {
+func (r *rig) entryOf(b *box.Box) api.EntryView {
 	r.t.Helper()
 	for _, e := range r.entries() {
 		if e.Device == b.MAC {
@@ -322,12 +323,12 @@ func (r *rig) entryOf(b *box.Box) service.EntryView {
 		}
 	}
 	r.t.Fatalf("no entry is matched with %s", b.MAC)
-	return service.EntryView{}
+	return api.EntryView{}
 }
 
 // expectPlanned compares what a simulated device really has, running and
 // saved, with its entry.
-func expectPlanned(t testing.TB, b *box.Box, e service.EntryView) {
+func expectPlanned(t testing.TB, b *box.Box, e api.EntryView) {
 	t.Helper()
 	site := skerry.Data()
 	for what, s := range map[string]box.Settings{"running": b.Running(), "saved": b.Saved()} {

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"testing"
 
+	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/address"
 	"redstart/internal/core/match"
@@ -75,9 +76,9 @@ func TestTwoSegmentsAtOnce(t *testing.T) {
 			t.FailNow()
 		}
 	}
-	work := func(begin func(c *client.Client) (service.Work, error)) func(int, *client.Client) error {
+	work := func(begin func(c *client.Client) (api.Work, error)) func(int, *client.Client) error {
 		return func(i int, c *client.Client) error {
-			w := follow(t, c, func(context.Context) (service.Work, error) { return begin(c) }, nil)
+			w := follow(t, c, func(context.Context) (api.Work, error) { return begin(c) }, nil)
 			if w.State != store.Done || w.Failed > 0 {
 				t.Errorf("site %d: %+v", i, w)
 			}
@@ -85,25 +86,25 @@ func TestTwoSegmentsAtOnce(t *testing.T) {
 		}
 	}
 	both("planning", func(i int, c *client.Client) error {
-		_, err := c.Import(ctx, plans[i], service.ImportOptions{})
+		_, err := c.Import(ctx, plans[i], api.ImportOptions{})
 		return err
 	})
-	both("finding", work(func(c *client.Client) (service.Work, error) { return c.Find(ctx, service.FindOptions{}) }))
+	both("finding", work(func(c *client.Client) (api.Work, error) { return c.Find(ctx, api.FindOptions{}) }))
 	both("matching", func(i int, c *client.Client) error {
 		found, err := c.Devices(ctx)
 		if len(found.Devices) != 4 {
 			t.Errorf("site %d found %d boxes", i, len(found.Devices))
 		}
 		if err == nil {
-			_, err = c.Accept(ctx, service.Acceptance{Reasons: match.Reasons})
+			_, err = c.Accept(ctx, api.Acceptance{Reasons: match.Reasons})
 		}
 		return err
 	})
-	both("commissioning", work(func(c *client.Client) (service.Work, error) {
-		return c.Commission(ctx, service.RunOptions{Chosen: chosen(nil)})
+	both("commissioning", work(func(c *client.Client) (api.Work, error) {
+		return c.Commission(ctx, api.RunOptions{Chosen: chosen(nil)})
 	}))
-	both("verifying", work(func(c *client.Client) (service.Work, error) {
-		return c.Verify(ctx, service.VerifyOptions{Chosen: chosen(nil)})
+	both("verifying", work(func(c *client.Client) (api.Work, error) {
+		return c.Verify(ctx, api.VerifyOptions{Chosen: chosen(nil)})
 	}))
 	boxes := [][]address.MAC{}
 	for _, of := range []*skerry.Site{r.site, far} {

@@ -20,6 +20,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
+	"redstart/internal/api"
 	"redstart/internal/browser"
 	"redstart/internal/cli"
 	"redstart/internal/client"
@@ -204,7 +205,7 @@ func change(ctx context.Context, s *service.Service) error {
 	if _, err := at.Generate(ctx, []plan.Quantity{{Profile: "clepsydra-k3", Count: 2, Pattern: "{area}-CLK-{n:02}", Areas: []string{"YARD"}, Set: map[string]string{"time-zone": "Europe/Oslo", "not-wired": "yes"}}}, false, "ines"); err != nil {
 		return err
 	}
-	out, err := at.Edit(ctx, service.Edits{What: "camera moved to the pier", Patches: []plan.Patch{{Tag: "HALL-CAM-01", Set: map[string]string{"address": "10.40.8.77", "place": "Pier head"}}}}, false, "ines")
+	out, err := at.Edit(ctx, api.Edits{What: "camera moved to the pier", Patches: []plan.Patch{{Tag: "HALL-CAM-01", Set: map[string]string{"address": "10.40.8.77", "place": "Pier head"}}}}, false, "ines")
 	if err != nil {
 		return err
 	}
@@ -245,7 +246,7 @@ func addMistakes(ctx context.Context, s *service.Service) error {
 	if file, err = json.Marshal(doc.Entries); err != nil {
 		return err
 	}
-	_, err = at.Import(ctx, file, service.ImportOptions{}, "demo")
+	_, err = at.Import(ctx, file, api.ImportOptions{}, "demo")
 	return err
 }
 

@@ -16,10 +16,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
-	"redstart/internal/service"
 )
 
 // Exit codes.
@@ -125,7 +125,7 @@ a line of the site's plan, sets the planned address, name and password, and
 verifies the result. The order of work is:
 
   plan, find, match, commission, verify`,
-		SilenceUsage: true, SilenceErrors: true, Version: service.Version,
+		SilenceUsage: true, SilenceErrors: true, Version: api.Version,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
 			if !slices.Contains([]string{"table", "json", "csv"}, a.output) {
 				return &usageError{fmt.Errorf("--output is table, json or csv")}

@@ -11,11 +11,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"redstart/internal/api"
 	"redstart/internal/check"
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
-	"redstart/internal/service"
 	"redstart/internal/store"
 )
 
@@ -37,7 +37,7 @@ and --watch shows how far a run is that was started elsewhere.`,
 			}
 			switch {
 			case stop:
-				if err := a.stop(ctx, c, service.Commissioning, run); err != nil {
+				if err := a.stop(ctx, c, api.Commissioning, run); err != nil {
 					return err
 				}
 				a.say("The devices in hand are finished; no more are begun.")
@@ -45,7 +45,7 @@ and --watch shows how far a run is that was started elsewhere.`,
 			case giveUp:
 				return a.giveUp(ctx, c, run)
 			case rehearse:
-				return a.rehearse(ctx, c, service.RunOptions{Chosen: chosen(tags)})
+				return a.rehearse(ctx, c, api.RunOptions{Chosen: chosen(tags)})
 			case watch:
 				return a.watchRun(ctx, c, run)
 			}
@@ -53,7 +53,7 @@ and --watch shows how far a run is that was started elsewhere.`,
 			if err != nil {
 				return err
 			}
-			if err := a.commissionAll(ctx, c, service.RunOptions{Chosen: chosen(tags), Lines: at}); err != nil {
+			if err := a.commissionAll(ctx, c, api.RunOptions{Chosen: chosen(tags), Lines: at}); err != nil {
 				return err
 			}
 			a.say("Next: redstart verify")
@@ -84,7 +84,7 @@ func linesOf(args []string) (map[string]string, error) {
 }
 
 // chosen are the entries that a command names; none named means all.
-func chosen(tags []string) service.Chosen { return service.Chosen{Tags: tags, All: len(tags) == 0} }
+func chosen(tags []string) api.Chosen { return api.Chosen{Tags: tags, All: len(tags) == 0} }
 
 // setByHand marks entries as set by hand.
 func (a *app) setByHand() *cobra.Command {
@@ -97,7 +97,7 @@ the rest.`,
 			if (len(tags) == 0) == !all {
 				return &usageError{fmt.Errorf("give tags, or --all")}
 			}
-			done, err := c.SetByHand(ctx, service.Chosen{Tags: tags, All: all})
+			done, err := c.SetByHand(ctx, api.Chosen{Tags: tags, All: all})
 			if err != nil {
 				return err
 			}
@@ -110,13 +110,13 @@ the rest.`,
 
 // watchRun follows what is under way, from any terminal.
 func (a *app) watchRun(ctx context.Context, c *client.Client, run int64) error {
-	now, err := underWay(ctx, c, service.Commissioning, run)
+	now, err := underWay(ctx, c, api.Commissioning, run)
 	if err != nil {
 		return err
 	}
-	return a.followRun(ctx, c.At(now.Site), func() (service.Work, error) {
+	return a.followRun(ctx, c.At(now.Site), func() (api.Work, error) {
 		list, err := c.Works(ctx) // it may have gone on, or ended
-		if i := slices.IndexFunc(list, func(w service.Work) bool { return w.ID == now.ID }); i >= 0 {
+		if i := slices.IndexFunc(list, func(w api.Work) bool { return w.ID == now.ID }); i >= 0 {
 			now = list[i]
 		}
 		return now, err
@@ -124,25 +124,25 @@ func (a *app) watchRun(ctx context.Context, c *client.Client, run int64) error {
 }
 
 // underWay gives the one work of a kind that is under way, or that of a run.
-func underWay(ctx context.Context, c *client.Client, kind string, run int64) (service.Work, error) {
+func underWay(ctx context.Context, c *client.Client, kind string, run int64) (api.Work, error) {
 	list, err := c.Works(ctx)
 	if err != nil {
-		return service.Work{}, err
+		return api.Work{}, err
 	}
 	var runs []string
-	list = slices.DeleteFunc(list, func(w service.Work) bool {
+	list = slices.DeleteFunc(list, func(w api.Work) bool {
 		return w.State != store.Running || w.Kind != kind || run != 0 && w.Run != run
 	})
 	for _, w := range list {
 		runs = append(runs, fmt.Sprint(w.Run))
 	}
 	switch {
-	case len(list) == 0 && kind == service.Commissioning:
-		return service.Work{}, problem.New(problem.Conflict, "no run is under way", "start one: redstart commission")
+	case len(list) == 0 && kind == api.Commissioning:
+		return api.Work{}, problem.New(problem.Conflict, "no run is under way", "start one: redstart commission")
 	case len(list) == 0:
-		return service.Work{}, problem.New(problem.Conflict, "nothing is under way", "")
+		return api.Work{}, problem.New(problem.Conflict, "nothing is under way", "")
 	case len(list) > 1:
-		return service.Work{}, problem.New(problem.Conflict, fmt.Sprintf("runs %s are under way", strings.Join(runs, " and ")), "say which: --run "+runs[0])
+		return api.Work{}, problem.New(problem.Conflict, fmt.Sprintf("runs %s are under way", strings.Join(runs, " and ")), "say which: --run "+runs[0])
 	}
 	return list[0], nil
 }
@@ -248,8 +248,8 @@ ends when every box has its address or the time is over.`,
 			if err != nil {
 				return err
 			}
-			ended, err := a.follow(ctx, c, func() (service.Work, error) {
-				return c.HandOut(ctx, service.HandOut{Chosen: chosen(tags), Beside: others, Seconds: int(wait.Seconds())})
+			ended, err := a.follow(ctx, c, func() (api.Work, error) {
+				return c.HandOut(ctx, api.HandOut{Chosen: chosen(tags), Beside: others, Seconds: int(wait.Seconds())})
 			})
 			if err != nil {
 				return err
@@ -275,7 +275,7 @@ func (a *app) askers() *cobra.Command {
 				rows = append(rows, []any{x.MAC, dash(x.Profile), dash(x.Class), dash(x.Host), clock(x.Last), dash(x.Tag)})
 			}
 			next := "Next: redstart commission hand-out"
-			if slices.ContainsFunc(list, func(x service.Asker) bool { return x.Tag == "" }) {
+			if slices.ContainsFunc(list, func(x api.Asker) bool { return x.Tag == "" }) {
 				next = "Those without an entry get nothing: match them first, with redstart match."
 			}
 			return a.list(list, []string{"MAC", "Profile", "Asks as", "Host name", "Last", "Entry"}, rows, next)
@@ -284,8 +284,8 @@ func (a *app) askers() *cobra.Command {
 
 // commissionAll runs, or goes on with a run that was cut off, and prints how
 // each device ended. Something needs attention unless all were configured.
-func (a *app) commissionAll(ctx context.Context, c *client.Client, in service.RunOptions) error {
-	start := func() (service.Work, error) { return c.Commission(ctx, in) }
+func (a *app) commissionAll(ctx context.Context, c *client.Client, in api.RunOptions) error {
+	start := func() (api.Work, error) { return c.Commission(ctx, in) }
 	runs, err := c.OpenRuns(ctx)
 	if err != nil {
 		return err
@@ -296,13 +296,13 @@ func (a *app) commissionAll(ctx context.Context, c *client.Client, in service.Ru
 			return problem.New(problem.Conflict, fmt.Sprintf("run %d was cut off", id), "go on with it first: redstart commission; or give it up: redstart commission --give-up")
 		}
 		fmt.Fprintf(a.err, "Run %d was cut off; going on with it.\n", id)
-		start = func() (service.Work, error) { return c.Resume(ctx, id) }
+		start = func() (api.Work, error) { return c.Resume(ctx, id) }
 	}
 	return a.followRun(ctx, c, start)
 }
 
 // followRun follows a run and prints how its devices ended, also when it was cut off.
-func (a *app) followRun(ctx context.Context, c *client.Client, start func() (service.Work, error)) error {
+func (a *app) followRun(ctx context.Context, c *client.Client, start func() (api.Work, error)) error {
 	ended, err := a.follow(ctx, c, start)
 	if err != nil && !broke(ended) {
 		return err
@@ -365,7 +365,7 @@ func (a *app) giveUp(ctx context.Context, c *client.Client, id int64) error {
 	return nil
 }
 
-func (a *app) rehearse(ctx context.Context, c *client.Client, in service.RunOptions) error {
+func (a *app) rehearse(ctx context.Context, c *client.Client, in api.RunOptions) error {
 	r, err := c.Rehearse(ctx, in)
 	if err != nil {
 		return err
@@ -423,8 +423,8 @@ check passed is verified. With one entry the checks are printed.`,
 			if err != nil {
 				return err
 			}
-			if _, err := a.follow(ctx, c, func() (service.Work, error) {
-				return c.Verify(ctx, service.VerifyOptions{Chosen: chosen(tags), Restart: restart})
+			if _, err := a.follow(ctx, c, func() (api.Work, error) {
+				return c.Verify(ctx, api.VerifyOptions{Chosen: chosen(tags), Restart: restart})
 			}); err != nil {
 				return err
 			}

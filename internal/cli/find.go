@@ -10,17 +10,17 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/address"
 	"redstart/internal/core/fact"
 	"redstart/internal/core/problem"
-	"redstart/internal/service"
 	"redstart/internal/survey"
 )
 
 // findFlags are the options of find.
 type findFlags struct {
-	service.FindOptions
+	api.FindOptions
 	gentle, known, list, watch, stop bool
 	listen                           float64
 	save, only                       string
@@ -57,7 +57,7 @@ Nothing is set on any device.`,
 				return a.watchSegment(ctx, c)
 			}
 			if f.stop {
-				if err := a.stop(ctx, c, service.Finding, 0); err != nil {
+				if err := a.stop(ctx, c, api.Finding, 0); err != nil {
 					return err
 				}
 				a.say("Stopped; what was found is kept.")
@@ -96,7 +96,7 @@ func (a *app) survey(ctx context.Context, c *client.Client, f findFlags) error {
 	if f.gentle || f.LookOnly {
 		f.Pace = survey.Gentle
 	}
-	ended, err := a.follow(ctx, c, func() (service.Work, error) { return c.Find(ctx, f.FindOptions) })
+	ended, err := a.follow(ctx, c, func() (api.Work, error) { return c.Find(ctx, f.FindOptions) })
 	if err != nil {
 		return err
 	}
@@ -131,7 +131,7 @@ func macArgs(args []string) (list []address.MAC, err error) {
 }
 
 // modelText says what a device is taken for, and how sure that is.
-func modelText(d service.DeviceView) string {
+func modelText(d api.DeviceView) string {
 	switch {
 	case d.Profile != "":
 		return fmt.Sprintf("%s (%d %%)", d.Profile, d.Sure)
@@ -142,9 +142,9 @@ func modelText(d service.DeviceView) string {
 }
 
 // modelCell is the profile for programs.
-func modelCell(d service.DeviceView) cell { return cell{d.Profile, modelText(d)} }
+func modelCell(d api.DeviceView) cell { return cell{d.Profile, modelText(d)} }
 
-func placeText(d service.DeviceView) cell {
+func placeText(d api.DeviceView) cell {
 	switch {
 	case d.Now.IsValid():
 		return dash(d.Now.String())
@@ -277,7 +277,7 @@ func (a *app) watchSegment(ctx context.Context, c *client.Client) error {
 			}
 			return failed == nil
 		case "presence":
-			var p service.Presence
+			var p api.Presence
 			if failed = json.Unmarshal(e.Data, &p); failed != nil {
 				return false
 			}
@@ -307,7 +307,7 @@ func (a *app) watchSegment(ctx context.Context, c *client.Client) error {
 	return err
 }
 
-func here(s service.Segment) (n int) {
+func here(s api.Segment) (n int) {
 	for _, d := range s.Devices {
 		if d.Here {
 			n++

@@ -5,9 +5,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/problem"
-	"redstart/internal/service"
 )
 
 func (a *app) planHistory() *cobra.Command {
@@ -73,7 +73,7 @@ func (a *app) planRedo() *cobra.Command {
 }
 
 // step goes one step back or forward.
-func (a *app) step(ctx context.Context, c *client.Client, which string, do func(context.Context, string) (service.Edited, error)) error {
+func (a *app) step(ctx context.Context, c *client.Client, which string, do func(context.Context, string) (api.Edited, error)) error {
 	list, err := c.Revisions(ctx)
 	if err != nil {
 		return err

@@ -8,14 +8,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/match"
-	"redstart/internal/service"
 )
 
 func (a *app) match() *cobra.Command {
 	var accept, yes bool
-	var in service.Acceptance
+	var in api.Acceptance
 	c := &cobra.Command{Use: "match [TAG...]", Short: "Propose which found device is which entry, and accept",
 		Long: `Proposes matches with reasons, as one assignment that is the best over all: by MAC
 or serial where the plan gives one, by the switch port that it plans, by a name or
@@ -88,7 +88,7 @@ func (a *app) matchReplace() *cobra.Command {
 given MAC, or the only fresh one of its model that no entry has. The entry keeps its
 plan and its history. The new box is then commissioned.`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-			var in service.Replacement
+			var in api.Replacement
 			if len(args) == 2 {
 				var err error
 				if in.MAC, err = macArg(args[1]); err != nil {
@@ -103,7 +103,7 @@ plan and its history. The new box is then commissioned.`,
 			if later {
 				return nil
 			}
-			return a.commissionAll(ctx, c, service.RunOptions{Chosen: service.Chosen{Tags: []string{out.Tag}}})
+			return a.commissionAll(ctx, c, api.RunOptions{Chosen: api.Chosen{Tags: []string{out.Tag}}})
 		})}
 	c.Flags().BoolVar(&later, "later", false, "do not commission it yet")
 	return c
@@ -116,7 +116,7 @@ func (a *app) matchSet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := c.Match(ctx, args[0], service.MatchWith{MAC: mac}); err != nil {
+			if err := c.Match(ctx, args[0], api.MatchWith{MAC: mac}); err != nil {
 				return err
 			}
 			a.say("%s is %s.", args[0], mac)
@@ -133,7 +133,7 @@ func (a *app) matchUndo() *cobra.Command {
 			if (len(tags) == 0) == (len(by) == 0) {
 				return &usageError{fmt.Errorf("give tags, or --by REASON")}
 			}
-			undone, err := c.UndoMatches(ctx, service.Undo{Tags: tags, Reasons: by, Configured: configured})
+			undone, err := c.UndoMatches(ctx, api.Undo{Tags: tags, Reasons: by, Configured: configured})
 			if err != nil {
 				return err
 			}
@@ -148,7 +148,7 @@ func (a *app) matchUndo() *cobra.Command {
 func (a *app) matchLock(use, short string, on bool) *cobra.Command {
 	return &cobra.Command{Use: use + " TAG...", Short: short, Args: cobra.MinimumNArgs(1),
 		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
-			if err := c.Lock(ctx, service.Locking{Tags: tags, Locked: on}); err != nil {
+			if err := c.Lock(ctx, api.Locking{Tags: tags, Locked: on}); err != nil {
 				return err
 			}
 			a.say("The match of %s is %sed.", strings.Join(tags, ", "), use)
@@ -176,7 +176,7 @@ LoRaWAN device identification code.`, Args: cobra.MaximumNArgs(1),
 				if strings.TrimSpace(lines.Text()) == "" {
 					continue
 				}
-				out, err := c.Scan(ctx, service.Scan{Text: lines.Text(), Tag: tag})
+				out, err := c.Scan(ctx, api.Scan{Text: lines.Text(), Tag: tag})
 				if err != nil {
 					refused++
 					a.say("Not taken: %v", err)
@@ -184,11 +184,11 @@ LoRaWAN device identification code.`, Args: cobra.MaximumNArgs(1),
 				}
 				a.say("%s.", out.Text)
 				switch out.Outcome {
-				case service.ScanEntry:
+				case api.ScanEntry:
 					tag = out.Tag
-				case service.ScanMatched, service.ScanNoted:
+				case api.ScanMatched, api.ScanNoted:
 					tag = ""
-				case service.ScanUnknown:
+				case api.ScanUnknown:
 					refused++
 				}
 			}
@@ -200,7 +200,7 @@ LoRaWAN device identification code.`, Args: cobra.MaximumNArgs(1),
 }
 
 func (a *app) matchAdopt() *cobra.Command {
-	var in service.Adoption
+	var in api.Adoption
 	var preview, all bool
 	c := &cobra.Command{Use: "adopt [MAC...]", Short: "Take found devices into the plan as new entries", Args: cobra.ArbitraryArgs,
 		Long: `Makes an entry of each device: what is set already is planned as it is, a fresh

@@ -18,9 +18,9 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
 
+	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/problem"
-	"redstart/internal/service"
 	"redstart/internal/store"
 )
 
@@ -171,8 +171,8 @@ func plural(n int, one string) string {
 // follow starts a work and shows its progress until it ends: a bar on a
 // terminal, lines in a pipe. One that failed or was cut off is an error. A cut
 // (Ctrl-C) stops watching, not the work.
-func (a *app) follow(ctx context.Context, c *client.Client, start func() (service.Work, error)) (service.Work, error) {
-	var last service.Work
+func (a *app) follow(ctx context.Context, c *client.Client, start func() (api.Work, error)) (api.Work, error) {
+	var last api.Work
 	var failed error
 	show := a.progress()
 	err := c.Follow(ctx, func(e client.Event) bool {
@@ -184,7 +184,7 @@ func (a *app) follow(ctx context.Context, c *client.Client, start func() (servic
 			show.work(last)
 			return last.State == store.Running
 		case "work":
-			var w service.Work
+			var w api.Work
 			if failed = json.Unmarshal(e.Data, &w); failed != nil {
 				return false
 			}
@@ -219,7 +219,7 @@ func (a *app) follow(ctx context.Context, c *client.Client, start func() (servic
 }
 
 // broke reports whether a work ended before its time, by no one's wish.
-func broke(a service.Work) bool {
+func broke(a api.Work) bool {
 	return a.State == store.Failed || a.State == store.Interrupted
 }
 
@@ -239,7 +239,7 @@ func (a *app) progress() *progress {
 	return p
 }
 
-func (p *progress) work(a service.Work) {
+func (p *progress) work(a api.Work) {
 	line := a.Text
 	if a.Seconds >= 1 {
 		line += ", about " + seconds(a.Seconds) + " left"
@@ -251,7 +251,7 @@ func (p *progress) work(a service.Work) {
 		return
 	}
 	// In a pipe, a line only when the words change; why it broke off is said at the end.
-	if a.Text != p.text && a.Kind != service.Finding && !broke(a) {
+	if a.Text != p.text && a.Kind != api.Finding && !broke(a) {
 		p.text = a.Text
 		fmt.Fprintln(p.out, line)
 	}

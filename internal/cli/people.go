@@ -13,10 +13,10 @@ import (
 	"golang.org/x/term"
 
 	"redstart/internal/account"
+	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
-	"redstart/internal/service"
 )
 
 func plainNumber(n int64) string { return strconv.FormatInt(n, 10) }
@@ -200,7 +200,7 @@ commission.`,
 			if (len(tags) == 0) == !all {
 				return &usageError{fmt.Errorf("give tags, or --all")}
 			}
-			in := service.RunOptions{Chosen: service.Chosen{Tags: tags, All: all}, Fresh: true}
+			in := api.RunOptions{Chosen: api.Chosen{Tags: tags, All: all}, Fresh: true}
 			r, err := c.Rehearse(ctx, in)
 			if err != nil {
 				return err
@@ -254,7 +254,7 @@ func (a *app) policy() *cobra.Command {
 		}
 		return a.list(s.Policies, []string{"For", "Passwords", "Length", "User", "Recovery mail"}, rows, "")
 	})}
-	var in service.PolicyChange
+	var in api.PolicyChange
 	var p plan.Policy
 	set := &cobra.Command{Use: "set [site|kind:KIND|profile:PROFILE]", Short: "Say how logins are made for the site, a kind or a profile", Args: cobra.ExactArgs(1),
 		Long: `Says how logins are made; what is not given stays as it is. Passwords: each (one generated per device), kind (one

@@ -11,12 +11,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/result"
-	"redstart/internal/service"
 	"redstart/internal/store"
 	"redstart/internal/vault"
 )
@@ -97,7 +97,7 @@ func (a *app) printEntries(ctx context.Context, c *client.Client, tags []string)
 	}
 	entries := all
 	if len(tags) > 0 {
-		entries = slices.DeleteFunc(slices.Clone(all), func(e service.EntryView) bool { return !slices.Contains(tags, e.Tag) })
+		entries = slices.DeleteFunc(slices.Clone(all), func(e api.EntryView) bool { return !slices.Contains(tags, e.Tag) })
 	}
 	var rows [][]any
 	count := map[string]int{}
@@ -152,7 +152,7 @@ const (
 	inPart    = "configured and verified in part"
 )
 
-func stateText(e service.EntryView) string {
+func stateText(e api.EntryView) string {
 	switch {
 	case e.NotWired && e.State == store.Planned:
 		return notWired
@@ -167,7 +167,7 @@ func stateText(e service.EntryView) string {
 }
 
 // presentText tells where an entry's box is now, or where it was last and when.
-func presentText(e service.EntryView) cell {
+func presentText(e api.EntryView) cell {
 	switch {
 	case e.Now.IsValid():
 		return cell{e.Now.String(), e.Now.String()}
@@ -238,7 +238,7 @@ func (a *app) printDetail(ctx context.Context, c *client.Client, tag string) err
 	return errors.Join(a.printChecks(d.Checks), a.printHistory(d.History))
 }
 
-func loginText(c *service.Credential) cell {
+func loginText(c *api.Credential) cell {
 	if c == nil {
 		return dash("")
 	}

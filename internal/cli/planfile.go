@@ -11,15 +11,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
-	"redstart/internal/service"
 )
 
 func (a *app) planImport() *cobra.Command {
-	var o service.ImportOptions
+	var o api.ImportOptions
 	var columns []string
 	c := &cobra.Command{Use: "import FILE", Short: "Take a plan file in (CSV, XLSX or JSON), all or nothing", Args: cobra.ExactArgs(1),
 		Long: `Takes the entries of a CSV, XLSX or JSON file into the plan. What each column is
@@ -243,7 +243,7 @@ func (a *app) planCheck() *cobra.Command {
 	return c
 }
 
-func (a *app) printMends(out service.Edited, preview bool) error {
+func (a *app) printMends(out api.Edited, preview bool) error {
 	if a.output != "table" {
 		return a.list(out, []string{"Tag", "What", "Before", "After"}, comparisonRows(out.Comparison), "")
 	}

@@ -8,11 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
-	"redstart/internal/service"
 )
 
 // assignments takes apart arguments: those with "=" set a field, the others are tags.
@@ -57,7 +57,7 @@ func (a *app) planAdd() *cobra.Command {
 				}
 				patches = append(patches, plan.Patch{Set: one})
 			}
-			return a.edit(ctx, c, service.Edits{Patches: patches}, preview)
+			return a.edit(ctx, c, api.Edits{Patches: patches}, preview)
 		})}
 	c.Flags().BoolVar(&preview, "preview", false, "only show what would change")
 	return c
@@ -78,7 +78,7 @@ address and "auto" as name are made. A new tag renames; references follow.`,
 			for _, tag := range tags {
 				patches = append(patches, plan.Patch{Tag: tag, Set: set})
 			}
-			return a.edit(ctx, c, service.Edits{Patches: patches}, preview)
+			return a.edit(ctx, c, api.Edits{Patches: patches}, preview)
 		})}
 	c.Flags().BoolVar(&preview, "preview", false, "only show what would change")
 	return c
@@ -91,7 +91,7 @@ func (a *app) planRemove() *cobra.Command {
 		for _, tag := range tags {
 			patches = append(patches, plan.Patch{Tag: tag, Remove: true})
 		}
-		return a.edit(ctx, c, service.Edits{Patches: patches, Configured: configured}, preview)
+		return a.edit(ctx, c, api.Edits{Patches: patches, Configured: configured}, preview)
 	})}
 	c.Flags().BoolVar(&preview, "preview", false, "only show what would change")
 	c.Flags().BoolVar(&configured, "also-configured", false, "remove entries whose devices are configured too")
@@ -134,7 +134,7 @@ func (a *app) planGenerate() *cobra.Command {
 }
 
 func (a *app) planAddresses() *cobra.Command {
-	var in service.Allocation
+	var in api.Allocation
 	var preview bool
 	c := &cobra.Command{Use: "addresses missing|compact|spread|move [TAG...]", Short: "Give out addresses", Args: cobra.MinimumNArgs(1),
 		Long: `Gives out addresses to the given entries, or to all:
@@ -179,12 +179,12 @@ func (a *app) planReserve() *cobra.Command {
 }
 
 // edit makes a change and prints what it did.
-func (a *app) edit(ctx context.Context, c *client.Client, in service.Edits, preview bool) error {
+func (a *app) edit(ctx context.Context, c *client.Client, in api.Edits, preview bool) error {
 	out, err := c.Edit(ctx, in, preview)
 	return a.printEdited(out, err, preview)
 }
 
-func (a *app) printEdited(out service.Edited, err error, preview bool) error {
+func (a *app) printEdited(out api.Edited, err error, preview bool) error {
 	if err != nil {
 		return err
 	}
@@ -212,7 +212,7 @@ func (a *app) printEdited(out service.Edited, err error, preview bool) error {
 }
 
 // sayFindings says what would be wrong after a change that is not wrong now.
-func (a *app) sayFindings(out service.Edited) {
+func (a *app) sayFindings(out api.Edited) {
 	for _, f := range out.New {
 		a.say("  %s: %s %s", f.Level, f.Tag, f.Reason)
 	}

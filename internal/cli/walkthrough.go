@@ -4,9 +4,9 @@ import (
 	"context"
 	"fmt"
 
+	"redstart/internal/api"
 	"redstart/internal/core/match"
 	"redstart/internal/core/profile"
-	"redstart/internal/service"
 	"redstart/internal/store"
 )
 
@@ -18,7 +18,7 @@ func (a *app) walk(ctx context.Context, csv []byte) error {
 		return err
 	}
 	a.say("PLAN")
-	r, err := c.Import(ctx, csv, service.ImportOptions{})
+	r, err := c.Import(ctx, csv, api.ImportOptions{})
 	if err != nil {
 		return err
 	}
@@ -40,7 +40,7 @@ func (a *app) walk(ctx context.Context, csv []byte) error {
 	a.say("%s.\n", findingsText(r.Findings))
 
 	a.say("FIND")
-	if _, err := a.follow(ctx, c, func() (service.Work, error) { return c.Find(ctx, service.FindOptions{}) }); err != nil {
+	if _, err := a.follow(ctx, c, func() (api.Work, error) { return c.Find(ctx, api.FindOptions{}) }); err != nil {
 		return err
 	}
 	if err := a.printDevices(ctx, c, ""); err != nil {
@@ -48,7 +48,7 @@ func (a *app) walk(ctx context.Context, csv []byte) error {
 	}
 
 	a.say("\nMATCH")
-	accepted, err := c.Accept(ctx, service.Acceptance{Reasons: match.Reasons})
+	accepted, err := c.Accept(ctx, api.Acceptance{Reasons: match.Reasons})
 	if err != nil {
 		return err
 	}
@@ -57,17 +57,17 @@ func (a *app) walk(ctx context.Context, csv []byte) error {
 	}
 
 	a.say("\nCOMMISSION")
-	rehearsal, err := c.Rehearse(ctx, service.RunOptions{Chosen: chosen(nil)})
+	rehearsal, err := c.Rehearse(ctx, api.RunOptions{Chosen: chosen(nil)})
 	if err != nil {
 		return err
 	}
 	a.say("Rehearsed: %s, about %s side by side.", plural(len(rehearsal.Devices), "device"), seconds(rehearsal.Seconds))
-	if err := a.commissionAll(ctx, c, service.RunOptions{Chosen: chosen(nil)}); err != nil {
+	if err := a.commissionAll(ctx, c, api.RunOptions{Chosen: chosen(nil)}); err != nil {
 		return err
 	}
 
 	a.say("\nVERIFY")
-	if _, err := a.follow(ctx, c, func() (service.Work, error) { return c.Verify(ctx, service.VerifyOptions{Chosen: chosen(nil)}) }); err != nil {
+	if _, err := a.follow(ctx, c, func() (api.Work, error) { return c.Verify(ctx, api.VerifyOptions{Chosen: chosen(nil)}) }); err != nil {
 		return err
 	}
 	return a.printEntries(ctx, c, nil)
@@ -86,7 +86,7 @@ func (a *app) printByProfile(profiles []*profile.Profile, count map[string]int) 
 
 // allVerified reports whether nothing is left to do with what is wired and can
 // be set by a run.
-func allVerified(entries []service.EntryView) bool {
+func allVerified(entries []api.EntryView) bool {
 	for _, e := range entries {
 		if e.State != store.Verified && !(e.ByHand && e.State == store.Matched) && !(e.NotWired && e.State == store.Planned) {
 			return false

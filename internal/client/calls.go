@@ -9,12 +9,12 @@ import (
 	"net/url"
 
 	"redstart/internal/account"
+	"redstart/internal/api"
 	"redstart/internal/commission"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
-	"redstart/internal/service"
 	"redstart/internal/store"
 	"redstart/profiles"
 )
@@ -27,13 +27,13 @@ func (c *Client) at(path string) string {
 func entryPath(tag string) string { return "/entries/" + url.PathEscape(tag) }
 
 // Sites lists the sites with how far they are.
-func (c *Client) Sites(ctx context.Context) ([]service.Summary, error) {
-	return get[[]service.Summary](ctx, c, "/api/sites")
+func (c *Client) Sites(ctx context.Context) ([]api.Summary, error) {
+	return get[[]api.Summary](ctx, c, "/api/sites")
 }
 
 // Keys lists the keys of the sites.
 func (c *Client) Keys(ctx context.Context) ([]string, error) {
-	sites, err := get[[]service.Summary](ctx, c, "/api/sites?brief=true")
+	sites, err := get[[]api.Summary](ctx, c, "/api/sites?brief=true")
 	var keys []string
 	for _, s := range sites {
 		keys = append(keys, s.Key)
@@ -62,8 +62,8 @@ func (c *Client) RemoveSite(ctx context.Context) error {
 }
 
 // Reckon reckons a prefix, or an address of the site.
-func (c *Client) Reckon(ctx context.Context, of string) (service.Reckoning, error) {
-	return get[service.Reckoning](ctx, c, "/api/reckon"+query("of", of, "site", c.site))
+func (c *Client) Reckon(ctx context.Context, of string) (api.Reckoning, error) {
+	return get[api.Reckoning](ctx, c, "/api/reckon"+query("of", of, "site", c.site))
 }
 
 // Map tells what each address of a subnet is; "" means the first subnet.
@@ -93,7 +93,7 @@ func (c *Client) RemoveFile(ctx context.Context, name string) error {
 }
 
 // Import takes a plan file in.
-func (c *Client) Import(ctx context.Context, file []byte, o service.ImportOptions) (planfile.Result, error) {
+func (c *Client) Import(ctx context.Context, file []byte, o api.ImportOptions) (planfile.Result, error) {
 	q := url.Values{}
 	for key, on := range map[string]bool{"preview": o.Preview, "apply": o.Apply, "whole": o.Whole, "configured": o.Configured} {
 		if on {
@@ -132,34 +132,34 @@ func (c *Client) Template(ctx context.Context) ([]byte, error) {
 }
 
 // Entries lists the plan.
-func (c *Client) Entries(ctx context.Context) ([]service.EntryView, error) {
-	return get[[]service.EntryView](ctx, c, c.at("/entries"))
+func (c *Client) Entries(ctx context.Context) ([]api.EntryView, error) {
+	return get[[]api.EntryView](ctx, c, c.at("/entries"))
 }
 
 // Entry gives everything known of one entry.
-func (c *Client) Entry(ctx context.Context, tag string) (service.Detail, error) {
-	return get[service.Detail](ctx, c, c.at(entryPath(tag)))
+func (c *Client) Entry(ctx context.Context, tag string) (api.Detail, error) {
+	return get[api.Detail](ctx, c, c.at(entryPath(tag)))
 }
 
 // Edit changes, adds and removes entries.
-func (c *Client) Edit(ctx context.Context, in service.Edits, preview bool) (out service.Edited, err error) {
+func (c *Client) Edit(ctx context.Context, in api.Edits, preview bool) (out api.Edited, err error) {
 	err = c.call(ctx, http.MethodPatch, c.at(fmt.Sprintf("/entries?preview=%t", preview)), in, &out)
 	return out, err
 }
 
 // Generate adds entries from quantities.
-func (c *Client) Generate(ctx context.Context, list []plan.Quantity, preview bool) (service.Edited, error) {
-	return post[service.Edited](ctx, c, c.at(fmt.Sprintf("/quantities?preview=%t", preview)), list)
+func (c *Client) Generate(ctx context.Context, list []plan.Quantity, preview bool) (api.Edited, error) {
+	return post[api.Edited](ctx, c, c.at(fmt.Sprintf("/quantities?preview=%t", preview)), list)
 }
 
 // Allocate gives out addresses.
-func (c *Client) Allocate(ctx context.Context, a service.Allocation, preview bool) (service.Edited, error) {
-	return post[service.Edited](ctx, c, c.at(fmt.Sprintf("/addresses?preview=%t", preview)), a)
+func (c *Client) Allocate(ctx context.Context, a api.Allocation, preview bool) (api.Edited, error) {
+	return post[api.Edited](ctx, c, c.at(fmt.Sprintf("/addresses?preview=%t", preview)), a)
 }
 
 // Mend applies all safe mends.
-func (c *Client) Mend(ctx context.Context, in service.Chosen, preview bool) (service.Edited, error) {
-	return post[service.Edited](ctx, c, c.at(fmt.Sprintf("/mends?preview=%t", preview)), in)
+func (c *Client) Mend(ctx context.Context, in api.Chosen, preview bool) (api.Edited, error) {
+	return post[api.Edited](ctx, c, c.at(fmt.Sprintf("/mends?preview=%t", preview)), in)
 }
 
 // Findings says what is wrong with the plan.
@@ -168,33 +168,33 @@ func (c *Client) Findings(ctx context.Context) ([]plan.Finding, error) {
 }
 
 // Revisions lists what was changed, latest first.
-func (c *Client) Revisions(ctx context.Context) ([]service.RevisionView, error) {
-	return get[[]service.RevisionView](ctx, c, c.at("/revisions"))
+func (c *Client) Revisions(ctx context.Context) ([]api.RevisionView, error) {
+	return get[[]api.RevisionView](ctx, c, c.at("/revisions"))
 }
 
 // NameRevision names a revision.
 func (c *Client) NameRevision(ctx context.Context, id, name string) error {
-	return c.call(ctx, http.MethodPut, c.at("/revisions/"+url.PathEscape(id)+"/name"), service.Named{Name: name}, nil)
+	return c.call(ctx, http.MethodPut, c.at("/revisions/"+url.PathEscape(id)+"/name"), api.Named{Name: name}, nil)
 }
 
 // Compare compares two moments; an empty to means now.
-func (c *Client) Compare(ctx context.Context, from, to string) (service.Moments, error) {
-	return get[service.Moments](ctx, c, c.at("/comparison"+query("from", from, "to", to)))
+func (c *Client) Compare(ctx context.Context, from, to string) (api.Moments, error) {
+	return get[api.Moments](ctx, c, c.at("/comparison"+query("from", from, "to", to)))
 }
 
 // Restore makes the plan as it was.
-func (c *Client) Restore(ctx context.Context, id string, preview bool) (service.Edited, error) {
-	return post[service.Edited](ctx, c, c.at(fmt.Sprintf("/revisions/%s/restore?preview=%t", url.PathEscape(id), preview)), nil)
+func (c *Client) Restore(ctx context.Context, id string, preview bool) (api.Edited, error) {
+	return post[api.Edited](ctx, c, c.at(fmt.Sprintf("/revisions/%s/restore?preview=%t", url.PathEscape(id), preview)), nil)
 }
 
 // Undo takes the latest revision back.
-func (c *Client) Undo(ctx context.Context, id string) (service.Edited, error) {
-	return post[service.Edited](ctx, c, c.at("/revisions/"+url.PathEscape(id)+"/undo"), nil)
+func (c *Client) Undo(ctx context.Context, id string) (api.Edited, error) {
+	return post[api.Edited](ctx, c, c.at("/revisions/"+url.PathEscape(id)+"/undo"), nil)
 }
 
 // Redo goes one step forward again.
-func (c *Client) Redo(ctx context.Context, id string) (service.Edited, error) {
-	return post[service.Edited](ctx, c, c.at("/revisions/"+url.PathEscape(id)+"/redo"), nil)
+func (c *Client) Redo(ctx context.Context, id string) (api.Edited, error) {
+	return post[api.Edited](ctx, c, c.at("/revisions/"+url.PathEscape(id)+"/redo"), nil)
 }
 
 // Profiles lists the device profiles.
@@ -203,13 +203,13 @@ func (c *Client) Profiles(ctx context.Context) ([]*profile.Profile, error) {
 }
 
 // Rehearse says what a run would do.
-func (c *Client) Rehearse(ctx context.Context, in service.RunOptions) (commission.Rehearsal, error) {
+func (c *Client) Rehearse(ctx context.Context, in api.RunOptions) (commission.Rehearsal, error) {
 	return post[commission.Rehearsal](ctx, c, c.at("/rehearsals"), in)
 }
 
 // Commission starts a run.
-func (c *Client) Commission(ctx context.Context, in service.RunOptions) (service.Work, error) {
-	return post[service.Work](ctx, c, c.at("/runs"), in)
+func (c *Client) Commission(ctx context.Context, in api.RunOptions) (api.Work, error) {
+	return post[api.Work](ctx, c, c.at("/runs"), in)
 }
 
 // LatestRun gives the latest run; ok is false before the first.
@@ -233,12 +233,12 @@ func (c *Client) OpenRuns(ctx context.Context) ([]store.Run, error) {
 
 // Did says that a person did what devices of a run wait for, all or none.
 func (c *Client) Did(ctx context.Context, run int64, tags []string) error {
-	return c.call(ctx, http.MethodPost, c.at(fmt.Sprintf("/runs/%d/hands", run)), service.Hands{Tags: tags}, nil)
+	return c.call(ctx, http.MethodPost, c.at(fmt.Sprintf("/runs/%d/hands", run)), api.Hands{Tags: tags}, nil)
 }
 
 // Resume goes on with a run that was cut off.
-func (c *Client) Resume(ctx context.Context, run int64) (service.Work, error) {
-	return post[service.Work](ctx, c, c.at(fmt.Sprintf("/runs/%d/resume", run)), nil)
+func (c *Client) Resume(ctx context.Context, run int64) (api.Work, error) {
+	return post[api.Work](ctx, c, c.at(fmt.Sprintf("/runs/%d/resume", run)), nil)
 }
 
 // GiveUp gives up a run that was cut off.
@@ -247,28 +247,28 @@ func (c *Client) GiveUp(ctx context.Context, run int64) error {
 }
 
 // Verify starts a verification.
-func (c *Client) Verify(ctx context.Context, in service.VerifyOptions) (service.Work, error) {
-	return post[service.Work](ctx, c, c.at("/verifications"), in)
+func (c *Client) Verify(ctx context.Context, in api.VerifyOptions) (api.Work, error) {
+	return post[api.Work](ctx, c, c.at("/verifications"), in)
 }
 
 // Reveal shows the stored login of an entry's device, or a secret setting.
-func (c *Client) Reveal(ctx context.Context, tag, setting, credential string) (service.Shown, error) {
-	return post[service.Shown](ctx, c, c.at(entryPath(tag)+"/reveal"+query("setting", setting, "credential", credential)), nil)
+func (c *Client) Reveal(ctx context.Context, tag, setting, credential string) (api.Shown, error) {
+	return post[api.Shown](ctx, c, c.at(entryPath(tag)+"/reveal"+query("setting", setting, "credential", credential)), nil)
 }
 
 // Credentials lists what is stored to open an entry's device, without passwords.
-func (c *Client) Credentials(ctx context.Context, tag string) ([]service.Credential, error) {
-	return get[[]service.Credential](ctx, c, c.at(entryPath(tag)+"/credentials"))
+func (c *Client) Credentials(ctx context.Context, tag string) ([]api.Credential, error) {
+	return get[[]api.Credential](ctx, c, c.at(entryPath(tag)+"/credentials"))
 }
 
 // SetByHand marks entries as set by hand, and gives their tags.
-func (c *Client) SetByHand(ctx context.Context, in service.Chosen) ([]string, error) {
+func (c *Client) SetByHand(ctx context.Context, in api.Chosen) ([]string, error) {
 	return post[[]string](ctx, c, c.at("/set-by-hand"), in)
 }
 
 // BeginAnew gives a vault that nothing opens a new key.
-func (c *Client) BeginAnew(ctx context.Context) (service.VaultStatus, error) {
-	return post[service.VaultStatus](ctx, c, "/api/vault/begin-anew", nil)
+func (c *Client) BeginAnew(ctx context.Context) (api.VaultStatus, error) {
+	return post[api.VaultStatus](ctx, c, "/api/vault/begin-anew", nil)
 }
 
 // BrokenProfiles lists the files of the profile folder that cannot be used.
@@ -277,12 +277,12 @@ func (c *Client) BrokenProfiles(ctx context.Context) ([]profiles.Broken, error) 
 }
 
 // LearnCredentials stores known logins, from CSV.
-func (c *Client) LearnCredentials(ctx context.Context, file []byte) (service.Learned, error) {
-	return post[service.Learned](ctx, c, c.at("/credentials"), file)
+func (c *Client) LearnCredentials(ctx context.Context, file []byte) (api.Learned, error) {
+	return post[api.Learned](ctx, c, c.at("/credentials"), file)
 }
 
 // SetPolicy sets how logins are made.
-func (c *Client) SetPolicy(ctx context.Context, p service.PolicyChange) error {
+func (c *Client) SetPolicy(ctx context.Context, p api.PolicyChange) error {
 	return c.call(ctx, http.MethodPut, c.at("/policies"), p, nil)
 }
 
@@ -292,8 +292,8 @@ func (c *Client) RemovePolicy(ctx context.Context, of string) error {
 }
 
 // Vault tells whether the vault is open.
-func (c *Client) Vault(ctx context.Context) (service.VaultStatus, error) {
-	return get[service.VaultStatus](ctx, c, "/api/vault")
+func (c *Client) Vault(ctx context.Context) (api.VaultStatus, error) {
+	return get[api.VaultStatus](ctx, c, "/api/vault")
 }
 
 // LockVault locks the vault.
@@ -303,12 +303,12 @@ func (c *Client) LockVault(ctx context.Context) error {
 
 // UnlockVault unlocks the vault.
 func (c *Client) UnlockVault(ctx context.Context, passphrase string) error {
-	return c.call(ctx, http.MethodPost, "/api/vault/unlock", service.Passphrase{Passphrase: passphrase}, nil)
+	return c.call(ctx, http.MethodPost, "/api/vault/unlock", api.Passphrase{Passphrase: passphrase}, nil)
 }
 
 // ChangeKey gives the vault a new key.
 func (c *Client) ChangeKey(ctx context.Context, passphrase string) error {
-	return c.call(ctx, http.MethodPost, "/api/vault/key", service.Passphrase{Passphrase: passphrase}, nil)
+	return c.call(ctx, http.MethodPost, "/api/vault/key", api.Passphrase{Passphrase: passphrase}, nil)
 }
 
 // Users lists who may sign in.
@@ -338,7 +338,7 @@ func (c *Client) Tokens(ctx context.Context) ([]store.Token, error) {
 
 // AddToken makes an API token.
 func (c *Client) AddToken(ctx context.Context, name string) (account.NewToken, error) {
-	return post[account.NewToken](ctx, c, "/api/tokens", service.Named{Name: name})
+	return post[account.NewToken](ctx, c, "/api/tokens", api.Named{Name: name})
 }
 
 // RevokeToken revokes an API token.
@@ -347,8 +347,8 @@ func (c *Client) RevokeToken(ctx context.Context, id string) error {
 }
 
 // Works lists the works under way and those that ended lately, the latest first.
-func (c *Client) Works(ctx context.Context) ([]service.Work, error) {
-	return get[[]service.Work](ctx, c, "/api/works")
+func (c *Client) Works(ctx context.Context) ([]api.Work, error) {
+	return get[[]api.Work](ctx, c, "/api/works")
 }
 
 // Stop stops a work under way; 0 is the only one there is.

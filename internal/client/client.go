@@ -20,8 +20,8 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"redstart/internal/api"
 	"redstart/internal/core/problem"
-	"redstart/internal/service"
 )
 
 // Handle is how commands on this computer reach a running service. The service
@@ -220,12 +220,12 @@ func (c *Client) do(ctx context.Context, method, path, contentType string, body 
 
 // asProblem turns a problem document back into the error that it came from.
 func asProblem(r *http.Response) error {
-	var p service.Problem
+	var p api.Problem
 	if err := json.NewDecoder(io.LimitReader(r.Body, 8<<20)).Decode(&p); err != nil {
 		return problem.New(problem.Machine, "something that is no Redstart service answered "+r.Status, "check the address of the service")
 	}
 	kind := problem.Conflict
-	for k, status := range service.Statuses {
+	for k, status := range api.Statuses {
 		if status == r.StatusCode {
 			kind = k
 		}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/fact"
@@ -15,17 +16,9 @@ import (
 	"redstart/internal/store"
 )
 
-// Adoption takes found devices into the plan as new entries.
-type Adoption struct {
-	MACs []address.MAC `json:"macs,omitempty"`
-	All  bool          `json:"all,omitempty"` // every device with a profile and no entry
-	Tag  string        `json:"tag"`           // of a single one; "" makes one
-	Area string        `json:"area"`
-}
-
 // Adopt makes entries from found devices, and matches them. The plan gets what
 // a device has already, if it was set; a fresh one gets the next free address.
-func (s *Site) Adopt(ctx context.Context, in Adoption, preview bool, who string) (Edited, error) {
+func (s *Site) Adopt(ctx context.Context, in api.Adoption, preview bool, who string) (api.Edited, error) {
 	if in.All == (len(in.MACs) > 0) {
 		return edited(), problem.New(problem.Usage, "MACs or all say what to adopt", "give one of them")
 	}
@@ -75,9 +68,9 @@ func (s *Site) Adopt(ctx context.Context, in Adoption, preview bool, who string)
 	if len(patches) == 0 {
 		return edited(), problem.New(problem.Conflict, "every found device that a profile fits is in the plan already", "")
 	}
-	changes := Edits{What: fmt.Sprintf("%d found devices adopted", len(patches)), Patches: patches}
+	changes := api.Edits{What: fmt.Sprintf("%d found devices adopted", len(patches)), Patches: patches}
 	for tag, mac := range becomes {
-		changes.matches = append(changes.matches, store.Match{Tag: tag, MAC: mac, By: match.ByMAC, Why: "it was adopted from this box"})
+		changes.Matches = append(changes.Matches, store.Match{Tag: tag, MAC: mac, By: match.ByMAC, Why: "it was adopted from this box"})
 	}
 	return s.Edit(ctx, changes, preview, who)
 }

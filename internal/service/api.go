@@ -21,13 +21,11 @@ import (
 	"github.com/labstack/echo/v5/middleware"
 
 	"redstart/internal/account"
+	"redstart/internal/api"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
 	"redstart/internal/service/console"
 )
-
-// Version is the version of the program.
-const Version = "0.3.0"
 
 // Handler is the whole web surface: the API under /api and the console.
 func (s *Service) Handler() http.Handler {
@@ -56,7 +54,7 @@ func (s *Service) Handler() http.Handler {
 	e.HEAD("/*", echo.WrapHandler(console.Handler()))
 	guard := http.NewCrossOriginProtection()
 	guard.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		p := Problem{Type: "about:blank", Title: http.StatusText(http.StatusForbidden), Status: http.StatusForbidden, Detail: "another site's page sent this request", Next: "use the console's own page"}
+		p := api.Problem{Type: "about:blank", Title: http.StatusText(http.StatusForbidden), Status: http.StatusForbidden, Detail: "another site's page sent this request", Next: "use the console's own page"}
 		w.Header().Set("Content-Type", "application/problem+json")
 		w.WriteHeader(p.Status)
 		_ = json.NewEncoder(w).Encode(p) // the reader went away
@@ -89,35 +87,17 @@ func noStore(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// Problem is an RFC 9457 problem document with our members.
-type Problem struct {
-	Type    string         `json:"type"`
-	Title   string         `json:"title"`
-	Status  int            `json:"status"`
-	Detail  string         `json:"detail"`
-	Subject string         `json:"subject,omitempty"`
-	Next    string         `json:"next,omitempty"`
-	Cells   []problem.Cell `json:"cells,omitempty"`
-}
-
-// Statuses gives the HTTP status of each kind of error.
-var Statuses = map[problem.Kind]int{
-	problem.Usage: http.StatusUnprocessableEntity, problem.Missing: http.StatusNotFound, problem.Conflict: http.StatusConflict,
-	problem.SignIn: http.StatusUnauthorized, problem.Rights: http.StatusForbidden, problem.Device: http.StatusBadGateway, problem.Machine: http.StatusServiceUnavailable,
-	problem.TooMany: http.StatusTooManyRequests,
-}
-
 // problem turns every error into a problem document.
 func (s *Service) problem(c *echo.Context, err error) {
 	if r, _ := echo.UnwrapResponse(c.Response()); r != nil && r.Committed {
 		return
 	}
-	p := Problem{Type: "about:blank", Status: http.StatusInternalServerError, Detail: "something went wrong inside the service; its log says what"}
+	p := api.Problem{Type: "about:blank", Status: http.StatusInternalServerError, Detail: "something went wrong inside the service; its log says what"}
 	var own *problem.Error
 	var status echo.HTTPStatusCoder
 	switch {
 	case errors.As(err, &own):
-		p.Status, p.Detail, p.Subject, p.Next, p.Cells = Statuses[own.Kind], own.Cause, own.Subject, own.Next, own.Cells
+		p.Status, p.Detail, p.Subject, p.Next, p.Cells = api.Statuses[own.Kind], own.Cause, own.Subject, own.Next, own.Cells
 		if own.Err != nil && own.Kind != problem.SignIn {
 			p.Detail += " (" + own.Err.Error() + ")"
 		}
@@ -362,7 +342,7 @@ func reply(c *echo.Context, out any) error {
 		defer out.content.Close()
 		c.Response().Header().Set("Content-Disposition", `attachment; filename="`+out.name+`"`)
 		return c.Stream(http.StatusOK, "application/octet-stream", out.content)
-	case Work:
+	case api.Work:
 		if c.Request().Method == http.MethodPost {
 			return c.JSON(http.StatusAccepted, out)
 		}

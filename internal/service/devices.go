@@ -6,13 +6,13 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/xuri/excelize/v2"
 
+	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/fact"
@@ -24,34 +24,10 @@ import (
 	"redstart/internal/store"
 )
 
-// DeviceView is a found device with the entry that it is.
-type DeviceView struct {
-	*device.Found
-	Tag string `json:"tag"`
-	whereabouts
-	Kind   string `json:"kind"`   // of its profile
-	Blinks bool   `json:"blinks"` // it can be made to show itself
-	Waits  bool   `json:"waits"`  // it waits for an address over DHCP
-	Page   bool   `json:"page"`   // it may have a page to open
-	// PartTags are the entries that it tells of behind it, by its name for them.
-	PartTags map[string]string `json:"partTags,omitempty"`
-	// Contradictions are what protocols tell differently of it.
-	Contradictions []device.Contradiction `json:"contradictions,omitempty"`
-}
-
-// whereabouts are where a device is, as far as the last survey or the watch knows.
-// What was told before that is never called present.
-type whereabouts struct {
-	Here  bool        `json:"here"`          // it is on the segment
-	Now   netip.Addr  `json:"present"`       // its address now; "" for none, or not known
-	Was   netip.Addr  `json:"lastAddress"`   // the address that it told last, at WasAt; "" once it told that it has none
-	WasAt store.Stamp `json:"lastAddressAt"` // when that was
-}
-
 func (s *Service) recognise(f *device.Found) { f.Recognise(s.profiles()) }
 
-func (s *Service) viewOf(f *device.Found, tag string, where whereabouts) DeviceView {
-	v := DeviceView{Found: f, Tag: tag, whereabouts: where, Waits: f.Waits(), Contradictions: f.Contradictions()}
+func (s *Service) viewOf(f *device.Found, tag string, where api.Whereabouts) api.DeviceView {
+	v := api.DeviceView{Found: f, Tag: tag, Whereabouts: where, Waits: f.Waits(), Contradictions: f.Contradictions()}
 	if p := s.profiles()[f.Profile]; p != nil {
 		v.Kind, v.Blinks = p.Kind, len(p.Acts[profile.Blink]) > 0
 	}
@@ -60,7 +36,7 @@ func (s *Service) viewOf(f *device.Found, tag string, where whereabouts) DeviceV
 }
 
 // brief is what everyone is told of a device that was heard.
-func (s *Site) brief(f *device.Found) DeviceView {
+func (s *Site) brief(f *device.Found) api.DeviceView {
 	tag, err := s.store.TagOf(context.WithoutCancel(s.life), f.MAC)
 	if err != nil {
 		s.log.Warn("the entry of a device could not be read", "mac", f.MAC.String(), "error", err)
@@ -68,7 +44,7 @@ func (s *Site) brief(f *device.Found) DeviceView {
 	return s.viewOf(f, tag, whereIs(f, true, time.Time{}))
 }
 
-func (s *Site) deviceView(ctx context.Context, f *device.Found, tag string) (*DeviceView, error) {
+func (s *Site) deviceView(ctx context.Context, f *device.Found, tag string) (*api.DeviceView, error) {
 	where, err := s.where(ctx)
 	if err != nil {
 		return nil, err
@@ -91,17 +67,17 @@ func (s *Site) isHere(ctx context.Context) (func(*device.Found) bool, error) {
 }
 
 // where tells where devices are.
-func (s *Site) where(ctx context.Context) (func(*device.Found) whereabouts, error) {
+func (s *Site) where(ctx context.Context) (func(*device.Found) api.Whereabouts, error) {
 	began, err := s.store.LastBegan(ctx)
 	if err != nil {
 		return nil, err
 	}
 	here, err := s.isHere(ctx)
-	return func(f *device.Found) whereabouts { return whereIs(f, here(f), began.Time) }, err
+	return func(f *device.Found) api.Whereabouts { return whereIs(f, here(f), began.Time) }, err
 }
 
-func whereIs(f *device.Found, here bool, since time.Time) whereabouts {
-	w := whereabouts{Here: here}
+func whereIs(f *device.Found, here bool, since time.Time) api.Whereabouts {
+	w := api.Whereabouts{Here: here}
 	at, told := f.Where()
 	if w.Was = at; at.IsValid() {
 		w.WasAt = store.Stamp{Time: told}
@@ -121,40 +97,26 @@ func (s *Site) here(list []*device.Found) []*device.Found {
 	return slices.DeleteFunc(slices.Clone(list), func(f *device.Found) bool { return !is(f) })
 }
 
-// Segment is everything found on the segment and what a person should know of it.
-type Segment struct {
-	Name     string          `json:"name"`    // what the service is plugged into; "" for nothing
-	Sent     uint64          `json:"sent"`    // frames that we put on it since the service started
-	Dropped  uint64          `json:"dropped"` // frames that came faster than we could take them
-	Watched  bool            `json:"watched"`
-	Surveyed bool            `json:"surveyed"` // a whole survey was made
-	LookOnly bool            `json:"lookOnly"`
-	Dark     bool            `json:"dark"` // it has no link now
-	Devices  []DeviceView    `json:"devices"`
-	Arrivals []Presence      `json:"arrivals"` // as the watch heard them, the latest first
-	Findings []notice.Notice `json:"findings"`
-}
-
 // Devices lists everything found.
-func (s *Site) Devices(ctx context.Context) (Segment, error) {
+func (s *Site) Devices(ctx context.Context) (api.Segment, error) {
 	p, entries, err := s.bare(ctx)
 	if err != nil {
-		return Segment{}, err
+		return api.Segment{}, err
 	}
 	found, err := s.store.Devices(ctx)
 	if err != nil {
-		return Segment{}, err
+		return api.Segment{}, err
 	}
 	where, err := s.where(ctx)
 	if err != nil {
-		return Segment{}, err
+		return api.Segment{}, err
 	}
 	began, err := s.store.LastBegan(ctx)
 	if err != nil {
-		return Segment{}, err
+		return api.Segment{}, err
 	}
 	tags := tagsByDevice(entries)
-	out := Segment{Devices: []DeviceView{}, Arrivals: []Presence{}, Surveyed: !began.IsZero(), LookOnly: s.config.LookOnly}
+	out := api.Segment{Devices: []api.DeviceView{}, Arrivals: []api.Presence{}, Surveyed: !began.IsZero(), LookOnly: s.config.LookOnly}
 	if w := s.watch(); w != nil {
 		out.Watched, out.Arrivals = true, append(out.Arrivals, w.arrivals()...)
 	}
@@ -192,7 +154,7 @@ func (s *Site) found(ctx context.Context, mac address.MAC) (*device.Found, error
 }
 
 // Device gives everything known of a found device.
-func (s *Site) Device(ctx context.Context, mac address.MAC) (*DeviceView, error) {
+func (s *Site) Device(ctx context.Context, mac address.MAC) (*api.DeviceView, error) {
 	f, err := s.found(ctx, mac)
 	if err != nil {
 		return nil, err
@@ -204,13 +166,8 @@ func (s *Site) Device(ctx context.Context, mac address.MAC) (*DeviceView, error)
 	return s.deviceView(ctx, f, tag)
 }
 
-// Choice is the profile that a person says a device has; "" takes the choice back.
-type Choice struct {
-	Profile string `json:"profile"`
-}
-
 // Choose says which profile a device has.
-func (s *Site) Choose(ctx context.Context, mac address.MAC, c Choice) (*DeviceView, error) {
+func (s *Site) Choose(ctx context.Context, mac address.MAC, c api.Choice) (*api.DeviceView, error) {
 	f, err := s.found(ctx, mac)
 	if err != nil {
 		return nil, err
@@ -225,11 +182,6 @@ func (s *Site) Choose(ctx context.Context, mac address.MAC, c Choice) (*DeviceVi
 	}
 	s.arrived(f)
 	return s.Device(ctx, mac)
-}
-
-// Macs chooses found devices.
-type Macs struct {
-	MACs []address.MAC `json:"macs"`
 }
 
 // Forget forgets devices that no entry is matched with, all or none. Those still

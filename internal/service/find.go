@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/plan"
@@ -24,19 +25,11 @@ import (
 	"redstart/internal/survey"
 )
 
-// FindOptions shape a survey.
-type FindOptions struct {
-	Pace     int      `json:"pace"`     // frames per second; 0: normal
-	LookOnly bool     `json:"lookOnly"` // ask nothing that makes anybody keep something in mind, and hold no conversation
-	Ranges   []string `json:"ranges"`   // to sweep besides the plan: 10.0.0.0/16, 10.0.0.1-10.0.0.99
-	Capture  bool     `json:"capture"`  // keep the packets
-}
-
 // mostSwept bounds the addresses of one survey: a /16 and the plan.
 const mostSwept = 1<<17 + 1<<12
 
 // sweep lists the addresses to ask for.
-func (o FindOptions) sweep(site plan.Site) ([]netip.Addr, error) {
+func sweep(o api.FindOptions, site plan.Site) ([]netip.Addr, error) {
 	var ranges []address.Range
 	for _, n := range site.Subnets {
 		if n.Prefix.Bits() >= 16 {
@@ -117,19 +110,19 @@ func (s *Site) options(ctx context.Context) (survey.Options, plan.Plan, error) {
 }
 
 // Find starts a survey.
-func (s *Site) Find(ctx context.Context, who string, f FindOptions) (Work, error) {
+func (s *Site) Find(ctx context.Context, who string, f api.FindOptions) (api.Work, error) {
 	if f.Pace < 0 || f.Pace > 10000 {
-		return Work{}, problem.New(problem.Usage, "the pace must be 1 to 10,000 frames per second", "")
+		return api.Work{}, problem.New(problem.Usage, "the pace must be 1 to 10,000 frames per second", "")
 	}
 	if err := s.may(false); err != nil {
-		return Work{}, err
+		return api.Work{}, err
 	}
 	o, p, err := s.options(ctx)
 	if err != nil {
-		return Work{}, err
+		return api.Work{}, err
 	}
-	if o.Sweep, err = f.sweep(p.Site); err != nil {
-		return Work{}, err
+	if o.Sweep, err = sweep(f, p.Site); err != nil {
+		return api.Work{}, err
 	}
 	if o.Pace = f.Pace; o.Pace == 0 {
 		o.Pace = survey.Normal
@@ -137,7 +130,7 @@ func (s *Site) Find(ctx context.Context, who string, f FindOptions) (Work, error
 	if f.LookOnly {
 		o.LookOnly, o.Ask = true, nil
 	}
-	w := &working{Work: Work{Site: s.store.Key, Kind: Finding, Who: who, Text: "asking the segment who is there"}, holds: holds{alone: true}}
+	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Finding, Who: who, Text: "asking the segment who is there"}, holds: holds{alone: true}}
 	return s.begin(w, nil, func(ctx context.Context) error {
 		return s.survey(ctx, w, who, o, f.Capture, slices.ContainsFunc(p.Used(), func(q *profile.Profile) bool { return q.Factory.DHCP }))
 	})
@@ -162,7 +155,7 @@ func (s *Site) survey(ctx context.Context, w *working, who string, o survey.Opti
 		keep.add(f)
 		seen[f.MAC] = f.Glance()
 		s.arrived(f)
-		w.progress(func(a *Work) {
+		w.progress(func(a *api.Work) {
 			a.Done, a.Total = p.Probes, p.Planned
 			a.Seconds = float64(p.Planned-p.Probes) / float64(o.Pace)
 			a.Text = fmt.Sprintf("%s so far, pass %d", plural(p.Found, "device"), len(p.Passes))
@@ -181,7 +174,7 @@ func (s *Site) survey(ctx context.Context, w *working, who string, o survey.Opti
 		s.log.Error("the survey could not be kept", "error", unkept)
 		return errors.Join(err, unkept) // what is not stored is not found
 	}
-	w.progress(func(a *Work) { a.Done, a.Total, a.Text = final.Probes, max(final.Planned, final.Probes), text })
+	w.progress(func(a *api.Work) { a.Done, a.Total, a.Text = final.Probes, max(final.Planned, final.Probes), text })
 	s.publishEntries()
 	return err
 }
@@ -255,7 +248,7 @@ func (s *Site) capture() (end func(), name string, err error) {
 	if err != nil {
 		return nil, "", err
 	}
-	if err := now.port.Start(file, at.name, "Redstart "+Version); err != nil {
+	if err := now.port.Start(file, at.name, "Redstart "+api.Version); err != nil {
 		return nil, "", problem.New(problem.Conflict, err.Error(), "wait for it to end").Because(file.Close())
 	}
 	return func() {

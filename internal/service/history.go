@@ -6,18 +6,11 @@ import (
 	"slices"
 	"strings"
 
+	"redstart/internal/api"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/store"
 )
-
-// Moments is how the plan of one moment became that of another.
-type Moments struct {
-	From       store.Revision  `json:"from"`
-	To         *store.Revision `json:"to"` // nil: now
-	Site       []plan.Change   `json:"site"`
-	Comparison plan.Comparison `json:"comparison"`
-}
 
 // past is a plan as it was, with how its entries became those that it is seen from.
 type past struct {
@@ -143,8 +136,8 @@ func words(v any) string {
 }
 
 // Compare compares the plans of two moments; an empty to means now.
-func (s *Site) Compare(ctx context.Context, from, to string) (Moments, error) {
-	var out Moments
+func (s *Site) Compare(ctx context.Context, from, to string) (api.Moments, error) {
+	var out api.Moments
 	id, err := number(from, "revision")
 	if err != nil {
 		return out, err
@@ -209,7 +202,7 @@ func (s *Site) NameRevision(ctx context.Context, text, name string) (store.Revis
 
 // Restore makes the plan as it was right after a revision. Nothing is lost:
 // restoring is a revision too. Entries whose devices are configured stay.
-func (s *Site) Restore(ctx context.Context, text string, preview bool, who string) (Edited, error) {
+func (s *Site) Restore(ctx context.Context, text string, preview bool, who string) (api.Edited, error) {
 	id, err := number(text, "revision")
 	if err != nil {
 		return edited(), err
@@ -227,25 +220,19 @@ func (s *Site) Restore(ctx context.Context, text string, preview bool, who strin
 	return s.become(ctx, edits, preview, 0, who, fmt.Sprintf("restored as of revision %d, %s", id, r.What))
 }
 
-// RevisionView is a revision with what may be done about it.
-type RevisionView struct {
-	store.Revision
-	May string `json:"may,omitempty"` // undo or redo: it is the next step back, or forward
-}
-
 // mostRevisions are listed.
 const mostRevisions = 500
 
 // Revisions lists what was changed, latest first, with the next step back and forward.
-func (s *Site) Revisions(ctx context.Context) ([]RevisionView, error) {
+func (s *Site) Revisions(ctx context.Context) ([]api.RevisionView, error) {
 	all, err := s.store.Revisions(ctx, 0)
 	if err != nil {
 		return nil, err
 	}
 	undo, redo := store.Steps(all)
-	list := []RevisionView{}
+	list := []api.RevisionView{}
 	for _, r := range all[:min(len(all), mostRevisions)] {
-		v := RevisionView{Revision: r}
+		v := api.RevisionView{Revision: r}
 		switch {
 		case r.ID == undo && r.What != store.SiteMade:
 			v.May = "undo"
@@ -258,7 +245,7 @@ func (s *Site) Revisions(ctx context.Context) ([]RevisionView, error) {
 }
 
 // Undo goes one step back: it takes back the last revision that is in force.
-func (s *Site) Undo(ctx context.Context, text string, preview bool, who string) (Edited, error) {
+func (s *Site) Undo(ctx context.Context, text string, preview bool, who string) (api.Edited, error) {
 	return s.step(ctx, text, preview, who, "undone: ", func(list []store.Revision) int64 {
 		undo, _ := store.Steps(list)
 		return undo
@@ -267,7 +254,7 @@ func (s *Site) Undo(ctx context.Context, text string, preview bool, who string) 
 
 // Redo goes one step forward: it takes back the last undoing, as long as nothing
 // else was changed since.
-func (s *Site) Redo(ctx context.Context, text string, preview bool, who string) (Edited, error) {
+func (s *Site) Redo(ctx context.Context, text string, preview bool, who string) (api.Edited, error) {
 	return s.step(ctx, text, preview, who, "done again: ", func(list []store.Revision) int64 {
 		_, redo := store.Steps(list)
 		return redo
@@ -275,7 +262,7 @@ func (s *Site) Redo(ctx context.Context, text string, preview bool, who string) 
 }
 
 // step takes a revision back, if it is the one whose turn it is.
-func (s *Site) step(ctx context.Context, text string, preview bool, who, words string, turn func([]store.Revision) int64) (Edited, error) {
+func (s *Site) step(ctx context.Context, text string, preview bool, who, words string, turn func([]store.Revision) int64) (api.Edited, error) {
 	id, err := number(text, "revision")
 	if err != nil {
 		return edited(), err
@@ -310,7 +297,7 @@ func (s *Site) step(ctx context.Context, text string, preview bool, who, words s
 }
 
 // become takes edits back, latest first. The caller holds planning.
-func (s *Site) become(ctx context.Context, taken []store.Edit, preview bool, undoes int64, who, what string) (Edited, error) {
+func (s *Site) become(ctx context.Context, taken []store.Edit, preview bool, undoes int64, who, what string) (api.Edited, error) {
 	out := edited()
 	now, entries, err := s.bare(ctx)
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
@@ -22,19 +23,12 @@ import (
 	"redstart/internal/vault"
 )
 
-// Learned is how many known logins were taken in.
-type Learned struct {
-	Stored   int      `json:"stored"`
-	Accepted int      `json:"accepted"` // their devices took them just now
-	Untried  []string `json:"untried"`  // of these, with why: they could not be reached
-}
-
 // LearnCredentials takes in known logins of devices that are set already, from
 // CSV with the columns tag or mac, user and password, all or none.
-func (s *Site) LearnCredentials(ctx context.Context, content []byte, who string) (Learned, error) {
+func (s *Site) LearnCredentials(ctx context.Context, content []byte, who string) (api.Learned, error) {
 	entries, err := s.store.Entries(ctx)
 	if err != nil {
-		return Learned{}, err
+		return api.Learned{}, err
 	}
 	boxes, tags := map[string]address.MAC{}, map[string]bool{}
 	for _, e := range entries {
@@ -45,25 +39,25 @@ func (s *Site) LearnCredentials(ctx context.Context, content []byte, who string)
 	}
 	known, cells, err := readCredentials(content, boxes, tags)
 	if err != nil {
-		return Learned{}, err
+		return api.Learned{}, err
 	}
 	if len(cells) > 0 {
 		e := problem.New(problem.Usage, "the logins were refused whole; none was stored", "mend the rows and give the file again").About("credentials")
 		e.Cells = cells
-		return Learned{}, e
+		return api.Learned{}, e
 	}
 	if err := s.unlocked(); err != nil {
-		return Learned{}, err
+		return api.Learned{}, err
 	}
 	p, _, err := s.bare(ctx)
 	if err != nil {
-		return Learned{}, err
+		return api.Learned{}, err
 	}
 	tried := s.tryLogins(ctx, p, entries, known)
 	if ctx.Err() != nil {
-		return Learned{}, ctx.Err()
+		return api.Learned{}, ctx.Err()
 	}
-	out := Learned{Stored: len(known), Untried: []string{}}
+	out := api.Learned{Stored: len(known), Untried: []string{}}
 	var list []vault.New
 	for i, k := range known {
 		n := vault.New{MAC: k.mac, Login: k.login, Origin: "learned from " + who, State: store.Pending, ToldBy: "not tried: " + tried[i].why}
@@ -85,7 +79,7 @@ func (s *Site) LearnCredentials(ctx context.Context, content []byte, who string)
 	if len(cells) > 0 {
 		e := problem.New(problem.Usage, "the logins were refused whole; none was stored", "mend the rows and give the file again").About("credentials")
 		e.Cells = cells
-		return Learned{}, e
+		return api.Learned{}, e
 	}
 	return out, s.vault.Put(ctx, list...)
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/fact"
@@ -24,34 +25,16 @@ const (
 	longestAsk = time.Hour
 )
 
-// HandOut chooses the matched entries whose boxes are given their planned
-// addresses over DHCP; All means all whose boxes wait for one.
-type HandOut struct {
-	Chosen
-	Beside  []netip.Addr `json:"beside"`  // other DHCP servers that may go on
-	Seconds int          `json:"seconds"` // to wait for boxes to ask; 0: three minutes
-}
-
-// Asker is a box that waits for an address over DHCP.
-type Asker struct {
-	MAC     address.MAC `json:"mac"`
-	Host    string      `json:"host"`
-	Class   string      `json:"class"`
-	Profile string      `json:"profile"`
-	Tag     string      `json:"tag"` // "" : match it first
-	Last    time.Time   `json:"last"`
-}
-
 // Askers lists the boxes on the segment that wait for an address.
-func (s *Site) Askers(ctx context.Context) ([]Asker, error) {
+func (s *Site) Askers(ctx context.Context) ([]api.Asker, error) {
 	seg, err := s.Devices(ctx)
 	if err != nil {
 		return nil, err
 	}
-	list := []Asker{}
+	list := []api.Asker{}
 	for _, d := range seg.Devices {
 		if d.Here && d.Waits {
-			list = append(list, Asker{d.MAC, d.Value(fact.Host), d.Value(fact.Class), d.Profile, d.Tag, d.Last})
+			list = append(list, api.Asker{MAC: d.MAC, Host: d.Value(fact.Host), Class: d.Value(fact.Class), Profile: d.Profile, Tag: d.Tag, Last: d.Last})
 		}
 	}
 	return list, nil
@@ -59,20 +42,20 @@ func (s *Site) Askers(ctx context.Context) ([]Asker, error) {
 
 // HandOut answers exactly the chosen boxes over DHCP, until each has its planned
 // address.
-func (s *Site) HandOut(ctx context.Context, who string, in HandOut) (Work, error) {
+func (s *Site) HandOut(ctx context.Context, who string, in api.HandOut) (api.Work, error) {
 	if err := s.may(true); err != nil {
-		return Work{}, err
+		return api.Work{}, err
 	}
 	p, all, err := s.bare(ctx)
 	if err != nil {
-		return Work{}, err
+		return api.Work{}, err
 	}
-	if err := in.check(); err != nil {
-		return Work{}, err
+	if err := in.Check(); err != nil {
+		return api.Work{}, err
 	}
 	grants, err := s.grants(ctx, p, all, in.Tags)
 	if err != nil {
-		return Work{}, err
+		return api.Work{}, err
 	}
 	wait := usualWait
 	if in.Seconds > 0 {
@@ -82,7 +65,7 @@ func (s *Site) HandOut(ctx context.Context, who string, in HandOut) (Work, error
 	for _, g := range grants {
 		boxes[g.MAC] = g.Tag
 	}
-	w := &working{Work: Work{Site: s.store.Key, Kind: HandingOut, Who: who, Total: len(grants), Seconds: wait.Seconds(), Text: "looking for other DHCP servers"},
+	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.HandingOut, Who: who, Total: len(grants), Seconds: wait.Seconds(), Text: "looking for other DHCP servers"},
 		holds: holds{boxes: boxes, alone: true}}
 	return s.begin(w, nil, func(ctx context.Context) error {
 		ctx, cancel := until(ctx, w.stop)
@@ -103,7 +86,7 @@ func (s *Site) HandOut(ctx context.Context, who string, in HandOut) (Work, error
 				s.log.Error("a lease could not be noted", "tag", g.Tag, "error", err)
 			}
 			s.publishEntry(g.Tag)
-			w.progress(func(a *Work) {
+			w.progress(func(a *api.Work) {
 				if a.Done++; failed != nil {
 					a.Failed++
 				}

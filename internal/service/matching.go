@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/fact"
@@ -36,17 +37,7 @@ func (s *Site) propose(entries []store.Entry, found []*device.Found) match.Resul
 	return match.Propose(seg)
 }
 
-// Acceptance chooses proposals: by entry, by reason, by profile, or all that are
-// certain. What is a guess by the order among identical boxes is accepted only
-// where order is named as a reason, or for entries or profiles that are named.
-type Acceptance struct {
-	Tags     []string `json:"tags,omitempty"`
-	Reasons  []string `json:"reasons,omitempty"`  // mac, serial, port, name, address, order
-	Profiles []string `json:"profiles,omitempty"` // take also the part that order proposes for these
-	All      bool     `json:"all,omitempty"`      // all that are certain
-}
-
-func (a Acceptance) takes(p match.Proposal) bool {
+func takes(a api.Acceptance, p match.Proposal) bool {
 	switch {
 	case len(a.Tags) > 0:
 		return slices.Contains(a.Tags, p.Tag)
@@ -61,7 +52,7 @@ func (a Acceptance) takes(p match.Proposal) bool {
 }
 
 // Accept accepts proposals, all that are chosen or none, and gives them.
-func (s *Site) Accept(ctx context.Context, in Acceptance, who string) ([]match.Proposal, error) {
+func (s *Site) Accept(ctx context.Context, in api.Acceptance, who string) ([]match.Proposal, error) {
 	if err := knownReasons(in.Reasons); err != nil {
 		return nil, err
 	}
@@ -74,7 +65,7 @@ func (s *Site) Accept(ctx context.Context, in Acceptance, who string) ([]match.P
 	}
 	accepted, matches := []match.Proposal{}, []store.Match{}
 	for _, p := range all.Proposals {
-		if in.takes(p) {
+		if takes(in, p) {
 			accepted = append(accepted, p)
 			matches = append(matches, store.Match{Tag: p.Tag, MAC: p.MAC, By: p.By, Why: p.Why})
 		}
@@ -129,19 +120,10 @@ func (s *Site) fits(ctx context.Context, e store.Entry, mac address.MAC) error {
 	return nil
 }
 
-// Undo chooses matches to undo: of entries, or all that were made for reasons.
-type Undo struct {
-	Tags    []string `json:"tags,omitempty"`
-	Reasons []string `json:"reasons,omitempty"`
-	// Configured undoes also matches of entries whose devices were set: nobody knows
-	// what these boxes are then but by their names and addresses.
-	Configured bool `json:"configured,omitempty"`
-}
-
 // UndoMatches undoes matches, all that are chosen or none, and gives the entries'
 // tags. For a reason, those are chosen whose devices were not set yet and whose
 // match is not locked.
-func (s *Site) UndoMatches(ctx context.Context, in Undo, who string) ([]string, error) {
+func (s *Site) UndoMatches(ctx context.Context, in api.Undo, who string) ([]string, error) {
 	if (len(in.Tags) == 0) == (len(in.Reasons) == 0) {
 		return nil, problem.New(problem.Usage, "tags or reasons say what to undo", "give one of them")
 	}
@@ -190,14 +172,8 @@ func knownReasons(list []string) error {
 	return nil
 }
 
-// Locking says whether matches stay.
-type Locking struct {
-	Tags   []string `json:"tags"`
-	Locked bool     `json:"locked"`
-}
-
 // Lock keeps the matches of entries, or lets them change again, all or none.
-func (s *Site) Lock(ctx context.Context, in Locking, who string) error {
+func (s *Site) Lock(ctx context.Context, in api.Locking, who string) error {
 	if len(in.Tags) == 0 {
 		return problem.New(problem.Usage, "it is not said which entries are meant", "give their tags")
 	}
@@ -234,35 +210,11 @@ func (s *Site) unset(ctx context.Context, tag string, configured bool) (store.En
 	return e, err
 }
 
-// Scan is a label that was scanned, for an entry if one was chosen before.
-type Scan struct {
-	Text string `json:"text"`
-	Tag  string `json:"tag"`
-}
-
-// What a scan came to.
-const (
-	ScanEntry   = "entry"   // the label names an entry
-	ScanMatched = "matched" // the box is the chosen entry from now on
-	ScanNoted   = "noted"   // the box is not there; the plan names it from now on
-	ScanDevice  = "device"  // the label names a box that was found
-	ScanUnknown = "unknown" // nobody knows it
-)
-
-// Scanned is what a label said and what came of it.
-type Scanned struct {
-	Label   label.Label `json:"label"`
-	Outcome string      `json:"outcome"`
-	Tag     string      `json:"tag"` // of the entry
-	Device  *DeviceView `json:"device"`
-	Text    string      `json:"text"` // in words
-}
-
 // Scanned takes in a label: of an entry to choose it, of a box to say that it is
 // the chosen entry.
-func (s *Site) Scanned(ctx context.Context, in Scan, who string) (Scanned, error) {
+func (s *Site) Scanned(ctx context.Context, in api.Scan, who string) (api.Scanned, error) {
 	l := label.Parse(in.Text)
-	out := Scanned{Label: l, Outcome: ScanUnknown, Text: "nothing on this label is known here"}
+	out := api.Scanned{Label: l, Outcome: api.ScanUnknown, Text: "nothing on this label is known here"}
 	if l.Empty() {
 		return out, problem.New(problem.Usage, "no MAC, serial or tag can be read from this", "scan the code next to MAC or S/N, or type it")
 	}
@@ -271,7 +223,7 @@ func (s *Site) Scanned(ctx context.Context, in Scan, who string) (Scanned, error
 		return out, err
 	}
 	if i := slices.IndexFunc(entries, func(e store.Entry) bool { return l.Whole != "" && strings.EqualFold(e.Tag, l.Whole) }); i >= 0 {
-		out.Outcome, out.Tag, out.Text = ScanEntry, entries[i].Tag, entries[i].Tag+" is chosen; now scan the label of its box"
+		out.Outcome, out.Tag, out.Text = api.ScanEntry, entries[i].Tag, entries[i].Tag+" is chosen; now scan the label of its box"
 		return out, nil
 	}
 	f, err := s.labelled(ctx, l)
@@ -286,7 +238,7 @@ func (s *Site) Scanned(ctx context.Context, in Scan, who string) (Scanned, error
 		if out.Device, err = s.deviceView(ctx, f, tag); err != nil {
 			return out, err
 		}
-		out.Outcome, out.Tag, out.Text = ScanDevice, tag, "this box was found; choose its entry"
+		out.Outcome, out.Tag, out.Text = api.ScanDevice, tag, "this box was found; choose its entry"
 		if tag != "" {
 			out.Text = "this box is " + tag
 		}
@@ -298,7 +250,7 @@ func (s *Site) Scanned(ctx context.Context, in Scan, who string) (Scanned, error
 		if err := s.Match(ctx, in.Tag, f.MAC, match.ByLabel, "its label was scanned", who); err != nil {
 			return out, err
 		}
-		out.Outcome, out.Tag, out.Device.Tag, out.Text = ScanMatched, in.Tag, in.Tag, in.Tag+" is "+f.MAC.String()
+		out.Outcome, out.Tag, out.Device.Tag, out.Text = api.ScanMatched, in.Tag, in.Tag, in.Tag+" is "+f.MAC.String()
 		return out, nil
 	}
 	set := map[string]string{}
@@ -310,14 +262,14 @@ func (s *Site) Scanned(ctx context.Context, in Scan, who string) (Scanned, error
 	default:
 		set["serial"] = l.Whole
 	}
-	edited, err := s.Edit(ctx, Edits{What: "label of " + in.Tag + " scanned", Patches: []plan.Patch{{Tag: in.Tag, Set: set}}}, false, who)
+	edited, err := s.Edit(ctx, api.Edits{What: "label of " + in.Tag + " scanned", Patches: []plan.Patch{{Tag: in.Tag, Set: set}}}, false, who)
 	if err == nil && len(edited.Complaints) > 0 {
 		err = problem.New(problem.Usage, edited.Complaints[0].Reason, "").About(in.Tag)
 	}
 	if err != nil {
 		return out, err
 	}
-	out.Outcome, out.Tag, out.Text = ScanNoted, in.Tag, "this box is not on the segment; the plan names it now, and it is matched as soon as it is found"
+	out.Outcome, out.Tag, out.Text = api.ScanNoted, in.Tag, "this box is not on the segment; the plan names it now, and it is matched as soon as it is found"
 	return out, nil
 }
 

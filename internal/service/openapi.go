@@ -14,6 +14,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"redstart/internal/account"
+	"redstart/internal/api"
 	"redstart/internal/store"
 )
 
@@ -57,7 +58,7 @@ func (s *Service) getOpenAPI(c *echo.Context) error {
 	}
 	return c.JSON(http.StatusOK, map[string]any{
 		"openapi":  "3.1.0",
-		"info":     map[string]any{"title": "Redstart", "version": Version},
+		"info":     map[string]any{"title": "Redstart", "version": api.Version},
 		"security": []any{map[string]any{"session": []any{}}, map[string]any{"token": []any{}}},
 		"paths":    paths,
 		"components": map[string]any{
@@ -76,7 +77,7 @@ func (r route) responses(schemas *schemas) map[string]any {
 	switch {
 	case r.out == nil:
 		status = http.StatusNoContent
-	case r.out == reflect.TypeFor[Work]() && r.method == http.MethodPost:
+	case r.out == reflect.TypeFor[api.Work]() && r.method == http.MethodPost:
 		status = http.StatusAccepted
 	}
 	if r.out != nil {
@@ -119,7 +120,7 @@ type schemas struct {
 
 func newSchemas() *schemas {
 	s := &schemas{jsonschema.Reflector{AllowAdditionalProperties: true, Anonymous: true, Mapper: plainText}, map[string]*jsonschema.Schema{}}
-	s.body(reflect.TypeFor[Problem]())
+	s.body(reflect.TypeFor[api.Problem]())
 	return s
 }
 

@@ -21,6 +21,7 @@ import (
 	"sync"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/fact"
@@ -63,11 +64,6 @@ type page struct {
 	opening chan struct{} // holds a token while the conversation is being opened
 }
 
-// PageView is where a box's own page is to be seen.
-type PageView struct {
-	URL string `json:"url"` // good for one opening
-}
-
 // pagePort tells how a device's page is reached, as far as it is known.
 func (s *Service) pagePort(f *device.Found) (scheme string, port uint16, ok bool) {
 	if !f.AddressNow().IsValid() {
@@ -95,21 +91,21 @@ func (s *Service) pagePort(f *device.Found) (scheme string, port uint16, ok bool
 }
 
 // OpenPage opens the page of a box at the address where the console was reached.
-func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string, tlsPair *tls.Config) (PageView, error) {
+func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string, tlsPair *tls.Config) (api.PageView, error) {
 	if err := s.may(true); err != nil {
-		return PageView{}, err
+		return api.PageView{}, err
 	}
 	f, err := s.found(ctx, mac)
 	if err != nil {
-		return PageView{}, err
+		return api.PageView{}, err
 	}
 	scheme, port, ok := s.pagePort(f)
 	if !ok {
-		return PageView{}, problem.New(problem.Conflict, "no page of this box is known", "it has no address, or no web server that its profile names").About(mac.String())
+		return api.PageView{}, problem.New(problem.Conflict, "no page of this box is known", "it has no address, or no web server that its profile names").About(mac.String())
 	}
 	p, _, err := s.bare(ctx)
 	if err != nil {
-		return PageView{}, err
+		return api.PageView{}, err
 	}
 	var old *page
 	defer func() {
@@ -122,11 +118,11 @@ func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string
 	open := s.pages[key]
 	s.mu.Unlock()
 	if open != nil && open.at == at {
-		return PageView{open.door()}, nil
+		return api.PageView{URL: open.door()}, nil
 	}
 	l, err := pageListener(consoleHost)
 	if err != nil {
-		return PageView{}, err
+		return api.PageView{}, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -153,7 +149,7 @@ func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string
 		}
 	}()
 	s.log.Info("page of a box opened", "mac", mac.String(), "at", g.base)
-	return PageView{g.door()}, nil
+	return api.PageView{URL: g.door()}, nil
 }
 
 // pageListener listens where the browser can reach it: on loopback at an address

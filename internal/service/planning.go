@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"redstart/internal/api"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
@@ -17,41 +18,20 @@ import (
 	"redstart/internal/vault"
 )
 
-// Edits are changes of entries that a person makes in one act.
-type Edits struct {
-	What    string       `json:"what"` // in words, for the history; "" for the usual
-	Patches []plan.Patch `json:"patches"`
-	// Configured lets them change or remove entries whose devices are configured.
-	Configured bool `json:"configured"`
-
-	matches []store.Match // of the entries as they are then
-}
-
-// Edited is what an act changed, or would change.
-type Edited struct {
-	Revision   int64            `json:"revision"` // 0 when nothing was changed
-	Comparison plan.Comparison  `json:"comparison"`
-	Changes    []plan.Change    `json:"changes"`            // of mends, with their reasons
-	Kept       []string         `json:"kept"`               // entries left alone: their devices are configured
-	Complaints []plan.Complaint `json:"complaints"`         // what cannot be understood; any refuses all
-	Findings   []plan.Finding   `json:"findings,omitempty"` // of a preview: the plan as it would be
-	New        []plan.Finding   `json:"new,omitempty"`      // of a preview: those that are not there now
-}
-
-func edited() Edited {
-	return Edited{Comparison: plan.Compare(nil, nil), Changes: []plan.Change{}, Kept: []string{}, Complaints: []plan.Complaint{}}
+func edited() api.Edited {
+	return api.Edited{Comparison: plan.Compare(nil, nil), Changes: []plan.Change{}, Kept: []string{}, Complaints: []plan.Complaint{}}
 }
 
 // Edit changes, adds and removes entries, all or none. A preview changes
 // nothing and tells what the checks would say.
-func (s *Site) Edit(ctx context.Context, in Edits, preview bool, who string) (Edited, error) {
+func (s *Site) Edit(ctx context.Context, in api.Edits, preview bool, who string) (api.Edited, error) {
 	if in.What == "" {
 		in.What = summary(in.Patches)
 	}
 	if len(in.What) > 200 {
 		return edited(), problem.New(problem.Usage, "the description of the change is longer than 200 characters", "")
 	}
-	return s.edit(ctx, in, preview, who, func(p plan.Plan) ([]plan.Patch, Edited, error) { return in.Patches, edited(), nil })
+	return s.edit(ctx, in, preview, who, func(p plan.Plan) ([]plan.Patch, api.Edited, error) { return in.Patches, edited(), nil })
 }
 
 func summary(patches []plan.Patch) string {
@@ -76,7 +56,7 @@ func summary(patches []plan.Patch) string {
 }
 
 // edit applies the patches that make gives for the plan as it is now.
-func (s *Site) edit(ctx context.Context, in Edits, preview bool, who string, make func(plan.Plan) ([]plan.Patch, Edited, error)) (Edited, error) {
+func (s *Site) edit(ctx context.Context, in api.Edits, preview bool, who string, make func(plan.Plan) ([]plan.Patch, api.Edited, error)) (api.Edited, error) {
 	s.planning.Lock()
 	defer s.planning.Unlock()
 	p, entries, err := s.plan(ctx)
@@ -113,7 +93,7 @@ func (s *Site) edit(ctx context.Context, in Edits, preview bool, who string, mak
 	if len(pairs) == 0 {
 		return out, nil
 	}
-	out.Revision, err = s.apply(ctx, who, in.What, store.Changes{Edits: editsOf(pairs), Matches: in.matches})
+	out.Revision, err = s.apply(ctx, who, in.What, store.Changes{Edits: editsOf(pairs), Matches: in.Matches})
 	return out, err
 }
 
@@ -264,29 +244,23 @@ func (s *Site) keepSecretCells(ctx context.Context, table profile.Setting, befor
 }
 
 // Generate adds entries from quantities.
-func (s *Site) Generate(ctx context.Context, list []plan.Quantity, preview bool, who string) (Edited, error) {
+func (s *Site) Generate(ctx context.Context, list []plan.Quantity, preview bool, who string) (api.Edited, error) {
 	total := 0
 	for _, q := range list {
 		total += q.Count * max(1, len(q.Areas))
 	}
-	return s.edit(ctx, Edits{What: fmt.Sprintf("%d entries from quantities", total)}, preview, who, func(p plan.Plan) ([]plan.Patch, Edited, error) {
+	return s.edit(ctx, api.Edits{What: fmt.Sprintf("%d entries from quantities", total)}, preview, who, func(p plan.Plan) ([]plan.Patch, api.Edited, error) {
 		patches, err := p.Generate(list)
 		return patches, edited(), err
 	})
 }
 
-// Allocation says which entries get addresses, and how.
-type Allocation struct {
-	plan.Allocation
-	All bool `json:"all,omitempty"`
-}
-
 // Allocate gives out addresses to a selection.
-func (s *Site) Allocate(ctx context.Context, a Allocation, preview bool, who string) (Edited, error) {
-	if err := (Chosen{a.Tags, a.All}).check(); err != nil {
+func (s *Site) Allocate(ctx context.Context, a api.Allocation, preview bool, who string) (api.Edited, error) {
+	if err := (api.Chosen{Tags: a.Tags, All: a.All}).Check(); err != nil {
 		return edited(), err
 	}
-	return s.edit(ctx, Edits{What: "addresses given out: " + a.Way}, preview, who, func(p plan.Plan) ([]plan.Patch, Edited, error) {
+	return s.edit(ctx, api.Edits{What: "addresses given out: " + a.Way}, preview, who, func(p plan.Plan) ([]plan.Patch, api.Edited, error) {
 		patches, kept, err := p.Allocate(a.Allocation)
 		out := edited()
 		out.Kept = append(out.Kept, kept...)
@@ -295,12 +269,12 @@ func (s *Site) Allocate(ctx context.Context, a Allocation, preview bool, who str
 }
 
 // Mend applies all safe mends, of the given entries or of all.
-func (s *Site) Mend(ctx context.Context, in Chosen, preview bool, who string) (Edited, error) {
-	if err := in.check(); err != nil {
+func (s *Site) Mend(ctx context.Context, in api.Chosen, preview bool, who string) (api.Edited, error) {
+	if err := in.Check(); err != nil {
 		return edited(), err
 	}
 	tags := in.Tags
-	return s.edit(ctx, Edits{What: "safe mends"}, preview, who, func(p plan.Plan) ([]plan.Patch, Edited, error) {
+	return s.edit(ctx, api.Edits{What: "safe mends"}, preview, who, func(p plan.Plan) ([]plan.Patch, api.Edited, error) {
 		patches, changes := p.Mends(tags)
 		out := edited()
 		out.Changes = append(out.Changes, changes...)
@@ -317,15 +291,8 @@ func (s *Site) Findings(ctx context.Context) ([]plan.Finding, error) {
 	return append([]plan.Finding{}, p.Check()...), nil
 }
 
-// ImportOptions say how a file is imported.
-type ImportOptions struct {
-	planfile.Options
-	Preview bool // change nothing
-	Apply   bool // change and remove entries that are in the plan already
-}
-
-func importOptions(r *request) (o ImportOptions, err error) {
-	o = ImportOptions{Options: planfile.Options{Sheet: r.query("sheet"), Rows: r.query("rows"), Whole: r.yes("whole"), Configured: r.yes("configured")}, Preview: r.yes("preview"), Apply: r.yes("apply")}
+func importOptions(r *request) (o api.ImportOptions, err error) {
+	o = api.ImportOptions{Options: planfile.Options{Sheet: r.query("sheet"), Rows: r.query("rows"), Whole: r.yes("whole"), Configured: r.yes("configured")}, Preview: r.yes("preview"), Apply: r.yes("apply")}
 	if m := r.query("mapping"); m != "" {
 		if json.Unmarshal([]byte(m), &o.Mapping) != nil {
 			err = problem.New(problem.Usage, "the mapping is not a JSON object of header to field", "")
@@ -337,7 +304,7 @@ func importOptions(r *request) (o ImportOptions, err error) {
 // Import takes a file into the plan, whole or not at all. Entries that are
 // there already are changed only with Apply, and never those whose devices are
 // configured, unless that is asked for too.
-func (s *Site) Import(ctx context.Context, content []byte, o ImportOptions, who string) (planfile.Result, error) {
+func (s *Site) Import(ctx context.Context, content []byte, o api.ImportOptions, who string) (planfile.Result, error) {
 	s.planning.Lock()
 	defer s.planning.Unlock()
 	p, entries, err := s.plan(ctx)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/fact"
@@ -13,24 +14,12 @@ import (
 	"redstart/internal/store"
 )
 
-// Replacement puts a new box in the place of an entry's.
-type Replacement struct {
-	MAC address.MAC `json:"mac"` // none: the only fresh box of its model that no entry has
-}
-
-// Replaced tells which box took the place of which.
-type Replaced struct {
-	Tag string      `json:"tag"`
-	Old address.MAC `json:"old"`
-	New address.MAC `json:"new"`
-}
-
 // Replace takes the box of an entry out and puts a new one in its place; the entry
 // keeps its plan and its history. The plan names the new box where it named the old.
-func (s *Site) Replace(ctx context.Context, tag string, in Replacement, who string) (Replaced, error) {
+func (s *Site) Replace(ctx context.Context, tag string, in api.Replacement, who string) (api.Replaced, error) {
 	s.planning.Lock()
 	defer s.planning.Unlock()
-	out := Replaced{Tag: tag, New: in.MAC}
+	out := api.Replaced{Tag: tag, New: in.MAC}
 	e, err := s.store.Entry(ctx, tag)
 	if err != nil {
 		return out, err

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/commission"
 	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
@@ -50,23 +51,23 @@ func (s *Site) LatestRun(ctx context.Context) (store.Run, error) {
 
 // Commission starts a run over entries; all are those that are not set as planned
 // yet. Fresh gives them new passwords, whatever they have.
-func (s *Site) Commission(ctx context.Context, who string, in RunOptions) (Work, error) {
-	if err := errors.Join(s.may(true), in.check()); err != nil {
-		return Work{}, err
+func (s *Site) Commission(ctx context.Context, who string, in api.RunOptions) (api.Work, error) {
+	if err := errors.Join(s.may(true), in.Check()); err != nil {
+		return api.Work{}, err
 	}
 	rehearsal, entries, err := s.Rehearse(ctx, in)
 	if err != nil {
-		return Work{}, err
+		return api.Work{}, err
 	}
 	if in.Fresh {
 		if err := s.unlocked(); err != nil {
-			return Work{}, err
+			return api.Work{}, err
 		}
 		if err := s.turn(ctx, entries, who); err != nil {
-			return Work{}, err
+			return api.Work{}, err
 		}
 		if rehearsal, entries, err = s.Rehearse(ctx, in); err != nil {
-			return Work{}, err
+			return api.Work{}, err
 		}
 	}
 	boxes := map[address.MAC]string{}
@@ -99,37 +100,12 @@ func (s *Site) knowsLines(lines map[string]string, r commission.Rehearsal) error
 	return nil
 }
 
-// Chosen says which entries are meant: tags, or all of them that the request is
-// for. Nothing is ever taken for all.
-type Chosen struct {
-	Tags []string `json:"tags,omitempty"`
-	All  bool     `json:"all,omitempty"`
-}
-
-func (c Chosen) check() error {
-	switch {
-	case c.All && len(c.Tags) > 0:
-		return problem.New(problem.Usage, "both tags and all are given", "give one of them")
-	case !c.All && len(c.Tags) == 0:
-		return problem.New(problem.Usage, "it is not said which entries are meant", "give their tags, or all")
-	}
-	return nil
-}
-
-// RunOptions say what is commissioned.
-type RunOptions struct {
-	Chosen
-	// Lines are serial lines at which consoles of devices hang, by tag.
-	Lines map[string]string `json:"lines,omitempty"`
-	Fresh bool              `json:"fresh,omitempty"` // give new passwords, whatever they have
-}
-
 // Resume goes on with a run that was cut off.
-func (s *Site) Resume(ctx context.Context, id int64, who string) (Work, error) {
+func (s *Site) Resume(ctx context.Context, id int64, who string) (api.Work, error) {
 	const next = "start a new one: redstart commission"
 	run, err := s.cutOff(ctx, id, next)
 	if err != nil {
-		return Work{}, err
+		return api.Work{}, err
 	}
 	boxes := map[address.MAC]string{}
 	for _, d := range run.Devices {
@@ -166,13 +142,8 @@ func (s *Site) Run(ctx context.Context, id int64) (store.Run, error) {
 	return s.store.Run(ctx, id)
 }
 
-// Hands says that a person did what devices of runs wait for, all or none.
-type Hands struct {
-	Tags []string `json:"tags"`
-}
-
 // Did tells a run that a person did what some of its devices wait for.
-func (s *Site) Did(ctx context.Context, id int64, in Hands, who string) error {
+func (s *Site) Did(ctx context.Context, id int64, in api.Hands, who string) error {
 	if len(in.Tags) == 0 {
 		return problem.New(problem.Usage, "it is not said for which entries", "give their tags")
 	}
@@ -206,7 +177,7 @@ func (s *Site) GiveUp(ctx context.Context, id int64, who string) error {
 	if err != nil {
 		return err
 	}
-	if s.underWay(func(w Work) bool { return w.Run == id }) {
+	if s.underWay(func(w api.Work) bool { return w.Run == id }) {
 		return problem.New(problem.Conflict, fmt.Sprintf("run %d is on its way again", id), "stop it instead")
 	}
 	defer s.publishEntries()
@@ -294,13 +265,13 @@ func (s *Service) turned() bool {
 const lookAgainAfter = time.Second
 
 // carry carries out the run that prepare gives, over boxes with their tags.
-func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]string, prepare func(*commission.Runner) (store.Run, error)) (Work, error) {
+func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]string, prepare func(*commission.Runner) (store.Run, error)) (api.Work, error) {
 	if err := s.unlocked(); err != nil {
-		return Work{}, err
+		return api.Work{}, err
 	}
 	p, _, err := s.bare(ctx)
 	if err != nil {
-		return Work{}, err
+		return api.Work{}, err
 	}
 	avoid, runner := p.Needs(), s.runner(p)
 	moved := make(chan struct{}, 1) // holds one token when a device came to an end, or was parked
@@ -314,10 +285,10 @@ func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]stri
 		}
 	}
 	var run store.Run
-	w := &working{Work: Work{Site: s.store.Key, Kind: Commissioning, Who: who, Text: "setting the devices"}, holds: holds{boxes: boxes}, runner: runner}
+	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Commissioning, Who: who, Text: "setting the devices"}, holds: holds{boxes: boxes}, runner: runner}
 	a, err := s.begin(w, func() (err error) {
 		if run, err = prepare(runner); err == nil {
-			w.progress(func(a *Work) {
+			w.progress(func(a *api.Work) {
 				a.Run, a.Total = run.ID, len(run.Devices)
 				a.Seconds = commission.Left(run, p, time.Now()).Seconds()
 			})
@@ -382,7 +353,7 @@ func (s *Site) count(ctx context.Context, w *working, p plan.Plan) {
 	for _, d := range run.Devices {
 		count[d.State]++
 	}
-	w.progress(func(a *Work) {
+	w.progress(func(a *api.Work) {
 		a.Done, a.Failed, a.Parked = count[store.Done], count[store.Failed], count[store.Parked]
 		a.Seconds = commission.Left(run, p, time.Now()).Seconds()
 		a.Text = fmt.Sprintf("%d of %d configured", a.Done, a.Total)
@@ -405,8 +376,8 @@ func (s *Site) deviceMoved(d store.RunDevice) {
 }
 
 // Rehearse works out what a run would do.
-func (s *Site) Rehearse(ctx context.Context, in RunOptions) (commission.Rehearsal, []store.Entry, error) {
-	if err := in.check(); err != nil {
+func (s *Site) Rehearse(ctx context.Context, in api.RunOptions) (commission.Rehearsal, []store.Entry, error) {
+	if err := in.Check(); err != nil {
 		return commission.Rehearsal{}, nil, err
 	}
 	p, all, err := s.plan(ctx)
@@ -438,7 +409,7 @@ func (s *Site) Rehearse(ctx context.Context, in RunOptions) (commission.Rehearsa
 		r := p.Resolve()
 		var open []store.Entry
 		for _, e := range entries {
-			if !e.NotWired && (!e.Set() || in.Fresh || view(r, e, nil, whereabouts{}).Differs != nil) {
+			if !e.NotWired && (!e.Set() || in.Fresh || view(r, e, nil, api.Whereabouts{}).Differs != nil) {
 				open = append(open, e)
 			}
 		}

@@ -6,28 +6,16 @@ import (
 	"slices"
 	"strings"
 
+	"redstart/internal/api"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/store"
 	"redstart/internal/vault"
 )
 
-// VaultStatus tells whether secrets can be used.
-type VaultStatus struct {
-	Locked bool   `json:"locked"`
-	Opener string `json:"opener"`         // file or passphrase
-	Lost   string `json:"lost,omitempty"` // why nothing here opens it; it may be begun anew
-	Sealed int    `json:"sealedByLost"`   // secrets that stay sealed by keys that were lost
-}
-
-// Passphrase opens the vault.
-type Passphrase struct {
-	Passphrase string `json:"passphrase"`
-}
-
 // VaultStatus tells whether the vault is open.
-func (s *Service) VaultStatus() VaultStatus {
-	v := VaultStatus{Locked: s.vault.Locked(), Opener: s.vault.Opener()}
+func (s *Service) VaultStatus() api.VaultStatus {
+	v := api.VaultStatus{Locked: s.vault.Locked(), Opener: s.vault.Opener()}
 	if err := s.vault.Lost(); err != nil {
 		v.Lost = err.Error()
 	}
@@ -39,7 +27,7 @@ func (s *Service) VaultStatus() VaultStatus {
 
 // BeginAnew gives a vault that nothing opens a new key. What the lost key sealed
 // stays sealed.
-func (s *Service) BeginAnew(ctx context.Context) (VaultStatus, error) {
+func (s *Service) BeginAnew(ctx context.Context) (api.VaultStatus, error) {
 	if err := s.vault.BeginAnew(ctx); err != nil {
 		return s.VaultStatus(), err
 	}
@@ -48,14 +36,14 @@ func (s *Service) BeginAnew(ctx context.Context) (VaultStatus, error) {
 }
 
 // vaultChanged tells everyone whether the vault is open now.
-func (s *Service) vaultChanged() VaultStatus {
+func (s *Service) vaultChanged() api.VaultStatus {
 	now := s.VaultStatus()
 	s.hub.Publish("", "vault", now)
 	return now
 }
 
 // UnlockVault opens the vault. Tries are limited like those to sign in.
-func (s *Service) UnlockVault(ctx context.Context, passphrase string) (VaultStatus, error) {
+func (s *Service) UnlockVault(ctx context.Context, passphrase string) (api.VaultStatus, error) {
 	if err := s.accounts.Allow("vault"); err != nil {
 		return s.VaultStatus(), err
 	}
@@ -66,8 +54,8 @@ func (s *Service) UnlockVault(ctx context.Context, passphrase string) (VaultStat
 }
 
 // ChangeKey gives the vault a new key.
-func (s *Service) ChangeKey(ctx context.Context, passphrase string) (VaultStatus, error) {
-	if s.underWay(func(Work) bool { return true }) {
+func (s *Service) ChangeKey(ctx context.Context, passphrase string) (api.VaultStatus, error) {
+	if s.underWay(func(api.Work) bool { return true }) {
 		return s.VaultStatus(), problem.New(problem.Conflict, "work is under way", "wait until it is done, or stop it")
 	}
 	if err := s.vault.Change(ctx, passphrase); err != nil {
@@ -77,19 +65,7 @@ func (s *Service) ChangeKey(ctx context.Context, passphrase string) (VaultStatus
 	return s.vaultChanged(), nil
 }
 
-// PolicyChange says what of a policy is to be otherwise. What is left out stays as
-// it is.
-type PolicyChange struct {
-	For      string  `json:"for"` // "", "kind:camera" or "profile:ovalis-c20"
-	Mode     *string `json:"mode,omitempty"`
-	Length   *int    `json:"length,omitempty"`
-	Users    *string `json:"users,omitempty"`
-	User     *string `json:"user,omitempty"`
-	Recovery *string `json:"recovery,omitempty"`
-	Password string  `json:"password,omitempty"` // mode given: the password; "" keeps the one before
-}
-
-func (c PolicyChange) on(p plan.Policy) plan.Policy {
+func changed(c api.PolicyChange, p plan.Policy) plan.Policy {
 	p.For = c.For
 	set(&p.Mode, c.Mode)
 	set(&p.Length, c.Length)
@@ -109,7 +85,7 @@ func set[T any](to *T, from *T) {
 }
 
 // SetPolicy changes how logins are made for the site, a kind or a profile.
-func (s *Site) SetPolicy(ctx context.Context, in PolicyChange, who string) (plan.Site, error) {
+func (s *Site) SetPolicy(ctx context.Context, in api.PolicyChange, who string) (plan.Site, error) {
 	s.planning.Lock()
 	data, err := s.store.Data(ctx)
 	s.planning.Unlock()
@@ -120,19 +96,19 @@ func (s *Site) SetPolicy(ctx context.Context, in PolicyChange, who string) (plan
 	if i := slices.IndexFunc(data.Policies, func(c plan.Policy) bool { return c.For == in.For }); i >= 0 {
 		was = data.Policies[i]
 	}
-	return s.change(ctx, "policy set: "+in.on(was).Words(), who, func(data plan.Site) (plan.Site, error) {
+	return s.change(ctx, "policy set: "+changed(in, was).Words(), who, func(data plan.Site) (plan.Site, error) {
 		return s.withPolicy(ctx, data, in)
 	})
 }
 
-func (s *Site) withPolicy(ctx context.Context, data plan.Site, in PolicyChange) (plan.Site, error) {
+func (s *Site) withPolicy(ctx context.Context, data plan.Site, in api.PolicyChange) (plan.Site, error) {
 	data.Policies = slices.Clone(data.Policies)
 	at := slices.IndexFunc(data.Policies, func(c plan.Policy) bool { return c.For == in.For })
 	if at < 0 {
 		at = len(data.Policies)
 		data.Policies = append(data.Policies, plan.Policy{Mode: plan.OneEach, Users: plan.KeepUser})
 	}
-	policy := in.on(data.Policies[at])
+	policy := changed(in, data.Policies[at])
 	switch {
 	case policy.Mode != plan.Given && in.Password != "":
 		return data, problem.New(problem.Usage, "a password is given, but the mode is "+policy.Mode, "give the mode given, too").About(in.For)
@@ -194,25 +170,14 @@ func (s *Site) RemovePolicy(ctx context.Context, of, who string) (plan.Site, err
 	})
 }
 
-// Credential is what is known of a stored login, without its password.
-type Credential struct {
-	ID     int64       `json:"id"`
-	User   string      `json:"user"`
-	State  string      `json:"state"` // pending, accepted, refused or superseded
-	At     store.Stamp `json:"at"`    // since when
-	ToldBy string      `json:"toldBy"`
-	Origin string      `json:"origin"`
-	MadeAt store.Stamp `json:"madeAt"`
-}
-
 // Credentials lists what is stored for an entry's device: the accepted one first,
 // then the others, newest first. No password is opened.
-func (s *Site) Credentials(ctx context.Context, tag string) ([]Credential, error) {
+func (s *Site) Credentials(ctx context.Context, tag string) ([]api.Credential, error) {
 	e, err := s.store.Entry(ctx, tag)
 	if err != nil {
 		return nil, err
 	}
-	list := []Credential{}
+	list := []api.Credential{}
 	if e.Device.IsZero() {
 		return list, nil
 	}
@@ -221,52 +186,44 @@ func (s *Site) Credentials(ctx context.Context, tag string) ([]Credential, error
 		return nil, err
 	}
 	for _, c := range rows {
-		list = append(list, Credential{c.ID, c.User, c.State, c.StateAt, c.ToldBy, c.Origin, c.MadeAt})
+		list = append(list, api.Credential{ID: c.ID, User: c.User, State: c.State, At: c.StateAt, ToldBy: c.ToldBy, Origin: c.Origin, MadeAt: c.MadeAt})
 	}
-	slices.SortStableFunc(list, func(a, b Credential) int { return rank[a.State] - rank[b.State] })
+	slices.SortStableFunc(list, func(a, b api.Credential) int { return rank[a.State] - rank[b.State] })
 	return list, nil
 }
 
 // rank orders credentials by how much they are worth.
 var rank = map[string]int{store.Accepted: 0, store.Pending: 1, store.Superseded: 2, store.Refused: 3}
 
-// Shown is a secret that a person asked to see.
-type Shown struct {
-	User     string `json:"user,omitempty"`
-	Password string `json:"password"`
-	State    string `json:"state,omitempty"` // of a credential
-	ToldBy   string `json:"toldBy,omitempty"`
-}
-
 // Reveal gives the credential that an entry's device accepts, another one of it by
 // its number, or one of its secret settings, and records who asked. One that was
 // not proven yet is given where there is none better, and said to be so.
-func (s *Site) Reveal(ctx context.Context, tag, setting string, id int64, who string) (Shown, error) {
+func (s *Site) Reveal(ctx context.Context, tag, setting string, id int64, who string) (api.Shown, error) {
 	e, err := s.store.Entry(ctx, tag)
 	if err != nil {
-		return Shown{}, err
+		return api.Shown{}, err
 	}
 	if setting != "" {
 		return s.revealSetting(ctx, e, setting, who)
 	}
 	if e.Device.IsZero() {
-		return Shown{}, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(tag)
+		return api.Shown{}, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(tag)
 	}
 	logins, err := s.vault.Logins(ctx, e.Device)
 	if err != nil {
-		return Shown{}, err
+		return api.Shown{}, err
 	}
 	slices.SortStableFunc(logins, func(a, b vault.Login) int { return rank[a.State] - rank[b.State] })
 	for _, l := range logins {
 		if id != 0 && l.ID != id || id == 0 && l.State != store.Accepted && l.State != store.Pending {
 			continue
 		}
-		return Shown{l.User, l.Password, l.State, l.ToldBy}, s.store.AddNote(ctx, tag, who, fmt.Sprintf("credential %d shown", l.ID))
+		return api.Shown{User: l.User, Password: l.Password, State: l.State, ToldBy: l.ToldBy}, s.store.AddNote(ctx, tag, who, fmt.Sprintf("credential %d shown", l.ID))
 	}
-	return Shown{}, problem.New(problem.Conflict, "no such credential of this device is stored", "commission it first, or list them: redstart vault credentials "+tag).About(tag)
+	return api.Shown{}, problem.New(problem.Conflict, "no such credential of this device is stored", "commission it first, or list them: redstart vault credentials "+tag).About(tag)
 }
 
-func (s *Site) revealSetting(ctx context.Context, e store.Entry, setting, who string) (Shown, error) {
+func (s *Site) revealSetting(ctx context.Context, e store.Entry, setting, who string) (api.Shown, error) {
 	secret, ok, err := "", false, error(nil)
 	if token := e.Settings[setting]; strings.HasPrefix(token, vault.Prefix) {
 		secret, ok, err = s.vault.Secret(ctx, token)
@@ -275,7 +232,7 @@ func (s *Site) revealSetting(ctx context.Context, e store.Entry, setting, who st
 		err = problem.New(problem.Missing, "it has no such secret", "").About(e.Tag)
 	}
 	if err != nil {
-		return Shown{}, err
+		return api.Shown{}, err
 	}
-	return Shown{Password: secret}, s.store.AddNote(ctx, e.Tag, who, setting+" shown")
+	return api.Shown{Password: secret}, s.store.AddNote(ctx, e.Tag, who, setting+" shown")
 }

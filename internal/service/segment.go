@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/core/problem"
 	"redstart/internal/lan"
 	"redstart/internal/lan/adapter"
@@ -217,16 +218,8 @@ func (s *Site) may(sets bool) error {
 	return nil
 }
 
-// SegmentView is one segment that the service is on.
-type SegmentView struct {
-	Name  string   `json:"name"`
-	Here  bool     `json:"here"` // false: it went away, and is waited for
-	Dark  bool     `json:"dark"` // it has no link
-	Sites []string `json:"sites"`
-}
-
 // Segments lists the segments that the service is on, with the sites that use each.
-func (s *Service) Segments(ctx context.Context) ([]SegmentView, error) {
+func (s *Service) Segments(ctx context.Context) ([]api.SegmentView, error) {
 	sites, err := s.store.Sites(ctx)
 	if err != nil {
 		return nil, err
@@ -234,10 +227,10 @@ func (s *Service) Segments(ctx context.Context) ([]SegmentView, error) {
 	s.mu.Lock()
 	all := slices.Clone(s.segments)
 	s.mu.Unlock()
-	list := []SegmentView{}
+	list := []api.SegmentView{}
 	for _, at := range all {
 		now := at.live.Load()
-		v := SegmentView{Name: at.name, Here: now != nil, Dark: now != nil && now.dark.Load(), Sites: []string{}}
+		v := api.SegmentView{Name: at.name, Here: now != nil, Dark: now != nil && now.dark.Load(), Sites: []string{}}
 		for _, data := range sites {
 			if site, err := s.At(ctx, data.Key); err == nil && site.segment() == at {
 				v.Sites = append(v.Sites, data.Key)
@@ -251,7 +244,7 @@ func (s *Service) Segments(ctx context.Context) ([]SegmentView, error) {
 // Use has the site use a segment, and plugs the service into it first if it is not on it:
 // an interface, or a virtual LAN on one. It is refused while work on the site is under way.
 func (s *Site) Use(ctx context.Context, name string) error {
-	if s.underWay(func(w Work) bool { return w.Site == s.store.Key }) {
+	if s.underWay(func(w api.Work) bool { return w.Site == s.store.Key }) {
 		return problem.New(problem.Conflict, "work on this site is under way", "wait until it is done, or stop it")
 	}
 	at := s.named(name)
@@ -302,31 +295,22 @@ func (s *Service) Unplug(name string) error {
 	return err
 }
 
-// InterfaceView is one interface of the computer, with what it hears and what
-// speaks against using it.
-type InterfaceView struct {
-	nic.Interface
-	Hears    *survey.Hearing `json:"hears"` // nil when it cannot be listened to
-	Warnings []string        `json:"warnings"`
-	InUse    bool            `json:"inUse"`
-}
-
 // longestListen bounds how long interfaces are listened to.
 const longestListen = 30 * time.Second
 
 // Interfaces lists the computer's interfaces and listens to each for a while; it
 // sends nothing.
-func (s *Service) Interfaces(ctx context.Context, listen time.Duration) ([]InterfaceView, error) {
+func (s *Service) Interfaces(ctx context.Context, listen time.Duration) ([]api.InterfaceView, error) {
 	list, err := nic.List()
 	if err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, min(listen, longestListen))
 	defer cancel()
-	views := make([]InterfaceView, len(list))
+	views := make([]api.InterfaceView, len(list))
 	var all sync.WaitGroup
 	for i, n := range list {
-		views[i] = InterfaceView{Interface: n, Warnings: []string{}, InUse: s.named(n.Name) != nil}
+		views[i] = api.InterfaceView{Interface: n, Warnings: []string{}, InUse: s.named(n.Name) != nil}
 		if !n.Up || listen <= 0 {
 			continue
 		}
@@ -350,7 +334,7 @@ func (s *Service) Interfaces(ctx context.Context, listen time.Duration) ([]Inter
 }
 
 // warnings say what speaks against an interface.
-func warnings(v InterfaceView) (list []string) {
+func warnings(v api.InterfaceView) (list []string) {
 	if !v.Up {
 		return []string{"it is switched off: ip link set " + v.Name + " up"}
 	}

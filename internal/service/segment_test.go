@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"redstart/internal/api"
 	"redstart/internal/lan"
 	"redstart/internal/lan/nic"
 	"redstart/internal/store"
@@ -15,7 +16,7 @@ import (
 
 func TestWarningsAboutInterfaces(t *testing.T) {
 	up := nic.Interface{Name: "eth9", Up: true, Link: true}
-	for want, v := range map[string]InterfaceView{
+	for want, v := range map[string]api.InterfaceView{
 		"":                          {Interface: up},
 		"switched off":              {Interface: nic.Interface{Name: "eth9"}},
 		"no link":                   {Interface: nic.Interface{Name: "eth9", Up: true}},

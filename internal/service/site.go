@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 
+	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
@@ -30,23 +31,16 @@ func (s *Service) At(ctx context.Context, key string) (*Site, error) {
 	return &Site{s, records}, err
 }
 
-// Summary is a site with how far it is.
-type Summary struct {
-	plan.Site
-	Entries int            `json:"entries"`
-	States  map[string]int `json:"states"`
-}
-
 // Sites lists the sites; unless brief, with how far they are.
-func (s *Service) Sites(ctx context.Context, brief bool) ([]Summary, error) {
+func (s *Service) Sites(ctx context.Context, brief bool) ([]api.Summary, error) {
 	sites, err := s.store.Sites(ctx)
 	if err != nil {
 		return nil, err
 	}
-	list := []Summary{}
+	list := []api.Summary{}
 	for _, data := range sites {
 		if brief {
-			list = append(list, Summary{Site: data})
+			list = append(list, api.Summary{Site: data})
 			continue
 		}
 		at, err := s.At(ctx, data.Key)
@@ -57,7 +51,7 @@ func (s *Service) Sites(ctx context.Context, brief bool) ([]Summary, error) {
 		if err != nil {
 			return nil, err
 		}
-		sum := Summary{Site: data, Entries: len(entries), States: map[string]int{}}
+		sum := api.Summary{Site: data, Entries: len(entries), States: map[string]int{}}
 		for _, e := range entries {
 			sum.States[e.State]++
 		}
@@ -129,7 +123,7 @@ func (s *Site) Remove(ctx context.Context, sure string) error {
 	if sure != s.store.Key {
 		return problem.New(problem.Usage, "a site is removed with its plan, devices, runs and history, for good", "to be sure, give its key").About(s.store.Key)
 	}
-	if s.underWay(func(w Work) bool { return w.Site == s.store.Key }) {
+	if s.underWay(func(w api.Work) bool { return w.Site == s.store.Key }) {
 		return problem.New(problem.Conflict, "work on this site is under way", "wait until it is done, or stop it").About(s.store.Key)
 	}
 	s.endWatch()
@@ -263,48 +257,33 @@ func (s *Site) Map(ctx context.Context, subnet string) (plan.Map, error) {
 	return plan.Map{}, problem.New(problem.Missing, "the site has no such subnet", "make one: redstart site subnet NAME --prefix 10.40.8.0/22").About(subnet)
 }
 
-// Reckoning is what a prefix comes to.
-type Reckoning struct {
-	Prefix    netip.Prefix `json:"prefix"`
-	Mask      string       `json:"mask"`
-	Network   netip.Addr   `json:"network"`
-	Broadcast netip.Addr   `json:"broadcast"`
-	First     netip.Addr   `json:"first"`
-	Last      netip.Addr   `json:"last"`
-	Hosts     int          `json:"hosts"`
-	Subnet    string       `json:"subnet,omitempty"` // of the site, that holds it
-	Left      int          `json:"left"`             // how many of its addresses are still free there
-	Is        string       `json:"is,omitempty"`     // what the address itself is
-	Text      string       `json:"text,omitempty"`
-}
-
 // Reckon reckons a prefix, or an address in a subnet of a site.
-func (s *Service) Reckon(ctx context.Context, of, key string) (Reckoning, error) {
+func (s *Service) Reckon(ctx context.Context, of, key string) (api.Reckoning, error) {
 	prefix, err := netip.ParsePrefix(of)
 	at := prefix.Addr()
 	var p plan.Plan
 	if key != "" {
 		site, err := s.At(ctx, key)
 		if err != nil {
-			return Reckoning{}, err
+			return api.Reckoning{}, err
 		}
 		if p, _, err = site.plan(ctx); err != nil {
-			return Reckoning{}, err
+			return api.Reckoning{}, err
 		}
 	}
 	if err != nil {
 		if at, err = address.ParseIPv4(of); err != nil {
-			return Reckoning{}, problem.New(problem.Usage, fmt.Sprintf("%q is neither a prefix like 10.40.8.0/22 nor an IPv4 address", of), "")
+			return api.Reckoning{}, problem.New(problem.Usage, fmt.Sprintf("%q is neither a prefix like 10.40.8.0/22 nor an IPv4 address", of), "")
 		}
 		if prefix = p.Site.SubnetOf(at).Prefix; !prefix.IsValid() {
-			return Reckoning{}, problem.New(problem.Usage, fmt.Sprintf("%s is in no subnet of the site", at), "give it with its prefix length, like "+at.String()+"/24")
+			return api.Reckoning{}, problem.New(problem.Usage, fmt.Sprintf("%s is in no subnet of the site", at), "give it with its prefix length, like "+at.String()+"/24")
 		}
 	}
 	if !at.Is4() || prefix.Bits() < 1 {
-		return Reckoning{}, problem.New(problem.Usage, "only IPv4 prefixes from /1 to /32 are reckoned", "")
+		return api.Reckoning{}, problem.New(problem.Usage, "only IPv4 prefixes from /1 to /32 are reckoned", "")
 	}
 	hosts := address.Hosts(prefix)
-	r := Reckoning{Prefix: prefix.Masked(), Mask: address.Mask(prefix), Network: address.Network(prefix), Broadcast: address.LastOf(prefix), First: hosts.From, Last: hosts.To, Hosts: hosts.Size(), Left: hosts.Size()}
+	r := api.Reckoning{Prefix: prefix.Masked(), Mask: address.Mask(prefix), Network: address.Network(prefix), Broadcast: address.LastOf(prefix), First: hosts.From, Last: hosts.To, Hosts: hosts.Size(), Left: hosts.Size()}
 	n := p.Site.SubnetOf(at)
 	if n.Prefix != r.Prefix {
 		return r, nil

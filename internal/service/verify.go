@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/check"
 	"redstart/internal/commission"
 	"redstart/internal/core/address"
@@ -18,8 +19,8 @@ import (
 
 // SetByHand marks entries as set by hand, all or none: by a person who did what no
 // run can do yet. Verification then looks at all that can be looked at.
-func (s *Site) SetByHand(ctx context.Context, in Chosen, who string) ([]string, error) {
-	if err := in.check(); err != nil {
+func (s *Site) SetByHand(ctx context.Context, in api.Chosen, who string) ([]string, error) {
+	if err := in.Check(); err != nil {
 		return nil, err
 	}
 	p, all, err := s.bare(ctx)
@@ -57,9 +58,9 @@ func (s *Site) SetByHand(ctx context.Context, in Chosen, who string) ([]string, 
 }
 
 // Verify starts a verification; all are those that are configured, by a run or by hand.
-func (s *Site) Verify(ctx context.Context, who string, in VerifyOptions) (Work, error) {
-	if err := in.check(); err != nil {
-		return Work{}, err
+func (s *Site) Verify(ctx context.Context, who string, in api.VerifyOptions) (api.Work, error) {
+	if err := in.Check(); err != nil {
+		return api.Work{}, err
 	}
 	tags, restart := in.Tags, in.Restart
 	switch restart {
@@ -67,48 +68,48 @@ func (s *Site) Verify(ctx context.Context, who string, in VerifyOptions) (Work, 
 		restart = check.Needed
 	case check.Needed, check.Always, check.Never:
 	default:
-		return Work{}, problem.New(problem.Usage, "restart must be needed, always or never", "")
+		return api.Work{}, problem.New(problem.Usage, "restart must be needed, always or never", "")
 	}
 	if err := s.unlocked(); err != nil {
-		return Work{}, err
+		return api.Work{}, err
 	}
 	p, all, err := s.bare(ctx)
 	if err != nil {
-		return Work{}, err
+		return api.Work{}, err
 	}
 	avoid, r := p.Needs(), p.Resolve()
 	verifier := &verify.Verifier{Bench: s.bench(), Store: s.store, Vault: s.vault, Profiles: p.Profiles, Log: s.log}
 	chosen, err := choose(all, tags)
 	if err != nil {
-		return Work{}, err
+		return api.Work{}, err
 	}
 	held, err := s.busy(ctx)
 	if err != nil {
-		return Work{}, err
+		return api.Work{}, err
 	}
 	var entries []store.Entry
 	for _, e := range chosen {
 		switch {
 		case held[e.Device] != "" && len(tags) > 0:
-			return Work{}, problem.New(problem.Conflict, held[e.Device], "wait until that is done, or stop it").About(e.Tag)
+			return api.Work{}, problem.New(problem.Conflict, held[e.Device], "wait until that is done, or stop it").About(e.Tag)
 		case held[e.Device] != "":
 			continue
 		case len(tags) > 0 && e.Device.IsZero():
-			return Work{}, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(e.Tag)
+			return api.Work{}, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(e.Tag)
 		case len(tags) > 0 && !e.Address.IsValid():
-			return Work{}, problem.New(problem.Conflict, "it has no planned address", "plan one: redstart plan set "+e.Tag+" address=next").About(e.Tag)
+			return api.Work{}, problem.New(problem.Conflict, "it has no planned address", "plan one: redstart plan set "+e.Tag+" address=next").About(e.Tag)
 		case len(tags) > 0, e.State == store.Configured, e.State == store.Verified, e.State == store.Attention && !e.CheckedAt.IsZero():
 			entries = append(entries, e)
 		}
 	}
 	if len(entries) == 0 {
-		return Work{}, problem.New(problem.Conflict, "nothing is configured yet", "commission first: redstart commission")
+		return api.Work{}, problem.New(problem.Conflict, "nothing is configured yet", "commission first: redstart commission")
 	}
 	boxes := map[address.MAC]string{}
 	for _, e := range entries {
 		boxes[e.Device] = e.Tag
 	}
-	w := &working{Work: Work{Site: s.store.Key, Kind: Verifying, Who: who, Total: len(entries), Text: "looking at the devices afresh"}, holds: holds{boxes: boxes}}
+	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Verifying, Who: who, Total: len(entries), Text: "looking at the devices afresh"}, holds: holds{boxes: boxes}}
 	return s.begin(w, nil, func(ctx context.Context) error {
 		slots := make(chan struct{}, verifySideBySide)
 		var all sync.WaitGroup
@@ -140,7 +141,7 @@ func (s *Site) Verify(ctx context.Context, who string, in VerifyOptions) (Work, 
 					}
 				}
 				s.publishEntry(e.Tag)
-				w.progress(func(a *Work) {
+				w.progress(func(a *api.Work) {
 					a.Done++
 					switch {
 					case err != nil || len(result.Failing(list)) > 0:
@@ -167,9 +168,3 @@ func (s *Site) Verify(ctx context.Context, who string, in VerifyOptions) (Work, 
 
 // verifySideBySide is how many devices are looked at at the same time.
 const verifySideBySide = commission.SideBySide
-
-// VerifyOptions say what is verified.
-type VerifyOptions struct {
-	Chosen
-	Restart string `json:"restart,omitempty"` // needed, always or never
-}

@@ -2,47 +2,21 @@ package service
 
 import (
 	"context"
+	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/fact"
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/procedure"
-	"redstart/internal/core/result"
 	"redstart/internal/store"
 	"redstart/internal/task"
 )
 
-// EntryView is a line of the plan with what is known of its box.
-type EntryView struct {
-	store.Entry
-	whereabouts
-	Seen  store.Stamp `json:"seen"` // when its box was last heard
-	BoxID string      `json:"boxSerial"`
-	// Told is the part that the box before it tells of, where it hangs behind another.
-	Told string `json:"told,omitempty"`
-	// ByHand says that its profile does not tell how to set the model.
-	ByHand bool `json:"byHand,omitempty"`
-	// Differs says in words in what a configured device differs from the plan as
-	// it is now. Such an entry is never shown as verified.
-	Differs []string `json:"differs,omitempty"`
-}
-
-// Detail is everything known of one entry.
-type Detail struct {
-	Entry    EntryView      `json:"entry"`
-	Steps    []task.Step    `json:"steps"` // what commissioning it consists of
-	Checks   []result.Check `json:"checks"`
-	History  []store.Note   `json:"history"`
-	Device   *DeviceView    `json:"device"` // nil when none is matched
-	Settings []plan.Value   `json:"settings"`
-	Login    *Credential    `json:"login"` // the stored credential that opens it, or is to; nil when there is none
-}
-
 // view is an entry with its box, which is where it is; nil and the zero value when
 // that does not matter.
-func view(r plan.Resolver, e store.Entry, f *device.Found, where whereabouts) EntryView {
-	v := EntryView{Entry: e, whereabouts: where}
+func view(r plan.Resolver, e store.Entry, f *device.Found, where api.Whereabouts) api.EntryView {
+	v := api.EntryView{Entry: e, Whereabouts: where}
 	v.ByHand = r.Profiles[e.Profile] != nil && !r.Profiles[e.Profile].Sets()
 	if p := r.Profiles[e.Profile]; e.Given != nil && p != nil && e.State != store.Configuring {
 		if v.Differs = procedure.Differ(*e.Given, procedure.For(r, e.Entry, p)); v.Differs != nil && e.State == store.Verified {
@@ -56,7 +30,7 @@ func view(r plan.Resolver, e store.Entry, f *device.Found, where whereabouts) En
 }
 
 // Entries lists the plan with what is known of each box.
-func (s *Site) Entries(ctx context.Context) ([]EntryView, error) {
+func (s *Site) Entries(ctx context.Context) ([]api.EntryView, error) {
 	entries, err := s.store.Entries(ctx)
 	if err != nil {
 		return nil, err
@@ -78,15 +52,15 @@ func (s *Site) Entries(ctx context.Context) ([]EntryView, error) {
 		return nil, err
 	}
 	parts := partsOf(entries, devices)
-	list := make([]EntryView, len(entries))
+	list := make([]api.EntryView, len(entries))
 	for i, e := range entries {
 		if f := byMAC[e.Device]; f != nil {
 			list[i] = view(r, e, f, where(f))
 		} else {
-			list[i] = view(r, e, nil, whereabouts{})
+			list[i] = view(r, e, nil, api.Whereabouts{})
 		}
 		if part, told := parts[e.Tag]; told {
-			list[i].hangs(part, where(byMAC[part.MAC]))
+			hangs(&list[i], part, where(byMAC[part.MAC]))
 		}
 	}
 	return list, nil
@@ -111,7 +85,7 @@ func partsOf(entries []store.Entry, found []*device.Found) map[string]match.Part
 }
 
 // hangs shows an entry as matched that its box tells of.
-func (v *EntryView) hangs(p match.Part, box whereabouts) {
+func hangs(v *api.EntryView, p match.Part, box api.Whereabouts) {
 	v.Told, v.Here = p.Part, box.Here
 	if v.State == store.Planned {
 		v.State, v.MatchedBy, v.MatchedWhy = store.Matched, "part", v.Behind+" tells of "+p.Part
@@ -129,16 +103,16 @@ func tagsByDevice(entries []store.Entry) map[address.MAC]string {
 }
 
 // Detail gives everything known of one entry.
-func (s *Site) Detail(ctx context.Context, tag string) (Detail, error) {
+func (s *Site) Detail(ctx context.Context, tag string) (api.Detail, error) {
 	e, err := s.store.Entry(ctx, tag)
 	if err != nil {
-		return Detail{}, err
+		return api.Detail{}, err
 	}
 	r, err := s.resolver(ctx)
 	if err != nil {
-		return Detail{}, err
+		return api.Detail{}, err
 	}
-	d := Detail{Entry: view(r, e, nil, whereabouts{}), Steps: []task.Step{}, Settings: append([]plan.Value{}, r.Settings(e.Entry)...)}
+	d := api.Detail{Entry: view(r, e, nil, api.Whereabouts{}), Steps: []task.Step{}, Settings: append([]plan.Value{}, r.Settings(e.Entry)...)}
 	if d.Checks, err = s.store.Checks(ctx, tag); err != nil {
 		return d, err
 	}
@@ -162,7 +136,7 @@ func (s *Site) Detail(ctx context.Context, tag string) (Detail, error) {
 	if d.Device, err = s.deviceView(ctx, f, tag); err != nil {
 		return d, err
 	}
-	d.Entry = view(r, e, f, d.Device.whereabouts)
+	d.Entry = view(r, e, f, d.Device.Whereabouts)
 	list, err := s.Credentials(ctx, tag)
 	if len(list) > 0 {
 		d.Login = &list[0]

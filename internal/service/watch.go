@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/survey"
@@ -25,23 +26,11 @@ type watching struct {
 
 	mu   sync.Mutex
 	gone map[address.MAC]bool
-	came []Presence // lately, the latest first
+	came []api.Presence // lately, the latest first
 }
 
 // mostArrivals are told to a page that looks again.
 const mostArrivals = 20
-
-// Presence is somebody coming or going.
-type Presence struct {
-	Kind   string     `json:"kind"` // arrived, returned, told, departed
-	Device DeviceView `json:"device"`
-	At     time.Time  `json:"at"`
-}
-
-// Watching is whether the segment is watched.
-type Watching struct {
-	On bool `json:"on"`
-}
 
 // Watch begins or ends the standing watch of the site's segment. It stands until
 // it is ended: the next service goes on with it.
@@ -129,7 +118,7 @@ func (s *Site) beginWatch() error {
 	}
 	s.watches[s.store.Key] = w
 	s.mu.Unlock()
-	s.hub.Publish(s.store.Key, "watch", Watching{true})
+	s.hub.Publish(s.store.Key, "watch", api.Watching{On: true})
 	s.log.Info("watching the segment", "site", s.store.Key)
 	keep := s.keepDevices()
 	s.work.Add(1)
@@ -150,7 +139,7 @@ func (s *Site) beginWatch() error {
 		delete(s.watches, s.store.Key)
 		s.mu.Unlock()
 		close(w.ended)
-		s.hub.Publish(s.store.Key, "watch", Watching{false})
+		s.hub.Publish(s.store.Key, "watch", api.Watching{On: false})
 	}()
 	return nil
 }
@@ -159,18 +148,18 @@ func (s *Site) surveying() bool {
 	on := s.segment()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return slices.ContainsFunc(s.works, func(w *working) bool { return w.cut != nil && w.Kind == Finding && w.on == on })
+	return slices.ContainsFunc(s.works, func(w *working) bool { return w.cut != nil && w.Kind == api.Finding && w.on == on })
 }
 
 // note tells everyone who came or went.
 func (w *watching) note(kind string, f *device.Found) {
 	v := w.site.brief(f)
 	v.Here = kind != survey.Departed
-	p := Presence{kind, v, time.Now().UTC()}
+	p := api.Presence{Kind: kind, Device: v, At: time.Now().UTC()}
 	w.mu.Lock()
 	w.gone[f.MAC] = kind == survey.Departed
 	if kind == survey.Arrived || kind == survey.Returned {
-		others := slices.DeleteFunc(slices.Clone(w.came), func(o Presence) bool { return o.Device.MAC == f.MAC })
+		others := slices.DeleteFunc(slices.Clone(w.came), func(o api.Presence) bool { return o.Device.MAC == f.MAC })
 		w.came = slices.Insert(others, 0, p)[:min(len(others)+1, mostArrivals)]
 	}
 	w.mu.Unlock()
@@ -179,7 +168,7 @@ func (w *watching) note(kind string, f *device.Found) {
 }
 
 // arrivals lists who came lately, the latest first.
-func (w *watching) arrivals() []Presence {
+func (w *watching) arrivals() []api.Presence {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return slices.Clone(w.came)

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/commission"
 	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
@@ -17,37 +18,10 @@ import (
 	"redstart/internal/vault"
 )
 
-// Kinds of work.
-const (
-	Finding       = "find"
-	Commissioning = "commission"
-	Verifying     = "verify"
-	HandingOut    = "hand out addresses"
-)
-
-// Work is long work, under way or ended. Works go side by side; what two of them may not
-// do at once is decided per box.
-type Work struct {
-	ID      int64     `json:"id"`
-	Site    string    `json:"site"`
-	Kind    string    `json:"kind"`
-	State   string    `json:"state"` // running, done, stopped, interrupted, failed
-	Who     string    `json:"who"`
-	Done    int       `json:"done"`
-	Total   int       `json:"total"`
-	Failed  int       `json:"failed"`
-	Unsure  int       `json:"unsure"`  // verified only in part: some could not be looked at
-	Parked  int       `json:"parked"`  // wait for a person
-	Seconds float64   `json:"seconds"` // about how long it still takes; 0: unknown
-	Text    string    `json:"text"`    // one line on what is happening or how it ended
-	Run     int64     `json:"run,omitempty"`
-	Began   time.Time `json:"began"`
-}
-
 // working is a work with what steers it.
 type working struct {
 	s *Service
-	Work
+	api.Work
 	on    *segment
 	holds holds
 	stop  chan struct{}           // closes when a person stops it
@@ -66,10 +40,10 @@ type holds struct {
 const mostEnded = 20
 
 // Works lists the works under way and those that ended lately, the latest first.
-func (s *Service) Works() []Work {
+func (s *Service) Works() []api.Work {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	list := []Work{}
+	list := []api.Work{}
 	for _, w := range slices.Backward(s.works) {
 		if w.State != "" {
 			list = append(list, w.Work)
@@ -79,8 +53,8 @@ func (s *Service) Works() []Work {
 }
 
 // underWay reports whether any work is under way that a test picks.
-func (s *Service) underWay(pick func(Work) bool) bool {
-	return slices.ContainsFunc(s.Works(), func(w Work) bool { return w.State == store.Running && pick(w) })
+func (s *Service) underWay(pick func(api.Work) bool) bool {
+	return slices.ContainsFunc(s.Works(), func(w api.Work) bool { return w.State == store.Running && pick(w) })
 }
 
 // claim joins the works under way, unless one of them has what the new one needs.
@@ -121,7 +95,7 @@ func (w *working) holding() string {
 	switch {
 	case w.Run != 0:
 		return fmt.Sprintf("run %d has it in hand", w.Run)
-	case w.Kind == Verifying:
+	case w.Kind == api.Verifying:
 		return "a verification is looking at it"
 	}
 	return "it is in the hands of: " + w.Kind
@@ -147,16 +121,16 @@ func (s *Site) held() map[address.MAC]string {
 // begin starts a work in a goroutine of its own, unless another has what it needs.
 // prepare may complete it or prevent it; nil does neither. do gets a context that ends
 // with the service.
-func (s *Site) begin(w *working, prepare func() error, do func(ctx context.Context) error) (Work, error) {
-	if err := s.may(w.Kind != Finding); err != nil {
-		return Work{}, err
+func (s *Site) begin(w *working, prepare func() error, do func(ctx context.Context) error) (api.Work, error) {
+	if err := s.may(w.Kind != api.Finding); err != nil {
+		return api.Work{}, err
 	}
 	w.s, w.stop, w.on = s.Service, make(chan struct{}), s.segment()
 	ctx, cut := context.WithCancelCause(s.life)
 	w.cut = cut
 	if err := s.claim(w); err != nil {
 		cut(nil)
-		return Work{}, err
+		return api.Work{}, err
 	}
 	if prepare != nil {
 		if err := prepare(); err != nil {
@@ -164,10 +138,10 @@ func (s *Site) begin(w *working, prepare func() error, do func(ctx context.Conte
 			s.mu.Lock()
 			s.works = slices.DeleteFunc(s.works, func(o *working) bool { return o == w })
 			s.mu.Unlock()
-			return Work{}, err
+			return api.Work{}, err
 		}
 	}
-	w.progress(func(a *Work) { a.State, a.Began = store.Running, time.Now().UTC() })
+	w.progress(func(a *api.Work) { a.State, a.Began = store.Running, time.Now().UTC() })
 	a := w.now()
 	s.log.Info("work began", "work", a.ID, "kind", a.Kind, "total", a.Total)
 	s.work.Add(1)
@@ -189,7 +163,7 @@ func (w *working) end(err, by error) {
 	w.s.mu.Lock()
 	w.cut = nil
 	w.s.mu.Unlock()
-	w.progress(func(a *Work) {
+	w.progress(func(a *api.Work) {
 		a.State, a.Seconds, a.Parked = store.Done, 0, 0
 		select {
 		case <-w.stop:
@@ -219,14 +193,14 @@ func cutOffBy(err error) error {
 }
 
 // now gives the work as it is.
-func (w *working) now() Work {
+func (w *working) now() api.Work {
 	w.s.mu.Lock()
 	defer w.s.mu.Unlock()
 	return w.Work
 }
 
 // progress changes the work and tells everyone.
-func (w *working) progress(change func(*Work)) {
+func (w *working) progress(change func(*api.Work)) {
 	w.s.mu.Lock()
 	change(&w.Work)
 	a := w.Work

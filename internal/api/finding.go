@@ -1,0 +1,126 @@
+package api
+
+import (
+	"net/netip"
+	"time"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/device"
+	"redstart/internal/core/notice"
+	"redstart/internal/lan/nic"
+	"redstart/internal/store"
+	"redstart/internal/survey"
+)
+
+// FindOptions shape a survey.
+type FindOptions struct {
+	Pace     int      `json:"pace"`     // frames per second; 0: normal
+	LookOnly bool     `json:"lookOnly"` // ask nothing that makes anybody keep something in mind, and hold no conversation
+	Ranges   []string `json:"ranges"`   // to sweep besides the plan: 10.0.0.0/16, 10.0.0.1-10.0.0.99
+	Capture  bool     `json:"capture"`  // keep the packets
+}
+
+// DeviceView is a found device with the entry that it is.
+type DeviceView struct {
+	*device.Found
+	Tag string `json:"tag"`
+	Whereabouts
+	Kind   string `json:"kind"`   // of its profile
+	Blinks bool   `json:"blinks"` // it can be made to show itself
+	Waits  bool   `json:"waits"`  // it waits for an address over DHCP
+	Page   bool   `json:"page"`   // it may have a page to open
+	// PartTags are the entries that it tells of behind it, by its name for them.
+	PartTags map[string]string `json:"partTags,omitempty"`
+	// Contradictions are what protocols tell differently of it.
+	Contradictions []device.Contradiction `json:"contradictions,omitempty"`
+}
+
+// whereabouts are where a device is, as far as the last survey or the watch knows.
+// What was told before that is never called present.
+type Whereabouts struct {
+	Here  bool        `json:"here"`          // it is on the segment
+	Now   netip.Addr  `json:"present"`       // its address now; "" for none, or not known
+	Was   netip.Addr  `json:"lastAddress"`   // the address that it told last, at WasAt; "" once it told that it has none
+	WasAt store.Stamp `json:"lastAddressAt"` // when that was
+}
+
+// Segment is everything found on the segment and what a person should know of it.
+type Segment struct {
+	Name     string          `json:"name"`    // what the service is plugged into; "" for nothing
+	Sent     uint64          `json:"sent"`    // frames that we put on it since the service started
+	Dropped  uint64          `json:"dropped"` // frames that came faster than we could take them
+	Watched  bool            `json:"watched"`
+	Surveyed bool            `json:"surveyed"` // a whole survey was made
+	LookOnly bool            `json:"lookOnly"`
+	Dark     bool            `json:"dark"` // it has no link now
+	Devices  []DeviceView    `json:"devices"`
+	Arrivals []Presence      `json:"arrivals"` // as the watch heard them, the latest first
+	Findings []notice.Notice `json:"findings"`
+}
+
+// Choice is the profile that a person says a device has; "" takes the choice back.
+type Choice struct {
+	Profile string `json:"profile"`
+}
+
+// Macs chooses found devices.
+type Macs struct {
+	MACs []address.MAC `json:"macs"`
+}
+
+// Presence is somebody coming or going.
+type Presence struct {
+	Kind   string     `json:"kind"` // arrived, returned, told, departed
+	Device DeviceView `json:"device"`
+	At     time.Time  `json:"at"`
+}
+
+// Watching is whether the segment is watched.
+type Watching struct {
+	On bool `json:"on"`
+}
+
+// HandOut chooses the matched entries whose boxes are given their planned
+// addresses over DHCP; All means all whose boxes wait for one.
+type HandOut struct {
+	Chosen
+	Beside  []netip.Addr `json:"beside"`  // other DHCP servers that may go on
+	Seconds int          `json:"seconds"` // to wait for boxes to ask; 0: three minutes
+}
+
+// Asker is a box that waits for an address over DHCP.
+type Asker struct {
+	MAC     address.MAC `json:"mac"`
+	Host    string      `json:"host"`
+	Class   string      `json:"class"`
+	Profile string      `json:"profile"`
+	Tag     string      `json:"tag"` // "" : match it first
+	Last    time.Time   `json:"last"`
+}
+
+// PageView is where a box's own page is to be seen.
+type PageView struct {
+	URL string `json:"url"` // good for one opening
+}
+
+// SegmentView is one segment that the service is on.
+type SegmentView struct {
+	Name  string   `json:"name"`
+	Here  bool     `json:"here"` // false: it went away, and is waited for
+	Dark  bool     `json:"dark"` // it has no link
+	Sites []string `json:"sites"`
+}
+
+// InterfaceView is one interface of the computer, with what it hears and what
+// speaks against using it.
+type InterfaceView struct {
+	nic.Interface
+	Hears    *survey.Hearing `json:"hears"` // nil when it cannot be listened to
+	Warnings []string        `json:"warnings"`
+	InUse    bool            `json:"inUse"`
+}
+
+// Plugged names the segment that a site is to use: an interface, or a virtual LAN on one.
+type Plugged struct {
+	Interface string `json:"interface"`
+}

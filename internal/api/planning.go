@@ -1,0 +1,107 @@
+package api
+
+import (
+	"net/netip"
+
+	"redstart/internal/core/plan"
+	"redstart/internal/core/planfile"
+	"redstart/internal/core/result"
+	"redstart/internal/store"
+	"redstart/internal/task"
+)
+
+// Edits are changes of entries that a person makes in one act.
+type Edits struct {
+	What    string       `json:"what"` // in words, for the history; "" for the usual
+	Patches []plan.Patch `json:"patches"`
+	// Configured lets them change or remove entries whose devices are configured.
+	Configured bool `json:"configured"`
+
+	Matches []store.Match `json:"-"` // of the entries as they are then
+}
+
+// Edited is what an act changed, or would change.
+type Edited struct {
+	Revision   int64            `json:"revision"` // 0 when nothing was changed
+	Comparison plan.Comparison  `json:"comparison"`
+	Changes    []plan.Change    `json:"changes"`            // of mends, with their reasons
+	Kept       []string         `json:"kept"`               // entries left alone: their devices are configured
+	Complaints []plan.Complaint `json:"complaints"`         // what cannot be understood; any refuses all
+	Findings   []plan.Finding   `json:"findings,omitempty"` // of a preview: the plan as it would be
+	New        []plan.Finding   `json:"new,omitempty"`      // of a preview: those that are not there now
+}
+
+// Allocation says which entries get addresses, and how.
+type Allocation struct {
+	plan.Allocation
+	All bool `json:"all,omitempty"`
+}
+
+// ImportOptions say how a file is imported.
+type ImportOptions struct {
+	planfile.Options
+	Preview bool // change nothing
+	Apply   bool // change and remove entries that are in the plan already
+}
+
+// Moments is how the plan of one moment became that of another.
+type Moments struct {
+	From       store.Revision  `json:"from"`
+	To         *store.Revision `json:"to"` // nil: now
+	Site       []plan.Change   `json:"site"`
+	Comparison plan.Comparison `json:"comparison"`
+}
+
+// RevisionView is a revision with what may be done about it.
+type RevisionView struct {
+	store.Revision
+	May string `json:"may,omitempty"` // undo or redo: it is the next step back, or forward
+}
+
+// Summary is a site with how far it is.
+type Summary struct {
+	plan.Site
+	Entries int            `json:"entries"`
+	States  map[string]int `json:"states"`
+}
+
+// Reckoning is what a prefix comes to.
+type Reckoning struct {
+	Prefix    netip.Prefix `json:"prefix"`
+	Mask      string       `json:"mask"`
+	Network   netip.Addr   `json:"network"`
+	Broadcast netip.Addr   `json:"broadcast"`
+	First     netip.Addr   `json:"first"`
+	Last      netip.Addr   `json:"last"`
+	Hosts     int          `json:"hosts"`
+	Subnet    string       `json:"subnet,omitempty"` // of the site, that holds it
+	Left      int          `json:"left"`             // how many of its addresses are still free there
+	Is        string       `json:"is,omitempty"`     // what the address itself is
+	Text      string       `json:"text,omitempty"`
+}
+
+// EntryView is a line of the plan with what is known of its box.
+type EntryView struct {
+	store.Entry
+	Whereabouts
+	Seen  store.Stamp `json:"seen"` // when its box was last heard
+	BoxID string      `json:"boxSerial"`
+	// Told is the part that the box before it tells of, where it hangs behind another.
+	Told string `json:"told,omitempty"`
+	// ByHand says that its profile does not tell how to set the model.
+	ByHand bool `json:"byHand,omitempty"`
+	// Differs says in words in what a configured device differs from the plan as
+	// it is now. Such an entry is never shown as verified.
+	Differs []string `json:"differs,omitempty"`
+}
+
+// Detail is everything known of one entry.
+type Detail struct {
+	Entry    EntryView      `json:"entry"`
+	Steps    []task.Step    `json:"steps"` // what commissioning it consists of
+	Checks   []result.Check `json:"checks"`
+	History  []store.Note   `json:"history"`
+	Device   *DeviceView    `json:"device"` // nil when none is matched
+	Settings []plan.Value   `json:"settings"`
+	Login    *Credential    `json:"login"` // the stored credential that opens it, or is to; nil when there is none
+}

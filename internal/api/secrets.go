@@ -1,0 +1,56 @@
+package api
+
+import (
+	"redstart/internal/store"
+)
+
+// VaultStatus tells whether secrets can be used.
+type VaultStatus struct {
+	Locked bool   `json:"locked"`
+	Opener string `json:"opener"`         // file or passphrase
+	Lost   string `json:"lost,omitempty"` // why nothing here opens it; it may be begun anew
+	Sealed int    `json:"sealedByLost"`   // secrets that stay sealed by keys that were lost
+}
+
+// Passphrase opens the vault.
+type Passphrase struct {
+	Passphrase string `json:"passphrase"`
+}
+
+// PolicyChange says what of a policy is to be otherwise. What is left out stays as
+// it is.
+type PolicyChange struct {
+	For      string  `json:"for"` // "", "kind:camera" or "profile:ovalis-c20"
+	Mode     *string `json:"mode,omitempty"`
+	Length   *int    `json:"length,omitempty"`
+	Users    *string `json:"users,omitempty"`
+	User     *string `json:"user,omitempty"`
+	Recovery *string `json:"recovery,omitempty"`
+	Password string  `json:"password,omitempty"` // mode given: the password; "" keeps the one before
+}
+
+// Credential is what is known of a stored login, without its password.
+type Credential struct {
+	ID     int64       `json:"id"`
+	User   string      `json:"user"`
+	State  string      `json:"state"` // pending, accepted, refused or superseded
+	At     store.Stamp `json:"at"`    // since when
+	ToldBy string      `json:"toldBy"`
+	Origin string      `json:"origin"`
+	MadeAt store.Stamp `json:"madeAt"`
+}
+
+// Shown is a secret that a person asked to see.
+type Shown struct {
+	User     string `json:"user,omitempty"`
+	Password string `json:"password"`
+	State    string `json:"state,omitempty"` // of a credential
+	ToldBy   string `json:"toldBy,omitempty"`
+}
+
+// Learned is how many known logins were taken in.
+type Learned struct {
+	Stored   int      `json:"stored"`
+	Accepted int      `json:"accepted"` // their devices took them just now
+	Untried  []string `json:"untried"`  // of these, with why: they could not be reached
+}
