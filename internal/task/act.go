@@ -30,11 +30,13 @@ func (b *Box) act(ctx context.Context, s Step) (string, error) {
 		return "", err
 	}
 	detail := s.Text
+	b.unanswered = false
 	err = b.send(ctx, s.stage.Act, vars)
 	if s.stage.Then != profile.Stays && errors.Is(err, driver.ErrNoAnswer) && ctx.Err() == nil {
 		// The answer of a device that goes can be lost with it, and cannot be
 		// sent again. Whether it did as asked shows in where it comes back.
 		detail, err = detail+"; no answer came, so looking for it", nil
+		b.unanswered = true
 	}
 	if err != nil {
 		return "", err

@@ -64,7 +64,10 @@ type Box struct {
 	login    *vault.Login // what opens it now, with ID 0 for the factory login; nil when nothing is needed or known
 	inside   bool         // the talk is signed in
 	unproven bool         // login was set, but not tried yet: the device had to go first
-	idle     bool         // nothing was sent, so the device does not go
+	// unanswered says that it did not answer the act that was to make it go: it may not
+	// have heard it.
+	unanswered bool
+	idle       bool // nothing was sent, so the device does not go
 }
 
 // With begins the work on a device of a run; who tells of its credentials.

@@ -28,8 +28,10 @@ var (
 
 // How long a box is given besides what its profile says.
 const (
-	leastGrace = 5 * time.Second        // to go at all; a busy box takes its time
-	askTime    = 4 * time.Second        // for one answer about its up-time
+	leastGrace = 5 * time.Second  // to go at all; a busy box takes its time
+	askFirst   = 12 * time.Second // for the answer about its up-time before it goes
+	askTime    = 4 * time.Second  // for one answer afterwards; longer where that is too short
+	askLongest = 16 * time.Second
 	askAgain   = 400 * time.Millisecond // between two of them
 	lately     = 5 * round              // heard within this: it is there
 	goneFor    = 20 * round             // silent for so long: it will not answer what it was asked before
@@ -59,6 +61,7 @@ type Restart struct {
 	at       netip.Addr
 	here     bool // it answered lately, at an address or over DCP
 	lastTell time.Time
+	patience time.Duration // with the next answer
 }
 
 // Result is how a restart went.
@@ -74,7 +77,7 @@ func (r *Restart) Begin(ctx context.Context, b *bench.Bench, mac address.MAC, p 
 	r.watch, r.rules, r.overDCP, r.old, r.want, r.at = New(b, mac), p.Restart, p.TellsWithoutAddress(), old, want, old
 	if r.Tell != nil && old.IsValid() {
 		asked := time.Now()
-		asking, cancel := context.WithTimeout(ctx, askTime)
+		asking, cancel := context.WithTimeout(ctx, askFirst)
 		// A box that does not tell now is judged by when it says that it started.
 		if facts, err := r.Tell(asking, old); err == nil {
 			r.before = evidence.Read(facts, asked, time.Now())
@@ -318,11 +321,15 @@ func (r *Restart) shown(ctx context.Context) (how string, sure bool, err error) 
 			return "", false, nil
 		}
 		asked := time.Now()
-		asking, cancel := context.WithTimeout(ctx, askTime)
+		r.patience = min(max(r.patience, askTime), askLongest)
+		asking, cancel := context.WithTimeout(ctx, r.patience)
 		facts, err := r.Tell(asking, r.at)
 		cancel()
 		r.lastTell = time.Now()
 		if err != nil {
+			if errors.Is(err, context.DeadlineExceeded) || r.lastTell.Sub(asked) >= r.patience {
+				r.patience *= 2 // it may be slow, or this computer busy
+			}
 			return "", false, err
 		}
 		after := evidence.Read(facts, asked, r.lastTell)
