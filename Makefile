@@ -5,7 +5,7 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := build
 .PHONY: build demo test bench fmt lint pictures tools test-tools clean
 
-DIST := internal/service/console/dist
+DIST := internal/server/console/dist
 CONSOLE := $(DIST)/index.html
 WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/package.json web/vite.config.ts web/tsconfig.json
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)

@@ -15,8 +15,8 @@ import (
 	"redstart/internal/browser"
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
-	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
+	"redstart/internal/site"
 	"redstart/internal/store"
 )
 
@@ -25,7 +25,7 @@ import (
 // the last check.
 func factoryToVerified(b *testing.B, n int) (whole, commission time.Duration) {
 	b.Helper()
-	service.GiveRoom() // as redstart serve and demo do
+	site.GiveRoom() // as redstart serve and demo do
 	r := start(b, skerry.Options{Devices: n, Only: "C20", Seed: 20, Pace: 1})
 	r.plan(string(r.site.Plan()))
 	began := time.Now()

@@ -24,9 +24,10 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/match"
 	"redstart/internal/lan"
-	"redstart/internal/service"
+	"redstart/internal/server"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
+	"redstart/internal/site"
 	"redstart/internal/store"
 )
 
@@ -77,7 +78,7 @@ type rig struct {
 	dir  string
 	url  string
 	site *skerry.Site
-	s    *service.Service
+	s    *site.Service
 	c    *client.Client
 	log  *buffer
 	stop func() // ends the service; serve starts the next
@@ -86,7 +87,7 @@ type rig struct {
 	lines    []string // serial lines that the next service may use
 	reopen   func() (lan.Port, error)
 	wrap     func(lan.Port) lan.Port // around the port at the site; nil for none
-	more     []service.Plug          // other segments
+	more     []site.Plug             // other segments
 	env      map[string]string       // of its commands
 	typed    string                  // for the next command
 }
@@ -134,7 +135,7 @@ func (r *rig) serve(port lan.Port) {
 		port = r.wrap(port)
 	}
 	log := slog.New(slog.NewTextHandler(r.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
-	s, err := service.Open(context.Background(), service.Config{Data: r.dir, Plugs: append([]service.Plug{{Name: "simulated site", Port: port, Reopen: r.reopen}}, r.more...), Round: watchRound, LookOnly: r.lookOnly, Lines: r.lines, Log: log})
+	s, err := site.Open(context.Background(), site.Config{Data: r.dir, Plugs: append([]site.Plug{{Name: "simulated site", Port: port, Reopen: r.reopen}}, r.more...), Round: watchRound, LookOnly: r.lookOnly, Lines: r.lines, Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -145,7 +146,7 @@ func (r *rig) serve(port lan.Port) {
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	served := make(chan error, 1)
-	go func() { served <- s.Serve(ctx, l) }()
+	go func() { served <- server.New(s, nil).Serve(ctx, l) }()
 	r.stop = sync.OnceFunc(func() {
 		stop()
 		if err := <-served; err != nil {

@@ -25,9 +25,10 @@ import (
 	"redstart/internal/cli"
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
-	"redstart/internal/service"
+	"redstart/internal/server"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
+	"redstart/internal/site"
 )
 
 const folder = "docs/screenshots"
@@ -88,9 +89,9 @@ func shot(b context.Context, name string, steps ...browser.Step) error {
 
 func console(ctx context.Context, b context.Context, dir string) error {
 	// One camera takes no password, so that the pictures show what a failure looks like.
-	site := skerry.Start(skerry.Options{Seed: 1, Whole: true, Broken: map[int]box.Faults{8: {RefusesPassword: true}}})
-	defer site.Close()
-	s, err := service.Open(ctx, service.Config{Data: dir, Plugs: []service.Plug{{Name: "simulated site", Port: site.Attach()}}, Round: 300 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
+	terminal := skerry.Start(skerry.Options{Seed: 1, Whole: true, Broken: map[int]box.Faults{8: {RefusesPassword: true}}})
+	defer terminal.Close()
+	s, err := site.Open(ctx, site.Config{Data: dir, Plugs: []site.Plug{{Name: "simulated site", Port: terminal.Attach()}}, Round: 300 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return err
 	}
@@ -111,23 +112,23 @@ func console(ctx context.Context, b context.Context, dir string) error {
 	}
 	serving, stop := context.WithCancel(ctx)
 	defer stop()
-	go s.Serve(serving, l)
+	go server.New(s, nil).Serve(serving, l)
 	token, err := s.Accounts().OnceToken(ctx)
 	if err != nil {
 		return err
 	}
 	planFile := filepath.Join(dir, "plan.csv")
-	if err := os.WriteFile(planFile, site.WholePlan(), 0o600); err != nil {
+	if err := os.WriteFile(planFile, terminal.WholePlan(), 0o600); err != nil {
 		return err
 	}
-	wrong := bytes.Replace(site.WholePlan(), []byte("next"), []byte("10.40.8.300"), 1)
+	wrong := bytes.Replace(terminal.WholePlan(), []byte("next"), []byte("10.40.8.300"), 1)
 	wrong = bytes.Replace(wrong, []byte(",yes,"), []byte(",perhaps,"), 1)
 	wrongFile := filepath.Join(dir, "wrong.csv")
 	if err := os.WriteFile(wrongFile, wrong, 0o600); err != nil {
 		return err
 	}
 	// A newer revision under other headers.
-	newer := bytes.Replace(site.WholePlan(), []byte("tag,kind,profile,area,floor,place"), []byte("Designation,kind,Model,area,Level,Location"), 1)
+	newer := bytes.Replace(terminal.WholePlan(), []byte("tag,kind,profile,area,floor,place"), []byte("Designation,kind,Model,area,Level,Location"), 1)
 	newer = bytes.Replace(newer, []byte("Server room"), []byte("Rack room"), 3)
 	newerFile := filepath.Join(dir, "rev-c.csv")
 	if err := os.WriteFile(newerFile, newer, 0o600); err != nil {
@@ -138,7 +139,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 	}
 	url := "http://" + l.Addr().String()
 	chose := browser.Mark("plan-file")
-	router, door, desk := other(site, "HALL-RTR-01"), other(site, "BERTH1-DOOR-01"), other(site, "")
+	router, door, desk := other(terminal, "HALL-RTR-01"), other(terminal, "BERTH1-DOOR-01"), other(terminal, "")
 	for _, step := range []struct {
 		name  string
 		steps []browser.Step
@@ -187,8 +188,8 @@ func console(ctx context.Context, b context.Context, dir string) error {
 }
 
 // other gives the stand-in that is an entry; the desk switch for none.
-func other(site *skerry.Site, tag string) *box.Box {
-	for _, o := range site.Others {
+func other(terminal *skerry.Site, tag string) *box.Box {
+	for _, o := range terminal.Others {
 		if o.Tag == tag {
 			return o.Box
 		}
@@ -197,7 +198,7 @@ func other(site *skerry.Site, tag string) *box.Box {
 }
 
 // change makes a few changes for the history to show.
-func change(ctx context.Context, s *service.Service) error {
+func change(ctx context.Context, s *site.Service) error {
 	at, err := s.At(ctx, "skerry-point")
 	if err != nil {
 		return err
@@ -215,7 +216,7 @@ func change(ctx context.Context, s *service.Service) error {
 
 // addMistakes makes a second site with the planted mistakes, without those
 // rows that no import would take.
-func addMistakes(ctx context.Context, s *service.Service) error {
+func addMistakes(ctx context.Context, s *site.Service) error {
 	file, err := os.ReadFile("demo/skerry-point-mistakes.json")
 	if err != nil {
 		return err
@@ -280,7 +281,7 @@ pre{font:11.2px/1.32 "DejaVu Sans Mono",monospace;margin:0}</style><pre>` + html
 }
 
 // planning shows commands on the running service.
-func planning(ctx context.Context, b context.Context, dir string, s *service.Service, url string) error {
+func planning(ctx context.Context, b context.Context, dir string, s *site.Service, url string) error {
 	token, err := s.Accounts().LocalToken(ctx)
 	if err != nil {
 		return err

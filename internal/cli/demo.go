@@ -9,8 +9,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"redstart/internal/core/problem"
-	"redstart/internal/service"
 	"redstart/internal/sim/skerry"
+	"redstart/internal/site"
 )
 
 func (a *app) demo() *cobra.Command {
@@ -51,9 +51,9 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 		return problem.New(problem.Machine, "no temporary folder can be made", "free some space").Because(err)
 	}
 	defer os.RemoveAll(a.data)
-	site := skerry.Start(o)
-	defer site.Close()
-	lines, err := site.PlugLines()
+	terminal := skerry.Start(o)
+	defer terminal.Close()
+	lines, err := terminal.PlugLines()
 	if err != nil {
 		return problem.New(problem.Machine, "no serial line can be simulated", "see that /dev/ptmx can be opened").Because(err)
 	}
@@ -61,7 +61,7 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 	for _, l := range lines {
 		names = append(names, l.Name)
 	}
-	s, err := service.Open(ctx, service.Config{Data: a.data, Plugs: []service.Plug{{Name: "simulated site", Port: site.Attach()}}, Lines: names, Log: a.log(true)})
+	s, err := site.Open(ctx, site.Config{Data: a.data, Plugs: []site.Plug{{Name: "simulated site", Port: terminal.Attach()}}, Lines: names, Log: a.log(true)})
 	if err != nil {
 		return err
 	}
@@ -77,22 +77,22 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 		return err
 	}
 	planFile := filepath.Join(a.data, "skerry-point.csv")
-	if err := os.WriteFile(planFile, site.WholePlan(), 0o600); err != nil {
+	if err := os.WriteFile(planFile, terminal.WholePlan(), 0o600); err != nil {
 		return err
 	}
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	var walked error
-	served := a.run(ctx, s, l, "", func(url string) error {
+	served := a.run(ctx, s, nil, l, "", func(url string) error {
 		a.say("Skerry Point Ferry Terminal, a made-up site. Everything on its network is simulated")
-		a.say("in this process: %s.", inventory(site))
+		a.say("in this process: %s.", inventory(terminal))
 		a.say("Service, API and console are the real ones, on loopback only.")
 		for _, l := range lines {
 			a.say("Serial line %s: the console of a %s.", l.Name, l.Device)
 		}
 		a.say("")
 		if walk {
-			walked = a.walk(ctx, site.WholePlan())
+			walked = a.walk(ctx, terminal.WholePlan())
 			stop()
 			return nil
 		}

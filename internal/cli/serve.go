@@ -18,7 +18,8 @@ import (
 	"redstart/internal/lan"
 	"redstart/internal/lan/adapter"
 	"redstart/internal/lan/vxlan"
-	"redstart/internal/service"
+	"redstart/internal/server"
+	"redstart/internal/site"
 )
 
 const usualAddress = "127.0.0.1:8427"
@@ -51,12 +52,12 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 			if err != nil {
 				return errors.Join(err, closePlugs(plugs))
 			}
-			s, err := service.Open(cmd.Context(), service.Config{Data: a.data, Plugs: plugs, LookOnly: lookOnly, Lines: lines, TLS: secured, Log: a.log(false)})
+			s, err := site.Open(cmd.Context(), site.Config{Data: a.data, Plugs: plugs, LookOnly: lookOnly, Lines: lines, Log: a.log(false)})
 			if err != nil {
 				return errors.Join(err, l.Close())
 			}
 			defer s.Close()
-			return a.run(cmd.Context(), s, l, pin, func(url string) error {
+			return a.run(cmd.Context(), s, secured, l, pin, func(url string) error {
 				password, err := s.Accounts().FirstStart(cmd.Context())
 				if err != nil {
 					return err
@@ -94,8 +95,8 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 
 // run serves until the context ends, over TLS if pin names a certificate. ready
 // is called with the console's address once commands can reach the service.
-func (a *app) run(ctx context.Context, s *service.Service, l net.Listener, pin string, ready func(url string) error) error {
-	service.GiveRoom()
+func (a *app) run(ctx context.Context, s *site.Service, secured *tls.Config, l net.Listener, pin string, ready func(url string) error) error {
+	site.GiveRoom()
 	token, err := s.Accounts().LocalToken(ctx)
 	if err != nil {
 		return err
@@ -105,7 +106,7 @@ func (a *app) run(ctx context.Context, s *service.Service, l net.Listener, pin s
 		url = "https://" + l.Addr().String()
 	}
 	served := make(chan error, 1)
-	go func() { served <- s.Serve(ctx, l) }() // the listener takes calls from now on
+	go func() { served <- server.New(s, secured).Serve(ctx, l) }() // the listener takes calls from now on
 	remove, err := client.WriteHandle(a.data, client.Handle{URL: url, Token: token, Pin: pin})
 	if err != nil {
 		return errors.Join(err, l.Close(), <-served)
@@ -121,15 +122,15 @@ func (a *app) run(ctx context.Context, s *service.Service, l net.Listener, pin s
 var ourMAC = address.MAC{0x02, 0x52, 0x53, 0, 0, 1}
 
 // openPlugs opens the segments that a service begins with.
-func openPlugs(ifaces, tunnels []string) ([]service.Plug, error) {
-	var plugs []service.Plug
+func openPlugs(ifaces, tunnels []string) ([]site.Plug, error) {
+	var plugs []site.Plug
 	add := func(name string, open func() (lan.Port, error)) error {
-		if slices.ContainsFunc(plugs, func(p service.Plug) bool { return p.Name == name }) {
+		if slices.ContainsFunc(plugs, func(p site.Plug) bool { return p.Name == name }) {
 			return &usageError{fmt.Errorf("%s is named twice", name)}
 		}
 		p, err := open()
 		if err == nil {
-			plugs = append(plugs, service.Plug{Name: name, Port: p, Reopen: open})
+			plugs = append(plugs, site.Plug{Name: name, Port: p, Reopen: open})
 		}
 		return err
 	}
@@ -150,7 +151,7 @@ func openPlugs(ifaces, tunnels []string) ([]service.Plug, error) {
 	return plugs, nil
 }
 
-func closePlugs(plugs []service.Plug) (err error) {
+func closePlugs(plugs []site.Plug) (err error) {
 	for _, p := range plugs {
 		err = errors.Join(err, p.Port.Close())
 	}

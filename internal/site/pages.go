@@ -1,4 +1,4 @@
-package service
+package site
 
 import (
 	"context"
@@ -69,7 +69,7 @@ func (s *Service) pagePort(f *device.Found) (scheme string, port uint16, ok bool
 	if !f.AddressNow().IsValid() {
 		return "", 0, false
 	}
-	if p := s.profiles()[f.Profile]; p != nil {
+	if p := s.Profiles()[f.Profile]; p != nil {
 		if scheme, port, ok = p.Page(); ok {
 			return scheme, port, true
 		}

@@ -1,14 +1,11 @@
-// Package service is the long-running service: the API, the events, sign-in
-// and the embedded console, over the records and one segment.
-package service
+// Package site is the work on sites, by its stages: planning, finding, matching,
+// commissioning, verifying; over the records and the segments that the service is on.
+package site
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"log/slog"
-	"net"
-	"net/http"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -29,7 +26,6 @@ type Config struct {
 	LookOnly bool
 	// Round is how often a standing watch asks each device whether it is there; 0: usualRound.
 	Round time.Duration
-	TLS   *tls.Config  // that the console is served with; nil: without, on loopback
 	Log   *slog.Logger // never given a secret
 }
 
@@ -114,6 +110,33 @@ func open(ctx context.Context, c Config) (*Service, error) {
 	return s, nil
 }
 
+// With gives the service at work on the site of some records.
+func (s *Service) With(records *store.Site) *Site { return &Site{s, records} }
+
+// Records are the records.
+func (s *Service) Records() *store.Store { return s.store }
+
+// Records are the records of the site.
+func (s *Site) Records() *store.Site { return s.store }
+
+// Log is where the service notes what happens.
+func (s *Service) Log() *slog.Logger { return s.log }
+
+// Events tells of everything that changes.
+func (s *Service) Events() *events.Hub { return s.hub }
+
+// Ended closes when the service ends.
+func (s *Service) Ended() <-chan struct{} { return s.life.Done() }
+
+// End ends work under way where it is; Close waits for it.
+func (s *Service) End() { s.end() }
+
+// LockVault locks the vault.
+func (s *Service) LockVault() {
+	s.vault.Lock()
+	s.vaultChanged()
+}
+
 // Accounts are all who may use the service.
 func (s *Service) Accounts() *account.Accounts { return s.accounts }
 
@@ -131,27 +154,4 @@ func (s *Service) Close() error {
 		}
 	}
 	return errors.Join(err, s.store.Close())
-}
-
-// Serve answers on a listener until the context ends.
-func (s *Service) Serve(ctx context.Context, l net.Listener) error {
-	server := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return s.life },
-		ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelWarn)}
-	drained := make(chan struct{})
-	unhook := context.AfterFunc(ctx, func() {
-		defer close(drained)
-		s.end() // event streams end with this
-		grace, cancel := context.WithTimeout(context.Background(), 3*time.Second)
-		defer cancel()
-		if server.Shutdown(grace) != nil {
-			_ = server.Close() // whoever is still connected has had time
-		}
-	})
-	defer unhook()
-	err := server.Serve(l)
-	if errors.Is(err, http.ErrServerClosed) {
-		<-drained // Serve returns when the shutdown begins
-		return nil
-	}
-	return err
 }

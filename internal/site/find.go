@@ -1,4 +1,4 @@
-package service
+package site
 
 import (
 	"cmp"
@@ -79,7 +79,7 @@ func parseRange(text string) (address.Range, error) {
 
 // inquirer asks devices who they are, borrowing no address that the plan needs.
 func (s *Site) inquirer(avoid func(netip.Addr) bool) survey.Ask {
-	q := inquiry.Inquirer{Bench: s.bench(), Profiles: s.profiles(), Avoid: avoid}
+	q := inquiry.Inquirer{Bench: s.bench(), Profiles: s.Profiles(), Avoid: avoid}
 	return func(ctx context.Context, f *device.Found) ([]device.Sighting, error) {
 		told, err := q.Ask(ctx, f)
 		if err != nil && ctx.Err() == nil {
@@ -151,7 +151,7 @@ func (s *Site) survey(ctx context.Context, w *working, who string, o survey.Opti
 		v.Capture = name
 	}
 	keep, seen := s.keepDevices(), map[address.MAC]device.Seen{}
-	final, err := survey.Run(ctx, s.bench(), s.profiles(), o, func(f *device.Found, p survey.Progress) {
+	final, err := survey.Run(ctx, s.bench(), s.Profiles(), o, func(f *device.Found, p survey.Progress) {
 		keep.add(f)
 		seen[f.MAC] = f.Glance()
 		s.arrived(f)
@@ -268,25 +268,25 @@ func (s *Site) captureFile(name string) string {
 }
 
 // Capture gives the packets of a survey.
-func (s *Site) Capture(ctx context.Context, id int64) (download, error) {
-	list, err := s.store.Surveys(ctx, mostSurveys)
+func (s *Site) Capture(ctx context.Context, id int64) (Download, error) {
+	list, err := s.store.Surveys(ctx, MostSurveys)
 	if err != nil {
-		return download{}, err
+		return Download{}, err
 	}
 	for _, v := range list {
 		if v.ID == id && v.Capture != "" {
 			content, err := os.ReadFile(s.captureFile(v.Capture))
 			if err != nil {
-				return download{}, problem.New(problem.Missing, "the capture is gone from the data folder", "find again with --capture").About(v.Capture).Because(err)
+				return Download{}, problem.New(problem.Missing, "the capture is gone from the data folder", "find again with --capture").About(v.Capture).Because(err)
 			}
-			return download{v.Capture, "application/octet-stream", content}, nil
+			return Download{v.Capture, "application/octet-stream", content}, nil
 		}
 	}
-	return download{}, problem.New(problem.Missing, "this survey kept no packets", "find with --capture")
+	return Download{}, problem.New(problem.Missing, "this survey kept no packets", "find with --capture")
 }
 
-// mostSurveys are listed.
-const mostSurveys = 200
+// MostSurveys are listed.
+const MostSurveys = 200
 
 // keeper stores devices while a survey runs, each as it was last, without
 // making the survey wait for the disk.

@@ -1,21 +1,26 @@
-package service
+// Package server is the service as it is reached: the API over HTTP, events, sign-in and
+// the embedded console.
+package server
 
 import (
 	"cmp"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"math"
 	"mime"
+	"net"
 	"net/http"
-	"os"
 	"reflect"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
@@ -24,11 +29,47 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
-	"redstart/internal/service/console"
+	"redstart/internal/server/console"
+	"redstart/internal/site"
 )
 
+// Server answers people and programs: the API, the events, the console.
+type Server struct {
+	*site.Service
+	tls *tls.Config // that it is served with; nil: without, on loopback
+	log *slog.Logger
+}
+
+// New makes a server of a service.
+func New(s *site.Service, tls *tls.Config) *Server { return &Server{s, tls, s.Log()} }
+
+// Serve answers on a listener until the context ends.
+func (s *Server) Serve(ctx context.Context, l net.Listener) error {
+	life, end := context.WithCancel(context.Background())
+	defer end()
+	server := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return life },
+		ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelWarn)}
+	drained := make(chan struct{})
+	unhook := context.AfterFunc(ctx, func() {
+		defer close(drained)
+		s.End() // event streams end with this
+		grace, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+		defer cancel()
+		if server.Shutdown(grace) != nil {
+			_ = server.Close() // whoever is still connected has had time
+		}
+	})
+	defer unhook()
+	err := server.Serve(l)
+	if errors.Is(err, http.ErrServerClosed) {
+		<-drained // Serve returns when the shutdown begins
+		return nil
+	}
+	return err
+}
+
 // Handler is the whole web surface: the API under /api and the console.
-func (s *Service) Handler() http.Handler {
+func (s *Server) Handler() http.Handler {
 	e := echo.New()
 	e.Logger = s.log
 	e.HTTPErrorHandler = s.problem
@@ -88,7 +129,7 @@ func noStore(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 // problem turns every error into a problem document.
-func (s *Service) problem(c *echo.Context, err error) {
+func (s *Server) problem(c *echo.Context, err error) {
 	if r, _ := echo.UnwrapResponse(c.Response()); r != nil && r.Committed {
 		return
 	}
@@ -204,7 +245,7 @@ func (r route) fits(path string) bool {
 type request struct {
 	context.Context
 	who  account.Person
-	site *Site // of calls under /api/sites/:site; nil otherwise
+	site *site.Site // of calls under /api/sites/:site; nil otherwise
 	echo *echo.Context
 }
 
@@ -214,32 +255,24 @@ func (r *request) yes(name string) bool     { return r.query(name) == "true" }
 
 // Bodies that are no JSON.
 type (
-	none     struct{}
-	file     []byte                  // a request's body as it is
-	upload   struct{ io.ReadCloser } // the same, to be read by and by
-	download struct {
-		name, kind string
-		content    []byte
-	}
-	stored struct {
-		name    string
-		content *os.File // belongs to whoever answers
-	}
+	none   struct{}
+	file   []byte                  // a request's body as it is
+	upload struct{ io.ReadCloser } // the same, to be read by and by
 )
 
 // call makes a route from a function: the body is read into In, and the answer
 // is written from Out.
-func call[In, Out any](s *Service, method, path, summary string, need account.Right, do func(r *request, in In) (Out, error)) route {
+func call[In, Out any](s *Server, method, path, summary string, need account.Right, do func(r *request, in In) (Out, error)) route {
 	ofSite := strings.HasPrefix(path, "/api/sites/:site")
 	r := route{method: method, path: path, summary: summary, need: need, in: bodyType[In](), out: bodyType[Out]()}
 	r.handler = func(c *echo.Context) error {
 		q := &request{Context: c.Request().Context(), echo: c, who: person(c)}
 		if ofSite {
-			records, err := s.store.At(q, c.Param("site"))
+			records, err := s.Records().At(q, c.Param("site"))
 			if err != nil {
 				return err
 			}
-			q.site = &Site{s, records}
+			q.site = s.With(records)
 		}
 		in, err := body[In](c)
 		if err != nil {
@@ -335,13 +368,13 @@ func reply(c *echo.Context, out any) error {
 	switch out := out.(type) {
 	case none:
 		return c.NoContent(http.StatusNoContent)
-	case download:
-		c.Response().Header().Set("Content-Disposition", `attachment; filename="`+out.name+`"`)
-		return c.Blob(http.StatusOK, out.kind, out.content)
-	case stored:
-		defer out.content.Close()
-		c.Response().Header().Set("Content-Disposition", `attachment; filename="`+out.name+`"`)
-		return c.Stream(http.StatusOK, "application/octet-stream", out.content)
+	case site.Download:
+		c.Response().Header().Set("Content-Disposition", `attachment; filename="`+out.Name+`"`)
+		return c.Blob(http.StatusOK, out.Kind, out.Content)
+	case site.Stored:
+		defer out.Content.Close()
+		c.Response().Header().Set("Content-Disposition", `attachment; filename="`+out.Name+`"`)
+		return c.Stream(http.StatusOK, "application/octet-stream", out.Content)
 	case api.Work:
 		if c.Request().Method == http.MethodPost {
 			return c.JSON(http.StatusAccepted, out)

@@ -1,9 +1,8 @@
-package service
+package site
 
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -291,16 +290,6 @@ func (s *Site) Findings(ctx context.Context) ([]plan.Finding, error) {
 	return append([]plan.Finding{}, p.Check()...), nil
 }
 
-func importOptions(r *request) (o api.ImportOptions, err error) {
-	o = api.ImportOptions{Options: planfile.Options{Sheet: r.query("sheet"), Rows: r.query("rows"), Whole: r.yes("whole"), Configured: r.yes("configured")}, Preview: r.yes("preview"), Apply: r.yes("apply")}
-	if m := r.query("mapping"); m != "" {
-		if json.Unmarshal([]byte(m), &o.Mapping) != nil {
-			err = problem.New(problem.Usage, "the mapping is not a JSON object of header to field", "")
-		}
-	}
-	return o, err
-}
-
 // Import takes a file into the plan, whole or not at all. Entries that are
 // there already are changed only with Apply, and never those whose devices are
 // configured, unless that is asked for too.
@@ -366,28 +355,28 @@ func (s *Site) CheckFile(ctx context.Context, content []byte) (planfile.Result, 
 }
 
 // Export gives the plan as a file.
-func (s *Site) Export(ctx context.Context, format, rows string) (download, error) {
+func (s *Site) Export(ctx context.Context, format, rows string) (Download, error) {
 	p, _, err := s.bare(ctx)
 	if err != nil {
-		return download{}, err
+		return Download{}, err
 	}
 	if rows != "" {
 		if format != planfile.CSV {
-			return download{}, problem.New(problem.Usage, "the rows of one setting are written as CSV", "in the other formats they are in the plan's own file")
+			return Download{}, problem.New(problem.Usage, "the rows of one setting are written as CSV", "in the other formats they are in the plan's own file")
 		}
 		content, err := planfile.TableCSV(p, rows)
-		return download{s.store.Key + "-" + rows + ".csv", fileKinds[planfile.CSV], content}, err
+		return Download{s.store.Key + "-" + rows + ".csv", fileKinds[planfile.CSV], content}, err
 	}
 	content, err := planfile.Write(p, format)
-	return download{s.store.Key + "." + format, fileKinds[format], content}, err
+	return Download{s.store.Key + "." + format, fileKinds[format], content}, err
 }
 
 // Template gives an empty workbook with drop-downs.
-func (s *Site) Template(ctx context.Context) (download, error) {
+func (s *Site) Template(ctx context.Context) (Download, error) {
 	p, _, err := s.bare(ctx)
 	if err != nil {
-		return download{}, err
+		return Download{}, err
 	}
 	content, err := planfile.Template(p)
-	return download{s.store.Key + "-template.xlsx", fileKinds[planfile.XLSX], content}, err
+	return Download{s.store.Key + "-template.xlsx", fileKinds[planfile.XLSX], content}, err
 }

@@ -1,4 +1,4 @@
-package service
+package site
 
 import (
 	"os"
@@ -17,9 +17,9 @@ type known struct {
 	broken []profiles.Broken
 }
 
-// profiles gives the device profiles as they are now. A caller that works
+// Profiles gives the device profiles as they are now. A caller that works
 // something out takes them once.
-func (s *Service) profiles() profile.Set { return s.models.Load().set }
+func (s *Service) Profiles() profile.Set { return s.models.Load().set }
 
 // BrokenProfiles lists the files of the folder that cannot be used as profiles.
 func (s *Service) BrokenProfiles() []profiles.Broken {
@@ -69,7 +69,7 @@ func (s *Service) readProfiles() error {
 					s.log.Warn("the device profiles stay as they were", "error", err)
 					continue
 				}
-				s.hub.Publish("", "sites", none{})
+				s.hub.Publish("", "sites", struct{}{})
 			case err := <-changes.Errors:
 				s.log.Warn("a change of the device profiles may have been missed", "error", err)
 			case <-s.life.Done():

@@ -1,4 +1,4 @@
-package service
+package site
 
 import (
 	"context"
@@ -73,7 +73,7 @@ func (s *Service) AddSite(ctx context.Context, data plan.Site, who string) (plan
 	if _, err := s.store.AddSite(ctx, data, who); err != nil {
 		return data, err
 	}
-	s.hub.Publish("", "sites", none{})
+	s.hub.Publish("", "sites", struct{}{})
 	return data, nil
 }
 
@@ -112,7 +112,7 @@ func (s *Site) change(ctx context.Context, what, who string, do func(plan.Site) 
 		return old, err
 	}
 	if data.Key != old.Key {
-		s.hub.Publish("", "sites", none{})
+		s.hub.Publish("", "sites", struct{}{})
 	}
 	s.hub.Publish(old.Key, "site", data)
 	return data, nil
@@ -133,7 +133,7 @@ func (s *Site) Remove(ctx context.Context, sure string) error {
 	}
 	s.planning.Lock()
 	defer s.planning.Unlock()
-	defer s.hub.Publish("", "sites", none{})
+	defer s.hub.Publish("", "sites", struct{}{})
 	if err := s.store.Remove(ctx); err != nil {
 		return err
 	}
@@ -189,7 +189,7 @@ func (s *Site) bare(ctx context.Context) (plan.Plan, []store.Entry, error) {
 	if err != nil {
 		return plan.Plan{}, nil, err
 	}
-	p := plan.Plan{Site: data, Entries: make([]plan.Entry, len(entries)), Profiles: s.profiles(), Known: plan.Known{Locked: map[string]bool{}}}
+	p := plan.Plan{Site: data, Entries: make([]plan.Entry, len(entries)), Profiles: s.Profiles(), Known: plan.Known{Locked: map[string]bool{}}}
 	for i, e := range entries {
 		p.Entries[i] = e.Entry
 		p.Known.Locked[e.Tag] = e.Set()

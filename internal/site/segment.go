@@ -1,4 +1,4 @@
-package service
+package site
 
 import (
 	"context"
@@ -94,7 +94,7 @@ func (s *Service) segmentChanged() {
 	close(s.plugs)
 	s.plugs = make(chan struct{})
 	s.mu.Unlock()
-	s.hub.Publish("", "segment", none{})
+	s.hub.Publish("", "segment", struct{}{})
 }
 
 // follow watches over a segment until it goes: work that is under way on it is cut off,

@@ -1,4 +1,4 @@
-package service
+package site
 
 import (
 	"context"
@@ -125,7 +125,7 @@ func (s *Site) beginWatch() error {
 	go func() {
 		defer s.work.Done()
 		defer stop()
-		err := survey.Watch(ctx, s.bench(), s.profiles(), o, round, func(kind string, f *device.Found) {
+		err := survey.Watch(ctx, s.bench(), s.Profiles(), o, round, func(kind string, f *device.Found) {
 			if kind != survey.Departed {
 				keep.add(f)
 			}

@@ -1,4 +1,4 @@
-package service
+package site
 
 import (
 	"context"
@@ -164,4 +164,4 @@ func (s *Site) publishEntry(tag string) {
 }
 
 // publishEntries tells everyone to load the plan anew.
-func (s *Site) publishEntries() { s.hub.Publish(s.store.Key, "plan", none{}) }
+func (s *Site) publishEntries() { s.hub.Publish(s.store.Key, "plan", struct{}{}) }

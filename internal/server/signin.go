@@ -1,4 +1,4 @@
-package service
+package server
 
 import (
 	"net"
@@ -23,7 +23,7 @@ func cookieName(c *echo.Context) string {
 }
 
 // guard lets only requests of people with the right through.
-func (s *Service) guard(need account.Right, next echo.HandlerFunc) echo.HandlerFunc {
+func (s *Server) guard(need account.Right, next echo.HandlerFunc) echo.HandlerFunc {
 	if need == account.Nobody {
 		return next
 	}
@@ -41,12 +41,12 @@ func (s *Service) guard(need account.Right, next echo.HandlerFunc) echo.HandlerF
 }
 
 // whose finds out who makes a request, by session cookie or bearer token.
-func (s *Service) whose(c *echo.Context) (account.Person, error) {
+func (s *Server) whose(c *echo.Context) (account.Person, error) {
 	token, bearer := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
 	if cookie, err := c.Cookie(cookieName(c)); !bearer && err == nil {
 		token = cookie.Value
 	}
-	return s.accounts.Whose(c.Request().Context(), token, bearer)
+	return s.Accounts().Whose(c.Request().Context(), token, bearer)
 }
 
 func person(c *echo.Context) account.Person {
@@ -64,12 +64,12 @@ func from(c *echo.Context) string {
 }
 
 // signIn takes a user name with a password, or the token of a one-time link.
-func (s *Service) signIn(c *echo.Context) error {
+func (s *Server) signIn(c *echo.Context) error {
 	var in account.SignIn
 	if err := c.Bind(&in); err != nil {
 		return err
 	}
-	token, who, err := s.accounts.SignIn(c.Request().Context(), from(c), in)
+	token, who, err := s.Accounts().SignIn(c.Request().Context(), from(c), in)
 	if err != nil {
 		return err
 	}
@@ -77,9 +77,9 @@ func (s *Service) signIn(c *echo.Context) error {
 	return c.JSON(http.StatusOK, who)
 }
 
-func (s *Service) signOut(c *echo.Context) error {
+func (s *Server) signOut(c *echo.Context) error {
 	if cookie, err := c.Cookie(cookieName(c)); err == nil {
-		if err := s.accounts.SignOut(c.Request().Context(), cookie.Value); err != nil {
+		if err := s.Accounts().SignOut(c.Request().Context(), cookie.Value); err != nil {
 			return err
 		}
 	}

@@ -1,4 +1,4 @@
-package service
+package site
 
 import (
 	"context"
@@ -138,7 +138,7 @@ func words(v any) string {
 // Compare compares the plans of two moments; an empty to means now.
 func (s *Site) Compare(ctx context.Context, from, to string) (api.Moments, error) {
 	var out api.Moments
-	id, err := number(from, "revision")
+	id, err := Number(from, "revision")
 	if err != nil {
 		return out, err
 	}
@@ -152,7 +152,7 @@ func (s *Site) Compare(ctx context.Context, from, to string) (api.Moments, error
 	}
 	last := int64(0)
 	if to != "" {
-		if last, err = number(to, "revision"); err != nil {
+		if last, err = Number(to, "revision"); err != nil {
 			return out, err
 		}
 		r, err := s.store.Revision(ctx, last)
@@ -183,7 +183,7 @@ func (s *Site) Compare(ctx context.Context, from, to string) (api.Moments, error
 
 // NameRevision gives a revision a name, like "issued for construction, rev C".
 func (s *Site) NameRevision(ctx context.Context, text, name string) (store.Revision, error) {
-	id, err := number(text, "revision")
+	id, err := Number(text, "revision")
 	if err != nil {
 		return store.Revision{}, err
 	}
@@ -203,7 +203,7 @@ func (s *Site) NameRevision(ctx context.Context, text, name string) (store.Revis
 // Restore makes the plan as it was right after a revision. Nothing is lost:
 // restoring is a revision too. Entries whose devices are configured stay.
 func (s *Site) Restore(ctx context.Context, text string, preview bool, who string) (api.Edited, error) {
-	id, err := number(text, "revision")
+	id, err := Number(text, "revision")
 	if err != nil {
 		return edited(), err
 	}
@@ -263,7 +263,7 @@ func (s *Site) Redo(ctx context.Context, text string, preview bool, who string) 
 
 // step takes a revision back, if it is the one whose turn it is.
 func (s *Site) step(ctx context.Context, text string, preview bool, who, words string, turn func([]store.Revision) int64) (api.Edited, error) {
-	id, err := number(text, "revision")
+	id, err := Number(text, "revision")
 	if err != nil {
 		return edited(), err
 	}

@@ -1,4 +1,4 @@
-package service
+package server
 
 import (
 	"encoding"
@@ -15,6 +15,7 @@ import (
 
 	"redstart/internal/account"
 	"redstart/internal/api"
+	"redstart/internal/site"
 	"redstart/internal/store"
 )
 
@@ -22,7 +23,7 @@ var parameter = regexp.MustCompile(`:([a-z]+)`)
 
 // getOpenAPI describes the API (OpenAPI 3.1). It is made from the routes, so
 // it cannot leave one out.
-func (s *Service) getOpenAPI(c *echo.Context) error {
+func (s *Server) getOpenAPI(c *echo.Context) error {
 	paths := map[string]map[string]any{}
 	schemas := newSchemas()
 	for _, r := range s.routes() {
@@ -101,7 +102,7 @@ func (r route) responses(schemas *schemas) map[string]any {
 // content describes a body: JSON, or bytes as they are.
 func (s *schemas) content(t reflect.Type) map[string]any {
 	switch t {
-	case reflect.TypeFor[file](), reflect.TypeFor[upload](), reflect.TypeFor[download](), reflect.TypeFor[stored]():
+	case reflect.TypeFor[file](), reflect.TypeFor[upload](), reflect.TypeFor[site.Download](), reflect.TypeFor[site.Stored]():
 		return map[string]any{"application/octet-stream": map[string]any{}}
 	case reflect.TypeFor[eventStream]():
 		return map[string]any{"text/event-stream": map[string]any{}}

@@ -1,4 +1,4 @@
-package service
+package server
 
 import (
 	"fmt"
@@ -13,14 +13,14 @@ const heartbeat = 15 * time.Second
 // streamEvents sends everything that changes as server-sent events (WHATWG
 // HTML, 9.2). The first event is "hello": whoever loads the state after it
 // misses nothing.
-func (s *Service) streamEvents(c *echo.Context) error {
+func (s *Server) streamEvents(c *echo.Context) error {
 	site := c.QueryParam("site")
 	w := c.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	flush := http.NewResponseController(w)
-	r := s.hub.Subscribe()
-	defer s.hub.Leave(r)
+	r := s.Events().Subscribe()
+	defer s.Events().Leave(r)
 	fmt.Fprint(w, "event: hello\ndata: {}\n\n")
 	if err := flush.Flush(); err != nil {
 		return err
@@ -46,7 +46,7 @@ func (s *Service) streamEvents(c *echo.Context) error {
 			fmt.Fprint(w, ": still here\n\n")
 		case <-c.Request().Context().Done():
 			return nil
-		case <-s.life.Done():
+		case <-s.Ended():
 			return nil
 		}
 		if err := flush.Flush(); err != nil {

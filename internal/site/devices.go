@@ -1,4 +1,4 @@
-package service
+package site
 
 import (
 	"bytes"
@@ -24,11 +24,11 @@ import (
 	"redstart/internal/store"
 )
 
-func (s *Service) recognise(f *device.Found) { f.Recognise(s.profiles()) }
+func (s *Service) recognise(f *device.Found) { f.Recognise(s.Profiles()) }
 
 func (s *Service) viewOf(f *device.Found, tag string, where api.Whereabouts) api.DeviceView {
 	v := api.DeviceView{Found: f, Tag: tag, Whereabouts: where, Waits: f.Waits(), Contradictions: f.Contradictions()}
-	if p := s.profiles()[f.Profile]; p != nil {
+	if p := s.Profiles()[f.Profile]; p != nil {
 		v.Kind, v.Blinks = p.Kind, len(p.Acts[profile.Blink]) > 0
 	}
 	_, _, v.Page = s.pagePort(f)
@@ -140,7 +140,7 @@ func (s *Site) Devices(ctx context.Context) (api.Segment, error) {
 			present = append(present, f)
 		}
 	}
-	out.Findings = notice.All(notice.Segment{Found: present, Entries: p.Entries, Matched: tags, Subnets: p.Site.Subnets, Profiles: s.profiles()})
+	out.Findings = notice.All(notice.Segment{Found: present, Entries: p.Entries, Matched: tags, Subnets: p.Site.Subnets, Profiles: s.Profiles()})
 	return out, nil
 }
 
@@ -172,11 +172,11 @@ func (s *Site) Choose(ctx context.Context, mac address.MAC, c api.Choice) (*api.
 	if err != nil {
 		return nil, err
 	}
-	if c.Profile != "" && s.profiles()[c.Profile] == nil {
+	if c.Profile != "" && s.Profiles()[c.Profile] == nil {
 		return nil, problem.New(problem.Missing, "there is no such profile", "list them with: redstart profile list").About(c.Profile)
 	}
 	f.Profile, f.Chosen = c.Profile, c.Profile != ""
-	f.Recognise(s.profiles())
+	f.Recognise(s.Profiles())
 	if err := s.store.PutDevice(ctx, f); err != nil {
 		return nil, err
 	}
@@ -202,10 +202,10 @@ var deviceColumns = slices.Concat([]string{"mac", "address", "profile", "kind", 
 
 // ExportDevices gives all that was found as a file: one line for each device in
 // CSV and XLSX, which has a second sheet with every fact; everything in JSON.
-func (s *Site) ExportDevices(ctx context.Context, format string) (download, error) {
+func (s *Site) ExportDevices(ctx context.Context, format string) (Download, error) {
 	seg, err := s.Devices(ctx)
 	if err != nil {
-		return download{}, err
+		return Download{}, err
 	}
 	name := s.store.Key + "-found." + format
 	const stamp = "2006-01-02T15:04:05Z07:00"
@@ -230,7 +230,7 @@ func (s *Site) ExportDevices(ctx context.Context, format string) (download, erro
 		w := csv.NewWriter(&out)
 		for _, l := range lines {
 			if err := w.Write(plainCells(l)); err != nil {
-				return download{}, err
+				return Download{}, err
 			}
 		}
 		w.Flush()
@@ -238,31 +238,31 @@ func (s *Site) ExportDevices(ctx context.Context, format string) (download, erro
 		e := json.NewEncoder(&out)
 		e.SetIndent("", " ")
 		if err := e.Encode(seg); err != nil {
-			return download{}, err
+			return Download{}, err
 		}
 	case planfile.XLSX:
 		book := excelize.NewFile()
 		defer book.Close()
 		if err := book.SetSheetName("Sheet1", "devices"); err != nil {
-			return download{}, err
+			return Download{}, err
 		}
 		if _, err := book.NewSheet("facts"); err != nil {
-			return download{}, err
+			return Download{}, err
 		}
 		for sheet, list := range map[string][][]string{"devices": lines, "facts": facts} {
 			for i, l := range list {
 				if err := book.SetSheetRow(sheet, fmt.Sprintf("A%d", i+1), &l); err != nil {
-					return download{}, err
+					return Download{}, err
 				}
 			}
 		}
 		if err := book.Write(&out); err != nil {
-			return download{}, err
+			return Download{}, err
 		}
 	default:
-		return download{}, problem.New(problem.Usage, "there is no such format", "choose csv, xlsx or json").About(format)
+		return Download{}, problem.New(problem.Usage, "there is no such format", "choose csv, xlsx or json").About(format)
 	}
-	return download{name, fileKinds[format], out.Bytes()}, nil
+	return Download{name, fileKinds[format], out.Bytes()}, nil
 }
 
 // plainCells keeps a spreadsheet from taking what a device says for a formula.
@@ -285,7 +285,7 @@ func (s *Site) Blink(ctx context.Context, mac address.MAC) error {
 	if err != nil {
 		return err
 	}
-	p := s.profiles()[f.Profile]
+	p := s.Profiles()[f.Profile]
 	if p == nil || len(p.Acts[profile.Blink]) == 0 {
 		return problem.New(problem.Conflict, "this model cannot be made to blink", "compare its MAC and serial with the label").About(mac.String())
 	}

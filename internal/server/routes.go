@@ -1,7 +1,8 @@
-package service
+package server
 
 import (
 	"cmp"
+	"encoding/json"
 	"math"
 	"net"
 	"net/http"
@@ -19,12 +20,13 @@ import (
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/site"
 	"redstart/internal/store"
 	"redstart/profiles"
 )
 
 // routes are the whole API; the OpenAPI document is made from them.
-func (s *Service) routes() []route {
+func (s *Server) routes() []route {
 	list := []route{
 		call(s, "GET", "/api/health", "Whether the service is up", account.Nobody, func(*request, none) (api.Health, error) {
 			return api.Health{Name: "redstart", Version: api.Version}, nil
@@ -32,7 +34,7 @@ func (s *Service) routes() []route {
 		{method: "GET", path: "/api/openapi.json", summary: "This API as an OpenAPI document", need: account.Nobody, handler: s.getOpenAPI},
 		{method: "GET", path: "/api/events", summary: "Everything that changes, as server-sent events", need: account.Look, out: reflect.TypeFor[eventStream](), handler: s.streamEvents, queries: []query{text("site", "only what concerns this site")}},
 		call(s, "GET", "/api/profiles", "The device profiles", account.Look, func(*request, none) ([]*profile.Profile, error) {
-			return append([]*profile.Profile{}, s.profiles().Sorted()...), nil
+			return append([]*profile.Profile{}, s.Profiles().Sorted()...), nil
 		}),
 		call(s, "GET", "/api/profiles/broken", "Files of the profile folder that cannot be used", account.Look, func(*request, none) ([]profiles.Broken, error) {
 			return s.BrokenProfiles(), nil
@@ -53,7 +55,7 @@ func (s *Service) routes() []route {
 		call(s, "DELETE", "/api/segments/:name", "Leave a segment", account.Own, func(r *request, _ none) (none, error) { return none{}, s.Unplug(r.param("name")) }),
 		call(s, "GET", "/api/works", "The works under way and those that ended lately, the latest first", account.Look, func(*request, none) ([]api.Work, error) { return s.Works(), nil }),
 		call(s, "POST", "/api/works/:id/stop", "Stop a work under way; 0 is the only one there is", account.Commission, func(r *request, _ none) (none, error) {
-			id, err := number(r.param("id"), "work")
+			id, err := site.Number(r.param("id"), "work")
 			if err != nil {
 				return none{}, err
 			}
@@ -68,24 +70,24 @@ func (s *Service) routes() []route {
 
 const filesPath = "/api/sites/:site/files/:name"
 
-func (s *Service) siteRoutes() []route {
+func (s *Server) siteRoutes() []route {
 	return []route{
 		call(s, "GET", "/api/sites", "The sites with how far they are", account.Look, func(r *request, _ none) ([]api.Summary, error) { return s.Sites(r, r.yes("brief")) }).takes(yesNo("brief", "without how far they are")),
 		call(s, "POST", "/api/sites", "Make a site", account.Plan, func(r *request, in plan.Site) (plan.Site, error) { return s.AddSite(r, in, r.who.Name) }),
-		call(s, "GET", "/api/sites/:site", "The site's data", account.Look, func(r *request, _ none) (plan.Site, error) { return r.site.store.Data(r) }),
+		call(s, "GET", "/api/sites/:site", "The site's data", account.Look, func(r *request, _ none) (plan.Site, error) { return r.site.Records().Data(r) }),
 		call(s, "PUT", "/api/sites/:site", "Set the site's data; policies have their own calls", account.Plan, func(r *request, in plan.Site) (plan.Site, error) {
 			return r.site.SetData(r, in, r.who.Name)
 		}),
 		call(s, "DELETE", "/api/sites/:site", "Forget the site with everything of it", account.Own, func(r *request, _ none) (none, error) {
 			return none{}, r.site.Remove(r, r.query("sure"))
 		}).takes(text("sure", "the site's key")),
-		call(s, "GET", "/api/sites/:site/files", "The site's files, such as licences", account.Look, func(r *request, _ none) ([]store.File, error) { return r.site.store.Files(r) }),
+		call(s, "GET", "/api/sites/:site/files", "The site's files, such as licences", account.Look, func(r *request, _ none) ([]store.File, error) { return r.site.Records().Files(r) }),
 		call(s, "PUT", filesPath, "Store a file of the site, up to 512 MiB, whole or not at all", account.Plan, func(r *request, in upload) (store.File, error) {
 			return r.site.PutFile(r, r.param("name"), in, r.who.Name)
 		}),
-		call(s, "GET", filesPath, "A file of the site", account.Look, func(r *request, _ none) (stored, error) {
-			f, content, err := r.site.store.File(r, r.param("name"))
-			return stored{f.Name, content}, err
+		call(s, "GET", filesPath, "A file of the site", account.Look, func(r *request, _ none) (site.Stored, error) {
+			f, content, err := r.site.Records().File(r, r.param("name"))
+			return site.Stored{Name: f.Name, Content: content}, err
 		}),
 		call(s, "DELETE", "/api/sites/:site/files/:name", "Forget a file of the site", account.Plan, func(r *request, _ none) (none, error) {
 			return none{}, r.site.RemoveFile(r, r.param("name"))
@@ -96,7 +98,7 @@ func (s *Service) siteRoutes() []route {
 	}
 }
 
-func (s *Service) planRoutes() []route {
+func (s *Server) planRoutes() []route {
 	const at = "/api/sites/:site/"
 	return []route{
 		call(s, "GET", at+"entries", "The plan with what is known of each box", account.Look, func(r *request, _ none) ([]api.EntryView, error) { return r.site.Entries(r) }),
@@ -124,10 +126,10 @@ func (s *Service) planRoutes() []route {
 		call(s, "POST", at+"file-checks", "Check a plan file without importing it", account.Look, func(r *request, in file) (planfile.Result, error) {
 			return r.site.CheckFile(r, in)
 		}),
-		call(s, "GET", at+"export", "The plan as a file", account.Look, func(r *request, _ none) (download, error) {
+		call(s, "GET", at+"export", "The plan as a file", account.Look, func(r *request, _ none) (site.Download, error) {
 			return r.site.Export(r, r.query("format"), r.query("rows"))
 		}).takes(formats("csv, xlsx or json"), text("rows", "key of a setting of the type rows: its tables alone, as CSV")),
-		call(s, "GET", at+"template", "An empty workbook with drop-downs", account.Look, func(r *request, _ none) (download, error) { return r.site.Template(r) }),
+		call(s, "GET", at+"template", "An empty workbook with drop-downs", account.Look, func(r *request, _ none) (site.Download, error) { return r.site.Template(r) }),
 		call(s, "GET", at+"revisions", "What was changed, latest first", account.Look, func(r *request, _ none) ([]api.RevisionView, error) { return r.site.Revisions(r) }),
 		call(s, "PUT", at+"revisions/:id/name", "Name a revision", account.Plan, func(r *request, in api.Named) (store.Revision, error) {
 			return r.site.NameRevision(r, r.param("id"), in.Name)
@@ -147,7 +149,7 @@ func (s *Service) planRoutes() []route {
 	}
 }
 
-func (s *Service) findRoutes() []route {
+func (s *Server) findRoutes() []route {
 	const at = "/api/sites/:site/"
 	return []route{
 		call(s, "GET", at+"devices", "Everything found on the segment", account.Look, func(r *request, _ none) (api.Segment, error) { return r.site.Devices(r) }),
@@ -168,7 +170,7 @@ func (s *Service) findRoutes() []route {
 			if local == nil {
 				return api.PageView{}, problem.New(problem.Machine, "the service does not know where it is reached", "")
 			}
-			return r.site.OpenPage(r, mac, local.String(), s.config.TLS)
+			return r.site.OpenPage(r, mac, local.String(), s.tls)
 		})),
 		call(s, "DELETE", at+"devices/:mac/page", "Close the device's own page", account.Commission, ofDevice(func(r *request, mac address.MAC, _ none) (none, error) {
 			r.site.ClosePage(mac)
@@ -177,15 +179,15 @@ func (s *Service) findRoutes() []route {
 		call(s, "PUT", at+"segment", "Have the site use a segment; an interface, or a virtual LAN on one, is plugged in first", account.Own, func(r *request, in api.Plugged) (none, error) {
 			return none{}, r.site.Use(r, in.Interface)
 		}),
-		call(s, "GET", at+"found", "Everything found as a file", account.Look, func(r *request, _ none) (download, error) {
+		call(s, "GET", at+"found", "Everything found as a file", account.Look, func(r *request, _ none) (site.Download, error) {
 			return r.site.ExportDevices(r, r.query("format"))
 		}).takes(formats("csv, xlsx or json")),
-		call(s, "GET", at+"surveys", "The surveys with what each changed, latest first", account.Look, func(r *request, _ none) ([]store.Survey, error) { return r.site.store.Surveys(r, mostSurveys) }),
+		call(s, "GET", at+"surveys", "The surveys with what each changed, latest first", account.Look, func(r *request, _ none) ([]store.Survey, error) { return r.site.Records().Surveys(r, site.MostSurveys) }),
 		call(s, "POST", at+"surveys", "Start a survey", account.Commission, func(r *request, in api.FindOptions) (api.Work, error) { return r.site.Find(r, r.who.Name, in) }),
-		call(s, "GET", at+"surveys/:id/capture", "The packets of a survey, as pcapng", account.Look, func(r *request, _ none) (download, error) {
-			id, err := number(r.param("id"), "survey")
+		call(s, "GET", at+"surveys/:id/capture", "The packets of a survey, as pcapng", account.Look, func(r *request, _ none) (site.Download, error) {
+			id, err := site.Number(r.param("id"), "survey")
 			if err != nil {
-				return download{}, err
+				return site.Download{}, err
 			}
 			return r.site.Capture(r, id)
 		}),
@@ -210,7 +212,7 @@ func ofDevice[In, Out any](do func(r *request, mac address.MAC, in In) (Out, err
 	}
 }
 
-func (s *Service) matchRoutes() []route {
+func (s *Server) matchRoutes() []route {
 	const at = "/api/sites/:site/"
 	return []route{
 		call(s, "GET", at+"matches", "Proposed matches, and what is left over on both sides", account.Look, func(r *request, _ none) (match.Result, error) { return r.site.Propose(r) }),
@@ -243,7 +245,7 @@ func (s *Service) matchRoutes() []route {
 	}
 }
 
-func (s *Service) workRoutes() []route {
+func (s *Server) workRoutes() []route {
 	const at = "/api/sites/:site/"
 	return []route{
 		call(s, "POST", at+"rehearsals", "What a run would do", account.Look, func(r *request, in api.RunOptions) (commission.Rehearsal, error) {
@@ -251,16 +253,16 @@ func (s *Service) workRoutes() []route {
 			return rehearsal, err
 		}),
 		call(s, "GET", at+"runs/latest", "The latest run", account.Look, func(r *request, _ none) (store.Run, error) { return r.site.LatestRun(r) }),
-		call(s, "GET", at+"runs", "The runs that have not ended, oldest first", account.Look, func(r *request, _ none) ([]store.Run, error) { return r.site.store.OpenRuns(r) }),
+		call(s, "GET", at+"runs", "The runs that have not ended, oldest first", account.Look, func(r *request, _ none) ([]store.Run, error) { return r.site.Records().OpenRuns(r) }),
 		call(s, "GET", at+"runs/:id", "A run", account.Look, func(r *request, _ none) (store.Run, error) {
-			id, err := number(r.param("id"), "run")
+			id, err := site.Number(r.param("id"), "run")
 			if err != nil {
 				return store.Run{}, err
 			}
 			return r.site.Run(r, id)
 		}),
 		call(s, "POST", at+"runs/:id/hands", "Say that a person did what devices wait for, all or none", account.Commission, func(r *request, in api.Hands) (none, error) {
-			id, err := number(r.param("id"), "run")
+			id, err := site.Number(r.param("id"), "run")
 			if err != nil {
 				return none{}, err
 			}
@@ -271,14 +273,14 @@ func (s *Service) workRoutes() []route {
 			return r.site.SetByHand(r, in, r.who.Name)
 		}),
 		call(s, "POST", at+"runs/:id/resume", "Go on with a run that was cut off", account.Commission, func(r *request, _ none) (api.Work, error) {
-			id, err := number(r.param("id"), "run")
+			id, err := site.Number(r.param("id"), "run")
 			if err != nil {
 				return api.Work{}, err
 			}
 			return r.site.Resume(r, id, r.who.Name)
 		}),
 		call(s, "POST", at+"runs/:id/give-up", "Give up a run that was cut off", account.Commission, func(r *request, _ none) (none, error) {
-			id, err := number(r.param("id"), "run")
+			id, err := site.Number(r.param("id"), "run")
 			if err != nil {
 				return none{}, err
 			}
@@ -290,13 +292,13 @@ func (s *Service) workRoutes() []route {
 	}
 }
 
-func (s *Service) vaultRoutes() []route {
+func (s *Server) vaultRoutes() []route {
 	const at = "/api/sites/:site/"
 	return []route{
 		call(s, "GET", "/api/vault", "Whether the vault is open, and what opens it", account.Look, func(*request, none) (api.VaultStatus, error) { return s.VaultStatus(), nil }),
 		call(s, "POST", "/api/vault/lock", "Lock the vault", account.Commission, func(*request, none) (api.VaultStatus, error) {
-			s.vault.Lock()
-			return s.vaultChanged(), nil
+			s.LockVault()
+			return s.VaultStatus(), nil
 		}),
 		call(s, "POST", "/api/vault/unlock", "Unlock the vault", account.Commission, func(r *request, in api.Passphrase) (api.VaultStatus, error) { return s.UnlockVault(r, in.Passphrase) }),
 		call(s, "POST", "/api/vault/key", "Give the vault a new key: with a passphrase, or with a key file for an empty one", account.Own, func(r *request, in api.Passphrase) (api.VaultStatus, error) {
@@ -312,7 +314,7 @@ func (s *Service) vaultRoutes() []route {
 			id := int64(0)
 			if text := r.query("credential"); text != "" {
 				var err error
-				if id, err = number(text, "credential"); err != nil {
+				if id, err = site.Number(text, "credential"); err != nil {
 					return api.Shown{}, err
 				}
 			}
@@ -330,45 +332,41 @@ func (s *Service) vaultRoutes() []route {
 	}
 }
 
-func (s *Service) peopleRoutes() []route {
+func (s *Server) peopleRoutes() []route {
 	return []route{
 		{method: "POST", path: "/api/session", summary: "Sign in with user and password or a one-time link", need: account.Nobody, handler: s.signIn},
 		call(s, "GET", "/api/session", "Who is signed in", account.Look, func(r *request, _ none) (account.Person, error) { return r.who, nil }),
 		{method: "DELETE", path: "/api/session", summary: "Sign out", need: account.Look, handler: s.signOut},
 		call(s, "PUT", "/api/session/password", "Change one's own password", account.Look, func(r *request, in account.NewPassword) (none, error) {
-			return none{}, s.accounts.ChangePassword(r, r.who, in)
+			return none{}, s.Accounts().ChangePassword(r, r.who, in)
 		}),
-		call(s, "GET", "/api/users", "Who may sign in", account.Own, func(r *request, _ none) ([]store.User, error) { return s.store.Users(r) }),
-		call(s, "POST", "/api/users", "Make a user", account.Own, func(r *request, in account.Change) (none, error) { return none{}, s.accounts.Add(r, in) }),
+		call(s, "GET", "/api/users", "Who may sign in", account.Own, func(r *request, _ none) ([]store.User, error) { return s.Records().Users(r) }),
+		call(s, "POST", "/api/users", "Make a user", account.Own, func(r *request, in account.Change) (none, error) { return none{}, s.Accounts().Add(r, in) }),
 		call(s, "PUT", "/api/users/:name", "Change a user's rights or password", account.Own, func(r *request, in account.Change) (none, error) {
 			in.Name = r.param("name")
-			return none{}, s.accounts.Set(r, in)
+			return none{}, s.Accounts().Set(r, in)
 		}),
-		call(s, "DELETE", "/api/users/:name", "Remove a user", account.Own, func(r *request, _ none) (none, error) { return none{}, s.accounts.Remove(r, r.param("name")) }),
-		call(s, "GET", "/api/tokens", "API tokens: one's own, or everybody's for an owner", account.Look, func(r *request, _ none) ([]store.Token, error) { return s.accounts.Tokens(r, r.who) }),
+		call(s, "DELETE", "/api/users/:name", "Remove a user", account.Own, func(r *request, _ none) (none, error) { return none{}, s.Accounts().Remove(r, r.param("name")) }),
+		call(s, "GET", "/api/tokens", "API tokens: one's own, or everybody's for an owner", account.Look, func(r *request, _ none) ([]store.Token, error) { return s.Accounts().Tokens(r, r.who) }),
 		call(s, "POST", "/api/tokens", "Make an API token for oneself; it is shown once", account.Look, func(r *request, in api.Named) (account.NewToken, error) {
-			return s.accounts.AddToken(r, r.who, in.Name)
+			return s.Accounts().AddToken(r, r.who, in.Name)
 		}),
 		call(s, "DELETE", "/api/tokens/:id", "Revoke an API token", account.Look, func(r *request, _ none) (none, error) {
-			id, err := number(r.param("id"), "token")
+			id, err := site.Number(r.param("id"), "token")
 			if err != nil {
 				return none{}, err
 			}
-			return none{}, s.accounts.RevokeToken(r, r.who, id)
+			return none{}, s.Accounts().RevokeToken(r, r.who, id)
 		}),
 	}
 }
 
-func number(text, what string) (int64, error) {
-	n, err := strconv.ParseInt(text, 10, 64)
-	if err != nil {
-		return 0, problem.New(problem.Missing, "there is no such "+what, "").About(text)
+func importOptions(r *request) (o api.ImportOptions, err error) {
+	o = api.ImportOptions{Options: planfile.Options{Sheet: r.query("sheet"), Rows: r.query("rows"), Whole: r.yes("whole"), Configured: r.yes("configured")}, Preview: r.yes("preview"), Apply: r.yes("apply")}
+	if m := r.query("mapping"); m != "" {
+		if json.Unmarshal([]byte(m), &o.Mapping) != nil {
+			err = problem.New(problem.Usage, "the mapping is not a JSON object of header to field", "")
+		}
 	}
-	return n, nil
-}
-
-// fileKinds are the media types of the formats that are given out.
-var fileKinds = map[string]string{
-	planfile.CSV: "text/csv; charset=utf-8", planfile.JSON: "application/json",
-	planfile.XLSX: "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+	return o, err
 }

@@ -1,4 +1,4 @@
-package service
+package site
 
 import (
 	"context"
@@ -87,7 +87,7 @@ func (s *Site) asFound(f *device.Found, tag, area string) map[string]string {
 	if a := f.AddressNow(); a.IsValid() && f.State == device.Set {
 		set["address"] = a.String()
 	}
-	if name := f.Value(fact.Name); name != "" && f.State == device.Set && s.profiles()[f.Profile].Name.Check(name) == nil {
+	if name := f.Value(fact.Name); name != "" && f.State == device.Set && s.Profiles()[f.Profile].Name.Check(name) == nil {
 		set["name"] = name
 	}
 	return set
@@ -102,7 +102,7 @@ func (s *Site) freeTag(f *device.Found, area string, used map[string]bool) strin
 	if area == "" {
 		area = "FOUND"
 	}
-	short := strings.ToUpper(strings.ReplaceAll(s.profiles()[f.Profile].Kind, " ", "-"))
+	short := strings.ToUpper(strings.ReplaceAll(s.Profiles()[f.Profile].Kind, " ", "-"))
 	for n := 1; ; n++ {
 		if tag := fmt.Sprintf("%s-%s-%02d", area, short, n); !used[tag] {
 			return tag
