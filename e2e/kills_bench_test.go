@@ -16,9 +16,9 @@ import (
 // mostKills is at how many random points the service is killed.
 const mostKills = 200
 
-// BenchmarkKills kills the service at random points of its runs and starts it again,
-// until it was killed often enough, over boxes of every model that can be set. Nothing
-// may be lost: each run goes on as the same run, and in the end every device is
+// BenchmarkKills kills the service at random points of two runs side by side and starts it
+// again, until it was killed often enough, over boxes of every model that can be set.
+// Nothing may be lost: each run goes on as the same run, and in the end every device is
 // verified. It tells how long a start takes.
 func BenchmarkKills(b *testing.B) {
 	for range b.N {
@@ -45,8 +45,21 @@ func killedUntilDone(b *testing.B, site *skerry.Site, random *rand.Rand) (starts
 	p := spawn(b, "Segment:", dir, serve...)
 	c, ctx := open(b, dir), patience(b)
 	toMatched(b, c, site)
-	begin := func(ctx context.Context) (api.Work, error) {
-		return c.Commission(ctx, api.RunOptions{Chosen: chosen(nil)})
+	entries, err := c.Entries(ctx)
+	if err != nil {
+		b.Fatal(err)
+	}
+	halves := [2][]string{}
+	for i, e := range entries {
+		halves[i%2] = append(halves[i%2], e.Tag)
+	}
+	begin := func(ctx context.Context) (w api.Work, err error) {
+		for _, tags := range halves {
+			if err == nil {
+				w, err = c.Commission(ctx, api.RunOptions{Chosen: chosen(tags)})
+			}
+		}
+		return w, err
 	}
 	for {
 		// Later and later, or it would never get beyond what it repeats after each kill.
@@ -55,23 +68,35 @@ func killedUntilDone(b *testing.B, site *skerry.Site, random *rand.Rand) (starts
 		p = spawn(b, "Segment:", dir, serve...)
 		starts = append(starts, time.Since(began))
 		c = open(b, dir)
-		run, ok, err := c.LatestRun(ctx)
-		if err != nil || !ok || run.ID != 1 {
-			b.Fatalf("the run is lost: %+v, %v", run, err)
+		open, done := []int64{}, 0
+		for id := int64(1); id <= 2; id++ {
+			switch run, err := c.Run(ctx, id); {
+			case err != nil:
+				b.Fatalf("run %d is lost: %v", id, err)
+			case run.State == store.Interrupted:
+				open = append(open, id)
+			case run.State == store.Done:
+				done++
+			default:
+				b.Fatalf("after kill -9 run %d is %s", id, run.State)
+			}
 		}
-		if run.State == store.Done {
+		if done == 2 {
 			break
 		}
-		if run.State != store.Interrupted {
-			b.Fatalf("after kill -9 the run is %s", run.State)
+		begin = func(ctx context.Context) (w api.Work, err error) {
+			for _, id := range open {
+				if err == nil {
+					w, err = c.Resume(ctx, id)
+				}
+			}
+			return w, err
 		}
-		begin = func(ctx context.Context) (api.Work, error) { return c.Resume(ctx, 1) }
 	}
 	follow(b, c, func(ctx context.Context) (api.Work, error) {
 		return c.Verify(ctx, api.VerifyOptions{Chosen: chosen(nil)})
 	}, nil)
-	entries, err := c.Entries(ctx)
-	if err != nil {
+	if entries, err = c.Entries(ctx); err != nil {
 		b.Fatal(err)
 	}
 	for _, e := range entries {

@@ -391,7 +391,7 @@ func TestGuessingIsSlowedDownPerUser(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	ctx := patience(t)
-	if err := r.s.Accounts().Add(ctx, account.Change{Name: "ada", Password: "a long password", Rights: account.Look}); err != nil {
+	if err := r.s.Accounts().Add(ctx, account.Account{Name: "ada", Password: "a long password", Rights: account.Look}); err != nil {
 		t.Fatal(err)
 	}
 	// All at once, so that the time it takes to refuse them does not matter.
@@ -412,7 +412,7 @@ func TestGuessingIsSlowedDownPerUser(t *testing.T) {
 	if !refused.Load() {
 		t.Error("forty guesses at once were all answered")
 	}
-	if err := r.s.Accounts().Set(ctx, account.Change{Name: "ada", Password: "another long one", Rights: account.Plan}); err != nil {
+	if err := r.s.Accounts().Set(ctx, account.Account{Name: "ada", Password: "another long one", Rights: account.Plan}); err != nil {
 		t.Fatal(err)
 	}
 	if users, err := r.c.Users(ctx); err != nil || len(users) != 1 || users[0].Rights != "plan" || users[0].Hash != "" {

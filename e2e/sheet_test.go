@@ -179,7 +179,7 @@ func TestTheConsoleOfSomebodyWhoMayOnlyLook(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile\nCAM-1,ovalis-c20\n")
-	if err := r.s.Accounts().Add(patience(t), account.Change{Name: "lou", Password: "a long password", Rights: account.Look}); err != nil {
+	if err := r.s.Accounts().Add(patience(t), account.Account{Name: "lou", Password: "a long password", Rights: account.Look}); err != nil {
 		t.Fatal(err)
 	}
 	b := openTab(t, 1280, 800)

@@ -10,8 +10,8 @@ import (
 	"redstart/internal/store"
 )
 
-// Change is a user as an owner makes or changes it.
-type Change struct {
+// Account is a user as an owner makes or changes it.
+type Account struct {
 	Name     string `json:"name"`
 	Password string `json:"password"` // "" leaves it as it is
 	Rights   Right  `json:"rights"`
@@ -32,7 +32,7 @@ func checkPassword(password string) error {
 	return nil
 }
 
-func (a Change) check() error {
+func (a Account) check() error {
 	switch {
 	case a.Name == "" || len(a.Name) > 60 || a.Name != strings.TrimSpace(a.Name) || strings.ContainsFunc(a.Name, func(r rune) bool { return r < ' ' || r == '/' }):
 		return problem.New(problem.Usage, "a user's name has 1 to 60 characters, without slashes", "")
@@ -45,7 +45,7 @@ func (a Change) check() error {
 }
 
 // Add makes a user.
-func (s *Accounts) Add(ctx context.Context, a Change) error {
+func (s *Accounts) Add(ctx context.Context, a Account) error {
 	if err := a.check(); err != nil {
 		return err
 	}
@@ -56,7 +56,7 @@ func (s *Accounts) Add(ctx context.Context, a Change) error {
 }
 
 // Set changes a user's rights, and the password if one is given.
-func (s *Accounts) Set(ctx context.Context, a Change) error {
+func (s *Accounts) Set(ctx context.Context, a Account) error {
 	u, err := s.known(ctx, a.Name)
 	if err != nil {
 		return err

@@ -338,7 +338,7 @@ func (a *app) user() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := c.AddUser(ctx, account.Change{Name: args[0], Password: password, Rights: account.Right(right)}); err != nil {
+		if err := c.AddUser(ctx, account.Account{Name: args[0], Password: password, Rights: account.Right(right)}); err != nil {
 			return err
 		}
 		a.say("%s %s.", args[0], rightsText[account.Right(right)])
@@ -351,7 +351,7 @@ func (a *app) user() *cobra.Command {
 		if newRight == "" {
 			return &usageError{fmt.Errorf("say the right with --right: look, plan, commission or own")}
 		}
-		in := account.Change{Name: args[0], Rights: account.Right(newRight)}
+		in := account.Account{Name: args[0], Rights: account.Right(newRight)}
 		if newPassword {
 			var err error
 			if in.Password, err = a.askNew("new password for " + args[0]); err != nil {

@@ -317,12 +317,12 @@ func (c *Client) Users(ctx context.Context) ([]store.User, error) {
 }
 
 // AddUser makes a user.
-func (c *Client) AddUser(ctx context.Context, a account.Change) error {
+func (c *Client) AddUser(ctx context.Context, a account.Account) error {
 	return c.call(ctx, http.MethodPost, "/api/users", a, nil)
 }
 
 // SetUser changes a user.
-func (c *Client) SetUser(ctx context.Context, a account.Change) error {
+func (c *Client) SetUser(ctx context.Context, a account.Account) error {
 	return c.call(ctx, http.MethodPut, "/api/users/"+url.PathEscape(a.Name), a, nil)
 }
 

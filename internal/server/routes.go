@@ -341,8 +341,8 @@ func (s *Server) peopleRoutes() []route {
 			return none{}, s.Accounts().ChangePassword(r, r.who, in)
 		}),
 		call(s, "GET", "/api/users", "Who may sign in", account.Own, func(r *request, _ none) ([]store.User, error) { return s.Records().Users(r) }),
-		call(s, "POST", "/api/users", "Make a user", account.Own, func(r *request, in account.Change) (none, error) { return none{}, s.Accounts().Add(r, in) }),
-		call(s, "PUT", "/api/users/:name", "Change a user's rights or password", account.Own, func(r *request, in account.Change) (none, error) {
+		call(s, "POST", "/api/users", "Make a user", account.Own, func(r *request, in account.Account) (none, error) { return none{}, s.Accounts().Add(r, in) }),
+		call(s, "PUT", "/api/users/:name", "Change a user's rights or password", account.Own, func(r *request, in account.Account) (none, error) {
 			in.Name = r.param("name")
 			return none{}, s.Accounts().Set(r, in)
 		}),

@@ -56,7 +56,7 @@ func (b *Box) comeBack(ctx context.Context, s Step) (string, error) {
 		how = "nothing shows that it restarted, since nothing changed"
 	case errors.Is(err, driver.ErrLogin):
 		return "", problem.New(problem.Device, "after its restart it refuses the password that it took before", "look at the box; reset it to its factory state, or give its password: redstart vault learn").About(b.d.MAC.String())
-	case errors.Is(err, watch.ErrNoRestart) && b.unanswered:
+	case errors.Is(err, watch.ErrNoRestart) && s.stage.Act == profile.Restart && b.unanswered:
 		return "", fmt.Errorf("%w to what was to make it restart, and it did not: %w", driver.ErrNoAnswer, err) // it is told again
 	case err != nil && (Ours(err) || errors.Is(err, context.Canceled)):
 		return "", err

@@ -62,6 +62,11 @@ func Steps(p *profile.Profile, v procedure.Values, opens procedure.Login) []Step
 	}
 	add(Reach, reach, profile.Stage{})
 	add(Confirm, confirm, profile.Stage{})
+	for _, d := range p.Drivers() {
+		if s, may := p.Section(d.Name()).(interface{ Caution() string }); may && s.Caution() != "" {
+			steps[len(steps)-1].Text += "; " + s.Caution()
+		}
+	}
 	for _, s := range p.Order {
 		add(string(s.Act), of(s), s)
 		if s.Then != profile.Stays {

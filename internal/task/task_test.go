@@ -2,6 +2,7 @@ package task_test
 
 import (
 	"net/netip"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -47,6 +48,24 @@ func TestStepsFollowTheProfile(t *testing.T) {
 		}
 		if took := task.Takes(p, steps); took < time.Duration(p.Restart.Takes) || took > time.Duration(p.Restart.Takes)+5*time.Second {
 			t.Errorf("%s: reckoned %s for a restart of %s", id, took, time.Duration(p.Restart.Takes))
+		}
+	}
+}
+
+// That a box may be talked to over what is no longer held for safe is said before the run.
+func TestARehearsalSaysWhatIsNotSafe(t *testing.T) {
+	doc, err := os.ReadFile("../../profiles/clepsydra-k3.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for old, want := range map[string]bool{"": false, "old: true, ": true} {
+		p, err := profiles.Parse([]byte(strings.Replace(string(doc), "shell: {over: ssh,", "shell: {"+old+"over: ssh,", 1)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		steps := task.Steps(p, procedure.Values{}, procedure.Login{})
+		if said := strings.Contains(steps[1].Text, "no longer held for safe"); said != want {
+			t.Errorf("%q: %s", old, steps[1].Text)
 		}
 	}
 }

@@ -17,10 +17,15 @@ type Rules struct {
 	Min     int      `json:"min,omitempty" yaml:"min"`         // fewest characters
 	Max     int      `json:"max,omitempty" yaml:"max"`         // most characters
 	Classes int      `json:"classes,omitempty" yaml:"classes"` // how many of lower, upper, digit, special must occur
+	Needs   []string `json:"needs,omitempty" yaml:"needs"`     // classes of which each must occur
+	Only    string   `json:"only,omitempty" yaml:"only"`       // the characters that are taken; "" for all letters, digits and Special
 	Special string   `json:"special,omitempty" yaml:"special"` // special characters that are accepted
 	Digits  bool     `json:"digits,omitempty" yaml:"digits"`   // digits only
 	Refuse  []string `json:"refuse,omitempty" yaml:"refuse"`   // words that must not occur, in any case
 }
+
+// Classes are the classes of characters, by the names that rules give them.
+var Classes = []string{"small letter", "capital", "digit", "special character"}
 
 // Alphabets without look-alikes (0 O, 1 l I), so that a password can be read off paper.
 const (
@@ -47,6 +52,9 @@ func (r Rules) Check(password string) error {
 		return fmt.Errorf("the password must have %d to %d characters, not %d", low, high, n)
 	}
 	seen := map[int]bool{}
+	if r.Only != "" && strings.ContainsFunc(password, func(c rune) bool { return !strings.ContainsRune(r.Only, c) }) {
+		return fmt.Errorf("the password holds a character that the device does not take")
+	}
 	for _, c := range password {
 		class := 3
 		switch {
@@ -63,6 +71,11 @@ func (r Rules) Check(password string) error {
 		}
 		if r.Digits && class != 2 {
 			return fmt.Errorf("the password may hold digits only")
+		}
+	}
+	for _, name := range r.Needs {
+		if class := slices.Index(Classes, name); !seen[class] {
+			return fmt.Errorf("the password needs a %s", name)
 		}
 	}
 	if len(seen) < r.Classes {
@@ -84,35 +97,69 @@ func Merge(list ...Rules) Rules {
 		return Rules{}
 	}
 	m := list[0]
-	m.Refuse = slices.Clone(m.Refuse)
+	m.Refuse, m.Needs = slices.Clone(m.Refuse), slices.Clone(m.Needs)
 	m.Min, m.Max = m.bounds()
 	for _, r := range list[1:] {
 		low, high := r.bounds()
 		m.Min, m.Max = max(m.Min, low), min(m.Max, high)
 		m.Classes, m.Digits = max(m.Classes, r.Classes), m.Digits || r.Digits
-		m.Special = strings.Map(func(c rune) rune {
-			if strings.ContainsRune(r.Special, c) {
-				return c
+		m.Needs = append(m.Needs, r.Needs...)
+		switch {
+		case m.Only == "":
+			m.Only = r.Only
+		case r.Only != "":
+			if m.Only = among(m.Only, r.Only); m.Only == "" {
+				m.Only = "\x00" // none at all
 			}
-			return -1
-		}, m.Special)
+		}
+		m.Special = among(m.Special, r.Special)
 		m.Refuse = append(m.Refuse, r.Refuse...)
 	}
 	return m
 }
 
+// among gives the characters of one text that another has too.
+func among(text, other string) string {
+	return strings.Map(func(c rune) rune {
+		if strings.ContainsRune(other, c) {
+			return c
+		}
+		return -1
+	}, text)
+}
+
+// sets are the alphabets that passwords are made from, by class.
+func (r Rules) sets() map[string]string {
+	sets := map[string]string{Classes[0]: lower, Classes[1]: upper, Classes[2]: digits, Classes[3]: r.Special}
+	if r.Digits {
+		sets = map[string]string{Classes[2]: "0123456789"}
+	}
+	for class, set := range sets {
+		if r.Only != "" {
+			sets[class] = among(set, r.Only)
+		}
+		if sets[class] == "" {
+			delete(sets, class)
+		}
+	}
+	return sets
+}
+
 // Possible says why no password can satisfy the rules; nil when one can.
 func (r Rules) Possible() error {
-	classes := 3
-	switch low, high := r.bounds(); {
-	case low > high:
+	sets := r.sets()
+	if low, high := r.bounds(); low > high {
 		return fmt.Errorf("one asks for at least %d characters, another takes at most %d", low, high)
-	case r.Digits:
-		classes = 1
-	case r.Special != "":
-		classes = 4
 	}
-	if r.Classes > classes {
+	for _, name := range r.Needs {
+		if !slices.Contains(Classes, name) {
+			return fmt.Errorf("needs: %q is none of %s", name, strings.Join(Classes, ", "))
+		}
+		if sets[name] == "" {
+			return fmt.Errorf("a %s is asked for, but none is taken", name)
+		}
+	}
+	if r.Classes > len(sets) || len(sets) == 0 {
 		return fmt.Errorf("one takes digits only or no special characters, another asks for %d classes of characters", r.Classes)
 	}
 	return nil
@@ -134,14 +181,10 @@ func (r Rules) Generate(random io.Reader, length int) (string, error) {
 	}
 	low, high := r.bounds()
 	length = min(max(length, low), high)
-	sets := []string{lower, upper, digits}
-	if r.Special != "" {
-		sets = append(sets, r.Special)
+	all := ""
+	for _, class := range Classes {
+		all += r.sets()[class]
 	}
-	if r.Digits {
-		sets = []string{"0123456789"}
-	}
-	all := strings.Join(sets, "")
 	// Refused words and missing classes are rare: draw again rather than repair.
 	for range 1000 {
 		b := make([]byte, length)

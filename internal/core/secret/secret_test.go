@@ -16,6 +16,8 @@ func TestGeneratedPasswordsKeepTheRules(t *testing.T) {
 		"digits":        {Min: 6, Max: 6, Digits: true},
 		"short":         {Min: 4, Max: 5},
 		"long":          {Min: 20, Max: 40, Classes: 2},
+		"each named":    {Min: 8, Max: 12, Needs: []string{"small letter", "digit", "special character"}, Special: "!"},
+		"these alone":   {Min: 8, Max: 12, Only: "abcdef23456789", Needs: []string{"digit"}},
 	} {
 		seen := map[string]bool{}
 		for range 200 {
@@ -34,6 +36,30 @@ func TestGeneratedPasswordsKeepTheRules(t *testing.T) {
 		if len(seen) < 190 && name != "digits" {
 			t.Errorf("%s: only %d different passwords of 200", name, len(seen))
 		}
+	}
+}
+
+// What leaflets say: at least one of each named class, these characters only.
+func TestWhatLeafletsAskFor(t *testing.T) {
+	rules := secret.Rules{Min: 4, Max: 12, Needs: []string{"capital", "digit"}, Only: "abcABC123"}
+	for password, want := range map[string]string{
+		"abA1": "", "abc1": "needs a capital", "abcA": "needs a digit", "abA1d": "character that the device does not take", "abA9": "character that the device does not take",
+	} {
+		if err := rules.Check(password); (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", password, err, want)
+		}
+	}
+	for _, wrong := range []secret.Rules{
+		{Needs: []string{"special character"}}, {Needs: []string{"vowel"}}, {Digits: true, Needs: []string{"capital"}}, {Only: "abc", Needs: []string{"digit"}}, {Only: "€"},
+		secret.Merge(secret.Rules{Only: "abc"}, secret.Rules{Only: "xyz"}),
+	} {
+		if wrong.Possible() == nil {
+			t.Errorf("%+v is possible", wrong)
+		}
+	}
+	both := secret.Merge(secret.Rules{Needs: []string{"digit"}}, secret.Rules{Only: "abc123"}, secret.Rules{Needs: []string{"small letter"}})
+	if p, err := both.Generate(rand.Reader, 8); err != nil || strings.Trim(p, "abc123") != "" || !strings.ContainsAny(p, "abc") || !strings.ContainsAny(p, "123") {
+		t.Errorf("%s %v", p, err)
 	}
 }
 

@@ -54,6 +54,14 @@ func (s Section) Port() uint16 {
 	return 0
 }
 
+// Caution says what a rehearsal must say of the way to the device; "" for nothing.
+func (s Section) Caution() string {
+	if s.Old {
+		return "it may be talked to over key exchanges and ciphers that are no longer held for safe, as its profile allows"
+	}
+	return ""
+}
+
 // Pattern is a regular expression in a profile; the zero Pattern is none.
 type Pattern struct{ *regexp.Regexp }
 
