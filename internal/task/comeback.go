@@ -90,6 +90,9 @@ func (b *Box) moved(ctx context.Context) (string, error) {
 	b.at = netip.Addr{}
 	for b.at != b.want() {
 		at, err := w.Find(ctx, []netip.Addr{b.want()}, false)
+		if errors.Is(err, watch.ErrAbsent) && b.unanswered {
+			return "", fmt.Errorf("%w to its new address, and it is not there: %w", driver.ErrNoAnswer, err) // it is told again
+		}
 		if errors.Is(err, watch.ErrAbsent) {
 			return "", problem.New(problem.Device, fmt.Sprintf("it does not answer at its new address within %s", time.Duration(b.p.Restart.AtMost)), "look at the box; switch it off and on if it is dark, then commission it again").About(b.d.MAC.String())
 		}
