@@ -265,3 +265,37 @@ func y4m(t *testing.T, text string) []byte {
 	}
 	return out
 }
+
+// What hangs behind a router is planned behind its entry, and matched with what the router
+// tells once that is matched itself; no box is looked for, and no run takes it.
+func TestPartsBehindABox(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Whole: true, Seed: 54})
+	r.find()
+	router := ""
+	found, err := r.c.Devices(patience(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, d := range found.Devices {
+		if len(d.ValuesOf("2001/11", "model")) > 0 {
+			router = d.MAC.String()
+		}
+	}
+	r.plan("tag,profile,address,mac,behind,part\nRTR,tidewell-r2,10.40.9.60," + router + ",,\nRDR-1,brindlecap-d2,,,RTR,2001/11\nRDR-2,brindlecap-d2,,,RTR,2001/99\n")
+	redstart := r.with(t)
+	if e := r.entries()["RDR-1"]; e.State != store.Planned || e.Address.IsValid() {
+		t.Errorf("behind a box that is not matched: %+v", e)
+	}
+	redstart(0, []string{"1 matched"}, "match", "--accept")
+	entries := r.entries()
+	if e := entries["RDR-1"]; e.State != store.Matched || e.Told != "2001/11" || e.MatchedWhy != "RTR tells of 2001/11" || !e.Device.IsZero() {
+		t.Errorf("%+v", e)
+	}
+	if e := entries["RDR-2"]; e.State != store.Planned || e.Told != "" {
+		t.Errorf("%+v", e)
+	}
+	redstart(0, []string{"2001/11", "RDR-1"}, "find", "--known", "--only", "R2")
+	redstart(1, []string{"hangs behind another entry"}, "commission", "RDR-1")
+	redstart(0, []string{"RDR-1", "matched"}, "plan", "list")
+}
