@@ -15,6 +15,8 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/match"
+	"redstart/internal/core/plan"
+	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
 	"redstart/internal/lan"
 	"redstart/internal/lan/faults"
@@ -32,13 +34,94 @@ func impatient(t testing.TB, id string) string {
 		t.Fatal(err)
 	}
 	text := string(doc)
-	for _, old := range []string{"at-most: 30s", "at-most: 60s"} {
+	for _, old := range []string{"at-most: 30s", "at-most: 60s", "at-most: 90s"} {
 		text = strings.Replace(text, old, "at-most: 8s", 1)
 	}
 	if text == string(doc) {
 		t.Fatal("the profile's patience was not found")
 	}
 	return text
+}
+
+// What any box may do, done by one of every model that can be set: each is found out, no
+// wrong login is tried twice, and nothing of it is called verified.
+func TestEveryModelWithEachFault(t *testing.T) {
+	t.Parallel()
+	kinds := []struct {
+		faults box.Faults
+		says   []string // any of them
+	}{
+		{box.Faults{OtherSerial: true}, []string{"serial: expected"}},
+		{box.Faults{Locked: true}, []string{"neither a stored password nor the factory login opens it", "password: it answered 410 Gone"}},
+		{box.Faults{GoesDark: 2}, []string{"not on the segment", "no answer", "It was last seen at"}},
+		{box.Faults{Slow: 300 * time.Millisecond}, nil},
+	}
+	const models = 6
+	broken := map[int]box.Faults{}
+	for i := range models * len(kinds) {
+		broken[i] = kinds[i/models].faults
+	}
+	var profiles []string
+	for _, id := range []string{"fennmark-fs8", "ovalis-c20", "brindlecap-b4", "clepsydra-k3", "clepsydra-t1", "pellgate-p12"} {
+		profiles = append(profiles, impatient(t, id))
+	}
+	r := start(t, skerry.Options{Devices: models * len(kinds), Every: true, Seed: 55, Broken: broken}, profiles...)
+	file, err := planfile.Open(r.site.Plan())
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := []string{"tag,profile,mac,serial,time-zone"}
+	for i, b := range r.site.Boxes {
+		at := slices.Index(file.Sheets[0].Header, "profile")
+		zone := map[string]string{"K3": "Europe/Oslo"}[b.Model.Name]
+		lines = append(lines, fmt.Sprintf("BOX-%02d,%s,%s,%s,%s", i, file.Sheets[0].Rows[i].Cells[at], b.MAC, b.Label, zone))
+	}
+	r.plan(strings.Join(lines, "\n") + "\n")
+	r.find()
+	if _, err := r.c.Accept(patience(t), api.Acceptance{Reasons: match.Reasons}); err != nil {
+		t.Fatal(err)
+	}
+	r.commission()
+	// A switch tells its serial only to who is signed in: verification reads it.
+	r.verify("BOX-00")
+	findings, err := r.c.Findings(patience(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, b := range r.site.Boxes {
+		kind, e := kinds[i/models], r.entries()[fmt.Sprintf("BOX-%02d", i)]
+		if kind.says == nil {
+			if e.State != store.Configured {
+				t.Errorf("%s, %s, slow: %s: %s", e.Tag, e.Profile, e.State, e.Reason)
+			}
+			continue
+		}
+		switch {
+		case kind.faults.OtherSerial && i > 0: // it told so when it was found: no run takes it
+			if strings.Contains(e.Reason, "confirm: it has the serial") {
+				break // it tells only who is signed in: the run stopped before it wrote anything
+			}
+			if e.State != store.Matched || !slices.ContainsFunc(findings, func(f plan.Finding) bool { return f.Tag == e.Tag && f.Code == "serial-other" }) {
+				t.Errorf("%s, %s, another serial: %s: %s", e.Tag, e.Profile, e.State, e.Reason)
+			}
+		case e.State != store.Attention || !slices.ContainsFunc(kind.says, func(s string) bool { return strings.Contains(e.Reason, s) }):
+			t.Errorf("%s, %s, %+v: %s: %s", e.Tag, e.Profile, kind.faults, e.State, e.Reason)
+		}
+		refused := map[string]int{}
+		for _, d := range b.Deeds() {
+			if d.What == "refused" {
+				refused[d.Value]++
+			}
+			if d.What == "write" && (kind.faults.OtherSerial && i > 0 || kind.faults.Locked && e.Profile != "fennmark-fs8") {
+				t.Errorf("%s, %s, %+v: %s was written", e.Tag, e.Profile, kind.faults, d.Value)
+			}
+		}
+		for login, n := range refused {
+			if n > 1 {
+				t.Errorf("%s, %s: %q was tried %d times", e.Tag, e.Profile, login, n)
+			}
+		}
+	}
 }
 
 // One device of each trouble: the others go on, and each failure says what

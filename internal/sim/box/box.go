@@ -43,7 +43,16 @@ type Faults struct {
 	AppliesAtOnce   bool // takes its address at once instead of restarting, and forgets it at the next power cut
 	Pretends        bool // does not restart either: only its address goes away for a moment
 	SkipsUnchanged  bool // does not restart when nothing changes
+	OtherSerial     bool // tells another serial than its label says
+	Locked          bool // has a saved login that nobody knows
+	// GoesDark is at which write it loses its power, for good; 0: never.
+	GoesDark int
+	// Slow is how long it takes for every answer.
+	Slow time.Duration
 }
+
+// lockedOut is the password of a device whose login nobody knows.
+const lockedOut = "Nobody-Knows-77!"
 
 // pretence is how long the address of a box goes away that only pretends to restart.
 const pretence = 300 * time.Millisecond
@@ -100,6 +109,7 @@ type Reply func(answer []byte, to netip.AddrPort)
 type Box struct {
 	Spec
 	Model Model
+	Label string // the serial on its label; Serial is what it tells
 
 	port     lan.Port
 	commands chan command
@@ -116,6 +126,7 @@ type Box struct {
 	faults  Faults
 	refused address.MAC // which DHCP server refused it last
 	deeds   []Deed
+	writes  int // among them
 }
 
 type command int
@@ -126,11 +137,19 @@ const (
 	powerUp
 	powerCut
 	speak
+	dark
 )
 
 // New makes a device that is plugged into a port and not yet powered.
 func New(spec Spec, model Model, port lan.Port) *Box {
-	return &Box{Spec: spec, Model: model, port: port, commands: make(chan command, 16), saved: spec.Factory, faults: spec.Faults}
+	b := &Box{Spec: spec, Model: model, Label: spec.Serial, port: port, commands: make(chan command, 16), saved: spec.Factory, faults: spec.Faults}
+	if b.faults.OtherSerial {
+		b.Serial += "9"
+	}
+	if b.faults.Locked {
+		b.saved.Password = lockedOut
+	}
+	return b
 }
 
 // Run powers the device until the context ends.
@@ -166,6 +185,8 @@ func (b *Box) Run(ctx context.Context) {
 				b.start()
 			case c == powerUp && !b.isLive():
 				b.up()
+			case c == dark:
+				b.down()
 			case c == speak:
 				b.hush(false)
 			case c == restart && b.isLive() && b.shams():
@@ -444,7 +465,7 @@ func newInstance(b *Box, s Settings) (*instance, error) {
 		host.Close()
 		return nil, err
 	}
-	i.server = &http.Server{Handler: b.Model.Handler(b), ReadHeaderTimeout: 10 * time.Second, ErrorLog: quiet}
+	i.server = &http.Server{Handler: b.slowly(b.Model.Handler(b)), ReadHeaderTimeout: 10 * time.Second, ErrorLog: quiet}
 	if b.Model.TLS {
 		i.server.TLSConfig, err = b.cert.config(b.Serial)
 		if err != nil {

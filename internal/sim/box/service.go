@@ -2,6 +2,7 @@ package box
 
 import (
 	"net"
+	"net/http"
 	"time"
 )
 
@@ -42,6 +43,7 @@ func (i *instance) serve(b *Box, s Service) error {
 			go func() {
 				defer i.ended.Done()
 				defer i.letGo(c)
+				b.dawdle()
 				s.Serve(b, c)
 			}()
 		}
@@ -105,10 +107,33 @@ const mostDeeds = 1000
 // Witness notes a deed: every login that is tried, every write that is taken.
 func (b *Box) Witness(what, value string) {
 	b.mu.Lock()
-	defer b.mu.Unlock()
 	if len(b.deeds) < mostDeeds {
 		b.deeds = append(b.deeds, Deed{time.Now(), what, value})
 	}
+	last := false
+	if what == "write" {
+		b.writes++
+		last = b.writes == b.faults.GoesDark
+	}
+	b.mu.Unlock()
+	if last {
+		b.command(dark)
+	}
+}
+
+// dawdle takes as long as a slow device does.
+func (b *Box) dawdle() {
+	if slow := b.Has().Slow; slow > 0 {
+		time.Sleep(slow)
+	}
+}
+
+// slowly makes a web server answer as slowly as the device is.
+func (b *Box) slowly(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		b.dawdle()
+		next.ServeHTTP(w, r)
+	})
 }
 
 // Deeds gives what was done to the device, in order. It is for tests alone.

@@ -33,7 +33,7 @@ var Stock = box.Stock{
 	Factory: func(serial string) box.Settings { return Factory(serial[len(serial)-1] - '0') },
 	Short:   "CTL", Kind: "controller", Profile: "brindlecap-b4",
 	Row: func(row map[string]string, b *box.Box, number int, usual bool) {
-		row["serial"] = b.Serial
+		row["serial"] = b.Label
 		if usual {
 			row["address"] = fmt.Sprintf("10.40.9.%d", 9+number)
 		}
