@@ -133,6 +133,10 @@ func TestTwoSegmentsAtOnce(t *testing.T) {
 	redstart(0, []string{"The service left quay"}, "find", "unplug", "quay")
 	redstart(1, []string{"the service is not plugged into quay, which this site uses"}, "find", "--site", "quay-site")
 	redstart(0, nil, "find", "--site", "skerry-point")
+	// A site that uses the first one without naming it never finds itself on another.
+	redstart(0, nil, "find", "plug", "simulated site", "--site", "quay-site")
+	redstart(0, []string{"The service left simulated site"}, "find", "unplug", "simulated site")
+	redstart(1, []string{"the service is not plugged into simulated site"}, "find", "--site", "skerry-point")
 }
 
 // A segment that is a virtual LAN on the same wire as another.

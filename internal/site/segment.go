@@ -268,11 +268,39 @@ func (s *Site) Use(ctx context.Context, name string) error {
 	return s.resumeWatches(s.life)
 }
 
+// pin has the sites that use a segment because it is the first name it: without it they
+// would find themselves on another.
+func (s *Service) pin(at *segment) error {
+	sites, err := s.store.Sites(s.life)
+	if err != nil {
+		return err
+	}
+	for _, data := range sites {
+		of, err := s.At(s.life, data.Key)
+		if err != nil {
+			return err
+		}
+		if of.segment() != at {
+			continue
+		}
+		if err := of.store.SetSegment(s.life, at.name); err != nil {
+			return err
+		}
+		s.mu.Lock()
+		s.uses[of.store.ID] = at.name
+		s.mu.Unlock()
+	}
+	return nil
+}
+
 // Unplug leaves a segment. It is refused while work on it is under way.
 func (s *Service) Unplug(name string) error {
 	at := s.named(name)
 	if at == nil {
 		return problem.New(problem.Missing, "the service is not on this segment", "list them: redstart find --interfaces").About(name)
+	}
+	if err := s.pin(at); err != nil {
+		return err
 	}
 	s.mu.Lock()
 	busy := slices.ContainsFunc(s.works, func(w *working) bool { return w.cut != nil && w.on == at })

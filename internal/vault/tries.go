@@ -14,16 +14,17 @@ import (
 // Tries hands out the logins that may be tried at one box: each once, none that
 // it refused before, and fewer than its family takes before it blocks.
 type Tries struct {
-	vault    *Vault
-	mac      address.MAC
-	accounts profile.Accounts
-	by       string // what is told to have told the state of a credential
-	tried    map[profile.Login]bool
+	vault      *Vault
+	mac        address.MAC
+	accounts   profile.Accounts
+	by         string // what is told to have told the state of a credential
+	tried      map[profile.Login]bool
+	unanswered int // tries
 }
 
 // Try begins to try logins at a box.
 func (v *Vault) Try(mac address.MAC, accounts profile.Accounts, by string) *Tries {
-	return &Tries{v, mac, accounts, by, map[profile.Login]bool{}}
+	return &Tries{vault: v, mac: mac, accounts: accounts, by: by, tried: map[profile.Login]bool{}}
 }
 
 // Candidates lists the stored logins that are worth trying, in their order: what
@@ -61,6 +62,17 @@ func (t *Tries) May(ctx context.Context, login profile.Login) error {
 	t.tried[login] = true
 	return nil
 }
+
+// Unanswered notes that a login which the box itself took just now was tried without an
+// answer: it may be tried again, but not for ever.
+func (t *Tries) Unanswered(login profile.Login) {
+	if t.unanswered++; t.unanswered < mostUnanswered {
+		delete(t.tried, login)
+	}
+}
+
+// mostUnanswered is how often one login may stay without an answer.
+const mostUnanswered = 3
 
 // Accepted notes that the box took a stored login; id 0 is one that is not stored.
 func (t *Tries) Accepted(ctx context.Context, l Login) error {
