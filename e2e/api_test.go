@@ -265,6 +265,9 @@ func TestWorksGoSideBySideAndStop(t *testing.T) {
 	if _, err = r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen(tags[:1])}); err == nil || !strings.Contains(err.Error(), "run 1 has it in hand") {
 		t.Errorf("a verification of it: %v", err)
 	}
+	if _, err = r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen(nil)}); err == nil || !strings.Contains(err.Error(), "nobody has in hand; "+tags[0]+": run 1 has it in hand") {
+		t.Errorf("a verification of all: %v", err)
+	}
 	if _, err = r.c.Find(ctx, api.FindOptions{Pace: 50}); err != nil {
 		t.Errorf("a survey during a run: %v", err)
 	}

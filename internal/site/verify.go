@@ -88,12 +88,13 @@ func (s *Site) Verify(ctx context.Context, who string, in api.VerifyOptions) (ap
 		return api.Work{}, err
 	}
 	var entries []store.Entry
+	inHand := ""
 	for _, e := range chosen {
 		switch {
 		case held[e.Device] != "" && len(tags) > 0:
 			return api.Work{}, problem.New(problem.Conflict, held[e.Device], "wait until that is done, or stop it").About(e.Tag)
 		case held[e.Device] != "":
-			continue
+			inHand = e.Tag + ": " + held[e.Device]
 		case len(tags) > 0 && e.Device.IsZero():
 			return api.Work{}, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(e.Tag)
 		case len(tags) > 0 && !e.Address.IsValid():
@@ -102,7 +103,11 @@ func (s *Site) Verify(ctx context.Context, who string, in api.VerifyOptions) (ap
 			entries = append(entries, e)
 		}
 	}
-	if len(entries) == 0 {
+	switch {
+	case len(entries) > 0:
+	case inHand != "":
+		return api.Work{}, problem.New(problem.Conflict, "nothing is configured that nobody has in hand; "+inHand, "wait until that is done, or stop it")
+	default:
 		return api.Work{}, problem.New(problem.Conflict, "nothing is configured yet", "commission first: redstart commission")
 	}
 	boxes := map[address.MAC]string{}
