@@ -159,7 +159,7 @@ func TestShippedPlanFitsTheDemo(t *testing.T) {
 	if string(shipped) != string(site.WholePlan()) {
 		t.Error("demo/skerry-point.csv is out of date: make demo/skerry-point.csv")
 	}
-	book, err := os.ReadFile("../demo/skerry-point.xlsx")
+	workbook, err := os.ReadFile("../demo/skerry-point.xlsx")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -168,7 +168,7 @@ func TestShippedPlanFitsTheDemo(t *testing.T) {
 		t.Fatal(err)
 	}
 	var plans [2][]plan.Entry
-	for i, file := range [][]byte{shipped, book} {
+	for i, file := range [][]byte{shipped, workbook} {
 		read, err := planfile.Read(file, plan.Plan{Site: skerry.Data(), Profiles: set}, nil, planfile.Options{})
 		if err != nil || read.Refusal() != nil {
 			t.Fatal(err, read.Refusal())

@@ -97,12 +97,12 @@ func TestFindingOnTheCommandLine(t *testing.T) {
 	if err != nil || strings.Count(string(csv), "\n") != len(r.site.All())+1 || !strings.Contains(string(csv), "hall-core-01") {
 		t.Errorf("%v\n%s", err, csv)
 	}
-	book, err := excelize.OpenFile(filepath.Join(dir, "found.xlsx"))
+	workbook, err := excelize.OpenFile(filepath.Join(dir, "found.xlsx"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer book.Close()
-	if rows, err := book.GetRows("facts"); err != nil || len(rows) < 200 {
+	defer workbook.Close()
+	if rows, err := workbook.GetRows("facts"); err != nil || len(rows) < 200 {
 		t.Errorf("%d facts, %v", len(rows), err)
 	}
 	var saved api.Segment

@@ -69,9 +69,9 @@ func TestPlanningOnTheCommandLine(t *testing.T) {
 	redstart(0, []string{"10.60.0.205", "kept free later"}, "plan", "map", "main", "--list")
 
 	// Out, changed, and in again.
-	book := filepath.Join(r.dir, "out.xlsx")
-	redstart(0, []string{"Written"}, "plan", "export", book)
-	redstart(0, []string{"already as the file says"}, "plan", "import", book)
+	workbook := filepath.Join(r.dir, "out.xlsx")
+	redstart(0, []string{"Written"}, "plan", "export", workbook)
+	redstart(0, []string{"already as the file says"}, "plan", "import", workbook)
 	redstart(0, []string{"Written"}, "plan", "template", filepath.Join(r.dir, "template.xlsx"))
 	csv := redstart(0, nil, "plan", "export", "-", "--format", "csv")
 	changed := r.write("rev-b.csv", strings.Replace(strings.Replace(csv, "tag,", "Dev ref,", 1), "YARD-CAM-02,", "YARD-CAM-09,", 1))

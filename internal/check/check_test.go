@@ -130,7 +130,7 @@ func TestEachDeviationFailsItsOwnCheck(t *testing.T) {
 		t.Errorf("another user's login: %v", got)
 	}
 	v = good(t)
-	v.reading.facts["serial"], v.Conduct.Serial = "", "S-2"
+	v.reading.facts["serial"], v.State.Serial = "", "S-2"
 	if got := names(result.Failing(run(t, v))); !slices.Equal(got, []string{Serial}) {
 		t.Errorf("another serial that was told earlier: %v", got)
 	}
@@ -150,7 +150,7 @@ func TestWhatCannotBeLookedAtIsNamed(t *testing.T) {
 		"read before":     {func(v *Visit) { v.reading.at = noon }, []string{Kept}},
 		"changed since":   {func(v *Visit) { v.changedAt = noon.Add(3 * time.Second) }, []string{Kept}},
 		"a secret":        {func(v *Visit) { v.Given.Secrets = map[string]string{"code": "secret:1"} }, []string{"code"}},
-		"never seen here": {func(v *Visit) { v.Serial, v.Conduct = "", store.Conduct{} }, nil},
+		"never seen here": {func(v *Visit) { v.Serial, v.State = "", store.DeviceState{} }, nil},
 	} {
 		v := good(t)
 		c.change(v)

@@ -33,21 +33,21 @@ var factoryLogin = &Check{
 }
 
 func (v *Visit) factoryLogin(ctx context.Context) (result.Look, error) {
-	talk := v.fresh()
+	client := v.fresh()
 	var err error
 	switch f := v.Profile.Factory.Login; {
 	case f != nil && len(v.Profile.Acts[profile.SignIn]) > 0:
 		if err := v.tries.May(ctx, *f); err != nil {
 			return result.Unseen(plain(err).Error()), nil
 		}
-		err = talk.SignIn(ctx, *f)
+		err = client.SignIn(ctx, *f)
 		if errors.Is(err, driver.ErrLogin) {
 			if err := v.tries.Refused(ctx, vault.Login{Login: *f}); err != nil {
 				return result.Look{}, err
 			}
 		}
 	case len(v.Profile.Acts[profile.FactoryEntry]) > 0:
-		_, err = talk.Do(ctx, profile.FactoryEntry, nil)
+		_, err = client.Do(ctx, profile.FactoryEntry, nil)
 	default:
 		return result.Unseen("its profile does not say how to try it"), nil
 	}

@@ -55,8 +55,8 @@ func (v *Visit) begin(ctx context.Context, restart string) error {
 // restart restarts the device and waits until it is back and has shown that it
 // restarted.
 func (v *Visit) restart(ctx context.Context) (watch.Result, error) {
-	talk := v.fresh()
-	if seen, err := v.signIn(ctx, talk); err != nil || !seen.Good && len(v.Profile.Acts[profile.SignIn]) > 0 {
+	client := v.fresh()
+	if seen, err := v.signIn(ctx, client); err != nil || !seen.Good && len(v.Profile.Acts[profile.SignIn]) > 0 {
 		return watch.Result{}, errors.Join(err, errNotTried)
 	}
 	r := &watch.Restart{Fatal: func(err error) bool { return errors.Is(err, driver.ErrLogin) }}
@@ -69,7 +69,7 @@ func (v *Visit) restart(ctx context.Context) (watch.Result, error) {
 	})
 	r.Begin(ctx, v.bench, v.MAC, v.Profile, v.Address, v.Address, v.Given.Address.Bits())
 	err := r.During(ctx, func(ctx context.Context) error {
-		_, err := talk.Do(ctx, profile.Restart, v.Given.Variables())
+		_, err := client.Do(ctx, profile.Restart, v.Given.Variables())
 		return err
 	})
 	if err != nil && !errors.Is(err, driver.ErrNoAnswer) {

@@ -36,7 +36,7 @@ var serial = &Check{
 			}
 			said = r.read.Said
 		}
-		if told := v.Conduct.Serial; told != "" && !strings.EqualFold(told, w.Expected) {
+		if told := v.State.Serial; told != "" && !strings.EqualFold(told, w.Expected) {
 			return result.Saw(told+", told earlier", false), nil
 		}
 		return result.Unseen(cmp.Or(said, "it does not tell its serial")), nil

@@ -30,7 +30,7 @@ type Subject struct {
 	Address    netip.Addr // as planned
 	Given      procedure.Values
 	Profile    *profile.Profile
-	Conduct    store.Conduct
+	State    store.DeviceState
 }
 
 // Visit is one fresh look at one device: each question is asked once, when the first
@@ -42,7 +42,7 @@ type Visit struct {
 	tries *vault.Tries
 	avoid func(netip.Addr) bool
 
-	talk  *driver.Talk
+	client  *driver.Client
 	login *vault.Login // that was accepted in this look; nil before
 
 	held    *[]address.MAC
@@ -69,15 +69,15 @@ type reading struct {
 func With(s Subject, b *bench.Bench, records *store.Site, tries *vault.Tries, avoid func(netip.Addr) bool) *Visit {
 	return &Visit{
 		Subject: s, bench: b, store: records, tries: tries, avoid: avoid, looks: map[string]result.Look{},
-		changedAt: s.Conduct.ChangedAt.Time, restartedAt: s.Conduct.RestartedAt.Time, evidence: s.Conduct.Evidence,
+		changedAt: s.State.ChangedAt.Time, restartedAt: s.State.RestartedAt.Time, evidence: s.State.Evidence,
 	}
 }
 
 // Close ends the visit.
 func (v *Visit) Close() {
-	if v.talk != nil {
-		v.talk.Close()
-		v.talk = nil
+	if v.client != nil {
+		v.client.Close()
+		v.client = nil
 	}
 }
 
@@ -102,18 +102,18 @@ func (v *Visit) trust(s driver.Server) error {
 }
 
 // fresh begins a conversation in which nothing was said yet.
-func (v *Visit) fresh() *driver.Talk {
+func (v *Visit) fresh() *driver.Client {
 	v.Close()
-	v.talk = driver.New(v.bench, v.target(v.Address))
-	return v.talk
+	v.client = driver.New(v.bench, v.target(v.Address))
+	return v.client
 }
 
 // conversation gives the one that is open, or a fresh one.
-func (v *Visit) conversation() *driver.Talk {
-	if v.talk == nil {
+func (v *Visit) conversation() *driver.Client {
+	if v.client == nil {
 		return v.fresh()
 	}
-	return v.talk
+	return v.client
 }
 
 // once keeps the result of a look that more than one check may ask for.
@@ -172,12 +172,12 @@ func plain(err error) error {
 
 // signIn uses the stored credential that the device accepts, and says which. Its
 // error is ours.
-func (v *Visit) signIn(ctx context.Context, talk *driver.Talk) (result.Look, error) {
+func (v *Visit) signIn(ctx context.Context, client *driver.Client) (result.Look, error) {
 	if len(v.Profile.Acts[profile.SignIn]) == 0 {
 		return result.Unseen("its profile does not say how to sign in"), nil
 	}
 	if v.login != nil {
-		return result.Answered(plain(talk.SignIn(ctx, v.login.Login)), "accepted"), nil
+		return result.Answered(plain(client.SignIn(ctx, v.login.Login)), "accepted"), nil
 	}
 	logins, err := v.tries.Candidates(ctx)
 	if err != nil {
@@ -194,7 +194,7 @@ func (v *Visit) signIn(ctx context.Context, talk *driver.Talk) (result.Look, err
 			}
 			return seen, nil
 		}
-		switch err := talk.SignIn(ctx, login.Login); {
+		switch err := client.SignIn(ctx, login.Login); {
 		case err == nil:
 			v.login = &login
 			return result.Look{Taken: true, Good: true, Said: "accepted", By: login.Named()}, v.tries.Accepted(ctx, login)
@@ -215,13 +215,13 @@ func (v *Visit) read(ctx context.Context) (*reading, error) {
 	if v.reading != nil {
 		return v.reading, nil
 	}
-	talk := v.conversation()
+	client := v.conversation()
 	r := &reading{facts: map[string]string{}, servers: map[string]string{}, at: store.Now().Time} // or later: an answer may be long on the way
-	identity, err := talk.Do(ctx, profile.Identify, nil)
+	identity, err := client.Do(ctx, profile.Identify, nil)
 	if err == nil {
 		r.facts["serial"] = identity["serial"]
 	}
-	if r.login, err = v.signIn(ctx, talk); err != nil {
+	if r.login, err = v.signIn(ctx, client); err != nil {
 		return nil, err
 	}
 	if v.login != nil {
@@ -233,14 +233,14 @@ func (v *Visit) read(ctx context.Context) (*reading, error) {
 	case r.login.Taken && !r.login.Good, !r.login.Taken && len(v.Profile.Acts[profile.SignIn]) > 0:
 		r.read = result.Unseen("not signed in")
 	default:
-		read, err := talk.Do(ctx, profile.Read, nil)
+		read, err := client.Do(ctx, profile.Read, nil)
 		r.read = result.Answered(plain(err), "read")
 		r.read.By = "read with " + v.named()
 		if err == nil {
 			maps.Copy(r.facts, read)
 		}
 	}
-	for _, seen := range talk.Servers() {
+	for _, seen := range client.Servers() {
 		r.servers[seen.Kind] = seen.Sum
 	}
 	// A restart that nobody watched shows in what the device tells now.
@@ -249,7 +249,7 @@ func (v *Visit) read(ctx context.Context) (*reading, error) {
 		told = map[string]string{}
 	}
 	maps.Copy(told, r.facts)
-	if how := evidence.Read(told, r.at, time.Now()).SinceWrite(v.changedAt, v.Conduct.Starts); how != "" && !v.changedAt.IsZero() && !v.restartedAt.After(v.changedAt) {
+	if how := evidence.Read(told, r.at, time.Now()).SinceWrite(v.changedAt, v.State.Starts); how != "" && !v.changedAt.IsZero() && !v.restartedAt.After(v.changedAt) {
 		// It lies between the last write and now; anything in between is as true.
 		v.restartedAt, v.evidence = v.changedAt.Add(r.at.Sub(v.changedAt)/2), how
 		if err := v.noteRestart(ctx); err != nil {
@@ -268,5 +268,5 @@ func (v *Visit) named() string {
 }
 
 func (v *Visit) noteRestart(ctx context.Context) error {
-	return v.store.SetConduct(ctx, store.Conduct{MAC: v.MAC, RestartedAt: store.Stamp{Time: v.restartedAt}, Evidence: v.evidence})
+	return v.store.SetDeviceState(ctx, store.DeviceState{MAC: v.MAC, RestartedAt: store.Stamp{Time: v.restartedAt}, Evidence: v.evidence})
 }

@@ -22,7 +22,7 @@ import (
 )
 
 // one starts a site with one device of a model and waits until it is there.
-func one(t *testing.T, model, id string) (*box.Box, *bench.Bench, func(at string) *driver.Talk) {
+func one(t *testing.T, model, id string) (*box.Box, *bench.Bench, func(at string) *driver.Client) {
 	t.Helper()
 	set, _, err := profiles.Load("")
 	if err != nil {
@@ -38,11 +38,11 @@ func one(t *testing.T, model, id string) (*box.Box, *bench.Bench, func(at string
 	if _, err := w.Find(patient(t), set[id].Factory.Address.List(), true); err != nil {
 		t.Fatal(err)
 	}
-	return device, b, func(at string) *driver.Talk {
+	return device, b, func(at string) *driver.Client {
 		a, _ := netip.ParseAddr(at)
-		talk := driver.New(b, driver.Target{MAC: device.MAC, Address: a, Bits: 24, Profile: set[id]})
-		t.Cleanup(talk.Close)
-		return talk
+		client := driver.New(b, driver.Target{MAC: device.MAC, Address: a, Bits: 24, Profile: set[id]})
+		t.Cleanup(client.Close)
+		return client
 	}
 }
 
@@ -57,9 +57,9 @@ var numbers = map[string]string{"address": "10.40.8.30", "bits": "22", "mask": "
 // A switch without an address is reached over DCP; what is set is lost at a
 // power cut until it is saved, as the profile's order knows.
 func TestASwitchWithoutAnAddress(t *testing.T) {
-	device, b, talk := one(t, "FS8", "fennmark-fs8")
+	device, b, client := one(t, "FS8", "fennmark-fs8")
 	ctx := patient(t)
-	dark := talk("")
+	dark := client("")
 	facts, err := dark.Do(ctx, profile.Identify, nil)
 	if err != nil || facts["model"] != "FS8" || facts["name"] != "" {
 		t.Fatalf("%v, %v", facts, err)
@@ -88,7 +88,7 @@ func TestASwitchWithoutAnAddress(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	page := talk("10.40.8.30")
+	page := client("10.40.8.30")
 	secret := map[string]string{"password": "Correct-Horse-9"}
 	if _, err := page.Do(ctx, profile.Password, secret); err == nil || strings.Contains(err.Error(), "Correct-Horse-9") {
 		t.Errorf("a password with characters that it does not take: %v", err)
@@ -130,9 +130,9 @@ func TestASwitchWithoutAnAddress(t *testing.T) {
 
 // A camera refuses everything until its password was changed.
 func TestACameraWantsItsPasswordFirst(t *testing.T) {
-	device, _, talk := one(t, "C20", "ovalis-c20")
+	device, _, client := one(t, "C20", "ovalis-c20")
 	ctx := patient(t)
-	camera := talk("192.168.77.20")
+	camera := client("192.168.77.20")
 	if facts, err := camera.Do(ctx, profile.Identify, nil); err != nil || facts["serial"] != device.Serial {
 		t.Fatalf("%v, %v", facts, err)
 	}

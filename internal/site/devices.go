@@ -241,22 +241,22 @@ func (s *Site) ExportDevices(ctx context.Context, format string) (Download, erro
 			return Download{}, err
 		}
 	case planfile.XLSX:
-		book := excelize.NewFile()
-		defer book.Close()
-		if err := book.SetSheetName("Sheet1", "devices"); err != nil {
+		workbook := excelize.NewFile()
+		defer workbook.Close()
+		if err := workbook.SetSheetName("Sheet1", "devices"); err != nil {
 			return Download{}, err
 		}
-		if _, err := book.NewSheet("facts"); err != nil {
+		if _, err := workbook.NewSheet("facts"); err != nil {
 			return Download{}, err
 		}
 		for sheet, list := range map[string][][]string{"devices": lines, "facts": facts} {
 			for i, l := range list {
-				if err := book.SetSheetRow(sheet, fmt.Sprintf("A%d", i+1), &l); err != nil {
+				if err := workbook.SetSheetRow(sheet, fmt.Sprintf("A%d", i+1), &l); err != nil {
 					return Download{}, err
 				}
 			}
 		}
-		if err := book.Write(&out); err != nil {
+		if err := workbook.Write(&out); err != nil {
 			return Download{}, err
 		}
 	default:
@@ -289,8 +289,8 @@ func (s *Site) Blink(ctx context.Context, mac address.MAC) error {
 	if p == nil || len(p.Acts[profile.Blink]) == 0 {
 		return problem.New(problem.Conflict, "this model cannot be made to blink", "compare its MAC and serial with the label").About(mac.String())
 	}
-	talk := driver.New(s.bench(), driver.Target{MAC: mac, Address: f.AddressNow(), Profile: p})
-	defer talk.Close()
-	_, err = talk.Do(ctx, profile.Blink, nil)
+	client := driver.New(s.bench(), driver.Target{MAC: mac, Address: f.AddressNow(), Profile: p})
+	defer client.Close()
+	_, err = client.Do(ctx, profile.Blink, nil)
 	return err
 }

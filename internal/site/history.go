@@ -217,7 +217,7 @@ func (s *Site) Restore(ctx context.Context, text string, preview bool, who strin
 	if err != nil {
 		return edited(), err
 	}
-	return s.become(ctx, edits, preview, 0, who, fmt.Sprintf("restored as of revision %d, %s", id, r.What))
+	return s.takeBack(ctx, edits, preview, 0, who, fmt.Sprintf("restored as of revision %d, %s", id, r.What))
 }
 
 // mostRevisions are listed.
@@ -293,11 +293,11 @@ func (s *Site) step(ctx context.Context, text string, preview bool, who, words s
 	if r.Undoes != 0 {
 		what = strings.TrimPrefix(what, "undone: ")
 	}
-	return s.become(ctx, edits, preview, id, who, words+what)
+	return s.takeBack(ctx, edits, preview, id, who, words+what)
 }
 
-// become takes edits back, latest first. The caller holds planning.
-func (s *Site) become(ctx context.Context, taken []store.Edit, preview bool, undoes int64, who, what string) (api.Edited, error) {
+// takeBack applies the opposite of edits, latest first. The caller holds planning.
+func (s *Site) takeBack(ctx context.Context, taken []store.Edit, preview bool, undoes int64, who, what string) (api.Edited, error) {
 	out := edited()
 	now, entries, err := s.bare(ctx)
 	if err != nil {

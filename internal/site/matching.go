@@ -84,7 +84,7 @@ func (s *Site) Accept(ctx context.Context, in api.Acceptance, who string) ([]mat
 
 // Match says by hand which box an entry is.
 func (s *Site) Match(ctx context.Context, tag string, mac address.MAC, by, why, who string) error {
-	e, err := s.unset(ctx, tag, false)
+	e, err := s.matchable(ctx, tag, false)
 	if err != nil {
 		return err
 	}
@@ -136,7 +136,7 @@ func (s *Site) UndoMatches(ctx context.Context, in api.Undo, who string) ([]stri
 		matches = append(matches, store.Match{Tag: e.Tag, Was: e.Device})
 	}
 	for _, tag := range in.Tags {
-		e, err := s.unset(ctx, tag, in.Configured)
+		e, err := s.matchable(ctx, tag, in.Configured)
 		if err != nil {
 			return nil, err
 		}
@@ -193,10 +193,10 @@ func (s *Site) Lock(ctx context.Context, in api.Locking, who string) error {
 	return nil
 }
 
-// unset gives an entry whose match may still change: nothing was done with its
+// matchable gives an entry whose match may still change: nothing was done with its
 // box, or what was done failed, and nobody locked it; configured ones only where
 // that is meant.
-func (s *Site) unset(ctx context.Context, tag string, configured bool) (store.Entry, error) {
+func (s *Site) matchable(ctx context.Context, tag string, configured bool) (store.Entry, error) {
 	e, err := s.store.Entry(ctx, tag)
 	switch {
 	case err != nil:

@@ -260,7 +260,7 @@ func (s *Site) Use(ctx context.Context, name string) error {
 		return err
 	}
 	s.endWatch()
-	s.closePages()
+	s.pages.CloseAll()
 	s.mu.Lock()
 	s.uses[s.store.ID] = at.name
 	s.mu.Unlock()
@@ -313,7 +313,7 @@ func (s *Service) Unplug(name string) error {
 		return problem.New(problem.Conflict, "work on this segment is under way", "wait until it is done, or stop it").About(name)
 	}
 	s.endWatches(at)
-	s.closePages()
+	s.pages.CloseAll()
 	var err error
 	if now := at.live.Swap(nil); now != nil {
 		err = now.bench.Close()

@@ -12,6 +12,7 @@ import (
 
 	"redstart/internal/account"
 	"redstart/internal/events"
+	"redstart/internal/pages"
 	"redstart/internal/store"
 	"redstart/internal/vault"
 )
@@ -55,7 +56,7 @@ type Service struct {
 	lastWork int64              // number of the latest
 	plugs    chan struct{}      // closes when the segment changes, and is made anew
 	watches  map[string]*watching
-	pages    map[boxAt]*page
+	pages    *pages.Pages
 }
 
 // Open opens the data folder and joins the segment. The port belongs to the
@@ -96,7 +97,7 @@ func open(ctx context.Context, c Config) (*Service, error) {
 	if err != nil {
 		return nil, errors.Join(err, records.Close())
 	}
-	s := &Service{config: c, store: records, vault: v, log: c.Log, hub: events.New(), accounts: account.In(records, c.Log), resolved: map[int64]resolved{}, plugs: make(chan struct{}), watches: map[string]*watching{}, pages: map[boxAt]*page{}}
+	s := &Service{config: c, store: records, vault: v, log: c.Log, hub: events.New(), accounts: account.In(records, c.Log), resolved: map[int64]resolved{}, plugs: make(chan struct{}), watches: map[string]*watching{}, pages: pages.New(c.Log)}
 	s.life, s.end = context.WithCancel(context.Background())
 	if s.uses, err = records.Segments(ctx); err != nil {
 		return nil, errors.Join(err, records.Close())
@@ -144,7 +145,7 @@ func (s *Service) Accounts() *account.Accounts { return s.accounts }
 // cut off goes on when it is asked to, with the next service.
 func (s *Service) Close() error {
 	s.end()
-	s.closePages()
+	s.pages.CloseAll()
 	s.work.Wait()
 	s.hub.Close()
 	var err error

@@ -120,8 +120,8 @@ func (s *Site) Sight(ctx context.Context, sighting device.Sighting, recognise fu
 	return s.SaveDevices(ctx, recognise, f)
 }
 
-// Conduct is what we did to a box and what it showed since.
-type Conduct struct {
+// DeviceState is what we did to a box and what it showed since.
+type DeviceState struct {
 	MAC         address.MAC `db:"mac"`
 	Serial      string      `db:"serial"`       // as it told itself
 	ChangedAt   Stamp       `db:"changed_at"`   // last write to it
@@ -132,16 +132,16 @@ type Conduct struct {
 	WrongAt     Stamp       `db:"wrong_at"`     // the last of them
 }
 
-// Conduct gives what is known of a box; nothing when nothing is.
-func (s *Store) Conduct(ctx context.Context, mac address.MAC) (Conduct, error) {
-	c := Conduct{MAC: mac, Starts: -1}
-	_, err := s.one(ctx, &c, `SELECT * FROM conduct WHERE mac = ?`, mac)
+// DeviceState gives what is known of a box; nothing when nothing is.
+func (s *Store) DeviceState(ctx context.Context, mac address.MAC) (DeviceState, error) {
+	c := DeviceState{MAC: mac, Starts: -1}
+	_, err := s.one(ctx, &c, `SELECT * FROM device_states WHERE mac = ?`, mac)
 	return c, err
 }
 
-// SetConduct stores the parts of c that are not zero.
-func (s *Store) SetConduct(ctx context.Context, c Conduct) error {
-	return s.exec(ctx, `INSERT INTO conduct (mac, serial, changed_at, restarted_at, evidence)
+// SetDeviceState stores the parts of c that are not zero.
+func (s *Store) SetDeviceState(ctx context.Context, c DeviceState) error {
+	return s.exec(ctx, `INSERT INTO device_states (mac, serial, changed_at, restarted_at, evidence)
 		VALUES (:mac, :serial, :changed_at, :restarted_at, :evidence)
 		ON CONFLICT (mac) DO UPDATE SET
 			serial = CASE :serial WHEN '' THEN serial ELSE :serial END,
@@ -172,17 +172,17 @@ func (s *Store) SetServer(ctx context.Context, mac address.MAC, kind, sum string
 
 // SetStarts keeps a box's start counter as it was before a write.
 func (s *Store) SetStarts(ctx context.Context, mac address.MAC, starts int64) error {
-	return s.exec(ctx, `INSERT INTO conduct (mac, starts) VALUES (:mac, :starts) ON CONFLICT (mac) DO UPDATE SET starts = :starts`, map[string]any{"mac": mac, "starts": starts})
+	return s.exec(ctx, `INSERT INTO device_states (mac, starts) VALUES (:mac, :starts) ON CONFLICT (mac) DO UPDATE SET starts = :starts`, map[string]any{"mac": mac, "starts": starts})
 }
 
 // AddWrong counts a login that a box refused.
 func (s *Store) AddWrong(ctx context.Context, mac address.MAC) error {
-	return s.exec(ctx, `INSERT INTO conduct (mac, wrong, wrong_at) VALUES (:mac, 1, :at) ON CONFLICT (mac) DO UPDATE SET wrong = wrong + 1, wrong_at = :at`, map[string]any{"mac": mac, "at": Now()})
+	return s.exec(ctx, `INSERT INTO device_states (mac, wrong, wrong_at) VALUES (:mac, 1, :at) ON CONFLICT (mac) DO UPDATE SET wrong = wrong + 1, wrong_at = :at`, map[string]any{"mac": mac, "at": Now()})
 }
 
 // ClearWrong notes that a box accepted a login: it counts anew.
 func (s *Store) ClearWrong(ctx context.Context, mac address.MAC) error {
-	return s.exec(ctx, `UPDATE conduct SET wrong = 0 WHERE mac = :mac AND wrong > 0`, map[string]any{"mac": mac})
+	return s.exec(ctx, `UPDATE device_states SET wrong = 0 WHERE mac = :mac AND wrong > 0`, map[string]any{"mac": mac})
 }
 
 // TagOf gives the entry that a box is matched with; "" when none is.

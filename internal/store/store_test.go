@@ -96,8 +96,8 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 		add(s, entries(3)),
 		match(s, "T-01", mac),
 		s.Sight(ctx, seen, nil),
-		s.SetConduct(ctx, store.Conduct{MAC: mac, Serial: "S", ChangedAt: now}),
-		s.SetConduct(ctx, store.Conduct{MAC: mac, RestartedAt: now}),
+		s.SetDeviceState(ctx, store.DeviceState{MAC: mac, Serial: "S", ChangedAt: now}),
+		s.SetDeviceState(ctx, store.DeviceState{MAC: mac, RestartedAt: now}),
 		s.SetServer(ctx, mac, "certificate", "bb"),
 		s.SetServer(ctx, mac, "certificate", "aa"),
 		s.SetChecks(ctx, "T-01", mac, []result.Check{{Name: "echo", Expected: "answers", Observed: "answers", Verdict: result.Passed, By: "ICMP", At: now.Time}, {Name: "name", At: now.Time}}, store.Configured, "", "owner"),
@@ -125,9 +125,9 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 	if err != nil || found.Value("address") != "10.0.0.1" || !found.First.Equal(seen.At) {
 		t.Errorf("device %+v, %v", found, err)
 	}
-	c, err := s.Conduct(ctx, mac)
+	c, err := s.DeviceState(ctx, mac)
 	if err != nil || c.Serial != "S" || !c.ChangedAt.Equal(now.Time) || !c.RestartedAt.Equal(now.Time) {
-		t.Errorf("conduct %+v, %v", c, err)
+		t.Errorf("device state %+v, %v", c, err)
 	}
 	servers, err := s.Servers(ctx, mac)
 	if err != nil || !reflect.DeepEqual(servers, map[string]string{"certificate": "aa"}) {
@@ -300,11 +300,11 @@ func TestCredentialsHaveAState(t *testing.T) {
 		t.Errorf("%s, %d that open, %v", got, len(opening), err)
 	}
 	must(t, s.AddWrong(ctx, mac), s.AddWrong(ctx, mac))
-	if c, err := s.Conduct(ctx, mac); err != nil || c.Wrong != 2 || c.WrongAt.IsZero() || c.Starts != -1 {
+	if c, err := s.DeviceState(ctx, mac); err != nil || c.Wrong != 2 || c.WrongAt.IsZero() || c.Starts != -1 {
 		t.Errorf("%+v, %v", c, err)
 	}
 	must(t, s.ClearWrong(ctx, mac), s.SetStarts(ctx, mac, 4))
-	if c, err := s.Conduct(ctx, mac); err != nil || c.Wrong != 0 || c.Starts != 4 {
+	if c, err := s.DeviceState(ctx, mac); err != nil || c.Wrong != 0 || c.Starts != 4 {
 		t.Errorf("%+v, %v", c, err)
 	}
 }

@@ -17,7 +17,7 @@ import (
 // An interface is judged by what it hears, and a storm is called one.
 func TestHearingSaysWhatIsOnAWire(t *testing.T) {
 	wire := &segment.Segment{}
-	ear := wire.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 1<<14)
+	listener := wire.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 1<<14)
 	talker := wire.Attach(address.MAC{0x0a, 0x4f, 0x56, 0, 0, 1}, 16)
 	server := wire.Attach(address.MAC{6, 0x46, 0x35, 0, 0, 1}, 16)
 	for range 300 {
@@ -40,7 +40,7 @@ func TestHearingSaysWhatIsOnAWire(t *testing.T) {
 		Payload: m.Answer(dhcp.Offer, server.MAC(), dhcp.Lease{Address: netip.MustParsePrefix("10.9.0.9/24"), Server: netip.MustParseAddr("10.9.0.1")})[14:]}.Append(nil))
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel() // what is queued is still heard
-	h := survey.Hear(ctx, ear)
+	h := survey.Hear(ctx, listener)
 	if h.Frames != 301 || h.Senders != 2 || len(h.Subnets) != 2 || h.Subnets[0] != netip.MustParsePrefix("192.168.77.0/24") || len(h.Servers) != 1 || h.Servers[0] != netip.MustParseAddr("10.9.0.1") || !h.Storm {
 		t.Errorf("%+v", h)
 	}

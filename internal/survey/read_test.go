@@ -74,8 +74,8 @@ func TestEveryProberReadsItsAnswer(t *testing.T) {
 			if s.MAC != them {
 				t.Errorf("%s is told of %s", want, s.MAC)
 			}
-			for k, v := range s.Facts {
-				told = append(told, s.Protocol+" "+k+" "+v)
+			for inv, v := range s.Facts {
+				told = append(told, s.Protocol+" "+inv+" "+v)
 			}
 		}
 		for _, w := range strings.Split(want, "; ") {
@@ -141,11 +141,11 @@ func TestSourcesAreFreeAndDefended(t *testing.T) {
 	witness := wire.Attach(them, 64)
 	b := bench.New(wire.Attach(us, 64))
 	defer b.Close()
-	k := newBook(b, profile.Set{}, Options{Subnets: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/24"), netip.MustParsePrefix("10.0.1.0/24"), netip.MustParsePrefix("10.0.2.0/24")},
+	inv := newInventory(b, profile.Set{}, Options{Subnets: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/24"), netip.MustParsePrefix("10.0.1.0/24"), netip.MustParsePrefix("10.0.2.0/24")},
 		Avoid: func(a netip.Addr) bool { return a == netip.MustParseAddr("10.0.0.253") }})
-	k.emit = func(*device.Found) {}
-	defer k.close()
-	wanted := k.candidates()
+	inv.emit = func(*device.Found) {}
+	defer inv.close()
+	wanted := inv.candidates()
 	if len(wanted) != 6 || slices.Contains(wanted, netip.MustParseAddr("10.0.0.253")) {
 		t.Fatalf("%v", wanted)
 	}
@@ -157,28 +157,28 @@ func TestSourcesAreFreeAndDefended(t *testing.T) {
 		}
 		return f
 	}
-	k.hear(ctx, frame(arp.Announcement(them, wanted[2])))             // somebody has the first of the second subnet
-	k.hear(ctx, frame(arp.Probe(them, address.Broadcast, wanted[4]))) // and is about to take the first of the third
-	k.settle()
-	slices.SortFunc(k.sources, netip.Addr.Compare)
-	if !slices.Equal(k.sources, []netip.Addr{wanted[0], wanted[3], wanted[5]}) {
-		t.Errorf("%v of %v", k.sources, wanted)
+	inv.hear(ctx, frame(arp.Announcement(them, wanted[2])))             // somebody has the first of the second subnet
+	inv.hear(ctx, frame(arp.Probe(them, address.Broadcast, wanted[4]))) // and is about to take the first of the third
+	inv.settle()
+	slices.SortFunc(inv.sources, netip.Addr.Compare)
+	if !slices.Equal(inv.sources, []netip.Addr{wanted[0], wanted[3], wanted[5]}) {
+		t.Errorf("%v of %v", inv.sources, wanted)
 	}
-	k.hear(ctx, frame(arp.Packet{Operation: arp.Request, SenderMAC: them, SenderIP: at, TargetIP: k.sources[0]}.Frame(address.Broadcast)))
+	inv.hear(ctx, frame(arp.Packet{Operation: arp.Request, SenderMAC: them, SenderIP: at, TargetIP: inv.sources[0]}.Frame(address.Broadcast)))
 	raw, err := witness.Receive()
 	if err != nil {
 		t.Fatal(err)
 	}
-	if p, ok := bench.ARP(frame(raw)); !ok || p.Operation != arp.Reply || p.SenderIP != k.sources[0] || p.SenderMAC != us {
+	if p, ok := bench.ARP(frame(raw)); !ok || p.Operation != arp.Reply || p.SenderIP != inv.sources[0] || p.SenderMAC != us {
 		t.Errorf("%+v", p)
 	}
 	// A conversation may not speak from it meanwhile.
-	talk, err := b.Open(ctx, bench.Peer{MAC: them, Address: netip.MustParseAddr("10.0.0.250")})
+	conv, err := b.Open(ctx, bench.Peer{MAC: them, Address: netip.MustParseAddr("10.0.0.250")})
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer talk.Close()
-	if talk.Source() == k.sources[0] {
+	defer conv.Close()
+	if conv.Source() == inv.sources[0] {
 		t.Error("a conversation borrowed the survey's address")
 	}
 }
@@ -385,24 +385,24 @@ func TestAFloodOfSendersIsBounded(t *testing.T) {
 	defer port.Close()
 	b := bench.New(wire.Attach(us, 64))
 	defer b.Close()
-	k := newBook(b, profile.Set{}, Options{})
+	inv := newInventory(b, profile.Set{}, Options{})
 	told := 0
-	k.emit = func(*device.Found) { told++ }
-	defer k.close()
+	inv.emit = func(*device.Found) { told++ }
+	defer inv.close()
 	for i := range MostFound + 100 {
-		k.hear(context.Background(), ethernet.Frame{Destination: address.Broadcast, Source: address.MAC{2, 0, byte(i >> 24), byte(i >> 16), byte(i >> 8), byte(i)}, Type: 0x88b5})
+		inv.hear(context.Background(), ethernet.Frame{Destination: address.Broadcast, Source: address.MAC{2, 0, byte(i >> 24), byte(i >> 16), byte(i >> 8), byte(i)}, Type: 0x88b5})
 	}
-	if told != MostFound || len(k.found) != MostFound {
-		t.Errorf("%d told, %d kept", told, len(k.found))
+	if told != MostFound || len(inv.found) != MostFound {
+		t.Errorf("%d told, %d kept", told, len(inv.found))
 	}
-	ear := b.Listen(8, k.wants)
-	defer ear.Close()
+	listener := b.Listen(8, inv.wants)
+	defer listener.Close()
 	for _, mac := range []address.MAC{address.Broadcast, {}, {1, 0x80, 0xc2, 0, 0, 0}, them} {
 		if err := port.Send(ethernet.Frame{Destination: address.Broadcast, Source: mac, Type: 0x88b5}.Append(nil)); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if f := <-ear.Frames(); f.Source != them {
+	if f := <-listener.Frames(); f.Source != them {
 		t.Errorf("%s is listened to", f.Source)
 	}
 }

@@ -70,15 +70,15 @@ type Progress struct {
 func Run(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options, emit func(*device.Found, Progress)) (Progress, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	s := &survey{book: newBook(b, profiles, o)}
+	s := &survey{inventory: newInventory(b, profiles, o)}
 	defer s.close()
 	s.emit = func(f *device.Found) {
 		s.progress.Found = len(s.seen)
 		emit(f.Clone(), s.progress)
 	}
-	ear := b.Listen(earDepth, s.wants)
-	defer ear.Close()
-	err := s.run(ctx, ear)
+	listener := b.Listen(earDepth, s.wants)
+	defer listener.Close()
+	err := s.run(ctx, listener)
 	cancel()
 	s.asking.Wait()
 	s.progress.Found = len(s.seen)
@@ -87,7 +87,7 @@ func Run(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options, e
 }
 
 type survey struct {
-	*book
+	*inventory
 	progress Progress
 	heardIn  []map[address.MAC]bool // by pass
 	lastNews time.Time
@@ -134,7 +134,7 @@ func (s *survey) send(ctx context.Context, limit *rate.Limiter, p *pass, stage i
 
 // run makes pass after pass. It owns all that was found; nothing else touches
 // it while it runs.
-func (s *survey) run(ctx context.Context, ear *bench.Ear) error {
+func (s *survey) run(ctx context.Context, listener *bench.Listener) error {
 	pace := s.options.Pace
 	if pace <= 0 {
 		pace = Normal
@@ -150,7 +150,7 @@ func (s *survey) run(ctx context.Context, ear *bench.Ear) error {
 		if n := len(s.heardIn); n <= leastPasses {
 			s.progress.Planned = s.progress.Probes + count(s.questions(p, sourceless))*(leastPasses-n+1)
 		}
-		if err := s.listen(ctx, ear, s.send(ctx, limit, p, sourceless), sourceWait); err != nil {
+		if err := s.listen(ctx, listener, s.send(ctx, limit, p, sourceless), sourceWait); err != nil {
 			return err
 		}
 		s.settle()
@@ -161,7 +161,7 @@ func (s *survey) run(ctx context.Context, ear *bench.Ear) error {
 				continue // nobody told anything to follow up
 			}
 			s.progress.Planned += n
-			if err := s.listen(ctx, ear, s.send(ctx, limit, p, stage), passGap); err != nil {
+			if err := s.listen(ctx, listener, s.send(ctx, limit, p, stage), passGap); err != nil {
 				return err
 			}
 			p.known = s.snapshot()
@@ -172,7 +172,7 @@ func (s *survey) run(ctx context.Context, ear *bench.Ear) error {
 			break
 		}
 	}
-	return s.listen(ctx, ear, nil, 0)
+	return s.listen(ctx, listener, nil, 0)
 }
 
 func count(frames func(func([]byte) bool)) (n int) {
@@ -184,7 +184,7 @@ func count(frames func(func([]byte) bool)) (n int) {
 
 // listen takes in what comes while a sender works and for a while after. With no
 // sender it takes in what comes until the segment is quiet.
-func (s *survey) listen(ctx context.Context, ear *bench.Ear, out *sender, after time.Duration) error {
+func (s *survey) listen(ctx context.Context, listener *bench.Listener, out *sender, after time.Duration) error {
 	var sent <-chan int
 	untilQuiet := out == nil
 	wait := time.NewTimer(s.quiet())
@@ -194,7 +194,7 @@ func (s *survey) listen(ctx context.Context, ear *bench.Ear, out *sender, after 
 	}
 	for {
 		select {
-		case f := <-ear.Frames():
+		case f := <-listener.Frames():
 			mac, news := s.hear(ctx, f)
 			if n := len(s.heardIn) - 1; !mac.IsZero() && !s.heardIn[n][mac] {
 				s.heardIn[n][mac] = true

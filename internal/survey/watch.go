@@ -39,9 +39,9 @@ const (
 func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options, round time.Duration, emit func(kind string, f *device.Found)) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	k := newBook(b, profiles, o)
-	w := &watch{book: k, here: map[address.MAC]bool{}, missed: map[address.MAC]int{}}
-	k.emit = func(f *device.Found) {
+	inv := newInventory(b, profiles, o)
+	w := &watch{inventory: inv, here: map[address.MAC]bool{}, missed: map[address.MAC]int{}}
+	inv.emit = func(f *device.Found) {
 		kind := Told
 		// Who answers our first questions was there before; who comes meanwhile
 		// says so itself.
@@ -60,11 +60,11 @@ func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
 	}
 	now := time.Now()
 	for _, f := range o.Known {
-		w.here[f.MAC], k.seen[f.MAC] = true, now
+		w.here[f.MAC], inv.seen[f.MAC] = true, now
 	}
-	ear := b.Listen(earDepth, k.wants)
-	defer ear.Close()
-	defer k.asking.Wait()
+	listener := b.Listen(earDepth, inv.wants)
+	defer listener.Close()
+	defer inv.asking.Wait()
 	defer cancel()
 	tick := time.NewTicker(round)
 	defer tick.Stop()
@@ -74,20 +74,20 @@ func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
 	var next <-chan time.Time
 	for {
 		select {
-		case f := <-ear.Frames():
+		case f := <-listener.Frames():
 			w.frame = f
 			was, missed := w.here[f.Source], w.missed[f.Source]
-			mac, _ := k.hear(ctx, f)
+			mac, _ := inv.hear(ctx, f)
 			delete(w.missed, mac)
-			switch found := k.found[mac]; {
+			switch found := inv.found[mac]; {
 			case found == nil:
 			case !w.here[mac]:
-				k.emit(found) // it is back, with nothing new to tell
+				inv.emit(found) // it is back, with nothing new to tell
 			case was && restarted(missed, f):
 				emit(Returned, found.Clone())
 			}
-		case a := <-k.answers:
-			k.take(ctx, a)
+		case a := <-inv.answers:
+			inv.take(ctx, a)
 		case <-tick.C:
 			w.part(round, emit)
 			if len(waiting) == 0 {
@@ -136,7 +136,7 @@ func starts(f ethernet.Frame) bool {
 }
 
 type watch struct {
-	*book
+	*inventory
 	here    map[address.MAC]bool
 	missed  map[address.MAC]int // questions since it was heard last
 	factory []netip.Addr        // of all profiles

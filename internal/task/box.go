@@ -60,9 +60,9 @@ type Box struct {
 	at       netip.Addr     // where it is now; invalid: it has no address
 	old      netip.Addr     // where it was before the act that makes it go
 	restart  *watch.Restart // from before the act that makes it go
-	talk     *driver.Talk
+	client     *driver.Client
 	login    *vault.Login // what opens it now, with ID 0 for the factory login; nil when nothing is needed or known
-	inside   bool         // the talk is signed in
+	inside   bool         // the client is signed in
 	unproven bool         // login was set, but not tried yet: the device had to go first
 	// unanswered says that it did not answer the act that was to make it go: it may not
 	// have heard it.
@@ -173,12 +173,12 @@ func (b *Box) renews(s profile.Stage) {
 
 func (b *Box) want() netip.Addr { return b.d.Given.Address.Addr() }
 
-// converse makes sure that a talk with the device at its present address is open.
-func (b *Box) converse() *driver.Talk {
-	if b.talk == nil {
-		b.talk = driver.New(b.Bench, b.target(b.at))
+// converse makes sure that a client of the device at its present address is there.
+func (b *Box) converse() *driver.Client {
+	if b.client == nil {
+		b.client = driver.New(b.Bench, b.target(b.at))
 	}
-	return b.talk
+	return b.client
 }
 
 func (b *Box) target(at netip.Addr) driver.Target {
@@ -210,9 +210,9 @@ func (b *Box) file(key string) (driver.File, error) {
 
 // HangUp ends whatever conversation there is with the device.
 func (b *Box) HangUp() {
-	if b.talk != nil {
-		b.talk.Close()
-		b.talk, b.inside = nil, false
+	if b.client != nil {
+		b.client.Close()
+		b.client, b.inside = nil, false
 	}
 	if b.restart != nil {
 		b.restart.Close()

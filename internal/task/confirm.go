@@ -42,8 +42,8 @@ func (b *Box) identify(ctx context.Context) (string, error) {
 			return "", err
 		}
 	}
-	c := store.Conduct{MAC: b.d.MAC, Serial: serial}
-	return strings.TrimSpace(b.p.Model + " " + serial), b.Store.SetConduct(ctx, c)
+	c := store.DeviceState{MAC: b.d.MAC, Serial: serial}
+	return strings.TrimSpace(b.p.Model + " " + serial), b.Store.SetDeviceState(ctx, c)
 }
 
 // atLine shows that the box at the other end of the serial line is the one that is

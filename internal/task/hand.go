@@ -142,9 +142,9 @@ func (b *Box) shownNow(ctx context.Context, act profile.Act) error {
 	if err := b.whereNow(ctx); err != nil {
 		return err
 	}
-	talk := driver.New(b.Bench, b.target(b.at))
-	defer talk.Close()
-	_, err := talk.Do(ctx, act, nil)
+	client := driver.New(b.Bench, b.target(b.at))
+	defer client.Close()
+	_, err := client.Do(ctx, act, nil)
 	return err
 }
 
@@ -217,21 +217,21 @@ func (b *Box) told(ctx context.Context, tell func(context.Context, netip.Addr) (
 // of a device whose starts were never read shows nothing, and is kept for the next, unless
 // it was away meanwhile.
 func (b *Box) begunAnew(ctx context.Context, mark evidence.Mark, since time.Time, away bool) (string, error) {
-	conduct, err := b.Store.Conduct(ctx, b.d.MAC)
+	state, err := b.Store.DeviceState(ctx, b.d.MAC)
 	if err != nil {
 		return "", err
 	}
 	how := ""
-	switch read := conduct.Starts >= 0; {
+	switch read := state.Starts >= 0; {
 	case mark.HasStarts && !read && !away:
 		return "", b.Store.SetStarts(ctx, b.d.MAC, mark.Starts)
 	case mark.HasStarts && !read:
 		how = "it was away, and came back"
 	default:
-		how = mark.SinceWrite(since, conduct.Starts)
+		how = mark.SinceWrite(since, state.Starts)
 	}
 	if how == "" {
 		return "", nil
 	}
-	return "switched off and on: " + how, b.Store.SetConduct(ctx, store.Conduct{MAC: b.d.MAC, RestartedAt: store.Now(), Evidence: how})
+	return "switched off and on: " + how, b.Store.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC, RestartedAt: store.Now(), Evidence: how})
 }

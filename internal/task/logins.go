@@ -134,7 +134,7 @@ func (b *Box) prove(ctx context.Context) error {
 
 // changing notes the time of a write.
 func (b *Box) changing(ctx context.Context) error {
-	return b.Store.SetConduct(ctx, store.Conduct{MAC: b.d.MAC, ChangedAt: store.Now()})
+	return b.Store.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC, ChangedAt: store.Now()})
 }
 
 // remember notes what the device's servers showed, for later comparing.

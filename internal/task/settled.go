@@ -19,8 +19,8 @@ import (
 // it would only write once more what no restart follows. It says what shows that; "" means
 // that the acts are repeated.
 func (b *Box) Settled(ctx context.Context) (how string, err error) {
-	conduct, err := b.Store.Conduct(ctx, b.d.MAC)
-	if err != nil || conduct.ChangedAt.IsZero() || b.at != b.want() || len(b.d.Given.Secrets) > 0 {
+	state, err := b.Store.DeviceState(ctx, b.d.MAC)
+	if err != nil || state.ChangedAt.IsZero() || b.at != b.want() || len(b.d.Given.Secrets) > 0 {
 		return "", err
 	}
 	if err := b.signIn(ctx); err != nil {
@@ -41,13 +41,13 @@ func (b *Box) Settled(ctx context.Context) (how string, err error) {
 	if !b.reads(facts) {
 		return "", nil
 	}
-	how = evidence.Read(facts, asked, time.Now()).SinceWrite(conduct.ChangedAt.Time, conduct.Starts)
+	how = evidence.Read(facts, asked, time.Now()).SinceWrite(state.ChangedAt.Time, state.Starts)
 	if how == "" {
 		return "", nil
 	}
 	// It lies between the last write and now; anything in between is as true.
-	between := conduct.ChangedAt.Add(asked.Sub(conduct.ChangedAt.Time) / 2)
-	return how, errors.Join(b.Store.SetConduct(ctx, store.Conduct{MAC: b.d.MAC, RestartedAt: store.Stamp{Time: between}, Evidence: how}), b.remember(ctx))
+	between := state.ChangedAt.Add(asked.Sub(state.ChangedAt.Time) / 2)
+	return how, errors.Join(b.Store.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC, RestartedAt: store.Stamp{Time: between}, Evidence: how}), b.remember(ctx))
 }
 
 // passing keeps of an error only what the run must know; for anything else the acts are

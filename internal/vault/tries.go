@@ -50,7 +50,7 @@ func (t *Tries) May(ctx context.Context, login profile.Login) error {
 	if t.tried[login] {
 		return problem.New(problem.Device, "this login was tried already", "")
 	}
-	c, err := t.vault.store.Conduct(ctx, t.mac)
+	c, err := t.vault.store.DeviceState(ctx, t.mac)
 	if err != nil {
 		return err
 	}

@@ -55,16 +55,16 @@ func (v *Verifier) entry(ctx context.Context, r plan.Resolver, e store.Entry, re
 	if err != nil {
 		return nil, err
 	}
-	conduct, err := v.Store.Conduct(ctx, e.Device)
+	was, err := v.Store.DeviceState(ctx, e.Device)
 	if err != nil {
 		return nil, err
 	}
-	if e.HandAt.After(conduct.ChangedAt.Time) {
-		conduct.ChangedAt = e.HandAt // a person wrote to it until then
+	if e.HandAt.After(was.ChangedAt.Time) {
+		was.ChangedAt = e.HandAt // a person wrote to it until then
 	}
 	visit := check.With(check.Subject{
-		MAC: e.Device, PlannedMAC: e.MAC, Serial: cmp.Or(e.Serial, conduct.Serial), Servers: servers, Address: e.Address,
-		Given: procedure.For(r, e.Entry, p), Profile: p, Conduct: conduct,
+		MAC: e.Device, PlannedMAC: e.MAC, Serial: cmp.Or(e.Serial, was.Serial), Servers: servers, Address: e.Address,
+		Given: procedure.For(r, e.Entry, p), Profile: p, State: was,
 	}, v.Bench, v.Store, v.Vault.Try(e.Device, p.Accounts, "verification by "+who), avoid)
 	defer visit.Close()
 	list, err := check.Run(ctx, visit, restart)

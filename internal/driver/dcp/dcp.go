@@ -101,8 +101,8 @@ func (s session) set(ctx context.Context, request *dcp.PDU) error {
 // exchange sends a request until the device answers it. Requests are safe to
 // repeat: they say what should be, not what should change.
 func (s session) exchange(ctx context.Context, request *dcp.PDU) (*dcp.PDU, error) {
-	ear := s.Bench.ListenTo(s.MAC, 16, func(f ethernet.Frame) bool { return f.Type == ethernet.TypePROFINET })
-	defer ear.Close()
+	listener := s.Bench.ListenTo(s.MAC, 16, func(f ethernet.Frame) bool { return f.Type == ethernet.TypePROFINET })
+	defer listener.Close()
 	again := time.NewTicker(tryEvery)
 	defer again.Stop()
 	for range tries {
@@ -111,7 +111,7 @@ func (s session) exchange(ctx context.Context, request *dcp.PDU) (*dcp.PDU, erro
 		}
 		for waiting := true; waiting; {
 			select {
-			case f := <-ear.Frames():
+			case f := <-listener.Frames():
 				p, err := dcp.Parse(f.Payload)
 				if err == nil && p.Xid == request.Xid && p.ServiceID == request.ServiceID && p.ServiceType != dcp.TypeRequest {
 					return p, nil

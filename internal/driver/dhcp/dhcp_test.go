@@ -34,8 +34,8 @@ acts:
 
 var planned = map[string]string{"address": "10.40.9.7", "bits": "22", "gateway": "10.40.8.1", "name": "h-1"}
 
-// waiting is a box that waits for an address, and a talk with it.
-func waiting(t *testing.T, class string) (*box.Box, *driver.Talk) {
+// waiting is a box that waits for an address, and a client of it.
+func waiting(t *testing.T, class string) (*box.Box, *driver.Client) {
 	t.Helper()
 	p, err := profile.Parse([]byte(heron), all.Words())
 	if err != nil {
@@ -51,17 +51,17 @@ func waiting(t *testing.T, class string) (*box.Box, *driver.Talk) {
 	go func() { defer close(down); b.Run(ctx) }()
 	ours := bench.New(wire.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 1024))
 	t.Cleanup(func() { ours.Close(); stop(); <-down })
-	talk := driver.New(ours, driver.Target{MAC: mac, Profile: p})
-	t.Cleanup(talk.Close)
-	return b, talk
+	client := driver.New(ours, driver.Target{MAC: mac, Profile: p})
+	t.Cleanup(client.Close)
+	return b, client
 }
 
 func TestABoxIsGivenItsPlannedAddress(t *testing.T) {
 	t.Parallel()
-	b, talk := waiting(t, "heron")
+	b, client := waiting(t, "heron")
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	if _, err := talk.Do(ctx, profile.Address, planned); err != nil {
+	if _, err := client.Do(ctx, profile.Address, planned); err != nil {
 		t.Fatal(err)
 	}
 	for b.Running().Address != netip.MustParsePrefix("10.40.9.7/22") && ctx.Err() == nil {
@@ -74,13 +74,13 @@ func TestABoxIsGivenItsPlannedAddress(t *testing.T) {
 
 func TestABoxThatNeverAsks(t *testing.T) {
 	t.Parallel()
-	_, talk := waiting(t, "")
+	_, client := waiting(t, "")
 	ctx, cancel := context.WithCancel(context.Background())
 	time.AfterFunc(3*time.Second, cancel)
-	if _, err := talk.Do(ctx, profile.Address, planned); !errors.Is(err, context.Canceled) {
+	if _, err := client.Do(ctx, profile.Address, planned); !errors.Is(err, context.Canceled) {
 		t.Errorf("%v", err)
 	}
-	if _, err := talk.Do(t.Context(), profile.Address, map[string]string{"address": "here"}); !errors.Is(err, driver.ErrNotSent) || !strings.Contains(err.Error(), "here") {
+	if _, err := client.Do(t.Context(), profile.Address, map[string]string{"address": "here"}); !errors.Is(err, driver.ErrNotSent) || !strings.Contains(err.Error(), "here") {
 		t.Errorf("%v", err)
 	}
 }

@@ -68,9 +68,9 @@ func Run(t *testing.T, c Case) {
 	}
 	s := suite{c, p}
 	good := func(t *testing.T, f faults.Faults) {
-		talk := s.talk(t, c.Serve, f)
-		s.signIn(t, talk, Password)
-		if facts, err := talk.Do(within(t, patience), profile.Read, nil); err != nil || facts["name"] != Name {
+		client := s.client(t, c.Serve, f)
+		s.signIn(t, client, Password)
+		if facts, err := client.Do(within(t, patience), profile.Read, nil); err != nil || facts["name"] != Name {
 			t.Errorf("%v, %v", facts, err)
 		}
 	}
@@ -78,9 +78,9 @@ func Run(t *testing.T, c Case) {
 	t.Run("a bad cable", func(t *testing.T) { t.Parallel(); good(t, faults.Faults{Loss: loss}) })
 	t.Run("not there", func(t *testing.T) {
 		t.Parallel()
-		talk := driver.New(bench.New((&segment.Segment{}).Attach(ours, 64)), s.target())
-		defer talk.Close()
-		s.fails(t, talk, driver.ErrNoAnswer, driver.ErrNotSent, context.DeadlineExceeded)
+		client := driver.New(bench.New((&segment.Segment{}).Attach(ours, 64)), s.target())
+		defer client.Close()
+		s.fails(t, client, driver.ErrNoAnswer, driver.ErrNotSent, context.DeadlineExceeded)
 	})
 	t.Run("cancelled", s.cancelled)
 	if c.Serve == nil {
@@ -93,7 +93,7 @@ func Run(t *testing.T, c Case) {
 	for name, serve := range map[string]func(net.Conn){"nonsense": nonsense, "one byte a second": drip, "nothing": silence, "a closed door": func(net.Conn) {}} {
 		t.Run("answers with "+name, func(t *testing.T) {
 			t.Parallel()
-			s.fails(t, s.talk(t, func(_ *box.Box, conn net.Conn) { defer conn.Close(); serve(conn) }, faults.Faults{}))
+			s.fails(t, s.client(t, func(_ *box.Box, conn net.Conn) { defer conn.Close(); serve(conn) }, faults.Faults{}))
 		})
 	}
 	t.Run("nobody is in a hurry", s.unhurried)
@@ -112,8 +112,8 @@ func (s suite) target() driver.Target {
 	return driver.Target{MAC: mac, Address: s.Factory.Address.Addr(), Bits: s.Factory.Address.Bits(), Profile: s.p}
 }
 
-// talk powers a box up whose service is serve, and gives a talk with it.
-func (s suite) talk(t *testing.T, serve func(*box.Box, net.Conn), f faults.Faults) *driver.Talk {
+// talk powers a box up whose service is serve, and gives a client of it.
+func (s suite) client(t *testing.T, serve func(*box.Box, net.Conn), f faults.Faults) *driver.Client {
 	t.Helper()
 	model := s.Box
 	if s.Serve != nil {
@@ -130,9 +130,9 @@ func (s suite) talk(t *testing.T, serve func(*box.Box, net.Conn), f faults.Fault
 	for b.Starts() == 0 {
 		time.Sleep(time.Millisecond)
 	}
-	talk := driver.New(ourBench, s.target())
-	t.Cleanup(talk.Close)
-	return talk
+	client := driver.New(ourBench, s.target())
+	t.Cleanup(client.Close)
+	return client
 }
 
 func within(t *testing.T, d time.Duration) context.Context {
@@ -141,29 +141,29 @@ func within(t *testing.T, d time.Duration) context.Context {
 	return ctx
 }
 
-func (s suite) signIn(t *testing.T, talk *driver.Talk, password string) {
+func (s suite) signIn(t *testing.T, client *driver.Client, password string) {
 	t.Helper()
 	if len(s.p.Acts[profile.SignIn]) == 0 {
 		return
 	}
-	if err := talk.SignIn(within(t, patience), profile.Login{User: User, Password: password}); err != nil {
+	if err := client.SignIn(within(t, patience), profile.Login{User: User, Password: password}); err != nil {
 		t.Fatal(err)
 	}
 }
 
-// fails has a talk fail in time, with an error of one of these kinds (of any, if none is
+// fails has a client fail in time, with an error of one of these kinds (of any, if none is
 // given) that holds no secret.
-func (s suite) fails(t *testing.T, talk *driver.Talk, kinds ...error) {
+func (s suite) fails(t *testing.T, client *driver.Client, kinds ...error) {
 	t.Helper()
 	ctx := within(t, enough)
 	ended := make(chan error, 1)
 	go func() {
 		var err error
 		if len(s.p.Acts[profile.SignIn]) > 0 {
-			err = talk.SignIn(ctx, profile.Login{User: User, Password: Password})
+			err = client.SignIn(ctx, profile.Login{User: User, Password: Password})
 		}
 		if err == nil {
-			_, err = talk.Do(ctx, profile.Password, s.variables())
+			_, err = client.Do(ctx, profile.Password, s.variables())
 		}
 		ended <- err
 	}()
@@ -204,7 +204,7 @@ func (s suite) cancelled(t *testing.T) {
 	heard := make(chan struct{}, 16)
 	model := s
 	model.Box.Frame = nil // it hears, and says nothing
-	talk := model.talk(t, func(_ *box.Box, c net.Conn) {
+	client := model.client(t, func(_ *box.Box, c net.Conn) {
 		defer c.Close()
 		b := make([]byte, 1)
 		if _, err := c.Read(b); err == nil {
@@ -215,7 +215,7 @@ func (s suite) cancelled(t *testing.T) {
 	ctx, cancel := context.WithCancel(within(t, patience))
 	ended := make(chan error, 1)
 	go func() {
-		_, err := talk.Do(ctx, profile.Password, s.variables())
+		_, err := client.Do(ctx, profile.Password, s.variables())
 		ended <- err
 	}()
 	if s.Serve != nil {
@@ -237,10 +237,10 @@ func (s suite) cancelled(t *testing.T) {
 // up by itself, for a run gives it no limit.
 func (s suite) unhurried(t *testing.T) {
 	t.Parallel()
-	talk := s.talk(t, func(_ *box.Box, c net.Conn) { defer c.Close(); silence(c) }, faults.Faults{})
+	client := s.client(t, func(_ *box.Box, c net.Conn) { defer c.Close(); silence(c) }, faults.Faults{})
 	ended := make(chan error, 1)
 	go func() {
-		_, err := talk.Do(context.Background(), profile.Password, s.variables())
+		_, err := client.Do(context.Background(), profile.Password, s.variables())
 		ended <- err
 	}()
 	select {
@@ -253,9 +253,9 @@ func (s suite) unhurried(t *testing.T) {
 
 func (s suite) wrongLogin(t *testing.T) {
 	t.Parallel()
-	talk := s.talk(t, s.Serve, faults.Faults{})
+	client := s.client(t, s.Serve, faults.Faults{})
 	before := s.Tries()
-	err := talk.SignIn(within(t, patience), profile.Login{User: User, Password: "not-this-one"})
+	err := client.SignIn(within(t, patience), profile.Login{User: User, Password: "not-this-one"})
 	if !errors.Is(err, driver.ErrLogin) || strings.Contains(err.Error(), "not-this-one") {
 		t.Errorf("%v", err)
 	}
@@ -268,7 +268,7 @@ func (s suite) wrongLogin(t *testing.T) {
 func (s suite) endless(t *testing.T) {
 	t.Parallel()
 	var sent atomic.Int64
-	s.fails(t, s.talk(t, func(_ *box.Box, c net.Conn) {
+	s.fails(t, s.client(t, func(_ *box.Box, c net.Conn) {
 		defer c.Close()
 		_, _ = io.WriteString(c, "HTTP/1.1 200 OK\r\nContent-Length: 10737418240\r\n\r\n") // who expects something else finds nonsense
 		chunk := []byte(strings.Repeat("x", 1<<15))
@@ -289,14 +289,14 @@ func (s suite) endless(t *testing.T) {
 func (s suite) cutOff(t *testing.T) {
 	t.Parallel()
 	for n := int64(1); n <= 6; n++ {
-		talk := s.talk(t, func(b *box.Box, c net.Conn) { s.Serve(b, &cut{Conn: c, left: n}) }, faults.Faults{})
+		client := s.client(t, func(b *box.Box, c net.Conn) { s.Serve(b, &cut{Conn: c, left: n}) }, faults.Faults{})
 		ctx := within(t, enough)
 		var err error
 		if len(s.p.Acts[profile.SignIn]) > 0 {
-			err = talk.SignIn(ctx, profile.Login{User: User, Password: Password})
+			err = client.SignIn(ctx, profile.Login{User: User, Password: Password})
 		}
 		if err == nil {
-			_, err = talk.Do(ctx, profile.Password, s.variables())
+			_, err = client.Do(ctx, profile.Password, s.variables())
 		}
 		if err != nil {
 			s.looksLike(t, err)
@@ -370,10 +370,10 @@ func (s suite) nonsense(t *testing.T) {
 		}
 	}()
 	defer func() { ourBench.Close(); port.Close(); <-ended }()
-	talk := driver.New(ourBench, s.target())
-	defer talk.Close()
+	client := driver.New(ourBench, s.target())
+	defer client.Close()
 	// Some of it is right by chance: what counts is that it ends, and what an error says.
-	if _, err := talk.Do(within(t, enough), profile.Password, s.variables()); err != nil {
+	if _, err := client.Do(within(t, enough), profile.Password, s.variables()); err != nil {
 		s.looksLike(t, err)
 	}
 }

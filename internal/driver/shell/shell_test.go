@@ -87,7 +87,7 @@ func (b *host) open(t *testing.T, section profile.Section, login profile.Login) 
 var login = profile.Login{User: "root", Password: "s3cret-word"}
 
 // talk is a small command line: it echoes, pages, asks and refuses.
-func talk(_ string, t *console.Terminal) {
+func client(_ string, t *console.Terminal) {
 	for {
 		line, err := t.Ask("\x1b[1mq1\x1b[0m> ")
 		if err != nil {
@@ -132,7 +132,7 @@ func talk(_ string, t *console.Terminal) {
 }
 
 func overSSH(exchanges ...string) *host {
-	return &host{serve: console.SSH{Banner: "SSH-2.0-q1", Key: console.NewKey([32]byte{1}), Exchanges: exchanges, Talk: talk,
+	return &host{serve: console.SSH{Banner: "SSH-2.0-q1", Key: console.NewKey([32]byte{1}), Exchanges: exchanges, Shell: client,
 		Login: func(user, password string) bool { return user == login.User && password == login.Password }}.Serve}
 }
 
@@ -191,7 +191,7 @@ func TestSigningInOverSSH(t *testing.T) {
 	t.Parallel()
 	b := overSSH()
 	tried := 0
-	serve := console.SSH{Banner: "SSH-2.0-q1", Key: console.NewKey([32]byte{1}), Talk: talk, Login: func(string, string) bool { tried++; return false }}
+	serve := console.SSH{Banner: "SSH-2.0-q1", Key: console.NewKey([32]byte{1}), Shell: client, Login: func(string, string) bool { tried++; return false }}
 	b.serve = serve.Serve
 	section, moves := script(t, usual, `    - {shell: ""}`)
 	if _, err := b.open(t, section, login).Do(patient(t), moves[0].Words, nil); !errors.Is(err, driver.ErrLogin) || tried != 1 {
@@ -236,7 +236,7 @@ func TestTalkingOverTelnet(t *testing.T) {
 			case err != nil:
 				return
 			case user == login.User && password == login.Password:
-				talk(user, term)
+				client(user, term)
 				return
 			}
 			term.Say("Login incorrect\n")

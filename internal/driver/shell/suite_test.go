@@ -34,7 +34,7 @@ func TestWhatEveryDriverMust(t *testing.T) {
 			}
 		}
 		serve := func(_ *box.Box, c net.Conn) {
-			console.SSH{Banner: "SSH-2.0-heron", Key: console.NewKey([32]byte{3}), Login: login, Talk: line}.Serve(c)
+			console.SSH{Banner: "SSH-2.0-heron", Key: console.NewKey([32]byte{3}), Login: login, Shell: line}.Serve(c)
 		}
 		if over == "telnet" {
 			serve = func(_ *box.Box, c net.Conn) {

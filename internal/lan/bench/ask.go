@@ -37,8 +37,8 @@ func (b *Bench) Holds(ctx context.Context, mac address.MAC, ip netip.Addr) (bool
 
 func (b *Bench) ask(ctx context.Context, ip netip.Addr, to address.MAC, times int, enough func(address.MAC) bool) ([]address.MAC, error) {
 	var holders []address.MAC
-	ear := b.listenAt(ip, 64)
-	defer ear.Close()
+	listener := b.listenAt(ip, 64)
+	defer listener.Close()
 	next := time.NewTicker(probeEvery)
 	defer next.Stop()
 	end := time.NewTimer(time.Duration(times-1)*probeEvery + probeWait)
@@ -58,7 +58,7 @@ func (b *Bench) ask(ctx context.Context, ip netip.Addr, to address.MAC, times in
 	}
 	for {
 		select {
-		case f := <-ear.Frames():
+		case f := <-listener.Frames():
 			heard(f)
 			if enough(f.Source) {
 				return holders, nil
@@ -72,7 +72,7 @@ func (b *Bench) ask(ctx context.Context, ip netip.Addr, to address.MAC, times in
 		case <-end.C:
 			for { // what came in time counts, however busy this computer is
 				select {
-				case f := <-ear.Frames():
+				case f := <-listener.Frames():
 					heard(f)
 				default:
 					return holders, nil

@@ -33,11 +33,11 @@ type Bench struct {
 	port lan.Port
 	done chan struct{}
 
-	mu    sync.RWMutex
-	talks map[address.MAC][]*Conversation
-	ears  map[*Ear]struct{}                 // who listens to everybody
-	of    map[address.MAC]map[*Ear]struct{} // who listens to one sender
-	at    map[netip.Addr]map[*Ear]struct{}  // who waits for whoever holds an address
+	mu        sync.RWMutex
+	talks     map[address.MAC][]*Conversation
+	listeners map[*Listener]struct{}                 // who listens to everybody
+	of        map[address.MAC]map[*Listener]struct{} // who listens to one sender
+	at        map[netip.Addr]map[*Listener]struct{}  // who waits for whoever holds an address
 
 	sources sync.Mutex
 	proven  map[netip.Addr]*proof
@@ -52,7 +52,7 @@ type Bench struct {
 
 // New sets up a bench on a port, which then belongs to it.
 func New(port lan.Port) *Bench {
-	b := &Bench{port: port, done: make(chan struct{}), talks: map[address.MAC][]*Conversation{}, ears: map[*Ear]struct{}{}, of: map[address.MAC]map[*Ear]struct{}{}, at: map[netip.Addr]map[*Ear]struct{}{}, proven: map[netip.Addr]*proof{}, lent: map[loan]bool{}, kept: map[netip.Addr]int{}}
+	b := &Bench{port: port, done: make(chan struct{}), talks: map[address.MAC][]*Conversation{}, listeners: map[*Listener]struct{}{}, of: map[address.MAC]map[*Listener]struct{}{}, at: map[netip.Addr]map[*Listener]struct{}{}, proven: map[netip.Addr]*proof{}, lent: map[loan]bool{}, kept: map[netip.Addr]int{}}
 	go b.receive()
 	return b
 }
@@ -96,7 +96,7 @@ func (b *Bench) receive() {
 			b.queue(c.frames, raw)
 		}
 		// With hundreds of boxes hundreds listen: each is asked only about its own.
-		b.tell(b.ears, frame)
+		b.tell(b.listeners, frame)
 		b.tell(b.of[frame.Source], frame)
 		if len(b.at) > 0 {
 			if p, ok := ARP(frame); ok {
@@ -107,9 +107,9 @@ func (b *Bench) receive() {
 	}
 }
 
-// tell hands a frame to those of some ears that want it.
-func (b *Bench) tell(ears map[*Ear]struct{}, frame ethernet.Frame) {
-	for e := range ears {
+// tell hands a frame to those of some listeners that want it.
+func (b *Bench) tell(listeners map[*Listener]struct{}, frame ethernet.Frame) {
+	for e := range listeners {
 		if e.wants != nil && !e.wants(frame) {
 			continue
 		}
@@ -129,8 +129,8 @@ func (b *Bench) queue(to chan []byte, frame []byte) {
 	}
 }
 
-// Ear is somebody who listens to the segment.
-type Ear struct {
+// Listener is somebody who listens to the segment.
+type Listener struct {
 	bench  *Bench
 	frames chan ethernet.Frame
 	wants  func(ethernet.Frame) bool // nil: all
@@ -139,44 +139,46 @@ type Ear struct {
 
 // Listen hands out every frame that wants accepts, through a queue of depth
 // frames. wants runs in the receiving goroutine and must be quick.
-func (b *Bench) Listen(depth int, wants func(ethernet.Frame) bool) *Ear {
-	e := &Ear{bench: b, frames: make(chan ethernet.Frame, depth), wants: wants}
-	e.close = func() { delete(b.ears, e) }
+func (b *Bench) Listen(depth int, wants func(ethernet.Frame) bool) *Listener {
+	e := &Listener{bench: b, frames: make(chan ethernet.Frame, depth), wants: wants}
+	e.close = func() { delete(b.listeners, e) }
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.ears[e] = struct{}{}
+	b.listeners[e] = struct{}{}
 	return e
 }
 
 // ListenTo is Listen for the frames of one sender.
-func (b *Bench) ListenTo(mac address.MAC, depth int, wants func(ethernet.Frame) bool) *Ear {
+func (b *Bench) ListenTo(mac address.MAC, depth int, wants func(ethernet.Frame) bool) *Listener {
 	return listenUnder(b, b.of, mac, depth, wants)
 }
 
 // listenAt hands out the ARP packets of whoever says that it holds an address.
-func (b *Bench) listenAt(ip netip.Addr, depth int) *Ear { return listenUnder(b, b.at, ip, depth, nil) }
+func (b *Bench) listenAt(ip netip.Addr, depth int) *Listener {
+	return listenUnder(b, b.at, ip, depth, nil)
+}
 
-func listenUnder[K comparable](b *Bench, ears map[K]map[*Ear]struct{}, key K, depth int, wants func(ethernet.Frame) bool) *Ear {
-	e := &Ear{bench: b, frames: make(chan ethernet.Frame, depth), wants: wants}
+func listenUnder[K comparable](b *Bench, listeners map[K]map[*Listener]struct{}, key K, depth int, wants func(ethernet.Frame) bool) *Listener {
+	e := &Listener{bench: b, frames: make(chan ethernet.Frame, depth), wants: wants}
 	e.close = func() {
-		if delete(ears[key], e); len(ears[key]) == 0 {
-			delete(ears, key)
+		if delete(listeners[key], e); len(listeners[key]) == 0 {
+			delete(listeners, key)
 		}
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if ears[key] == nil {
-		ears[key] = map[*Ear]struct{}{}
+	if listeners[key] == nil {
+		listeners[key] = map[*Listener]struct{}{}
 	}
-	ears[key][e] = struct{}{}
+	listeners[key][e] = struct{}{}
 	return e
 }
 
 // Frames is where the frames arrive. It is never closed.
-func (e *Ear) Frames() <-chan ethernet.Frame { return e.frames }
+func (e *Listener) Frames() <-chan ethernet.Frame { return e.frames }
 
 // Close stops listening.
-func (e *Ear) Close() {
+func (e *Listener) Close() {
 	e.bench.mu.Lock()
 	defer e.bench.mu.Unlock()
 	e.close()

@@ -41,8 +41,8 @@ type Server struct {
 
 // Others asks who else hands addresses out. It takes none of the offers.
 func Others(ctx context.Context, b *bench.Bench) ([]Server, error) {
-	ear := b.Listen(earDepth, func(f ethernet.Frame) bool { return f.Type == ethernet.TypeIPv4 && f.Source != b.MAC() })
-	defer ear.Close()
+	listener := b.Listen(earDepth, func(f ethernet.Frame) bool { return f.Type == ethernet.TypeIPv4 && f.Source != b.MAC() })
+	defer listener.Close()
 	tick := time.NewTicker(offerEvery)
 	defer tick.Stop()
 	var list []Server
@@ -52,7 +52,7 @@ func Others(ctx context.Context, b *bench.Bench) ([]Server, error) {
 	}
 	for asked := 1; ; {
 		select {
-		case f := <-ear.Frames():
+		case f := <-listener.Frames():
 			d, m, ok := read(f)
 			if s := (Server{f.Source, d.Source.Addr()}); ok && (m.Kind == dhcp.Offer || m.Kind == dhcp.ACK) && !slices.Contains(list, s) {
 				list = append(list, s)
@@ -119,10 +119,10 @@ func Serve(ctx context.Context, b *bench.Bench, grants []Grant, beside []netip.A
 		b.Reserve(g.Lease.Server)
 		defer b.Release(g.Lease.Server)
 	}
-	ear := b.Listen(earDepth, func(f ethernet.Frame) bool {
+	listener := b.Listen(earDepth, func(f ethernet.Frame) bool {
 		return f.Source != b.MAC() && (f.Type == ethernet.TypeIPv4 || f.Type == ethernet.TypeARP)
 	})
-	defer ear.Close()
+	defer listener.Close()
 	ctx, cancel := context.WithCancel(ctx)
 	var proving sync.WaitGroup
 	defer proving.Wait()
@@ -145,7 +145,7 @@ func Serve(ctx context.Context, b *bench.Bench, grants []Grant, beside []netip.A
 			if err := b.Send(p.asked.Answer(dhcp.Offer, b.MAC(), p.grant.Lease)); err != nil {
 				return err
 			}
-		case f := <-ear.Frames():
+		case f := <-listener.Frames():
 			if p, ok := bench.ARP(f); ok {
 				if p.Operation == arp.Request && ours[p.TargetIP] && !p.SenderIP.IsUnspecified() {
 					if err := b.Send(p.Answer(b.MAC())); err != nil {

@@ -53,21 +53,21 @@ func TestNoConversationCanBeHeld(t *testing.T) {
 	if err := b.Send(dcp.SetRequest(1, dcp.SignalBlock()).Frame(us, them)); !errors.Is(err, lookonly.ErrRefused) {
 		t.Errorf("a signal: %v", err)
 	}
-	talk, err := b.Open(context.Background(), bench.Peer{MAC: them, Address: netip.MustParseAddr("192.168.77.20")})
+	conv, err := b.Open(context.Background(), bench.Peer{MAC: them, Address: netip.MustParseAddr("192.168.77.20")})
 	if err != nil {
 		t.Fatal(err)
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	dialled := make(chan error, 1)
 	go func() {
-		_, err := talk.Dial(ctx, 80)
+		_, err := conv.Dial(ctx, 80)
 		dialled <- err
 	}()
 	stop()
 	if err := <-dialled; err == nil {
 		t.Error("a connection was opened")
 	}
-	talk.Close()
+	conv.Close()
 	witness.Close()
 	for {
 		raw, err := witness.Receive()

@@ -53,7 +53,7 @@ type Restart struct {
 	want     netip.Addr // where it should come back
 	before   evidence.Mark
 	held     net.Conn // from before; nil when none is held
-	talk     *bench.Conversation
+	conv     *bench.Conversation
 	began    time.Time
 	silent   int // rounds in a row in which it answered nothing
 	longest  int
@@ -87,9 +87,9 @@ func (r *Restart) Begin(ctx context.Context, b *bench.Bench, mac address.MAC, p 
 	if r.rules.ShownBy(evidence.Connection) && old.IsValid() && old == want && p.Port() != 0 {
 		asking, cancel := context.WithTimeout(ctx, askTime)
 		defer cancel()
-		if talk, err := b.Open(asking, bench.Peer{MAC: mac, Address: old, Bits: bits}); err == nil {
-			r.talk = talk
-			r.held, _ = talk.Dial(asking, p.Port()) // without one there is that much less to go by
+		if conv, err := b.Open(asking, bench.Peer{MAC: mac, Address: old, Bits: bits}); err == nil {
+			r.conv = conv
+			r.held, _ = conv.Dial(asking, p.Port()) // without one there is that much less to go by
 		}
 	}
 	r.began = time.Now()
@@ -111,8 +111,8 @@ func (r *Restart) Close() {
 	if r.held != nil {
 		r.held.Close()
 	}
-	if r.talk != nil {
-		r.talk.Close()
+	if r.conv != nil {
+		r.conv.Close()
 	}
 }
 
@@ -130,7 +130,7 @@ func (r *Restart) During(ctx context.Context, do func(context.Context) error) er
 		select {
 		case err := <-done:
 			return err
-		case f := <-r.watch.ear.Frames():
+		case f := <-r.watch.listener.Frames():
 			r.hear(f, xid)
 			continue
 		case <-next.C:
@@ -166,7 +166,7 @@ func (r *Restart) Wait(ctx context.Context) (Result, error) {
 	}
 	for {
 		select {
-		case f := <-r.watch.ear.Frames():
+		case f := <-r.watch.listener.Frames():
 			r.hear(f, xid)
 			continue
 		case <-next.C:
@@ -299,7 +299,7 @@ func (r *Restart) count(xid uint32) {
 func (r *Restart) drain(xid uint32) {
 	for {
 		select {
-		case f := <-r.watch.ear.Frames():
+		case f := <-r.watch.listener.Frames():
 			r.hear(f, xid)
 		default:
 			return

@@ -27,9 +27,9 @@ var ErrAbsent = errors.New("it does not show itself on the segment")
 
 // Watch follows one box. Make it before whatever makes the box go.
 type Watch struct {
-	bench *bench.Bench
-	mac   address.MAC
-	ear   *bench.Ear
+	bench    *bench.Bench
+	mac      address.MAC
+	listener *bench.Listener
 }
 
 // New begins to follow a box. Close it when done.
@@ -40,7 +40,7 @@ func New(b *bench.Bench, mac address.MAC) *Watch {
 }
 
 // Close ends it.
-func (w *Watch) Close() { w.ear.Close() }
+func (w *Watch) Close() { w.listener.Close() }
 
 func (w *Watch) ask(addresses ...netip.Addr) error {
 	for _, a := range addresses {
@@ -71,7 +71,7 @@ func (w *Watch) Find(ctx context.Context, candidates []netip.Addr, overDCP bool)
 	}
 	for {
 		select {
-		case f := <-w.ear.Frames():
+		case f := <-w.listener.Frames():
 			if p, ok := bench.ARP(f); ok && !p.SenderIP.IsUnspecified() {
 				return p.SenderIP, nil
 			}

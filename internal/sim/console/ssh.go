@@ -20,7 +20,7 @@ type SSH struct {
 	// Exchanges limits the key exchanges; nil takes the usual ones.
 	Exchanges []string
 	// Talk is what happens at the terminal; the session ends with it.
-	Talk func(user string, t *Terminal)
+	Shell func(user string, t *Terminal)
 }
 
 // NewKey makes a host key from 32 bytes.
@@ -65,7 +65,7 @@ func (s SSH) Serve(conn net.Conn) {
 			return
 		}
 		if s.shell(channel, asked) {
-			s.Talk(c.User(), New(channel, true))
+			s.Shell(c.User(), New(channel, true))
 			_, _ = channel.SendRequest("exit-status", false, make([]byte, 4)) // the client may have gone
 		}
 		_ = channel.Close()

@@ -73,7 +73,7 @@ func serve(b *box.Box, c net.Conn) {
 			b.Tried(user, password, good)
 			return good
 		},
-		Talk: func(_ string, t *console.Terminal) { menu(b, t) },
+		Shell: func(_ string, t *console.Terminal) { menu(b, t) },
 	}.Serve(c)
 }
 

@@ -28,9 +28,9 @@ const (
 // MostFound bounds what a flood of made-up senders may make us remember.
 const MostFound = 1 << 14
 
-// book is everything a survey or a watch has heard, and the addresses that it
+// inventory is everything a survey or a watch has heard, and the addresses that it
 // asks from. One goroutine owns it.
-type book struct {
+type inventory struct {
 	bench    *bench.Bench
 	profiles profile.Set
 	options  Options
@@ -62,32 +62,32 @@ type answer struct {
 	err  error
 }
 
-func newBook(b *bench.Bench, profiles profile.Set, o Options) *book {
-	k := &book{bench: b, profiles: profiles, options: o, now: time.Now, found: map[address.MAC]*device.Found{}, seen: map[address.MAC]time.Time{},
+func newInventory(b *bench.Bench, profiles profile.Set, o Options) *inventory {
+	inv := &inventory{bench: b, profiles: profiles, options: o, now: time.Now, found: map[address.MAC]*device.Found{}, seen: map[address.MAC]time.Time{},
 		xid: rand.Uint32(), wanted: map[netip.Prefix][]netip.Addr{}, refused: map[netip.Addr]bool{},
 		asked: map[address.MAC]int{}, done: map[address.MAC]bool{}, busy: map[address.MAC]bool{}, answers: make(chan answer, asking)}
 	// A random interface identifier (RFC 7217 in spirit): the computer's own
 	// addresses are left alone.
 	link := [16]byte{0xfe, 0x80}
 	binary.BigEndian.PutUint64(link[8:], rand.Uint64())
-	k.six = netip.AddrFrom16(link)
+	inv.six = netip.AddrFrom16(link)
 	for _, f := range o.Known {
-		k.found[f.MAC] = f
+		inv.found[f.MAC] = f
 	}
-	return k
+	return inv
 }
 
 // close gives the borrowed addresses back.
-func (k *book) close() { k.bench.Release(k.sources...) }
+func (inv *inventory) close() { inv.bench.Release(inv.sources...) }
 
 // wants leaves conversations to those who hold them.
-func (k *book) wants(f ethernet.Frame) bool { return f.Source != k.bench.MAC() }
+func (inv *inventory) wants(f ethernet.Frame) bool { return f.Source != inv.bench.MAC() }
 
 // questions are the frames of one stage of a pass.
-func (k *book) questions(p *pass, stage int) iter.Seq[[]byte] {
+func (inv *inventory) questions(p *pass, stage int) iter.Seq[[]byte] {
 	return func(yield func([]byte) bool) {
 		for _, prober := range probers {
-			if prober.ask == nil || prober.stage != stage || prober.writes && k.options.LookOnly {
+			if prober.ask == nil || prober.stage != stage || prober.writes && inv.options.LookOnly {
 				continue
 			}
 			for frame := range prober.ask(p) {
@@ -100,20 +100,20 @@ func (k *book) questions(p *pass, stage int) iter.Seq[[]byte] {
 }
 
 // snapshot copies the devices heard so far, for the sender.
-func (k *book) snapshot() []*device.Found {
+func (inv *inventory) snapshot() []*device.Found {
 	var list []*device.Found
-	for mac := range k.seen {
-		list = append(list, k.found[mac].Clone())
+	for mac := range inv.seen {
+		list = append(list, inv.found[mac].Clone())
 	}
 	slices.SortFunc(list, func(a, b *device.Found) int { return slices.Compare(a.MAC[:], b.MAC[:]) })
 	return list
 }
 
 // heardOf counts the devices heard, and those behind them that answered.
-func (k *book) heardOf() int {
-	n := len(k.seen)
-	for mac := range k.seen {
-		for _, x := range k.found[mac].Facts {
+func (inv *inventory) heardOf() int {
+	n := len(inv.seen)
+	for mac := range inv.seen {
+		for _, x := range inv.found[mac].Facts {
 			if x.Part != "" && x.Key == fact.Instance {
 				n++
 			}
@@ -124,8 +124,8 @@ func (k *book) heardOf() int {
 
 // subnets are those to ask from: of factory addresses, planned ones, and the
 // surroundings of every address heard besides.
-func (k *book) subnets() []netip.Prefix {
-	list := slices.Clone(k.options.Subnets)
+func (inv *inventory) subnets() []netip.Prefix {
+	list := slices.Clone(inv.options.Subnets)
 	add := func(a netip.Addr, bits int) {
 		if slices.ContainsFunc(list, func(p netip.Prefix) bool { return p.Contains(a) }) {
 			return
@@ -134,14 +134,14 @@ func (k *book) subnets() []netip.Prefix {
 			list = append(list, p)
 		}
 	}
-	for _, p := range k.profiles.Sorted() {
+	for _, p := range inv.profiles.Sorted() {
 		for _, f := range []profile.FactoryAddress{p.Factory.Address, p.Factory.Service} {
 			if !f.None() {
 				add(f.From, f.Bits)
 			}
 		}
 	}
-	for _, f := range k.snapshot() {
+	for _, f := range inv.snapshot() {
 		for _, a := range f.Addresses() {
 			add(a, 24)
 		}
@@ -151,61 +151,61 @@ func (k *book) subnets() []netip.Prefix {
 
 // candidates are addresses to take if nobody has them: two in each subnet where
 // we have none yet, near its upper end.
-func (k *book) candidates() []netip.Addr {
+func (inv *inventory) candidates() []netip.Addr {
 	var list []netip.Addr
-	for _, p := range k.subnets() {
-		if slices.Contains(k.nets, p) {
+	for _, p := range inv.subnets() {
+		if slices.Contains(inv.nets, p) {
 			continue
 		}
 		hosts := address.Hosts(p)
 		var two []netip.Addr
 		for n := address.Number(hosts.To) - 1; n > address.Number(hosts.From) && len(two) < 2; n-- {
 			a := address.FromNumber(n)
-			if !k.refused[a] && (k.options.Avoid == nil || !k.options.Avoid(a)) {
+			if !inv.refused[a] && (inv.options.Avoid == nil || !inv.options.Avoid(a)) {
 				two = append(two, a)
 			}
 		}
-		k.wanted[p] = two
+		inv.wanted[p] = two
 		list = append(list, two...)
 	}
 	return list
 }
 
 // settle takes one address in each subnet that was probed for and nobody has.
-func (k *book) settle() {
-	for p, list := range k.wanted {
+func (inv *inventory) settle() {
+	for p, list := range inv.wanted {
 		for _, a := range list {
-			if !k.refused[a] {
-				k.sources, k.nets = append(k.sources, a), append(k.nets, p)
-				k.bench.Reserve(a)
+			if !inv.refused[a] {
+				inv.sources, inv.nets = append(inv.sources, a), append(inv.nets, p)
+				inv.bench.Reserve(a)
 				break
 			}
 		}
 	}
-	clear(k.wanted)
+	clear(inv.wanted)
 }
 
 // hear reads a frame and answers whoever asks for an address of ours.
-func (k *book) hear(ctx context.Context, f ethernet.Frame) (who address.MAC, news bool) {
-	if _, known := k.found[f.Source]; !known && len(k.found) >= MostFound {
+func (inv *inventory) hear(ctx context.Context, f ethernet.Frame) (who address.MAC, news bool) {
+	if _, known := inv.found[f.Source]; !known && len(inv.found) >= MostFound {
 		return address.MAC{}, false
 	}
-	k.defend(f)
-	for _, s := range read(f, k.now()) {
-		news = k.merge(ctx, s) || news
+	inv.defend(f)
+	for _, s := range read(f, inv.now()) {
+		news = inv.merge(ctx, s) || news
 	}
 	return f.Source, news
 }
 
 // defend answers for the addresses that we ask from (RFC 826, RFC 4861), and
 // notes which are somebody else's.
-func (k *book) defend(f ethernet.Frame) {
+func (inv *inventory) defend(f ethernet.Frame) {
 	if p, ok := bench.ARP(f); ok {
-		k.refused[p.SenderIP] = true
+		inv.refused[p.SenderIP] = true
 		if p.SenderIP.IsUnspecified() {
-			k.refused[p.TargetIP] = true // somebody is about to take it
-		} else if p.Operation == arp.Request && slices.Contains(k.sources, p.TargetIP) {
-			_ = k.bench.Send(p.Answer(k.bench.MAC())) // who asked will ask again
+			inv.refused[p.TargetIP] = true // somebody is about to take it
+		} else if p.Operation == arp.Request && slices.Contains(inv.sources, p.TargetIP) {
+			_ = inv.bench.Send(p.Answer(inv.bench.MAC())) // who asked will ask again
 		}
 		return
 	}
@@ -213,65 +213,65 @@ func (k *book) defend(f ethernet.Frame) {
 		return
 	}
 	h := hear(f, time.Time{})
-	if m, err := ndp.Parse(h.packet); err == nil && m.Type == ndp.Solicitation && m.Target == k.six && !h.packet.Source.IsUnspecified() {
-		_ = k.bench.Send(ndp.Advertise(k.bench.MAC(), f.Source, k.six, h.packet.Source))
+	if m, err := ndp.Parse(h.packet); err == nil && m.Type == ndp.Solicitation && m.Target == inv.six && !h.packet.Source.IsUnspecified() {
+		_ = inv.bench.Send(ndp.Advertise(inv.bench.MAC(), f.Source, inv.six, h.packet.Source))
 	}
 }
 
 // merge adds a sighting, recognises the device anew, and asks it who it is.
-func (k *book) merge(ctx context.Context, sighting device.Sighting) (news bool) {
-	f := k.found[sighting.MAC]
+func (inv *inventory) merge(ctx context.Context, sighting device.Sighting) (news bool) {
+	f := inv.found[sighting.MAC]
 	if f == nil {
 		f = &device.Found{}
-		k.found[sighting.MAC] = f
+		inv.found[sighting.MAC] = f
 	}
-	_, before := k.seen[sighting.MAC]
+	_, before := inv.seen[sighting.MAC]
 	news = f.Add(sighting) || !before
-	if sighting.At.After(k.seen[sighting.MAC]) { // an answer may be told later than it was asked for
-		k.seen[sighting.MAC] = sighting.At
+	if sighting.At.After(inv.seen[sighting.MAC]) { // an answer may be told later than it was asked for
+		inv.seen[sighting.MAC] = sighting.At
 	}
 	if news {
-		if k.options.Choice != nil {
-			chosen := k.options.Choice(f.MAC)
+		if inv.options.Choice != nil {
+			chosen := inv.options.Choice(f.MAC)
 			if f.Chosen = chosen != ""; f.Chosen {
 				f.Profile = chosen
 			}
 		}
-		f.Recognise(k.profiles)
-		k.emit(f)
+		f.Recognise(inv.profiles)
+		inv.emit(f)
 	}
-	k.ask(ctx, f)
+	inv.ask(ctx, f)
 	return news
 }
 
 // ask has a device that a profile fits asked who it is, once it has an address.
-func (k *book) ask(ctx context.Context, f *device.Found) {
-	if k.options.Ask == nil || k.done[f.MAC] || k.busy[f.MAC] || k.asked[f.MAC] == askTries || !f.AddressNow().IsValid() || !k.mayAsk(f) {
+func (inv *inventory) ask(ctx context.Context, f *device.Found) {
+	if inv.options.Ask == nil || inv.done[f.MAC] || inv.busy[f.MAC] || inv.asked[f.MAC] == askTries || !f.AddressNow().IsValid() || !inv.mayAsk(f) {
 		return
 	}
-	k.busy[f.MAC] = true
-	if k.open == asking {
-		k.waiting = append(k.waiting, f)
+	inv.busy[f.MAC] = true
+	if inv.open == asking {
+		inv.waiting = append(inv.waiting, f)
 		return
 	}
-	k.asked[f.MAC]++
-	k.open++
-	k.asking.Add(1)
+	inv.asked[f.MAC]++
+	inv.open++
+	inv.asking.Add(1)
 	known := f.Clone()
 	go func() {
-		defer k.asking.Done()
-		told, err := k.options.Ask(ctx, known)
+		defer inv.asking.Done()
+		told, err := inv.options.Ask(ctx, known)
 		select {
-		case k.answers <- answer{known.MAC, told, err}:
+		case inv.answers <- answer{known.MAC, told, err}:
 		case <-ctx.Done():
 		}
 	}()
 }
 
 // mayAsk reports whether a profile that fits wants the device asked.
-func (k *book) mayAsk(f *device.Found) bool {
+func (inv *inventory) mayAsk(f *device.Found) bool {
 	for _, id := range append([]string{f.Profile}, f.Maybe...) {
-		if p := k.profiles[id]; p != nil && (len(p.Ask) > 0 || p.NeedsAddress(profile.Identify)) {
+		if p := inv.profiles[id]; p != nil && (len(p.Ask) > 0 || p.NeedsAddress(profile.Identify)) {
 			return true
 		}
 	}
@@ -279,24 +279,24 @@ func (k *book) mayAsk(f *device.Found) bool {
 }
 
 // take takes in what a device answered, and asks the next.
-func (k *book) take(ctx context.Context, a answer) (news bool) {
-	k.open--
-	delete(k.busy, a.mac)
+func (inv *inventory) take(ctx context.Context, a answer) (news bool) {
+	inv.open--
+	delete(inv.busy, a.mac)
 	if a.err == nil {
-		k.done[a.mac] = true
+		inv.done[a.mac] = true
 	}
 	for _, s := range a.told {
 		s.MAC = a.mac
-		news = k.merge(ctx, s) || news
+		news = inv.merge(ctx, s) || news
 	}
 	if a.err != nil {
-		k.ask(ctx, k.found[a.mac])
+		inv.ask(ctx, inv.found[a.mac])
 	}
-	for len(k.waiting) > 0 && k.open < asking {
-		next := k.waiting[0]
-		k.waiting = k.waiting[1:]
-		delete(k.busy, next.MAC)
-		k.ask(ctx, next)
+	for len(inv.waiting) > 0 && inv.open < asking {
+		next := inv.waiting[0]
+		inv.waiting = inv.waiting[1:]
+		delete(inv.busy, next.MAC)
+		inv.ask(ctx, next)
 	}
 	return news
 }
