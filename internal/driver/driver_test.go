@@ -18,6 +18,7 @@ import (
 	"redstart/internal/sim/model/c20"
 	"redstart/internal/sim/model/fs8"
 	"redstart/internal/sim/skerry"
+	"redstart/internal/sim/station"
 	"redstart/profiles"
 )
 
@@ -67,8 +68,8 @@ func TestASwitchWithoutAnAddress(t *testing.T) {
 	if _, err := dark.Do(ctx, profile.Read, nil); err == nil || !strings.Contains(err.Error(), "no address to talk to") {
 		t.Errorf("a page of a box without an address: %v", err)
 	}
-	before := fs8.Blinks.Load()
-	if _, err := dark.Do(ctx, profile.Blink, nil); err != nil || fs8.Blinks.Load() == before {
+	before := station.Blinks.Load()
+	if _, err := dark.Do(ctx, profile.Blink, nil); err != nil || station.Blinks.Load() == before {
 		t.Errorf("it did not blink: %v", err)
 	}
 	bad := map[string]string{"name": "Has Spaces"}

@@ -1,14 +1,16 @@
 package dcp_test
 
 import (
+	"redstart/internal/core/naming"
+
 	"testing"
 
 	"redstart/internal/driver/drivertest"
 	"redstart/internal/sim/box"
-	"redstart/internal/sim/model/fs8"
+	"redstart/internal/sim/station"
 )
 
-const station = `redstart: profile/1
+const spoken = `redstart: profile/1
 id: heron
 maker: Heron
 model: H
@@ -31,6 +33,6 @@ acts:
 func TestWhatEveryDriverMust(t *testing.T) {
 	t.Parallel()
 	drivertest.Run(t, drivertest.Case{
-		Profile: station, Box: box.Model{Maker: "Heron", Name: "H", Frame: fs8.Station}, Factory: box.Settings{Name: drivertest.Name},
+		Profile: spoken, Box: box.Model{Maker: "Heron", Name: "H", Frame: station.With(naming.Rules{Max: 48, Case: "lower"})}, Factory: box.Settings{Name: drivertest.Name},
 	})
 }

@@ -67,6 +67,8 @@ type Spec struct {
 	Guest   address.MAC   // who has the address that it hands out already
 	Every   time.Duration // between asking for an address, or announcing itself; at least a second
 	Faults  Faults
+	// Around tells a switch what hangs on its ports.
+	Around func() []Hang
 }
 
 // Model is what the devices of one model have in common.

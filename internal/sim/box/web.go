@@ -7,6 +7,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"fmt"
 	"html/template"
 	"io"
 	"log"
@@ -93,5 +94,21 @@ func (g *Gate) Inside(h http.HandlerFunc) http.HandlerFunc {
 			return
 		}
 		h(w, r)
+	}
+}
+
+// FrontPage is a web server with nothing but a titled page.
+func FrontPage(title, colour, text string) func(*Box) http.Handler {
+	return func(b *Box) http.Handler {
+		mux := http.NewServeMux()
+		mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Server", b.Model.Maker+" web")
+			scheme := map[bool]string{false: "http", true: "https"}[b.Model.TLS]
+			// Like many, it writes its own whole address into its links.
+			home := fmt.Sprintf(`%s <p><a href="%s://%s/">Home</a></p>`,
+				template.HTMLEscapeString(text), scheme, template.HTMLEscapeString(r.Host))
+			Page(w, http.StatusOK, title, colour, template.HTML(home))
+		})
+		return mux
 	}
 }

@@ -2,7 +2,6 @@ package skerry
 
 import (
 	"bytes"
-	_ "embed"
 	"encoding/csv"
 	"fmt"
 	"maps"
@@ -14,12 +13,6 @@ import (
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/all"
 )
-
-// rest are the entries of the terminal besides those that are set: not wired
-// yet, unless the whole terminal is simulated.
-//
-//go:embed rest.csv
-var rest []byte
 
 func addresses(texts ...string) []netip.Addr {
 	var list []netip.Addr
@@ -83,13 +76,72 @@ var areas = []struct{ tag, place string }{
 	{"BERTH1", "Berth 1"}, {"BERTH2", "Berth 2"}, {"HALL", "Ticket hall"}, {"YARD", "Marshalling yard"}, {"SHOP", "Workshop"},
 }
 
-var columns = []string{"tag", "kind", "profile", "area", "place", "address", "name", "mac", "serial"}
+// columns of every plan; those of settings follow.
+var (
+	columns = []string{"tag", "kind", "profile", "area", "place", "address", "name", "mac", "serial"}
+	whole   = []string{"tag", "kind", "profile", "area", "floor", "place", "label", "description", "note", "address", "name",
+		"mac", "serial", "switch-port", "not-wired", "after"}
+)
 
 // Plan writes the plan for the site's devices as CSV: some entries name their
 // box by MAC, some by serial, most by nothing.
-func (s *Site) Plan() []byte {
+func (s *Site) Plan() []byte { return table(columns, s.rows()) }
+
+// WholePlan writes the plan of the whole terminal: the site's devices and all that
+// stands there besides, not wired yet unless it is simulated. A site of another size has
+// only its devices.
+func (s *Site) WholePlan() []byte {
+	if !s.usual {
+		return s.Plan()
+	}
 	rows := s.rows()
-	header := slices.Clone(columns)
+	for _, item := range terminal {
+		for _, row := range lines(item.Plan) {
+			s.wire(row, item.Stands)
+			rows = append(rows, row)
+		}
+	}
+	return table(whole, rows)
+}
+
+// lines reads what a model's folder says of the plan.
+func lines(file []byte) []map[string]string {
+	read, err := csv.NewReader(bytes.NewReader(file)).ReadAll()
+	if err != nil || len(read) == 0 {
+		return nil // it is ours, and a test counts what the plan comes to
+	}
+	var rows []map[string]string
+	for _, line := range read[1:] {
+		row := map[string]string{}
+		for i, key := range read[0] {
+			row[key] = line[i]
+		}
+		rows = append(rows, row)
+	}
+	return rows
+}
+
+// wire completes a line of the plan by what stands there.
+func (s *Site) wire(row map[string]string, stands []box.Stand) {
+	row["not-wired"] = "yes"
+	i := slices.IndexFunc(stands, func(t box.Stand) bool { return t.Tag == row["tag"] })
+	if i < 0 || len(s.Others) == 0 {
+		return
+	}
+	delete(row, "not-wired") // what is missing should be there by now
+	for _, o := range s.Others {
+		if o.Tag == row["tag"] && stands[i].Named == "mac" {
+			row["mac"] = o.MAC.String()
+		}
+		if o.Tag == row["tag"] && stands[i].Named == "serial" {
+			row["serial"] = o.Serial
+		}
+	}
+}
+
+// table writes rows as CSV: these columns, and then those of settings as they come.
+func table(header []string, rows []map[string]string) []byte {
+	header = slices.Clone(header)
 	for _, row := range rows {
 		for _, key := range slices.Sorted(maps.Keys(row)) {
 			if !slices.Contains(header, key) {
@@ -97,56 +149,6 @@ func (s *Site) Plan() []byte {
 			}
 		}
 	}
-	return table(header, rows)
-}
-
-// WholePlan writes the plan of the whole terminal: the site's devices and what
-// is not wired yet. A site of another size has only its devices.
-func (s *Site) WholePlan() []byte {
-	if !s.usual {
-		return s.Plan()
-	}
-	r := csv.NewReader(bytes.NewReader(rest))
-	lines, err := r.ReadAll()
-	if err != nil {
-		return s.Plan() // rest.csv is ours, and a test reads it
-	}
-	header := slices.Insert(slices.Clone(lines[0]), slices.Index(lines[0], "name")+1, "mac", "serial")
-	rows := s.rows()
-	for _, line := range lines[1:] {
-		row := map[string]string{}
-		for i, key := range lines[0] {
-			row[key] = line[i]
-		}
-		s.wire(row)
-		rows = append(rows, row)
-	}
-	return table(header, rows)
-}
-
-// named are the others whose box the plan names, by MAC or by serial.
-var named = map[string]string{"HALL-VOX-01": "mac", "HALL-REC-02": "mac", "HALL-CLK-01": "serial", "YARD-CLK-01": "serial"}
-
-// wire completes a line of the plan whose device is there.
-func (s *Site) wire(row map[string]string) {
-	if len(s.Others) > 0 && (row["tag"] == "SHOP-CLK-02" || row["tag"] == "YARD-GATE-02") {
-		row["not-wired"] = "" // it should be there by now
-	}
-	for _, o := range s.Others {
-		if o.Tag != row["tag"] {
-			continue
-		}
-		row["not-wired"] = ""
-		switch named[o.Tag] {
-		case "mac":
-			row["mac"] = o.MAC.String()
-		case "serial":
-			row["serial"] = o.Serial
-		}
-	}
-}
-
-func table(header []string, rows []map[string]string) []byte {
 	var out bytes.Buffer
 	w := csv.NewWriter(&out)
 	_ = w.Write(header) // a buffer takes everything

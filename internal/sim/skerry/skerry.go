@@ -79,10 +79,7 @@ func Start(o Options) *Site {
 		spec := box.Spec{Away: scale(item.Away, o.Pace), Faults: o.Broken[i]}
 		// Serials and MACs come in no order, as from a pallet.
 		spec.Serial = unused(used, func() string { return fmt.Sprintf(item.Serial, random.IntN(1000000)) })
-		mac := unused(used, func() string {
-			return string(item.Prefix[:]) + string([]byte{byte(random.UintN(256)), byte(random.UintN(256)), byte(random.UintN(256))})
-		})
-		spec.MAC = address.MACFrom([]byte(mac))
+		spec.MAC = anyMAC(item.Prefix, random, used)
 		spec.Factory = item.Factory(spec.Serial)
 		spec.Boot = scale(time.Duration(random.IntN(300))*time.Millisecond, o.Pace)
 		s.Boxes = append(s.Boxes, s.plug(spec, item.Model, o, i))

@@ -37,7 +37,7 @@ func OverSSH(banner string, talk func(*box.Box, *console.Terminal)) box.Service 
 			Banner: banner,
 			Key:    console.NewKey(sha256.Sum256([]byte(b.Serial))),
 			Login:  func(user, password string) bool { return MayEnter(b, user, password) },
-			Shell:   func(_ string, t *console.Terminal) { talk(b, t) },
+			Shell:  func(_ string, t *console.Terminal) { talk(b, t) },
 		}.Serve(c)
 	}}
 }

@@ -8,14 +8,12 @@ import (
 	"html"
 	"html/template"
 	"net/http"
-	"sync/atomic"
 	"time"
 
 	"redstart/internal/core/naming"
 	"redstart/internal/core/secret"
 	"redstart/internal/sim/box"
-	"redstart/internal/wire/dcp"
-	"redstart/internal/wire/ethernet"
+	"redstart/internal/sim/station"
 )
 
 // User is the one login name.
@@ -29,11 +27,8 @@ var (
 	names     = naming.Rules{Max: 48, Case: "lower", Extra: "."}
 )
 
-// Blinks counts DCP signals that any switch received.
-var Blinks atomic.Int64
-
 // Model is the switch.
-var Model = box.Model{Maker: "Fennmark Networks", Name: "FS8", Firmware: "2.6.0", Port: 443, TLS: true, Handler: handler, Frame: Station}
+var Model = box.Model{Maker: "Fennmark Networks", Name: "FS8", Firmware: "2.6.0", Port: 443, TLS: true, Handler: handler, Frame: station.With(names)}
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
@@ -44,77 +39,6 @@ var Stock = box.Stock{
 			row["mac"] = b.MAC.String()
 		}
 	},
-}
-
-// Station answers DCP (IEC 61158-6-10).
-func Station(b *box.Box, f ethernet.Frame) {
-	p, err := dcp.Parse(f.Payload)
-	if err != nil || p.ServiceType != dcp.TypeRequest {
-		return
-	}
-	answer := &dcp.PDU{FrameID: dcp.FrameGetSet, ServiceID: p.ServiceID, ServiceType: dcp.TypeSuccess, Xid: p.Xid}
-	switch {
-	case p.FrameID == dcp.FrameIdentifyRequest:
-		if _, all := p.Find(dcp.OptionAll, dcp.SubAll); !all {
-			return
-		}
-		answer.FrameID = dcp.FrameIdentifyResponse
-		answer.Blocks = describe(b)
-	case f.Destination != b.MAC:
-		return
-	case p.ServiceID == dcp.Get:
-		answer.Blocks = describe(b)
-	case p.ServiceID == dcp.Set:
-		for _, block := range p.Blocks {
-			answer.Blocks = append(answer.Blocks, dcp.ResponseBlock(block.Option, block.Suboption, set(b, block)))
-		}
-	default:
-		return
-	}
-	b.Send(answer.Frame(b.MAC, f.Source))
-}
-
-func describe(b *box.Box) []dcp.Block {
-	s := b.Running()
-	addressed := uint16(0)
-	if s.Address.IsValid() {
-		addressed = 1
-	}
-	return []dcp.Block{dcp.NameBlock(s.Name, 0), dcp.VendorBlock(b.Model.Name), dcp.AddressBlock(s.Address, s.Gateway, addressed)}
-}
-
-// set takes one block and gives its error code (IEC 61158-6-10, BlockError).
-func set(b *box.Box, block dcp.Block) byte {
-	const suboptionUnknown, impossible = 2, 5
-	keep := func() {
-		if block.Info == dcp.Permanent {
-			b.Save()
-		}
-	}
-	switch {
-	case block.Option == dcp.OptionDevice && block.Suboption == dcp.SubName:
-		name := string(block.Data)
-		if names.Check(name) != nil {
-			return impossible
-		}
-		b.Witness("write", "name "+name)
-		b.Change(func(s *box.Settings) { s.Name = name })
-		keep()
-	case block.Option == dcp.OptionIP && block.Suboption == dcp.SubIPAddress:
-		at, gateway, err := block.Addressing()
-		if err != nil {
-			return impossible
-		}
-		b.Witness("write", fmt.Sprintf("address %s %s", at, gateway))
-		b.Change(func(s *box.Settings) { s.Address, s.Gateway = at, gateway })
-		keep()
-		b.Readdress()
-	case block.Option == dcp.OptionControl && block.Suboption == dcp.SubSignal:
-		Blinks.Add(1)
-	default:
-		return suboptionUnknown
-	}
-	return 0
 }
 
 func handler(b *box.Box) http.Handler {

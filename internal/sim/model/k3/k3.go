@@ -2,6 +2,7 @@
 package k3
 
 import (
+	_ "embed"
 	"fmt"
 	"net/netip"
 	"time"
@@ -11,6 +12,9 @@ import (
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/wizard"
 )
+
+//go:embed plan.csv
+var plan []byte
 
 // Own are the settings that only clocks have.
 type Own struct {
@@ -63,5 +67,7 @@ var Model = box.Model{
 var Stock = box.Stock{
 	Model: Model, Prefix: [3]byte{0x06, 0x43, 0x4b}, Serial: "CK3-%06d", Away: 4 * time.Second, Factory: box.Always(Factory),
 	Short: "CLK", Kind: "clock", Profile: "clepsydra-k3",
-	Row: func(row map[string]string, _ *box.Box, _ int, _ bool) { row["time-zone"] = "Europe/Oslo" },
+	Row:  func(row map[string]string, _ *box.Box, _ int, _ bool) { row["time-zone"] = "Europe/Oslo" },
+	Plan: plan, Stands: append(box.Each(0, "HALL-CLK-02", "HALL-CLK-03", "BERTH1-CLK-01", "BERTH2-CLK-01", "SHOP-CLK-01"),
+		box.Stand{Tag: "HALL-CLK-01", Named: "serial"}, box.Stand{Tag: "YARD-CLK-01", Named: "serial"}, box.Stand{Tag: "SHOP-CLK-02", Missing: true}),
 }

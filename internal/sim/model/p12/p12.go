@@ -5,6 +5,7 @@ package p12
 
 import (
 	"crypto/sha256"
+	_ "embed"
 	"fmt"
 	"net"
 	"net/netip"
@@ -17,6 +18,9 @@ import (
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/console"
 )
+
+//go:embed plan.csv
+var plan []byte
 
 // The factory login.
 const (
@@ -51,6 +55,7 @@ var Stock = box.Stock{
 	Row: func(row map[string]string, _ *box.Box, number int, _ bool) {
 		row["rack"] = fmt.Sprintf("R%d-U10", number)
 	},
+	Plan: plan, Stands: box.Each(21, "HALL-PWR-01", "BERTH1-PWR-01"),
 }
 
 // Key exchanges of an old client, and the stronger ones.

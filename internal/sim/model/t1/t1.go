@@ -3,6 +3,7 @@
 package t1
 
 import (
+	_ "embed"
 	"fmt"
 	"io"
 	"net/netip"
@@ -15,6 +16,9 @@ import (
 	"redstart/internal/sim/console"
 	"redstart/internal/sim/wizard"
 )
+
+//go:embed plan.csv
+var plan []byte
 
 // Own are the settings that only time servers have.
 type Own struct {
@@ -68,6 +72,7 @@ var Model = box.Model{
 var Stock = box.Stock{
 	Model: Model, Prefix: [3]byte{0x06, 0x43, 0x54}, Serial: "CT1-%06d", Away: 4 * time.Second, Factory: box.Always(Factory),
 	Short: "TIME", Kind: "time server", Profile: "clepsydra-t1",
+	Plan: plan, Stands: []box.Stand{{Tag: "HALL-TIME-01", Port: 20}},
 }
 
 // atLine is the same at its serial line, where it asks for the login itself.

@@ -1,37 +1,45 @@
-package standin
+// Package fs24 simulates the Fennmark FS24 managed switch: it tells neighbours over LLDP which
+// port they hang on, and over SNMP what hangs where.
+package fs24
 
 import (
 	"cmp"
+	_ "embed"
 	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
-	"redstart/internal/core/address"
 	"redstart/internal/sim/box"
-	"redstart/internal/sim/model/fs8"
 	"redstart/internal/wire/lldp"
 	"redstart/internal/wire/snmp"
 )
 
-const switchMaker, switchColour = "Fennmark Networks", "#a63"
+//go:embed plan.csv
+var plan []byte
 
-// Fennmark Networks, besides the field switch: the access point answers DCP; the
-// desk switch hands an address to whoever sets it up, until it is.
-var (
-	AP2 = box.Model{Maker: switchMaker, Name: "AP2", Firmware: "2.6.0", Port: 443, TLS: true, Handler: page("Fennmark AP2", switchColour, "Access point."), Frame: fs8.Station}
-	FS5 = box.Model{Maker: switchMaker, Name: "FS5", Firmware: "1.2.0", Port: 80, Handler: page("Fennmark FS5: first use", switchColour, "Desk switch, five ports. Set a password to begin."),
-		Pool: netip.MustParsePrefix("192.168.88.2/24")}
-)
+// OurPort is the port at which Redstart is plugged in.
+const OurPort = 24
 
-// FS5Factory is the state in which every desk switch leaves the factory.
-var FS5Factory = box.Settings{Name: "fs5", Address: netip.MustParsePrefix("192.168.88.1/24")}
+// placed is its state on this site: somebody set it before.
+var placed = box.Settings{
+	Name: "hall-core-01", Address: netip.MustParsePrefix("10.40.9.29/22"), Gateway: netip.MustParseAddr("10.40.8.1"),
+}
 
-// Hang is one MAC behind a port.
-type Hang struct {
-	MAC    address.MAC
-	Port   int
-	Speaks bool // LLDP
+// Model is the managed switch.
+var Model = box.Model{
+	Maker: "Fennmark Networks", Name: "FS24", Firmware: "4.1.0", Port: 443, TLS: true,
+	Handler:   box.FrontPage("Fennmark FS24", "#a63", "Managed switch, twenty-four ports."),
+	Datagrams: []box.Datagram{{Port: snmp.Port, Answer: tells}},
+	Beat:      announce,
+}
+
+// Stock is what the site has of it.
+var Stock = box.Stock{
+	Model: Model, Prefix: [3]byte{0x06, 0x46, 0x32}, Serial: "FN24-%06d", Away: 4 * time.Second, Factory: box.Always(placed),
+	Short: "CORE", Kind: "switch", Profile: "fennmark-fs24", Plan: plan,
+	Stands: []box.Stand{{Tag: "HALL-CORE-01"}},
 }
 
 // object is one value of the managed switch's tables.
@@ -40,29 +48,31 @@ type object struct {
 	value snmp.Value
 }
 
-// FS24 is a managed switch: it tells neighbours over LLDP which port they hang
-// on, and over SNMP what hangs where.
-func FS24(ours int, table func() []Hang) box.Model {
-	return box.Model{Maker: switchMaker, Name: "FS24", Firmware: "4.1.0", Port: 443, TLS: true, Handler: page("Fennmark FS24", switchColour, "Managed switch, twenty-four ports."),
-		Datagrams: []box.Datagram{{Port: snmp.Port, Answer: func(b *box.Box, _ netip.AddrPort, payload []byte, reply box.Reply) {
-			if m, err := snmp.Parse(payload); err == nil && m.Community == snmp.Community {
-				if answer, err := agent(objects(b, table()), m).Append(); err == nil {
-					reply(answer, netip.AddrPort{})
-				}
-			}
-		}}},
-		Beat: func(b *box.Box) {
-			s := b.Running()
-			u := lldp.Unit{Port: portName(ours), TTL: 120, System: s.Name, Description: b.Model.Maker + " " + b.Model.Name + " " + b.Model.Firmware,
-				Capabilities: []string{"bridge"}, Management: []netip.Addr{s.Address.Addr()}}
-			b.Send(u.Frame(b.MAC))
-		}}
+// tells answers SNMP reads of the public community.
+func tells(b *box.Box, _ netip.AddrPort, payload []byte, reply box.Reply) {
+	m, err := snmp.Parse(payload)
+	if err != nil || m.Community != snmp.Community {
+		return
+	}
+	if answer, err := agent(objects(b), m).Append(); err == nil {
+		reply(answer, netip.AddrPort{})
+	}
+}
+
+// announce says over LLDP who it is, at our port.
+func announce(b *box.Box) {
+	s := b.Running()
+	u := lldp.Unit{
+		Port: portName(OurPort), TTL: 120, System: s.Name, Description: b.Model.Maker + " " + b.Model.Name + " " + b.Model.Firmware,
+		Capabilities: []string{"bridge"}, Management: []netip.Addr{s.Address.Addr()},
+	}
+	b.Send(u.Frame(b.MAC))
 }
 
 func portName(n int) string { return "port" + strconv.Itoa(n) }
 
 // objects are all that the agent tells, in the order of their identifiers.
-func objects(b *box.Box, table []Hang) []object {
+func objects(b *box.Box) []object {
 	var list []object
 	add := func(v snmp.Value, oid string) {
 		v.OID = oid
@@ -75,7 +85,7 @@ func objects(b *box.Box, table []Hang) []object {
 		add(snmp.Value{Number: 100 + port}, snmp.BasePortIf+"."+strconv.Itoa(port))
 		add(snmp.Value{Text: portName(port)}, snmp.IfName+"."+strconv.Itoa(100+port))
 	}
-	for _, h := range table {
+	for _, h := range b.Around() {
 		index := ""
 		for _, octet := range h.MAC {
 			index += "." + strconv.Itoa(int(octet))
