@@ -3,11 +3,11 @@
 
 SHELL := /bin/bash
 .DEFAULT_GOAL := build
-.PHONY: build demo test bench fmt lint pictures tools test-tools clean
+.PHONY: build demo test bench fmt lint api pictures tools test-tools clean
 
 DIST := internal/server/console/dist
 CONSOLE := $(DIST)/index.html
-WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/package.json web/vite.config.ts web/tsconfig.json
+WEB := $(shell find web/src web/public -type f ! -name schema.ts 2>/dev/null) web/index.html web/openapi.json web/package.json web/vite.config.ts web/tsconfig.json
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 # Go and Node come with the machine: Debian's are too old.
@@ -62,6 +62,10 @@ fmt:
 lint: $(CONSOLE)
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not formatted: run make fmt"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
+
+# What the console's types are made from, after a change of the API.
+api:
+	WRITE_OPENAPI=1 go test ./e2e -count 1 -run TestOpenAPIAgreesWithTheRoutes
 
 # The plan that fits the usual simulated site.
 demo/skerry-point.csv demo/skerry-point.xlsx: build

@@ -1,12 +1,14 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"io"
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -173,6 +175,20 @@ func TestOpenAPIAgreesWithTheRoutes(t *testing.T) {
 		if schemas.Components.Schemas[name] == nil {
 			t.Errorf("%s is not described; there are %d schemas", name, len(schemas.Components.Schemas))
 		}
+	}
+	// What the console's types are made from is this document.
+	const console = "../web/openapi.json"
+	var now bytes.Buffer
+	if err := json.Indent(&now, []byte(answer), "", " "); err != nil {
+		t.Fatal(err)
+	}
+	if os.Getenv("WRITE_OPENAPI") != "" {
+		if err := os.WriteFile(console, now.Bytes(), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if was, err := os.ReadFile(console); err != nil || !bytes.Equal(was, now.Bytes()) {
+		t.Errorf("the console was made for another API (%v): run make api", err)
 	}
 	slices.Sort(open)
 	if want := []string{"get /api/health", "get /api/openapi.json", "post /api/session"}; !slices.Equal(open, want) {

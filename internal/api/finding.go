@@ -70,7 +70,7 @@ type Macs struct {
 
 // Presence is somebody coming or going.
 type Presence struct {
-	Kind   string     `json:"kind"` // arrived, returned, told, departed
+	Kind   string     `json:"kind" jsonschema:"enum=arrived,enum=returned,enum=told,enum=departed"` // arrived, returned, told, departed
 	Device DeviceView `json:"device"`
 	At     time.Time  `json:"at"`
 }

@@ -19,8 +19,8 @@ const (
 type Work struct {
 	ID      int64     `json:"id"`
 	Site    string    `json:"site"`
-	Kind    string    `json:"kind"`
-	State   string    `json:"state"` // running, done, stopped, interrupted, failed
+	Kind    string    `json:"kind" jsonschema:"enum=find,enum=commission,enum=verify,enum=hand out addresses"`
+	State   string    `json:"state" jsonschema:"enum=running,enum=done,enum=stopped,enum=interrupted,enum=failed"` // running, done, stopped, interrupted, failed
 	Who     string    `json:"who"`
 	Done    int       `json:"done"`
 	Total   int       `json:"total"`

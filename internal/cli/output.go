@@ -9,7 +9,6 @@ import (
 	"io"
 	"net/netip"
 	"os"
-	"reflect"
 	"strings"
 	"time"
 
@@ -59,12 +58,12 @@ func (a *app) list(as any, header []string, rows [][]any, next string) error {
 	}
 	switch a.output {
 	case "json":
-		if v := reflect.ValueOf(as); v.Kind() == reflect.Slice && v.IsNil() {
-			as = []struct{}{}
+		text, err := api.MarshalIndent(as)
+		if err != nil {
+			return err
 		}
-		e := json.NewEncoder(a.out)
-		e.SetIndent("", "  ")
-		return e.Encode(as)
+		_, err = fmt.Fprintf(a.out, "%s\n", text)
+		return err
 	case "csv":
 		w := csv.NewWriter(a.out)
 		if err := w.Write(columns(header)); err != nil {

@@ -2,7 +2,7 @@
 package events
 
 import (
-	"encoding/json"
+	"redstart/internal/api"
 	"sync"
 )
 
@@ -29,7 +29,7 @@ func New() *Hub { return &Hub{readers: map[chan Event]struct{}{}} }
 
 // Publish tells everyone who listens to a site, or everybody for "".
 func (h *Hub) Publish(site, kind string, what any) {
-	data, err := json.Marshal(what)
+	data, err := api.Marshal(what)
 	if err != nil {
 		return // only our own types come here, and they marshal
 	}

@@ -73,6 +73,7 @@ func (s *Server) Handler() http.Handler {
 	e := echo.New()
 	e.Logger = s.log
 	e.HTTPErrorHandler = s.problem
+	e.JSONSerializer = bodies{}
 	limit := middleware.BodyLimitConfig{LimitBytes: planfile.MaxFile + 1<<20, Skipper: func(c *echo.Context) bool {
 		return c.Request().Method == http.MethodPut && c.Path() == filesPath // streamed, with a limit of its own
 	}}
@@ -116,6 +117,19 @@ func noSuchCall(c *echo.Context, routes []route) error {
 	}
 	c.Response().Header().Set("Allow", strings.Join(allowed, ", "))
 	return echo.NewHTTPError(http.StatusMethodNotAllowed, "this path takes "+strings.Join(allowed, ", ")+", not "+c.Request().Method)
+}
+
+// bodies writes and reads the bodies of calls.
+type bodies struct{ echo.DefaultJSONSerializer }
+
+// Serialize implements echo.JSONSerializer.
+func (bodies) Serialize(c *echo.Context, body any, _ string) error {
+	text, err := api.Marshal(body)
+	if err != nil {
+		return err
+	}
+	_, err = c.Response().Write(append(text, '\n'))
+	return err
 }
 
 // noStore keeps answers of the API out of caches.

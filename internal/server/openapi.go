@@ -3,6 +3,7 @@ package server
 import (
 	"encoding"
 	"net/http"
+	"path"
 	"reflect"
 	"regexp"
 	"slices"
@@ -27,9 +28,9 @@ func (s *Server) getOpenAPI(c *echo.Context) error {
 	paths := map[string]map[string]any{}
 	schemas := newSchemas()
 	for _, r := range s.routes() {
-		path := parameter.ReplaceAllString(r.path, "{$1}")
-		if paths[path] == nil {
-			paths[path] = map[string]any{}
+		at := parameter.ReplaceAllString(r.path, "{$1}")
+		if paths[at] == nil {
+			paths[at] = map[string]any{}
 		}
 		operation := map[string]any{"summary": r.summary, "responses": r.responses(schemas)}
 		var parameters []any
@@ -55,7 +56,7 @@ func (s *Server) getOpenAPI(c *echo.Context) error {
 		if r.need == account.Nobody {
 			operation["security"] = []any{}
 		}
-		paths[path][strings.ToLower(r.method)] = operation
+		paths[at][strings.ToLower(r.method)] = operation
 	}
 	return c.JSON(http.StatusOK, map[string]any{
 		"openapi":  "3.1.0",
@@ -117,18 +118,35 @@ type eventStream struct{}
 type schemas struct {
 	reflector jsonschema.Reflector
 	all       map[string]*jsonschema.Schema
+	types     map[string]reflect.Type // by name
 }
 
 func newSchemas() *schemas {
-	s := &schemas{jsonschema.Reflector{AllowAdditionalProperties: true, Anonymous: true, Mapper: plainText}, map[string]*jsonschema.Schema{}}
+	s := &schemas{all: map[string]*jsonschema.Schema{}, types: map[string]reflect.Type{}}
+	s.reflector = jsonschema.Reflector{AllowAdditionalProperties: true, Anonymous: true, Mapper: plainText, Namer: s.name}
 	s.body(reflect.TypeFor[api.Problem]())
 	return s
+}
+
+// name gives the name of a type: its own, or with its package before it where another
+// type has that already.
+func (s *schemas) name(t reflect.Type) string {
+	name := t.Name()
+	if name == "" {
+		return "" // a list, or a map
+	}
+	if is, taken := s.types[name]; taken && is != t {
+		pkg := path.Base(t.PkgPath())
+		name = strings.ToUpper(pkg[:1]) + pkg[1:] + name
+	}
+	s.types[name] = t
+	return name
 }
 
 // plainText says which types are written as text.
 func plainText(t reflect.Type) *jsonschema.Schema {
 	if t == reflect.TypeFor[store.Stamp]() {
-		return &jsonschema.Schema{Type: "string", Format: "date-time"}
+		return orNull(&jsonschema.Schema{Type: "string", Format: "date-time"})
 	}
 	if t.Implements(reflect.TypeFor[encoding.TextMarshaler]()) && t != reflect.TypeFor[time.Time]() {
 		return &jsonschema.Schema{Type: "string"}
@@ -136,11 +154,36 @@ func plainText(t reflect.Type) *jsonschema.Schema {
 	return nil
 }
 
+// orNull is what may also be missing.
+func orNull(s *jsonschema.Schema) *jsonschema.Schema {
+	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{s, {Type: "null"}}}
+}
+
+// nullable says of which members of a type none is written as null: of pointers. Lists
+// and tables without anything are written as such (api.Marshal).
+func nullable(t reflect.Type, s *jsonschema.Schema) {
+	for _, f := range reflect.VisibleFields(t) {
+		name, rest, _ := strings.Cut(f.Tag.Get("json"), ",")
+		if f.Anonymous || f.Type.Kind() != reflect.Pointer || strings.Contains(rest, "omit") {
+			continue
+		}
+		if p, ok := s.Properties.Get(name); ok {
+			s.Properties.Set(name, orNull(p))
+		}
+	}
+}
+
 // body describes a JSON body of a type; what it is made of goes to all.
 func (s *schemas) body(t reflect.Type) map[string]any {
 	schema := s.reflector.ReflectFromType(t)
 	for name, part := range schema.Definitions {
+		if s.all[name] != nil {
+			continue
+		}
 		moveRefs(part)
+		if t := s.types[name]; t != nil && t.Kind() == reflect.Struct && part.Properties != nil {
+			nullable(t, part)
+		}
 		s.all[name] = part
 	}
 	schema.Definitions, schema.Version = nil, ""
@@ -156,6 +199,9 @@ func moveRefs(s *jsonschema.Schema) {
 	s.Ref = strings.Replace(s.Ref, "#/$defs/", "#/components/schemas/", 1)
 	moveRefs(s.Items)
 	moveRefs(s.AdditionalProperties)
+	for _, one := range s.AnyOf {
+		moveRefs(one)
+	}
 	if s.Properties == nil {
 		return
 	}

@@ -28,7 +28,7 @@ const (
 // Entry is a line of the plan with what became of it.
 type Entry struct {
 	plan.Entry
-	State      string      `json:"state"`
+	State      string      `json:"state" jsonschema:"enum=planned,enum=matched,enum=configuring,enum=configured,enum=verified,enum=needs attention"`
 	Reason     string      `json:"reason"` // why it needs attention
 	Device     address.MAC `json:"device"` // the matched box
 	MatchedBy  string      `json:"matchedBy"`

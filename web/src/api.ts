@@ -1,51 +1,60 @@
-// The service's API: its types and one way to call it.
+// The service's API: one way to call it, and its types, which are made from its description
+// (openapi.json; make api).
 
-export type State = 'planned' | 'matched' | 'configuring' | 'configured' | 'verified' | 'needs attention'
+import type { components } from './schema'
 
-export interface PlanEntry {
-  tag: string
-  kind: string
-  profile: string
-  area?: string
-  floor?: string
-  place?: string
-  label?: string
-  description?: string
-  note?: string
-  subnet?: string
-  address: string
-  name: string
-  mac?: string
-  serial?: string
-  switchPort?: string
-  behind?: string
-  part?: string
-  notWired?: boolean
-  after?: string[]
-  settings?: Record<string, string>
-}
+type Bodies = components['schemas']
 
-export interface Entry extends PlanEntry {
-  state: State
-  reason: string
-  device: string
-  matchedBy: string
-  matchedWhy: string
-  locked?: boolean
-  byHand?: boolean
-  checkedAt: string | null
-  here: boolean
-  present: string // where its box is now; '' when that is not known
-  lastAddress: string
-  lastAddressAt: string | null
-  seen: string | null
-  notLookedAt: string[] | null
-  handBy?: string
-  handAt: string | null
-  boxSerial: string
-  differs?: string[]
-  told?: string // the part that the box before it tells of
-}
+export type PlanEntry = Bodies['Entry']
+export type Entry = Bodies['EntryView']
+export type Setting = Bodies['Setting']
+export type Profile = Bodies['Profile']
+export type Patch = Bodies['Patch']
+export type Change = Bodies['Change']
+export type Comparison = Bodies['Comparison']
+export type Complaint = Bodies['Complaint']
+export type Edited = Bodies['Edited']
+export type ImportResult = Bodies['Result']
+export type AddressMap = Bodies['Map']
+export type Reckoning = Bodies['Reckoning']
+export type Revision = Bodies['RevisionView']
+export type Moments = Bodies['Moments']
+export type Value = Bodies['Value']
+export type User = Bodies['User']
+export type Token = Bodies['Token']
+export type Fact = Bodies['Fact']
+export type Device = Bodies['DeviceView']
+export type SegmentFinding = Bodies['Notice']
+export type Segment = Bodies['Segment']
+export type Interface = Bodies['InterfaceView']
+/** A segment that the service is on, with the sites that use it. */
+export type SegmentPlug = Bodies['SegmentView']
+export type SurveyChange = Bodies['DeviceChange']
+export type Survey = Bodies['Survey']
+export type Asker = Bodies['Asker']
+export type Presence = Bodies['Presence']
+export type Scanned = Bodies['Scanned']
+export type PlanFinding = Bodies['Finding']
+export type Work = Bodies['Work']
+/** What a device waits for a person to do, and how long what follows may take then. */
+export type Hand = Bodies['StoreHand']
+export type RunDevice = Bodies['RunDevice']
+export type Run = Bodies['Run']
+export type Check = Bodies['Check']
+export type Note = Bodies['Note']
+export type Step = Bodies['Step']
+export type Detail = Bodies['Detail']
+export type Credential = Bodies['Credential']
+export type Proposal = Bodies['Proposal']
+export type Proposals = Bodies['MatchResult']
+export type Rehearsal = Bodies['Rehearsal']
+export type Subnet = Bodies['Subnet']
+export type Policy = Bodies['Policy']
+export type Site = Bodies['Site']
+export type SiteSummary = Bodies['Summary']
+export type Cell = Bodies['Cell']
+export type MapCell = Bodies['PlanCell']
+export type State = Entry['state']
 
 /** A field or setting of an entry as text, by its key. */
 export function valueOf(e: PlanEntry, key: string): string {
@@ -58,116 +67,6 @@ export function valueOf(e: PlanEntry, key: string): string {
 
 /** What stands for a secret in the vault. */
 export const isSecret = (value: string) => value.startsWith('vault:')
-
-export interface Setting {
-  key: string; label: string; type: string; help?: string; required?: boolean; default?: string; unit?: string
-  min?: number; max?: number; choices?: string[]; kinds?: string[]; of?: string[]; many?: boolean; unique?: string; from?: string; columns?: Setting[]
-}
-export interface Profile { id: string; maker: string; model: string; kind: string; about: string; user: string; order: unknown[] | null; settings?: Setting[] }
-export interface Patch { tag: string; set?: Record<string, string>; remove?: boolean }
-export interface Change { tag: string; field: string; before: string; after: string; why?: string }
-export interface Comparison { added: PlanEntry[]; changed: Change[]; removed: PlanEntry[] }
-export interface Complaint { patch: number; field?: string; value?: string; reason: string }
-export interface Edited { revision: number; comparison: Comparison; changes: Change[]; kept: string[]; complaints: Complaint[]; findings?: PlanFinding[]; new?: PlanFinding[] }
-export interface ImportResult {
-  format: string; sheet: string; sheets: string[]; header: string[]; mapping: Record<string, string>; leftOut: string[]; rows: number
-  samples: { row: number; fields: Record<string, string> }[]; cells: Cell[]; comparison: Comparison; untouched: Change[]; findings: PlanFinding[]; site?: Site
-}
-export interface MapCell { address: string; is: string; tag?: string; text: string }
-export interface AddressMap { name: string; prefix: string; hosts: number; free: number; cells: MapCell[]; network: string; broadcast: string; mask: string }
-export interface Reckoning { prefix: string; mask: string; network: string; broadcast: string; first: string; last: string; hosts: number; subnet?: string; left: number; is?: string; text?: string }
-export interface Revision { id: number; at: string; who: string; what: string; name: string; undoes?: number; may?: 'undo' | 'redo' }
-export interface Moments { from: Revision; to: Revision | null; site: Change[]; comparison: Comparison }
-export interface Value { key: string; label: string; value: string; from: string }
-export interface User { name: string; rights: string }
-export interface Token { id: number; user: string; name: string; madeAt: string; usedAt: string | null }
-
-export interface Fact { part?: string; key: string; value: string; protocol: string; first: string; last: string }
-
-export interface Device {
-  mac: string
-  profile?: string
-  chosen?: boolean
-  maybe?: string[]
-  sure: number
-  why?: string[]
-  state?: string
-  stateWhy?: string
-  first: string
-  last: string
-  facts: Fact[] | null
-  partTags?: Record<string, string> // entries that it tells of behind it
-  tag: string
-  present: string
-  here: boolean
-  lastAddress: string
-  lastAddressAt: string | null
-  kind: string
-  blinks: boolean
-  waits: boolean
-  page: boolean
-  contradictions?: { key: string; facts: Fact[] }[]
-}
-
-export interface SegmentFinding { kind: string; address?: string; tag?: string; macs: string[]; text: string; next?: string; quiet?: boolean }
-export interface Segment { name: string; watched: boolean; surveyed: boolean; lookOnly: boolean; dark: boolean; devices: Device[]; arrivals: Presence[]; findings: SegmentFinding[] }
-export interface Interface {
-  name: string; mac: string; up: boolean; link: boolean; speed: number; wireless: boolean; virtual: boolean; defaultRoute: boolean; addresses: string[] | null
-  hears: { frames: number; senders: number; broadcasts: number; storm: boolean; subnets: string[]; servers: string[] } | null; warnings: string[]; inUse: boolean
-}
-/** A segment that the service is on, with the sites that use it. */
-export interface SegmentPlug { name: string; here: boolean; dark: boolean; sites: string[] }
-export interface SurveyChange { kind: string; mac: string; from?: string; to?: string }
-export interface Survey { id: number; began: string; ended: string; who: string; pace: number; state: string; found: number; believed: number; passes: number[] | null; changes: SurveyChange[] | null; capture: string }
-export interface Asker { mac: string; host: string; class: string; profile: string; tag: string; last: string }
-export interface Presence { kind: 'arrived' | 'returned' | 'told' | 'departed'; device: Device; at: string }
-export interface Scanned { outcome: 'entry' | 'matched' | 'noted' | 'device' | 'unknown'; tag: string; device: Device | null; text: string }
-export interface PlanFinding { code: string; level: string; tag: string; profile?: string; field: string; reason: string; mend?: { field: string; value: string; safe: boolean } }
-
-export interface Work {
-  id: number
-  site: string
-  kind: 'find' | 'commission' | 'verify' | 'hand out addresses'
-  state: 'running' | 'done' | 'stopped' | 'interrupted' | 'failed'
-  who: string
-  done: number
-  total: number
-  failed: number
-  unsure: number
-  parked: number
-  seconds: number
-  text: string
-  run?: number
-}
-
-/** What a device waits for a person to do, and how long what follows may take then. */
-export interface Hand { do?: string; look?: string; parkedAt: string; within?: number; windowEnds: string }
-export interface RunDevice { run: number; tag: string; state: string; step: string; done: number; steps: number; error: string; hand?: Hand }
-export interface Run { id: number; state: string; cause?: string; devices: RunDevice[] }
-export interface Check { name: string; expected: string; observed: string; verdict: 'passed' | 'failed' | 'not looked at'; by?: string; at: string }
-export interface Note { at: string; who: string; what: string }
-export interface Step { name: string; text: string }
-export interface Detail { entry: Entry; steps: Step[]; settings: Value[]; checks: Check[] | null; history: Note[]; device: Device | null; login: Credential | null }
-export interface Credential { id: number; user: string; state: string; at: string; toldBy: string; origin: string; madeAt: string }
-export interface Proposal { tag: string; mac: string; serial?: string; profile: string; by: string; sure: number; why: string; part?: boolean; guess?: boolean }
-export interface Proposals { proposals: Proposal[]; open: { profile: string; tag?: string; why: string; decide?: string }[]; missing: string[]; spare: string[] }
-export interface Rehearsal {
-  devices: { tag: string; mac: string; profile: string; steps: Step[]; seconds: number; notSent?: string[]
-  after?: string[] }[]
-  left: { tag: string; why: string }[]
-  seconds: number
-}
-export interface Subnet {
-  name: string; prefix: string; vlan: number; gateway: string; dns: string[] | null; ntp: string[] | null; domain: string; log: string[] | null; snmp: string[] | null
-  keptFree: { range: string; reason: string }[] | null; ranges: { kind: string; range: string }[] | null
-}
-export interface Policy { for: string; mode: string; length: number; given: string; users: string; user: string; recovery: string }
-export interface Site {
-  key: string; name: string; contact: string; notes: string; zone: string; language: string; naming: string
-  subnets: Subnet[] | null; policies: Policy[] | null
-}
-export interface SiteSummary extends Site { entries: number; states: Record<string, number> }
-export interface Cell { sheet?: string; row: number; column?: string; value?: string; reason: string }
 
 /** A problem document of the service (RFC 9457). */
 export class Problem extends Error {

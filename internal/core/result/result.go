@@ -41,7 +41,7 @@ type Check struct {
 	Name     string    `json:"name"`
 	Expected string    `json:"expected"`
 	Observed string    `json:"observed"`
-	Verdict  Verdict   `json:"verdict"`
+	Verdict  Verdict   `json:"verdict" jsonschema:"enum=passed,enum=failed,enum=not looked at"`
 	By       string    `json:"by,omitempty"` // what it rests on: a login, a restart and how it showed, when it was read
 	At       time.Time `json:"at"`
 }
