@@ -72,11 +72,13 @@ func TestSignIn(t *testing.T) {
 		"wrong link":     `{"link":"ABCDEF"}`,
 	} {
 		status, header, answer := send(t, c, "POST", session, body)
-		if status != http.StatusUnauthorized || header.Get("Content-Type") != "application/problem+json" || len(header["Set-Cookie"]) != 0 {
+		if status != http.StatusUnauthorized || header.Get("Content-Type") != "application/problem+json" ||
+			len(header["Set-Cookie"]) != 0 {
 			t.Errorf("%s: %d, %s", name, status, answer)
 		}
 	}
-	if status, _, _ := send(t, c, "GET", r.url+"/api/sites/skerry-point/entries", ""); status != http.StatusUnauthorized {
+	if status, _, _ := send(t, c, "GET", r.url+"/api/sites/skerry-point/entries",
+		""); status != http.StatusUnauthorized {
 		t.Errorf("the plan is shown to strangers: %d", status)
 	}
 	body, _ := json.Marshal(map[string]string{"user": "owner", "password": password})
@@ -90,10 +92,12 @@ func TestSignIn(t *testing.T) {
 			t.Errorf("the cookie lacks %s", want)
 		}
 	}
-	if status, header, _ := send(t, c, "GET", r.url+"/api/sites/skerry-point/entries", ""); status != http.StatusOK || header.Get("Cache-Control") != "no-store" || header.Get("X-Frame-Options") != "DENY" {
+	if status, header, _ := send(t, c, "GET", r.url+"/api/sites/skerry-point/entries", ""); status != http.StatusOK ||
+		header.Get("Cache-Control") != "no-store" || header.Get("X-Frame-Options") != "DENY" {
 		t.Errorf("signed in: %d, %v", status, header)
 	}
-	if status, _, _ := send(t, c, "POST", r.url+"/api/sites/skerry-point/surveys", "", "Origin", "http://elsewhere.example", "Sec-Fetch-Site", "cross-site"); status != http.StatusForbidden {
+	if status, _, _ := send(t, c, "POST", r.url+"/api/sites/skerry-point/surveys", "", "Origin",
+		"http://elsewhere.example", "Sec-Fetch-Site", "cross-site"); status != http.StatusForbidden {
 		t.Errorf("a page from elsewhere may act: %d", status)
 	}
 	if status, _, _ := send(t, c, "DELETE", session, ""); status != http.StatusNoContent {
@@ -101,7 +105,8 @@ func TestSignIn(t *testing.T) {
 	}
 	// The old cookie is worthless even if somebody kept it.
 	token, _, _ := strings.Cut(strings.TrimPrefix(cookie, "redstart="), ";")
-	if status, _, _ := send(t, browserLike(t), "GET", r.url+"/api/sites/skerry-point/entries", "", "Cookie", "redstart="+token); status != http.StatusUnauthorized {
+	if status, _, _ := send(t, browserLike(t), "GET", r.url+"/api/sites/skerry-point/entries", "", "Cookie",
+		"redstart="+token); status != http.StatusUnauthorized {
 		t.Errorf("a session outlives signing out: %d", status)
 	}
 }
@@ -113,7 +118,8 @@ func TestALinkSignsInOnce(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if status, _, _ := send(t, http.DefaultClient, "GET", r.url+"/api/sites/skerry-point/entries", "", "Authorization", "Bearer "+token); status != http.StatusUnauthorized {
+	if status, _, _ := send(t, http.DefaultClient, "GET", r.url+"/api/sites/skerry-point/entries", "", "Authorization",
+		"Bearer "+token); status != http.StatusUnauthorized {
 		t.Error("the token of a link works by itself")
 	}
 	body := `{"link":"` + token + `"}`
@@ -153,7 +159,8 @@ func TestOpenAPIAgreesWithTheRoutes(t *testing.T) {
 				open = append(open, method+" "+path)
 				continue
 			}
-			real := r.url + strings.NewReplacer("{site}", "skerry-point", "{name}", "x", "{tag}", "X", "{mac}", "020000000001", "{id}", "1").Replace(path)
+			real := r.url + strings.NewReplacer("{site}", "skerry-point", "{name}", "x", "{tag}", "X", "{mac}",
+				"020000000001", "{id}", "1").Replace(path)
 			status, _, answer := send(t, http.DefaultClient, strings.ToUpper(method), real, "")
 			if status != http.StatusUnauthorized || !strings.Contains(answer, "not signed in") {
 				t.Errorf("%s %s without signing in: %d %s", method, path, status, answer)
@@ -171,7 +178,8 @@ func TestOpenAPIAgreesWithTheRoutes(t *testing.T) {
 			t.Errorf("there is no schema %q", name)
 		}
 	}
-	for _, name := range []string{"Problem", "Edits", "Edited", "Patch", "Site", "Subnet", "EntryView", "Finding", "Account"} {
+	for _, name := range []string{"Problem", "Edits", "Edited", "Patch", "Site", "Subnet", "EntryView", "Finding",
+		"Account"} {
 		if schemas.Components.Schemas[name] == nil {
 			t.Errorf("%s is not described; there are %d schemas", name, len(schemas.Components.Schemas))
 		}
@@ -214,10 +222,12 @@ func TestProblemsSayWhatToDo(t *testing.T) {
 		{"GET", "/api/sites/skerry-point/entries/NOBODY", "", 404, "there is no such entry"},
 		{"GET", "/api/sites/skerry-point/entries/" + url.PathEscape("../../etc/passwd"), "", 404, "no such entry"},
 		{"POST", "/api/sites/skerry-point/imports", "tag,not-wired\nA,red\n", 422, `"column":"not-wired"`},
-		{"POST", "/api/sites/skerry-point/imports", "tag,profile\n" + strings.Repeat("x", 6<<20), 413, "larger than 4 MiB"},
+		{"POST", "/api/sites/skerry-point/imports", "tag,profile\n" + strings.Repeat("x", 6<<20), 413,
+			"larger than 4 MiB"},
 		{"PUT", "/api/sites/skerry-point", `{"name":""}`, 422, "needs a name"},
 		{"PUT", "/api/sites/skerry-point", `{"name":`, 422, "no whole JSON document"},
-		{"PUT", "/api/sites/skerry-point", `{"name":"x","subnets":[{"prefix":"10.0.0.0/33"}]}`, 422, `is not a prefix like`},
+		{"PUT", "/api/sites/skerry-point", `{"name":"x","subnets":[{"prefix":"10.0.0.0/33"}]}`, 422,
+			`is not a prefix like`},
 		{"POST", "/api/sites/skerry-point/runs", `{"all":true}`, 409, "there is nothing to commission"},
 		{"POST", "/api/sites/skerry-point/runs", `{"tags":["NOBODY"]}`, 404, "NOBODY"},
 		{"POST", "/api/sites/skerry-point/runs", "", 422, "not said which entries"},
@@ -225,16 +235,20 @@ func TestProblemsSayWhatToDo(t *testing.T) {
 		{"POST", "/api/sites/skerry-point/runs", `{"all":true,"tags":["CAM-01"]}`, 422, "both tags and all"},
 		{"POST", "/api/sites/skerry-point/runs", `{"all":true} {}`, 422, "something follows"},
 		{"POST", "/api/sites/skerry-point/runs", `[]`, 422, "cannot be an array"},
-		{"POST", "/api/sites/skerry-point/imports?preview=banana", "tag,profile\nA,ovalis-c20\n", 422, "cannot be \\\"banana\\\""},
-		{"POST", "/api/sites/skerry-point/imports?previw=true", "tag,profile\nA,ovalis-c20\n", 422, "takes no such parameter"},
-		{"POST", "/api/sites/skerry-point/imports?preview=true&preview=false", "tag,profile\nA,ovalis-c20\n", 422, "more than once"},
+		{"POST", "/api/sites/skerry-point/imports?preview=banana", "tag,profile\nA,ovalis-c20\n", 422,
+			"cannot be \\\"banana\\\""},
+		{"POST", "/api/sites/skerry-point/imports?previw=true", "tag,profile\nA,ovalis-c20\n", 422,
+			"takes no such parameter"},
+		{"POST", "/api/sites/skerry-point/imports?preview=true&preview=false", "tag,profile\nA,ovalis-c20\n", 422,
+			"more than once"},
 		{"GET", "/api/nothing", "", 404, "there is no such call"},
 		{"PATCH", "/api/sites", "", 405, "this path takes GET, POST, not PATCH"},
 		{"POST", "/api/sites/skerry-point/runs/7/resume", "", 404, "no such run"},
 		{"POST", "/api/sites/skerry-point/runs/x/resume", "", 404, "no such run"},
 		{"GET", "/api/sites/skerry-point/runs/latest", "", 404, "no run yet"},
 		{"POST", "/api/sites/skerry-point/verifications", `{"all":true}`, 409, "nothing is configured yet"},
-		{"POST", "/api/sites/skerry-point/verifications", `{"all":true,"restart":"often"}`, 422, "needed, always or never"},
+		{"POST", "/api/sites/skerry-point/verifications", `{"all":true,"restart":"often"}`, 422,
+			"needed, always or never"},
 		{"POST", "/api/sites/skerry-point/surveys", `{"pace":-1}`, 422, "pace"},
 		{"POST", "/api/works/0/stop", "", 409, "nothing is under way"},
 		{"POST", "/api/sites/skerry-point/devices/zz/blink", "", 422, "not a MAC"},
@@ -242,8 +256,10 @@ func TestProblemsSayWhatToDo(t *testing.T) {
 		{"POST", "/api/sites/skerry-point/entries/X/reveal", "", 404, "no such entry"},
 		{"POST", "/api/sites/skerry-point/matches", `{"tags":["X"]}`, 409, "no proposal"},
 	} {
-		status, header, answer := send(t, http.DefaultClient, c.method, r.url+c.path, c.body, "Authorization", "Bearer "+token)
-		if status != c.status || header.Get("Content-Type") != "application/problem+json" || !strings.Contains(answer, c.want) {
+		status, header, answer := send(t, http.DefaultClient, c.method, r.url+c.path, c.body, "Authorization",
+			"Bearer "+token)
+		if status != c.status || header.Get("Content-Type") != "application/problem+json" ||
+			!strings.Contains(answer, c.want) {
 			t.Errorf("%s %s: %d %s; want %d with %q", c.method, c.path, status, answer, c.status, c.want)
 		}
 		var p api.Problem
@@ -278,16 +294,19 @@ func TestWorksGoSideBySideAndStop(t *testing.T) {
 	if cells := problem.Cells(err); len(cells) != 1 || cells[0].String() != tags[0]+": run 1 has it in hand" {
 		t.Errorf("a second run over %s: %v %v", tags[0], err, cells)
 	}
-	if _, err = r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen(tags[:1])}); err == nil || !strings.Contains(err.Error(), "run 1 has it in hand") {
+	if _, err = r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen(tags[:1])}); err == nil ||
+		!strings.Contains(err.Error(), "run 1 has it in hand") {
 		t.Errorf("a verification of it: %v", err)
 	}
-	if _, err = r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen(nil)}); err == nil || !strings.Contains(err.Error(), "nobody has in hand; "+tags[0]+": run 1 has it in hand") {
+	if _, err = r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen(nil)}); err == nil ||
+		!strings.Contains(err.Error(), "nobody has in hand; "+tags[0]+": run 1 has it in hand") {
 		t.Errorf("a verification of all: %v", err)
 	}
 	if _, err = r.c.Find(ctx, api.FindOptions{Pace: 50}); err != nil {
 		t.Errorf("a survey during a run: %v", err)
 	}
-	if _, err = r.c.Find(ctx, api.FindOptions{}); err == nil || !strings.Contains(err.Error(), "a find is under way on this segment") {
+	if _, err = r.c.Find(ctx, api.FindOptions{}); err == nil ||
+		!strings.Contains(err.Error(), "a find is under way on this segment") {
 		t.Errorf("a second survey: %v", err)
 	}
 	second, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen(nil)})
@@ -301,7 +320,9 @@ func TestWorksGoSideBySideAndStop(t *testing.T) {
 		t.Errorf("stopping without saying which: %v", err)
 	}
 	stopped := false
-	last := follow(t, r.c, func(context.Context) (api.Work, error) { return second, r.c.Stop(ctx, second.ID) }, func(e client.Event) { stopped = true })
+	last := follow(t, r.c, func(context.Context) (api.Work, error) {
+		return second, r.c.Stop(ctx, second.ID)
+	}, func(e client.Event) { stopped = true })
 	if last.State != "stopped" || !stopped {
 		t.Errorf("ended as %s", last.State)
 	}

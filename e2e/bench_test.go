@@ -41,7 +41,8 @@ func factoryToVerified(b *testing.B, n int) (whole, commission time.Duration) {
 	commission = time.Since(set)
 	r.verify()
 	whole = time.Since(began)
-	b.Logf("%4d: found after %.2f s, set in %.2f s, verified in %.2f s", n, found.Seconds(), commission.Seconds(), (whole - found - commission).Seconds())
+	b.Logf("%4d: found after %.2f s, set in %.2f s, verified in %.2f s", n, found.Seconds(), commission.Seconds(),
+		(whole - found - commission).Seconds())
 	for tag, e := range r.entries() {
 		if e.State != store.Verified {
 			b.Fatalf("%s is %s: %s", tag, e.State, e.Reason)
@@ -60,7 +61,8 @@ func BenchmarkSharedAddress(b *testing.B) {
 		b.Logf("%4d camera:  %6.2f s, of which the run %6.2f s", 1, one.Seconds(), oneSet.Seconds())
 		for _, n := range []int{10, 100, 500} {
 			many, set := factoryToVerified(b, n)
-			b.Logf("%4d cameras: %6.2f s, of which the run %6.2f s; %.2f and %.2f times one", n, many.Seconds(), set.Seconds(), many.Seconds()/one.Seconds(), set.Seconds()/oneSet.Seconds())
+			b.Logf("%4d cameras: %6.2f s, of which the run %6.2f s; %.2f and %.2f times one", n, many.Seconds(),
+				set.Seconds(), many.Seconds()/one.Seconds(), set.Seconds()/oneSet.Seconds())
 			b.ReportMetric(many.Seconds()/one.Seconds(), fmt.Sprintf("x%d/one", n))
 			b.ReportMetric(set.Seconds()/oneSet.Seconds(), fmt.Sprintf("run-x%d/one", n))
 		}
@@ -147,7 +149,8 @@ func (r *rig) console(b *testing.B, took map[string]float64) {
 	}
 	defer stop()
 	began := time.Now()
-	if err := chromedp.Do(page, chromedp.Navigate(r.url+"/plan#once="+token), browser.Seen(chromedp.CSS(`[data-cell="MON-1/tag"]`))); err != nil {
+	if err := chromedp.Do(page, chromedp.Navigate(r.url+"/plan#once="+token),
+		browser.Seen(chromedp.CSS(`[data-cell="MON-1/tag"]`))); err != nil {
 		b.Fatal(err)
 	}
 	took["open"] = float64(time.Since(began).Milliseconds())
@@ -164,25 +167,30 @@ func (r *rig) console(b *testing.B, took map[string]float64) {
 		}
 		took[what] = ms
 		if what == "filter" {
-			if err := chromedp.Do(page, browser.Script(`(() => { const i = document.querySelector('input[aria-label="Search the plan"]'); i.value = ''; i.dispatchEvent(new Event('input', { bubbles: true })) })()`)); err != nil {
+			if err := chromedp.Do(page,
+				browser.Script(`(() => { const i = document.querySelector('input[aria-label="Search the plan"]'); i.value = ''; i.dispatchEvent(new Event('input', { bubbles: true })) })()`)); err != nil {
 				b.Fatal(err)
 			}
 		}
 	}
 	sheet := browser.Mark("sheet")
-	if err := chromedp.Do(page, chromedp.Focus(sheet), chromedp.KeyEvent(kb.Home, chromedp.KeyModifiers(chromedp.ModifierCtrl)), chromedp.KeyEvent(kb.ArrowRight+kb.ArrowRight)); err != nil {
+	if err := chromedp.Do(page, chromedp.Focus(sheet), chromedp.KeyEvent(kb.Home,
+		chromedp.KeyModifiers(chromedp.ModifierCtrl)), chromedp.KeyEvent(kb.ArrowRight+kb.ArrowRight)); err != nil {
 		b.Fatal(err)
 	}
-	if err := chromedp.Do(page, browser.Script(`window.edited = new Promise(done => { const t = performance.now(); addEventListener('keydown', e => { if (e.key === 'Enter') window.began = performance.now() }, true)
+	if err := chromedp.Do(page,
+		browser.Script(`window.edited = new Promise(done => { const t = performance.now(); addEventListener('keydown', e => { if (e.key === 'Enter') window.began = performance.now() }, true)
 		const look = () => document.querySelector('[data-cell="MON-1/area"]')?.textContent.trim() === 'PIER' ? done(performance.now() - window.began) : requestAnimationFrame(look); look() })`),
 		chromedp.KeyEvent("PIER"+kb.Enter)); err != nil {
 		b.Fatal(err)
 	}
-	if took["edit"], err = chromedp.Run(page, chromedp.Evaluate[float64](`window.edited`, chromedp.EvalAwaitPromise)); err != nil {
+	if took["edit"], err = chromedp.Run(page, chromedp.Evaluate[float64](`window.edited`,
+		chromedp.EvalAwaitPromise)); err != nil {
 		b.Fatal(err)
 	}
 	// The page takes in what the service made of the edit: the longest frame until then.
-	took["after"], err = chromedp.Run(page, chromedp.Evaluate[float64](`new Promise(done => { let last = performance.now(), worst = 0; const end = last + 2500
+	took["after"], err = chromedp.Run(page,
+		chromedp.Evaluate[float64](`new Promise(done => { let last = performance.now(), worst = 0; const end = last + 2500
 		const step = () => { const now = performance.now(); worst = Math.max(worst, now - last); last = now; now < end ? requestAnimationFrame(step) : done(worst) }
 		requestAnimationFrame(step) })`, chromedp.EvalAwaitPromise))
 	if err != nil {

@@ -29,24 +29,32 @@ func TestTheWholeJobOnTheCommandLine(t *testing.T) {
 		has(t, "redstart "+strings.Join(args, " "), out+errs, wanted...)
 		return out
 	}
-	redstart(0, []string{"Skerry Point", "10.40.8.0/22", "1022 addresses", "10.40.8.2-10.40.8.19 for the terminal's servers"}, "site", "show")
+	redstart(0, []string{"Skerry Point", "10.40.8.0/22", "1022 addresses",
+		"10.40.8.2-10.40.8.19 for the terminal's servers"}, "site", "show")
 	redstart(0, []string{"Europe/London"}, "site", "set", "--zone", "Europe/London")
 	redstart(0, []string{"The plan is empty"}, "plan", "list")
-	redstart(0, []string{"8 entries added; 1 finding in the plan as it would be"}, "plan", "import", "--preview", planFile)
-	redstart(0, []string{"BERTH1-CAM-01", "10.40.8.22", "8 entries added. Next: redstart find"}, "plan", "import", planFile)
-	redstart(0, []string{"no entry is of the kind intercom", "0 stop commissioning, 0 warnings, 1 hint"}, "plan", "check")
-	redstart(0, []string{"fennmark-fs8 (98 %)", "192.168.77.20", "8 devices.", "5 devices share the address 192.168.77.20", "Next: redstart match"}, "find")
+	redstart(0, []string{"8 entries added; 1 finding in the plan as it would be"}, "plan", "import", "--preview",
+		planFile)
+	redstart(0, []string{"BERTH1-CAM-01", "10.40.8.22", "8 entries added. Next: redstart find"}, "plan", "import",
+		planFile)
+	redstart(0, []string{"no entry is of the kind intercom", "0 stop commissioning, 0 warnings, 1 hint"}, "plan",
+		"check")
+	redstart(0, []string{"fennmark-fs8 (98 %)", "192.168.77.20", "8 devices.",
+		"5 devices share the address 192.168.77.20", "Next: redstart match"}, "find")
 	redstart(0, []string{"8 devices."}, "find", "--known")
 	redstart(0, []string{"the plan gives this serial", "the counts agree", "8 proposed"}, "match")
 	redstart(0, []string{"1 matched"}, "match", "--accept", "BERTH1-CTL-01")
 	redstart(0, []string{"Matches undone: 1 (BERTH1-CTL-01)"}, "match", "undo", "BERTH1-CTL-01")
 	redstart(0, []string{"guesses", "3 matched"}, "match", "--accept")
 	redstart(0, []string{"5 matched"}, "match", "--accept", "--by", "order")
-	redstart(0, []string{"set a new password for keeper", "Nothing was sent"}, "commission", "--rehearse", "BERTH1-SW-01")
-	redstart(0, []string{"BERTH1-SW-01", "return after restart", "8 of 8 configured.", "Next: redstart verify"}, "commission")
+	redstart(0, []string{"set a new password for keeper", "Nothing was sent"}, "commission", "--rehearse",
+		"BERTH1-SW-01")
+	redstart(0, []string{"BERTH1-SW-01", "return after restart", "8 of 8 configured.", "Next: redstart verify"},
+		"commission")
 	redstart(0, []string{"8 entries: 8 verified. All done."}, "verify")
 	redstart(0, []string{"factory login", "refused", "passed"}, "verify", "HALL-CAM-01")
-	redstart(0, []string{"hall-cam-01", "operator", "kept over a restart", "password done"}, "plan", "show", "HALL-CAM-01")
+	redstart(0, []string{"hall-cam-01", "operator", "kept over a restart", "password done"}, "plan", "show",
+		"HALL-CAM-01")
 	redstart(0, []string{"operator", "the history of HALL-CAM-01 says so"}, "vault", "reveal", "HALL-CAM-01")
 	redstart(0, []string{"brindlecap-b4", "192.168.66.10-192.168.66.19/24"}, "profile", "list")
 	redstart(0, []string{"blinks"}, "find", "blink", r.site.Boxes[0].MAC.String())
@@ -125,7 +133,8 @@ func TestBadInputOnTheCommandLine(t *testing.T) {
 		}
 		out, errs, code := run(args...)
 		if code != c.code || !strings.Contains(errs, c.want) || out != "" {
-			t.Errorf("redstart %s: exit code %d, want %d with %q; printed\n%s%s", strings.Join(c.args, " "), code, c.code, c.want, out, errs)
+			t.Errorf("redstart %s: exit code %d, want %d with %q; printed\n%s%s", strings.Join(c.args, " "), code,
+				c.code, c.want, out, errs)
 		}
 	}
 	if n := len(r.entries()); n != 0 {
@@ -139,7 +148,8 @@ func TestWalkthroughOfTheDemo(t *testing.T) {
 	if code != 0 {
 		t.Fatalf("exit code %d\n%s%s", code, out, errs)
 	}
-	has(t, "walk-through", out, "Everything on its network is simulated", "PLAN", "FIND", "MATCH", "COMMISSION", "VERIFY", "40 entries: 40 verified. All done.")
+	has(t, "walk-through", out, "Everything on its network is simulated", "PLAN", "FIND", "MATCH", "COMMISSION",
+		"VERIFY", "40 entries: 40 verified. All done.")
 	// One device that takes no password must show in the exit code.
 	out, _, code = run("demo", "--walkthrough", "--devices", "4", "--restarts", "0.1", "--fault", "2=refuses-password")
 	if code != 1 {

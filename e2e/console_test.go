@@ -80,7 +80,8 @@ func (b *tab) text() string {
 }
 
 func shows(format string, args ...any) browser.Step {
-	return browser.Seen(chromedp.Search(fmt.Sprintf(`//*[text()[contains(normalize-space(.), "%s")]]`, fmt.Sprintf(format, args...))))
+	return browser.Seen(chromedp.Search(fmt.Sprintf(`//*[text()[contains(normalize-space(.), "%s")]]`,
+		fmt.Sprintf(format, args...))))
 }
 
 func count(stage, text string) browser.Step {
@@ -100,13 +101,15 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := openTab(t, 1280, 800)
-	b.do(chromedp.Navigate(r.url+"/#once="+token), count("plan", "empty"), browser.Seen(chromedp.Search(`//*[@data-test="live" and contains(., "live")]`)))
+	b.do(chromedp.Navigate(r.url+"/#once="+token), count("plan", "empty"),
+		browser.Seen(chromedp.Search(`//*[@data-test="live" and contains(., "live")]`)))
 	if at, err := chromedp.Run(b.ctx, chromedp.Location()); err != nil || strings.Contains(at, "once") {
 		t.Errorf("the link's token stays in the address bar: %v", err)
 	}
 
 	file := browser.Mark("plan-file")
-	b.do(browser.Press("stage-plan"), chromedp.SetUploadFiles(file, []string{wrongFile}), browser.Seen(browser.Mark("import-error")), shows("10.40.8.300"))
+	b.do(browser.Press("stage-plan"), chromedp.SetUploadFiles(file, []string{wrongFile}),
+		browser.Seen(browser.Mark("import-error")), shows("10.40.8.300"))
 	has(t, "refused import", b.text(), "The plan was refused whole because of one mistake", "is not an IPv4 address")
 	if n := len(r.entries()); n != 0 {
 		t.Fatalf("%d entries came from a refused file", n)
@@ -115,8 +118,10 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 
 	b.do(browser.Press("stage-find"), browser.Ended("Finding"), count("find", "8 devices"))
 	b.do(browser.Press("nav-findings"), shows("5 devices share the address 192.168.77.20"), browser.Press("nav-work"))
-	b.do(browser.Press("stage-match"), browser.Press("match-accept"), shows("Matched 3"), browser.Press("accept-order"), shows("Matched 8"), browser.Press("nav-work"), count("match", "8 of 8"))
-	b.do(browser.Press("stage-commission"), shows("set a new password for keeper"), browser.Answer("run-begin"), browser.Ended("Commissioning"), count("commission", "8 of 8"))
+	b.do(browser.Press("stage-match"), browser.Press("match-accept"), shows("Matched 3"), browser.Press("accept-order"),
+		shows("Matched 8"), browser.Press("nav-work"), count("match", "8 of 8"))
+	b.do(browser.Press("stage-commission"), shows("set a new password for keeper"), browser.Answer("run-begin"),
+		browser.Ended("Commissioning"), count("commission", "8 of 8"))
 	b.do(browser.Press("stage-verify"), browser.Ended("Verifying"), count("verify", "8 of 8"))
 	for _, device := range r.site.Boxes {
 		e := r.entryOf(device)
@@ -134,7 +139,9 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	b.do(count("verify", "7 of 8"), shows("observed changed-by-hand"))
 
 	// The drawer shows the checks and, only on purpose, the password.
-	b.do(browser.Click(chromedp.CSS(`[data-name="entries"]`)), browser.Click(chromedp.Search(`//button[@data-test="tag" and text()="HALL-CAM-01"]`)), browser.Seen(browser.Mark("checks")), shows("kept over a restart"))
+	b.do(browser.Click(chromedp.CSS(`[data-name="entries"]`)),
+		browser.Click(chromedp.Search(`//button[@data-test="tag" and text()="HALL-CAM-01"]`)),
+		browser.Seen(browser.Mark("checks")), shows("kept over a restart"))
 	password := ""
 	for _, device := range r.site.Boxes {
 		if r.entryOf(device).Tag == "HALL-CAM-01" {
@@ -161,7 +168,8 @@ func TestWrongSignInIsRefusedInTheConsole(t *testing.T) {
 	b := openTab(t, 390, 800)
 	field := chromedp.CSS("#password")
 	button := chromedp.CSS(`button[type="submit"]`)
-	b.do(chromedp.Navigate(r.url), browser.Seen(field), chromedp.SendKeys(field, "guess"), browser.Click(button), shows("User or password is wrong"))
+	b.do(chromedp.Navigate(r.url), browser.Seen(field), chromedp.SendKeys(field, "guess"), browser.Click(button),
+		shows("User or password is wrong"))
 	if strings.Contains(b.text(), "Verify") {
 		t.Error("the console is shown to a stranger")
 	}

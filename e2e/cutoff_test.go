@@ -64,7 +64,9 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	found := map[string]int{}
-	if _, err := survey.Run(ctx, b, set, survey.Options{}, func(f *device.Found, _ survey.Progress) { found[f.Profile]++ }); err != nil {
+	if _, err := survey.Run(ctx, b, set, survey.Options{}, func(f *device.Found, _ survey.Progress) {
+		found[f.Profile]++
+	}); err != nil {
 		t.Fatal(err)
 	}
 	// Which box is which does not matter here: the n-th of its model.
@@ -73,7 +75,8 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 	for _, e := range planned.Entries {
 		for skip := next[e.Profile]; ; skip++ {
 			if site.Boxes[skip].Model.Name == names[e.Profile] {
-				if err := records.SetMatches(ctx, []store.Match{{Tag: e.Tag, MAC: site.Boxes[skip].MAC, By: "hand"}}, "test"); err != nil {
+				if err := records.SetMatches(ctx, []store.Match{{Tag: e.Tag, MAC: site.Boxes[skip].MAC, By: "hand"}},
+					"test"); err != nil {
 					t.Fatal(err)
 				}
 				next[e.Profile] = skip + 1
@@ -95,7 +98,8 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 	}
 	avoid := planned.Needs()
 	runner := func(notify func(store.RunDevice)) *commission.Runner {
-		return &commission.Runner{Bench: b, Store: records, Vault: v, Plan: planned, Log: slog.New(slog.DiscardHandler), Notify: notify}
+		return &commission.Runner{Bench: b, Store: records, Vault: v, Plan: planned, Log: slog.New(slog.DiscardHandler),
+			Notify: notify}
 	}
 	rehearsal := commission.Rehearse(planned, matched, commission.Known{})
 	if len(rehearsal.Devices) != 10 {
@@ -149,7 +153,8 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 
 // carryUntilCut carries a run on and cuts it off after so many moves; it
 // reports whether the run was done before that.
-func carryUntilCut(ctx context.Context, t *testing.T, runner func(func(store.RunDevice)) *commission.Runner, run store.Run, avoid func(netip.Addr) bool, moves int) bool {
+func carryUntilCut(ctx context.Context, t *testing.T, runner func(func(store.RunDevice)) *commission.Runner,
+	run store.Run, avoid func(netip.Addr) bool, moves int) bool {
 	t.Helper()
 	ctx, cut := context.WithCancel(ctx)
 	defer cut()

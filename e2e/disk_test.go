@@ -21,13 +21,15 @@ type disk struct {
 
 // mounted is the command that runs another one with a file system of its own.
 func mounted(options, dir string, command ...string) []string {
-	return append([]string{"unshare", "--mount", "--propagation", "private", "sh", "-c", `mount -t tmpfs -o ` + options + ` redstart "$0" && exec "$@"`, dir}, command...)
+	return append([]string{"unshare", "--mount", "--propagation", "private", "sh", "-c",
+		`mount -t tmpfs -o ` + options + ` redstart "$0" && exec "$@"`, dir}, command...)
 }
 
 // in runs a command where the disk can be seen, and gives what it says and its exit code.
 func (d *disk) in(command ...string) (string, int) {
 	d.t.Helper()
-	cmd := exec.Command("nsenter", append([]string{"--mount", "--target", fmt.Sprint(d.p.cmd.Process.Pid)}, command...)...)
+	cmd := exec.Command("nsenter", append([]string{"--mount", "--target", fmt.Sprint(d.p.cmd.Process.Pid)},
+		command...)...)
 	cmd.Env = append(os.Environ(), asCLI+"=1", "REDSTART_DATA="+d.dir)
 	out, _ := cmd.CombinedOutput() // its exit code is part of the answer
 	return string(out), cmd.ProcessState.ExitCode()
@@ -65,8 +67,10 @@ func TestAFullDisk(t *testing.T) {
 		t.Fatal(err)
 	}
 	d := &disk{t: t, dir: dir}
-	d.p = spawn(t, "Segment:", dir, mounted("size=8m", dir, os.Args[0], "serve", "--listen", "127.0.0.1:0", "--vxlan", offer(t, site))...)
-	d.redstart(0, nil, "site", "set", "--name", "Quay", "--subnet", "10.40.8.0/22", "--gateway", "10.40.8.1", "--ntp", "10.40.8.5", "--zone", "Europe/Oslo")
+	d.p = spawn(t, "Segment:", dir, mounted("size=8m", dir, os.Args[0], "serve", "--listen", "127.0.0.1:0", "--vxlan",
+		offer(t, site))...)
+	d.redstart(0, nil, "site", "set", "--name", "Quay", "--subnet", "10.40.8.0/22", "--gateway", "10.40.8.1", "--ntp",
+		"10.40.8.5", "--zone", "Europe/Oslo")
 
 	d.fill()
 	full := []string{"the disk is full. Free some space"}
@@ -99,7 +103,8 @@ func TestAFullDisk(t *testing.T) {
 
 func (d *disk) fill() {
 	d.t.Helper()
-	if out, code := d.in("sh", "-c", `cat /dev/zero > "$REDSTART_DATA/filler"`); code == 0 || !strings.Contains(out, "No space left") {
+	if out, code := d.in("sh", "-c", `cat /dev/zero > "$REDSTART_DATA/filler"`); code == 0 ||
+		!strings.Contains(out, "No space left") {
 		d.t.Fatalf("the disk was not filled: %s", out)
 	}
 }
@@ -127,7 +132,8 @@ func TestADataFolderThatCannotBeUsed(t *testing.T) {
 		}
 		has(t, what, string(out), wanted...)
 	}
-	refused("a disk that can only be read", []string{"the disk can only be read", "or choose another folder with --data"}, mounted("ro", dir, serve...)...)
+	refused("a disk that can only be read", []string{"the disk can only be read",
+		"or choose another folder with --data"}, mounted("ro", dir, serve...)...)
 	refused("no room at all", []string{"the disk is full. Free some space"}, mounted("size=4k", dir, serve...)...)
 	file := filepath.Join(dir, "file")
 	if err := os.WriteFile(file, nil, 0o600); err != nil {

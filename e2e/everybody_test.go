@@ -46,25 +46,33 @@ func TestThePagesAreForEverybody(t *testing.T) {
 	r.verify()
 	for _, width := range []int{1280, 390} {
 		b := r.signedIn(t, width, "/")
-		for _, page := range []string{"/", "/devices", "/match", "/walk", "/plan", "/addresses", "/findings", "/history", "/settings"} {
-			b.do(chromedp.Navigate(r.url+page), browser.Seen(chromedp.Search(`//*[@data-test="live" and contains(., "live")]`)), browser.Seen(chromedp.CSS("main *")), browser.Script("(() => {"+string(axe)+"})()"))
+		for _, page := range []string{"/", "/devices", "/match", "/walk", "/plan", "/addresses", "/findings",
+			"/history", "/settings"} {
+			b.do(chromedp.Navigate(r.url+page),
+				browser.Seen(chromedp.Search(`//*[@data-test="live" and contains(., "live")]`)),
+				browser.Seen(chromedp.CSS("main *")), browser.Script("(() => {"+string(axe)+"})()"))
 			b.seems(fmt.Sprintf("%s, %d wide", page, width), `['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']`)
 			// In the dark only the colours are others.
 			b.do(dark("dark"))
-			b.seems(fmt.Sprintf("%s, dark, %d wide", page, width), `{ type: 'rule', values: ['color-contrast', 'link-in-text-block'] }`)
+			b.seems(fmt.Sprintf("%s, dark, %d wide", page, width),
+				`{ type: 'rule', values: ['color-contrast', 'link-in-text-block'] }`)
 			b.do(dark("light"))
 		}
 	}
 	b := r.signedIn(t, 1280, "/")
 	tag := r.entryOf(r.site.Boxes[0]).Tag
-	b.do(browser.Script("(() => {"+string(axe)+"})()"), browser.Click(chromedp.Search(`//button[@data-test="tag" and text()="`+tag+`"]`)), browser.Seen(browser.Mark("checks")))
+	b.do(browser.Script("(() => {"+string(axe)+"})()"),
+		browser.Click(chromedp.Search(`//button[@data-test="tag" and text()="`+tag+`"]`)),
+		browser.Seen(browser.Mark("checks")))
 	b.seems("an entry", `['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']`)
 }
 
 // dark changes what the computer prefers; the console follows at once.
 func dark(scheme string) browser.Step {
 	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
-		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}})
+		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia,
+			emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme",
+				Value: scheme}}})
 		return chromedp.Void{}, err
 	}
 }
@@ -88,7 +96,8 @@ func (b *tab) seems(what, rules string) {
 	unhook := context.AfterFunc(patience(b.t), cancel)
 	defer unhook()
 	b.do(browser.Script(alike))
-	doc, err := chromedp.Run(ctx, chromedp.Evaluate[string](`axe.run(document, { runOnly: `+rules+` }).then(r => JSON.stringify(r.violations))`, chromedp.EvalAwaitPromise))
+	doc, err := chromedp.Run(ctx, chromedp.Evaluate[string](`axe.run(document, { runOnly: `+rules+
+		` }).then(r => JSON.stringify(r.violations))`, chromedp.EvalAwaitPromise))
 	if err != nil {
 		b.t.Fatalf("%s: %v", what, err)
 	}
@@ -99,7 +108,8 @@ func (b *tab) seems(what, rules string) {
 	for _, v := range found {
 		var where []string
 		for _, n := range v.Nodes[:min(3, len(v.Nodes))] {
-			where = append(where, fmt.Sprintf("%v %s %s", n.Target, n.HTML[:min(160, len(n.HTML))], strings.ReplaceAll(n.Summary, "\n", " ")))
+			where = append(where, fmt.Sprintf("%v %s %s", n.Target, n.HTML[:min(160, len(n.HTML))],
+				strings.ReplaceAll(n.Summary, "\n", " ")))
 		}
 		b.t.Errorf("%s: %s, in %d places: %s\n  %s", what, v.ID, len(v.Nodes), v.Help, strings.Join(where, "\n  "))
 	}

@@ -52,7 +52,8 @@ func TestEveryModelWithEachFault(t *testing.T) {
 		says   []string // any of them
 	}{
 		{box.Faults{OtherSerial: true}, []string{"serial: expected"}},
-		{box.Faults{Locked: true}, []string{"neither a stored password nor the factory login opens it", "password: it answered 410 Gone"}},
+		{box.Faults{Locked: true}, []string{"neither a stored password nor the factory login opens it",
+			"password: it answered 410 Gone"}},
 		{box.Faults{GoesDark: 2}, []string{"not on the segment", "no answer", "It was last seen at"}},
 		{box.Faults{Slow: 300 * time.Millisecond}, nil},
 	}
@@ -62,7 +63,8 @@ func TestEveryModelWithEachFault(t *testing.T) {
 		broken[i] = kinds[i/models].faults
 	}
 	var profiles []string
-	for _, id := range []string{"fennmark-fs8", "ovalis-c20", "brindlecap-b4", "clepsydra-k3", "clepsydra-t1", "pellgate-p12"} {
+	for _, id := range []string{"fennmark-fs8", "ovalis-c20", "brindlecap-b4", "clepsydra-k3", "clepsydra-t1",
+		"pellgate-p12"} {
 		profiles = append(profiles, impatient(t, id))
 	}
 	r := start(t, skerry.Options{Devices: models * len(kinds), Every: true, Seed: 55, Broken: broken}, profiles...)
@@ -74,7 +76,8 @@ func TestEveryModelWithEachFault(t *testing.T) {
 	for i, b := range r.site.Boxes {
 		at := slices.Index(file.Sheets[0].Header, "profile")
 		zone := map[string]string{"K3": "Europe/Oslo"}[b.Model.Name]
-		lines = append(lines, fmt.Sprintf("BOX-%02d,%s,%s,%s,%s", i, file.Sheets[0].Rows[i].Cells[at], b.MAC, b.Label, zone))
+		lines = append(lines, fmt.Sprintf("BOX-%02d,%s,%s,%s,%s", i, file.Sheets[0].Rows[i].Cells[at], b.MAC, b.Label,
+			zone))
 	}
 	r.plan(strings.Join(lines, "\n") + "\n")
 	r.find()
@@ -101,10 +104,14 @@ func TestEveryModelWithEachFault(t *testing.T) {
 			if strings.Contains(e.Reason, "confirm: it has the serial") {
 				break // it tells only who is signed in: the run stopped before it wrote anything
 			}
-			if e.State != store.Matched || !slices.ContainsFunc(findings, func(f plan.Finding) bool { return f.Tag == e.Tag && f.Code == "serial-other" }) {
+			if e.State != store.Matched || !slices.ContainsFunc(findings, func(f plan.Finding) bool {
+				return f.Tag == e.Tag && f.Code == "serial-other"
+			}) {
 				t.Errorf("%s, %s, another serial: %s: %s", e.Tag, e.Profile, e.State, e.Reason)
 			}
-		case e.State != store.Attention || !slices.ContainsFunc(kind.says, func(s string) bool { return strings.Contains(e.Reason, s) }):
+		case e.State != store.Attention || !slices.ContainsFunc(kind.says, func(s string) bool {
+			return strings.Contains(e.Reason, s)
+		}):
 			t.Errorf("%s, %s, %+v: %s: %s", e.Tag, e.Profile, kind.faults, e.State, e.Reason)
 		}
 		refused := map[string]int{}
@@ -112,7 +119,8 @@ func TestEveryModelWithEachFault(t *testing.T) {
 			if d.What == "refused" {
 				refused[d.Value]++
 			}
-			if d.What == "write" && (kind.faults.OtherSerial && i > 0 || kind.faults.Locked && e.Profile != "fennmark-fs8") {
+			if d.What == "write" && (kind.faults.OtherSerial && i > 0 || kind.faults.Locked &&
+				e.Profile != "fennmark-fs8") {
 				t.Errorf("%s, %s, %+v: %s was written", e.Tag, e.Profile, kind.faults, d.Value)
 			}
 		}
@@ -130,7 +138,8 @@ func TestTroubledDevicesFailAloneAndSayWhy(t *testing.T) {
 	t.Parallel()
 	// With 20 devices: 0-5 switches, 6-15 cameras, 16-19 controllers.
 	r := start(t, skerry.Options{Seed: 3, Broken: map[int]box.Faults{
-		1: {NeverReturns: true}, 7: {NeverReturns: true}, 8: {OldAddress: true}, 9: {RefusesPassword: true}, 17: {OldAddress: true}, 18: {RefusesPassword: true},
+		1: {NeverReturns: true}, 7: {NeverReturns: true}, 8: {OldAddress: true}, 9: {RefusesPassword: true},
+		17: {OldAddress: true}, 18: {RefusesPassword: true},
 	}}, impatient(t, "fennmark-fs8"), impatient(t, "ovalis-c20"), impatient(t, "brindlecap-b4"))
 	r.upToMatch()
 	ended := r.commission()
@@ -140,10 +149,11 @@ func TestTroubledDevicesFailAloneAndSayWhy(t *testing.T) {
 	for i, b := range r.site.Boxes {
 		e := r.entryOf(b)
 		want := map[int][]string{
-			1:  {"return after restart", "it did not come back, after", "not on the segment", "switch it off and on"},
-			7:  {"return after address", "it did not come back, after", "switch it off and on"},
-			8:  {"return after address", "it is at its old address", "last seen at 192.168.77.20"},
-			9:  {"password", "it refused: this password is not allowed", "last seen at 192.168.77.20", "commission it again"},
+			1: {"return after restart", "it did not come back, after", "not on the segment", "switch it off and on"},
+			7: {"return after address", "it did not come back, after", "switch it off and on"},
+			8: {"return after address", "it is at its old address", "last seen at 192.168.77.20"},
+			9: {"password", "it refused: this password is not allowed", "last seen at 192.168.77.20",
+				"commission it again"},
 			17: {"return after restart", "it is at its old address", "last seen at 192.168.66."},
 			18: {"password", "it refused: This password is not allowed", "last seen at 192.168.66."},
 		}[i]
@@ -170,7 +180,8 @@ func TestTroubledDevicesFailAloneAndSayWhy(t *testing.T) {
 	}
 	r.verify(tag)
 	if e := r.entries()[tag]; e.State != store.Verified || stuck.Running().Password != password {
-		t.Errorf("%s is %s: %s; the password was kept: %t", tag, e.State, e.Reason, stuck.Running().Password == password)
+		t.Errorf("%s is %s: %s; the password was kept: %t", tag, e.State, e.Reason,
+			stuck.Running().Password == password)
 	}
 }
 
@@ -186,7 +197,8 @@ func TestAPlannedAddressInUseIsNotGivenOut(t *testing.T) {
 	if e.State != store.Attention {
 		t.Fatalf("%s is %s", e.Tag, e.State)
 	}
-	has(t, "reason", e.Reason, "address: the address "+first.Address.String()+" is in use by 02:bb:00:00:00:01", "Free the address or plan another")
+	has(t, "reason", e.Reason, "address: the address "+first.Address.String()+" is in use by 02:bb:00:00:00:01",
+		"Free the address or plan another")
 	if at := r.site.Boxes[0].Running().Address.Addr().String(); at != "192.168.77.20" {
 		t.Errorf("it was moved to %s all the same", at)
 	}
@@ -209,7 +221,8 @@ func TestTheWrongBoxIsNotWrittenTo(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen(nil)})
-	if err == nil || !strings.Contains(fmt.Sprintf("%+v", problem.Cells(err)), "the plan says BC4-000000, but the matched box tells "+wrong.Serial) {
+	if err == nil || !strings.Contains(fmt.Sprintf("%+v", problem.Cells(err)),
+		"the plan says BC4-000000, but the matched box tells "+wrong.Serial) {
 		t.Errorf("commissioning the wrong box: %v", err)
 	}
 	e := r.entries()["A-CTL-01"]
@@ -231,7 +244,8 @@ func TestVerifyNoticesASecondHolder(t *testing.T) {
 	if e.State != store.Attention {
 		t.Errorf("it is %s although two hold its address", e.State)
 	}
-	has(t, "reason", e.Reason, "address held by: expected "+e.Device.String()+", observed 02:bb:00:00:00:02, "+e.Device.String())
+	has(t, "reason", e.Reason, "address held by: expected "+e.Device.String()+", observed 02:bb:00:00:00:02, "+
+		e.Device.String())
 }
 
 // plug puts a plain host on the site's segment.
@@ -263,7 +277,8 @@ func plug(t testing.TB, site *skerry.Site, mac address.MAC, at netip.Prefix) {
 
 func TestABadCableOnlyCostsTime(t *testing.T) {
 	t.Parallel()
-	r := start(t, skerry.Options{Seed: 6, Faults: faults.Faults{Loss: 0.02, Duplicate: 0.05, Delay: 5 * time.Millisecond}})
+	r := start(t, skerry.Options{Seed: 6, Faults: faults.Faults{Loss: 0.02, Duplicate: 0.05,
+		Delay: 5 * time.Millisecond}})
 	r.upToVerify()
 	r.allVerified()
 }
@@ -334,7 +349,8 @@ func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 3, Seed: 7}, beacon)
 	spec := box.Spec{MAC: address.MAC{2, 0x4b, 0x37, 0, 0, 9}, Serial: "K7-000042", Away: 100 * time.Millisecond,
 		Factory: box.Settings{Name: "k7", Address: netip.MustParsePrefix("192.168.55.5/24"), Password: "light"}}
-	fourth := box.New(spec, box.Model{Maker: "Lumen Works", Name: "K7", Port: 8080, Handler: beaconPages}, r.site.Segment.Attach(spec.MAC, 64))
+	fourth := box.New(spec, box.Model{Maker: "Lumen Works", Name: "K7", Port: 8080, Handler: beaconPages},
+		r.site.Segment.Attach(spec.MAC, 64))
 	ctx, stop := context.WithCancel(context.Background())
 	var running sync.WaitGroup
 	running.Add(1)
@@ -373,7 +389,8 @@ func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
 	if err := r.set("BERTH1-CAM-01", "address", "10.40.8.99"); err != nil {
 		t.Fatal(err)
 	}
-	if e := r.entries()["YARD-BCN-01"]; e.State == store.Verified || len(e.Differs) != 1 || !strings.Contains(e.Differs[0], "planned 10.40.8.99") {
+	if e := r.entries()["YARD-BCN-01"]; e.State == store.Verified || len(e.Differs) != 1 ||
+		!strings.Contains(e.Differs[0], "planned 10.40.8.99") {
 		t.Errorf("%s, %q", e.State, e.Differs)
 	}
 	r.commission()
@@ -384,11 +401,13 @@ func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
 	// Verification observes the setting, whatever the run believed.
 	beacons.set(fourth, "red 10.40.8.99")
 	r.verify("YARD-BCN-01")
-	if e := r.entries()["YARD-BCN-01"]; e.State != store.Attention || !strings.Contains(e.Reason, "expected green, observed red") {
+	if e := r.entries()["YARD-BCN-01"]; e.State != store.Attention ||
+		!strings.Contains(e.Reason, "expected green, observed red") {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
 	s := fourth.Running()
-	if s.Name != "yard-bcn-01" || s.Address.Addr() != e.Address || len(s.Password) != 6 || strings.Trim(s.Password, "0123456789") != "" {
+	if s.Name != "yard-bcn-01" || s.Address.Addr() != e.Address || len(s.Password) != 6 ||
+		strings.Trim(s.Password, "0123456789") != "" {
 		t.Errorf("the device has %q at %s", s.Name, s.Address)
 	}
 }
@@ -426,7 +445,8 @@ func beaconPages(b *box.Box) http.Handler {
 	mux.HandleFunc("GET /all", inside(func(w http.ResponseWriter, _ *http.Request) {
 		s := b.Running()
 		colour, at, _ := strings.Cut(beacons.of(b), " ")
-		_, _ = w.Write([]byte(`{"name":"` + s.Name + `","net":["` + s.Address.Addr().String() + `","` + box.Mask(s.Address) + `","` + box.AddrText(s.Gateway) + `"],"colour":"` + colour + `","at":"` + at + `"}`))
+		_, _ = w.Write([]byte(`{"name":"` + s.Name + `","net":["` + s.Address.Addr().String() + `","` +
+			box.Mask(s.Address) + `","` + box.AddrText(s.Gateway) + `"],"colour":"` + colour + `","at":"` + at + `"}`))
 	}))
 	mux.HandleFunc("POST /set/{what}", inside(func(w http.ResponseWriter, r *http.Request) {
 		to := r.PostFormValue("to")

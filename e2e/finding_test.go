@@ -58,17 +58,24 @@ func TestFindingOnTheCommandLine(t *testing.T) {
 	redstart(0, []string{"Interface", "Link", "Nothing was sent"}, "find", "--list", "--listen", "0.1")
 	redstart(2, []string{"no range of addresses"}, "find", "--range", "10.0.0.0/8")
 	redstart(2, []string{"if any flags"}, "find", "--gentle", "--look-only")
-	out := redstart(0, []string{"agree that these are all", "and 5 behind them", "└ 2002/12", "reader-5", "waits for DHCP", "fe80::4f52:16", "172.23.7.9",
-		"which the plan gives to HALL-CLK-01", "2 devices hand out addresses", "in its factory state hands out addresses", "2 devices share the address 10.40.8.5", "192.168.77.20 (10), 192.168.81.40 (3)", "5 devices fit no profile; they are left alone"},
+	out := redstart(0, []string{"agree that these are all", "and 5 behind them", "└ 2002/12", "reader-5",
+		"waits for DHCP", "fe80::4f52:16", "172.23.7.9",
+		"which the plan gives to HALL-CLK-01", "2 devices hand out addresses",
+		"in its factory state hands out addresses", "2 devices share the address 10.40.8.5",
+		"192.168.77.20 (10), 192.168.81.40 (3)", "5 devices fit no profile; they are left alone"},
 		"find", "--capture", "--range", "172.23.7.0/28")
 	if n := strings.Count(out, "\n0") + strings.Count(out, "\n1"); n != len(r.site.All()) {
 		t.Errorf("%d lines of devices, want %d", n, len(r.site.All()))
 	}
 	router := r.other("HALL-RTR-01")
-	redstart(0, []string{"tidewell-r2 (99 %)", "Recognised by: mac, model, title", "State: factory, because its title says so", "2001/11", "BDR-000411", "bacnet", "Told over"}, "find", "show", router.MAC.String())
+	redstart(0, []string{"tidewell-r2 (99 %)", "Recognised by: mac, model, title",
+		"State: factory, because its title says so", "2001/11", "BDR-000411", "bacnet", "Told over"}, "find", "show",
+		router.MAC.String())
 	redstart(0, []string{"2 devices"}, "find", "--known", "--only", "tidewell-r2")
 
-	laptop := r.site.Others[slices.IndexFunc(r.site.Others, func(o skerry.Other) bool { return o.Model.Name == "laptop" })]
+	laptop := r.site.Others[slices.IndexFunc(r.site.Others, func(o skerry.Other) bool {
+		return o.Model.Name == "laptop"
+	})]
 	redstart(0, []string{"is a brindlecap-d2"}, "find", "choose", laptop.MAC.String(), "brindlecap-d2")
 	redstart(0, []string{"brindlecap-d2 (99 %)", "Recognised by: a person"}, "find", "show", laptop.MAC.String())
 	redstart(0, []string{"recognised by its signs again"}, "find", "choose", laptop.MAC.String())
@@ -78,14 +85,17 @@ func TestFindingOnTheCommandLine(t *testing.T) {
 	redstart(1, []string{"no such box was found"}, "find", "show", laptop.MAC.String())
 
 	// Between two surveys one is switched off and one was moved.
-	gone, moved := r.other("HALL-REC-01"), r.site.Others[slices.IndexFunc(r.site.Others, func(o skerry.Other) bool { return o.Model.Name == "printer" })]
+	gone, moved := r.other("HALL-REC-01"), r.site.Others[slices.IndexFunc(r.site.Others, func(o skerry.Other) bool {
+		return o.Model.Name == "printer"
+	})]
 	gone.SetFaults(box.Faults{NeverReturns: true})
 	gone.Restart()
 	moved.Store(func(s *box.Settings) { s.Address = netip.MustParsePrefix("10.40.11.77/22"); s.Name = "printer-2" })
 	moved.Restart()
 	waitFor(t, func() bool { return moved.Starts() == 2 })
 	redstart(0, []string{"since the last survey: 1 gone, 1 moved"}, "find")
-	redstart(0, []string{"gone " + gone.MAC.String(), "moved " + moved.MAC.String() + " 10.40.9.100 → 10.40.11.77"}, "find", "history")
+	redstart(0, []string{"gone " + gone.MAC.String(), "moved " + moved.MAC.String() + " 10.40.9.100 → 10.40.11.77"},
+		"find", "history")
 	redstart(0, []string{"not here now", "1 device found before, not here now"}, "find", "--known")
 
 	dir := t.TempDir()
@@ -94,7 +104,8 @@ func TestFindingOnTheCommandLine(t *testing.T) {
 	}
 	redstart(2, []string{"Give one of: csv, xlsx, json"}, "find", "--known", "--save", filepath.Join(dir, "found.doc"))
 	csv, err := os.ReadFile(filepath.Join(dir, "found.csv"))
-	if err != nil || strings.Count(string(csv), "\n") != len(r.site.All())+1 || !strings.Contains(string(csv), "hall-core-01") {
+	if err != nil || strings.Count(string(csv), "\n") != len(r.site.All())+1 ||
+		!strings.Contains(string(csv), "hall-core-01") {
 		t.Errorf("%v\n%s", err, csv)
 	}
 	workbook, err := excelize.OpenFile(filepath.Join(dir, "found.xlsx"))
@@ -114,7 +125,8 @@ func TestFindingOnTheCommandLine(t *testing.T) {
 	packets := filepath.Join(dir, "survey.pcapng")
 	redstart(0, []string{"Written"}, "find", "packets", packets)
 	analyse(t, packets, "02:52:53:00:00:01", map[string]string{
-		"arp": "ARP probes", "lldp": "LLDP", "pn_dcp": "DCP", "udp.port == 3702": "WS-Discovery", "bacapp": "BACnet", "enip": "EtherNet/IP", "mdns": "mDNS", "ssdp": "SSDP",
+		"arp": "ARP probes", "lldp": "LLDP", "pn_dcp": "DCP", "udp.port == 3702": "WS-Discovery", "bacapp": "BACnet",
+		"enip": "EtherNet/IP", "mdns": "mDNS", "ssdp": "SSDP",
 		"dhcp": "DHCP", "icmpv6": "ICMPv6", "snmp": "SNMP", "http": "HTTP", "tls": "TLS", "ssh": "SSH",
 	})
 	redstart(1, []string{"no such survey"}, "find", "packets", packets, "99")
@@ -125,14 +137,16 @@ func TestFindingOnTheCommandLine(t *testing.T) {
 func analyse(t *testing.T, path, us string, wanted map[string]string) {
 	t.Helper()
 	tshark := func(filter string) []string {
-		out, err := exec.Command("tshark", "-r", path, "-o", "ip.check_checksum:TRUE", "-o", "udp.check_checksum:TRUE", "-Y", filter, "-T", "fields", "-e", "frame.number", "-e", "_ws.col.Protocol", "-e", "_ws.col.Info").Output()
+		out, err := exec.Command("tshark", "-r", path, "-o", "ip.check_checksum:TRUE", "-o", "udp.check_checksum:TRUE",
+			"-Y", filter, "-T", "fields", "-e", "frame.number", "-e", "_ws.col.Protocol", "-e", "_ws.col.Info").Output()
 		if err != nil {
 			t.Fatalf("tshark -Y %s: %v", filter, err)
 		}
 		return strings.FieldsFunc(string(out), func(r rune) bool { return r == '\n' })
 	}
 	// Kernels on this machine hand over partial checksums; ours must be whole.
-	for _, bad := range []string{"_ws.malformed", "eth.src == " + us + " && (ip.checksum.status == \"Bad\" || udp.checksum.status == \"Bad\" || icmpv6.checksum.status == \"Bad\")"} {
+	for _, bad := range []string{"_ws.malformed", "eth.src == " + us +
+		" && (ip.checksum.status == \"Bad\" || udp.checksum.status == \"Bad\" || icmpv6.checksum.status == \"Bad\")"} {
 		if list := tshark(bad); len(list) > 0 {
 			t.Errorf("%d frames are malformed (%s), like %s", len(list), bad, list[0])
 		}
@@ -224,7 +238,8 @@ func TestLookingOnly(t *testing.T) {
 	redstart := r.with(t)
 	redstart(0, []string{"4 devices."}, "find", "--pace", "400")
 	redstart(0, nil, "match", "--accept")
-	for _, args := range [][]string{{"commission"}, {"find", "blink", r.site.Boxes[0].MAC.String()}, {"find", "page", r.site.Boxes[1].MAC.String()}, {"commission", "hand-out"}} {
+	for _, args := range [][]string{{"commission"}, {"find", "blink", r.site.Boxes[0].MAC.String()},
+		{"find", "page", r.site.Boxes[1].MAC.String()}, {"commission", "hand-out"}} {
 		redstart(1, []string{"this service only looks"}, args...)
 	}
 	for _, b := range r.site.Boxes {
@@ -234,7 +249,9 @@ func TestLookingOnly(t *testing.T) {
 	}
 	seg, err := r.c.Devices(patience(t))
 	if err != nil || !seg.LookOnly || slices.ContainsFunc(seg.Devices, func(d api.DeviceView) bool {
-		return slices.ContainsFunc(d.Facts, func(f device.Fact) bool { return slices.Contains([]string{"web", "http", "onvif"}, f.Protocol) })
+		return slices.ContainsFunc(d.Facts, func(f device.Fact) bool {
+			return slices.Contains([]string{"web", "http", "onvif"}, f.Protocol)
+		})
 	}) {
 		t.Errorf("a conversation was held: %v", err)
 	}
@@ -278,7 +295,8 @@ func TestPagesOfBoxesAtOneAddress(t *testing.T) {
 			}
 			jar, _ := cookiejar.New(nil)
 			browser := &http.Client{Jar: jar}
-			if status, body, _ := get(browser, base+"/"); status != http.StatusUnauthorized || strings.Contains(body, b.Model.Maker) {
+			if status, body, _ := get(browser, base+"/"); status != http.StatusUnauthorized ||
+				strings.Contains(body, b.Model.Maker) {
 				t.Errorf("without the secret: %d", status)
 			}
 			enter := func(secret string) int {
@@ -308,7 +326,8 @@ func TestPagesOfBoxesAtOneAddress(t *testing.T) {
 			if status != http.StatusOK || !strings.Contains(body, want) {
 				t.Errorf("%s %s: %d %s", model, b.MAC, status, body)
 			}
-			if model == "FS5" && (!strings.Contains(body, `href="`+base+`/"`) || strings.Contains(body, b.Factory.Address.Addr().String())) {
+			if model == "FS5" && (!strings.Contains(body, `href="`+base+`/"`) ||
+				strings.Contains(body, b.Factory.Address.Addr().String())) {
 				t.Errorf("its links lead elsewhere: %s", body)
 			}
 			want = map[string]string{"C20": "/about.json", "FS5": "Fennmark FS5: first use"}[model]
@@ -320,7 +339,8 @@ func TestPagesOfBoxesAtOneAddress(t *testing.T) {
 			}
 		}
 	}
-	if _, err := r.c.OpenPage(ctx, r.other("HALL-REC-02").MAC); err == nil || !strings.Contains(err.Error(), "no page of this box is known") {
+	if _, err := r.c.OpenPage(ctx, r.other("HALL-REC-02").MAC); err == nil ||
+		!strings.Contains(err.Error(), "no page of this box is known") {
 		t.Errorf("a box without IPv4: %v", err)
 	}
 	if strings.Contains(r.log.String(), "X-Redstart-Open") || strings.Contains(r.log.String(), "#open=") {
@@ -362,13 +382,16 @@ func TestAPageIsKeptApart(t *testing.T) {
 		t.Fatalf("%+v", in)
 	}
 	door := in[0].Name + "=" + in[0].Value
-	if answer := send("GET", "/door", nil, door, "redstart=secret"); answer.StatusCode != http.StatusOK || answer.Header.Get("X-Frame-Options") != "SAMEORIGIN" {
+	if answer := send("GET", "/door", nil, door, "redstart=secret"); answer.StatusCode != http.StatusOK ||
+		answer.Header.Get("X-Frame-Options") != "SAMEORIGIN" {
 		t.Errorf("%d %v", answer.StatusCode, answer.Header)
 	}
-	if answer := send("GET", "/setup", nil, door); answer.StatusCode != http.StatusUnauthorized && answer.StatusCode != http.StatusSeeOther {
+	if answer := send("GET", "/setup", nil, door); answer.StatusCode != http.StatusUnauthorized &&
+		answer.StatusCode != http.StatusSeeOther {
 		t.Errorf("without the box's own sign-in: %d", answer.StatusCode)
 	}
-	if answer := send("GET", "/worker.js", map[string]string{"Service-Worker": "script"}, door); answer.StatusCode != http.StatusForbidden {
+	if answer := send("GET", "/worker.js", map[string]string{"Service-Worker": "script"},
+		door); answer.StatusCode != http.StatusForbidden {
 		t.Errorf("a service worker: %d", answer.StatusCode)
 	}
 	for _, c := range send("GET", "/door", nil, door).Cookies() {
@@ -387,9 +410,12 @@ func TestAddressesAreHandedOutToTheChosen(t *testing.T) {
 	redstart(0, nil, "find")
 	redstart(0, []string{"match them first"}, "commission", "askers")
 	redstart(1, []string{"no matched box waits"}, "commission", "hand-out")
-	redstart(0, []string{"8 matched", "HALL-CORE-01/port7"}, "match", "--accept", "BERTH1-ACC-01", "BERTH2-ACC-01", "HALL-ACC-01", "HALL-ACC-02", "YARD-ACC-01", "SHOP-ACC-01", "BERTH1-RAMP-01", "BERTH1-RAMP-02")
-	redstart(1, []string{"another DHCP server answers: 192.168.88.1", "--beside 192.168.88.1"}, "commission", "hand-out")
-	redstart(0, []string{"7 of 7 have their address"}, "commission", "hand-out", "--beside", "192.168.88.1", "BERTH1-ACC-01", "BERTH2-ACC-01", "HALL-ACC-01", "HALL-ACC-02", "YARD-ACC-01", "SHOP-ACC-01", "BERTH1-RAMP-01")
+	redstart(0, []string{"8 matched", "HALL-CORE-01/port7"}, "match", "--accept", "BERTH1-ACC-01", "BERTH2-ACC-01",
+		"HALL-ACC-01", "HALL-ACC-02", "YARD-ACC-01", "SHOP-ACC-01", "BERTH1-RAMP-01", "BERTH1-RAMP-02")
+	redstart(1, []string{"another DHCP server answers: 192.168.88.1", "--beside 192.168.88.1"}, "commission",
+		"hand-out")
+	redstart(0, []string{"7 of 7 have their address"}, "commission", "hand-out", "--beside", "192.168.88.1",
+		"BERTH1-ACC-01", "BERTH2-ACC-01", "HALL-ACC-01", "HALL-ACC-02", "YARD-ACC-01", "SHOP-ACC-01", "BERTH1-RAMP-01")
 	for tag, e := range r.entries() {
 		o := slices.IndexFunc(r.site.Others, func(o skerry.Other) bool { return o.Tag == tag })
 		if o < 0 || r.site.Others[o].Model.Class == "" {
@@ -430,7 +456,8 @@ func TestNoticesOfTheSegment(t *testing.T) {
 			t.Errorf("%+v", n)
 		}
 	}
-	for kind, want := range map[string]int{notice.PlanConflict: 2, notice.DHCPServers: 1, notice.FreshServer: 1, notice.UnknownDevice: 1, notice.SharedAddress: 2} {
+	for kind, want := range map[string]int{notice.PlanConflict: 2, notice.DHCPServers: 1, notice.FreshServer: 1,
+		notice.UnknownDevice: 1, notice.SharedAddress: 2} {
 		if kinds[kind] != want {
 			t.Errorf("%d of %s, want %d", kinds[kind], kind, want)
 		}

@@ -21,7 +21,8 @@ import (
 // visible counts the rows of a table.
 func (b *tab) rows(mark string) int {
 	b.t.Helper()
-	n, err := chromedp.Run(b.ctx, chromedp.Evaluate[int](fmt.Sprintf(`document.querySelectorAll('[data-test="%s"] tbody tr').length`, mark)))
+	n, err := chromedp.Run(b.ctx,
+		chromedp.Evaluate[int](fmt.Sprintf(`document.querySelectorAll('[data-test="%s"] tbody tr').length`, mark)))
 	if err != nil {
 		b.t.Fatal(err)
 	}
@@ -30,7 +31,8 @@ func (b *tab) rows(mark string) int {
 
 // device opens the details of a box in the list.
 func openDevice(mac string) browser.Step {
-	return chromedp.Steps(browser.Click(chromedp.Search(fmt.Sprintf(`//button[contains(@class,"mono") and text()="%s"]`, mac))), browser.Seen(browser.Mark("facts")))
+	return chromedp.Steps(browser.Click(chromedp.Search(fmt.Sprintf(`//button[contains(@class,"mono") and text()="%s"]`,
+		mac))), browser.Seen(browser.Mark("facts")))
 }
 
 // The list of what was found: live, searched, grouped, its columns chosen, with
@@ -40,15 +42,18 @@ func TestFoundInTheConsole(t *testing.T) {
 	r := whole(t)
 	b := r.signedIn(t, 1280, "/devices")
 	search := chromedp.CSS(`input[aria-label="Search devices"]`)
-	b.do(shows("Nothing was found yet"), browser.Press("find-options"), browser.Seen(browser.Mark("interfaces")), shows("Own addresses"))
-	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Ranges"]`), "172.23.7.0/28"), browser.Click(browser.Mark("find-capture")), browser.Answer("find-begin"), browser.Ended("Finding"),
+	b.do(shows("Nothing was found yet"), browser.Press("find-options"), browser.Seen(browser.Mark("interfaces")),
+		shows("Own addresses"))
+	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Ranges"]`), "172.23.7.0/28"),
+		browser.Click(browser.Mark("find-capture")), browser.Answer("find-begin"), browser.Ended("Finding"),
 		shows("%d devices", len(r.site.All())), shows("passes agree that these are all"))
 	b.do(chromedp.SendKeys(search, "tidewell-r2"), shows("2 of %d shown", len(r.site.All())), shows("reader-5"))
 	if n := b.rows("found"); n != 7 {
 		t.Errorf("%d rows, want two routers and the five behind one", n)
 	}
 	router := r.other("HALL-RTR-01")
-	b.do(openDevice(router.MAC.String()), shows("As from the factory: its title says so."), shows("Behind it: 2001/11"), shows("BDR-000411"))
+	b.do(openDevice(router.MAC.String()), shows("As from the factory: its title says so."), shows("Behind it: 2001/11"),
+		shows("BDR-000411"))
 
 	// The box's own page, in this very browser, at an address that another has too.
 	opened, err := r.c.OpenPage(patience(t), router.MAC)
@@ -56,20 +61,31 @@ func TestFoundInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	page := openTab(t, 1280, 800)
-	page.do(chromedp.Navigate(opened.URL), browser.Seen(chromedp.Search(`//h1[contains(., "Tidewell R2: registration")]`)))
+	page.do(chromedp.Navigate(opened.URL),
+		browser.Seen(chromedp.Search(`//h1[contains(., "Tidewell R2: registration")]`)))
 	again := openTab(t, 1280, 800)
-	again.do(chromedp.Navigate(opened.URL), browser.Seen(chromedp.Search(`//p[contains(., "This link was used already")]`)))
+	again.do(chromedp.Navigate(opened.URL),
+		browser.Seen(chromedp.Search(`//p[contains(., "This link was used already")]`)))
 	// Where no new tab may be opened, the page comes in this one.
-	b.do(browser.Script(`window.open = () => null`), browser.Press("device-page"), browser.Seen(chromedp.Search(`//h1[contains(., "Tidewell R2: registration")]`)))
+	b.do(browser.Script(`window.open = () => null`), browser.Press("device-page"),
+		browser.Seen(chromedp.Search(`//h1[contains(., "Tidewell R2: registration")]`)))
 	b.do(chromedp.Navigate(r.url + "/devices"))
-	b.do(browser.Press("surveys"), shows("Since the one before"), browser.Seen(browser.Mark("packets")), browser.Click(chromedp.CSS(".n-modal .n-base-close")), browser.Gone(chromedp.CSS(".n-modal-mask")))
+	b.do(browser.Press("surveys"), shows("Since the one before"), browser.Seen(browser.Mark("packets")),
+		browser.Click(chromedp.CSS(".n-modal .n-base-close")), browser.Gone(chromedp.CSS(".n-modal-mask")))
 
 	// A person decides what no sign does.
-	laptop := r.site.Others[slices.IndexFunc(r.site.Others, func(o skerry.Other) bool { return o.Model.Name == "laptop" })]
-	b.do(chromedp.Navigate(r.url+"/devices"), chromedp.SendKeys(search, "marta"), openDevice(laptop.MAC.String()), shows("unknown"), browser.Click(browser.Mark("device-profile")),
+	laptop := r.site.Others[slices.IndexFunc(r.site.Others, func(o skerry.Other) bool {
+		return o.Model.Name == "laptop"
+	})]
+	b.do(chromedp.Navigate(r.url+"/devices"), chromedp.SendKeys(search, "marta"), openDevice(laptop.MAC.String()),
+		shows("unknown"), browser.Click(browser.Mark("device-profile")),
 		chromedp.KeyEvent("clepsydra-t1\r"), shows("by a person"))
-	b.do(chromedp.Navigate(r.url+"/devices"), browser.Press("found-group"), browser.Click(chromedp.Search(`//div[contains(@class,"n-base-select-option") and contains(., "By kind")]`)), shows("access point (4)"))
-	b.do(browser.Press("found-columns"), browser.Click(chromedp.Search(`//div[contains(@class,"n-dropdown-option") and contains(., "Firmware")]`)), browser.Seen(chromedp.Search(`//*[@data-test="found"]//th[contains(., "Firmware")]`)))
+	b.do(chromedp.Navigate(r.url+"/devices"), browser.Press("found-group"),
+		browser.Click(chromedp.Search(`//div[contains(@class,"n-base-select-option") and contains(., "By kind")]`)),
+		shows("access point (4)"))
+	b.do(browser.Press("found-columns"),
+		browser.Click(chromedp.Search(`//div[contains(@class,"n-dropdown-option") and contains(., "Firmware")]`)),
+		browser.Seen(chromedp.Search(`//*[@data-test="found"]//th[contains(., "Firmware")]`)))
 
 	// The watch switch, and somebody who leaves and comes back.
 	b.do(browser.Press("watch"))
@@ -79,12 +95,17 @@ func TestFoundInTheConsole(t *testing.T) {
 	})
 
 	// Addresses over DHCP: only for who has an entry, and not beside a stranger.
-	b.do(browser.Press("hand-out"), shows("none: match it first"), browser.Click(chromedp.Search(`//button[contains(., "Cancel")]`)), browser.Gone(chromedp.CSS(".n-modal-mask")))
+	b.do(browser.Press("hand-out"), shows("none: match it first"),
+		browser.Click(chromedp.Search(`//button[contains(., "Cancel")]`)), browser.Gone(chromedp.CSS(".n-modal-mask")))
 	if _, err := r.c.Accept(patience(t), api.Acceptance{Reasons: []string{"port"}}); err != nil {
 		t.Fatal(err)
 	}
-	b.do(browser.Press("hand-out"), shows("10.40.9.200"), browser.Answer("hand-out-begin"), shows("another DHCP server answers"))
-	b.do(browser.Seen(browser.Mark("hand-out")), browser.Script(`document.querySelector('[data-test="hand-out"]').click()`), chromedp.SendKeys(chromedp.CSS(`[data-test="beside"] input`), "192.168.88.1"), browser.Answer("hand-out-begin"), shows("8 of 8 have their address"))
+	b.do(browser.Press("hand-out"), shows("10.40.9.200"), browser.Answer("hand-out-begin"),
+		shows("another DHCP server answers"))
+	b.do(browser.Seen(browser.Mark("hand-out")),
+		browser.Script(`document.querySelector('[data-test="hand-out"]').click()`),
+		chromedp.SendKeys(chromedp.CSS(`[data-test="beside"] input`), "192.168.88.1"), browser.Answer("hand-out-begin"),
+		shows("8 of 8 have their address"))
 	if got := r.other("HALL-ACC-01").Running().Address.Addr(); got != r.entries()["HALL-ACC-01"].Address {
 		t.Errorf("HALL-ACC-01 got %s", got)
 	}
@@ -104,33 +125,44 @@ func TestSelectedBoxesInTheConsole(t *testing.T) {
 	check := func(mac fmt.Stringer) browser.Step {
 		return browser.Click(chromedp.Search(fmt.Sprintf(`//tr[.//button[text()="%s"]]//*[contains(@class, "n-checkbox")]`, mac)))
 	}
-	b.do(check(camera.MAC), shows("1 device selected"), browser.Press("adopt"), shows("FOUND-CAMERA-01"), browser.Answer("adopt-apply"), shows("6 devices"))
+	b.do(check(camera.MAC), shows("1 device selected"), browser.Press("adopt"), shows("FOUND-CAMERA-01"),
+		browser.Answer("adopt-apply"), shows("6 devices"))
 	if e := r.entries()["FOUND-CAMERA-01"]; e.Device != camera.MAC || e.Profile != "ovalis-c20" {
 		t.Errorf("%+v", e)
 	}
 	// It is an entry now, and cannot be forgotten with the rest.
-	b.do(check(camera.MAC), check(other.MAC), shows("2 devices selected"), browser.Seen(chromedp.Search(`//button[@data-test="forget" and contains(., "Forget 1")]`)), browser.Press("forget"),
-		shows("Forget 1 device?"), browser.Click(chromedp.Search(`//button[contains(., "Keep")]`)), browser.Gone(chromedp.CSS(".n-modal-mask")))
+	b.do(check(camera.MAC), check(other.MAC), shows("2 devices selected"),
+		browser.Seen(chromedp.Search(`//button[@data-test="forget" and contains(., "Forget 1")]`)),
+		browser.Press("forget"),
+		shows("Forget 1 device?"), browser.Click(chromedp.Search(`//button[contains(., "Keep")]`)),
+		browser.Gone(chromedp.CSS(".n-modal-mask")))
 	if d, err := r.c.Device(patience(t), other.MAC); err != nil || d.MAC != other.MAC {
 		t.Errorf("kept, and yet %v", err)
 	}
-	b.do(browser.Press("forget"), browser.Seen(chromedp.Search(`//*[contains(@class, "n-dialog") and contains(., "`+other.MAC.String()+`")]`)), browser.Answer("forget-sure"), shows("5 devices"))
+	b.do(browser.Press("forget"), browser.Seen(chromedp.Search(`//*[contains(@class, "n-dialog") and contains(., "`+
+		other.MAC.String()+`")]`)), browser.Answer("forget-sure"), shows("5 devices"))
 	if _, err := r.c.Device(patience(t), other.MAC); err == nil {
 		t.Error("it was not forgotten")
 	}
 	// A browser that may not save a file shows its address.
 	for _, format := range []string{"CSV", "XLSX", "JSON"} {
 		b.do(browser.Script(`window.fetched = new Promise(done => navigation.addEventListener('navigate', e => { e.preventDefault(); done(e.destination.url) }, { once: true }))`),
-			browser.Press("found-export"), browser.Click(chromedp.Search(`//*[contains(@class, "n-dropdown-option") and contains(., "As `+format+`")]`)))
+			browser.Press("found-export"),
+			browser.Click(chromedp.Search(`//*[contains(@class, "n-dropdown-option") and contains(., "As `+format+
+				`")]`)))
 		url, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`window.fetched`, chromedp.EvalAwaitPromise))
 		if want := "/found?format=" + strings.ToLower(format); err != nil || !strings.HasSuffix(url, want) {
 			t.Errorf("%s: %q %v", format, url, err)
 		}
-		if n, err := chromedp.Run(b.ctx, chromedp.Evaluate[int](fmt.Sprintf(`fetch(%q).then(r => r.blob()).then(b => b.size)`, url), chromedp.EvalAwaitPromise)); err != nil || n < 500 {
+		if n, err := chromedp.Run(b.ctx,
+			chromedp.Evaluate[int](fmt.Sprintf(`fetch(%q).then(r => r.blob()).then(b => b.size)`, url),
+				chromedp.EvalAwaitPromise)); err != nil || n < 500 {
 			t.Errorf("%s: %d bytes, %v", format, n, err)
 		}
 	}
-	b.do(browser.Press("found-group"), browser.Click(chromedp.Search(`//div[contains(@class,"n-base-select-option") and contains(., "By profile")]`)), shows("ovalis-c20 (3)"))
+	b.do(browser.Press("found-group"),
+		browser.Click(chromedp.Search(`//div[contains(@class,"n-base-select-option") and contains(., "By profile")]`)),
+		shows("ovalis-c20 (3)"))
 }
 
 // Browsers open few connections to one host; pages that were left keep none of
@@ -140,7 +172,8 @@ func TestPageAfterPageInOneBrowser(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 1, Seed: 1})
 	b := r.signedIn(t, 1280, "/")
 	for range 8 {
-		for page, text := range map[string]string{"/devices": "Nothing was found yet", "/history": "site made", "/match": "Find first"} {
+		for page, text := range map[string]string{"/devices": "Nothing was found yet", "/history": "site made",
+			"/match": "Find first"} {
 			b.do(chromedp.Navigate(r.url+page), shows("%s", text))
 		}
 	}
@@ -153,8 +186,10 @@ func TestFoundOnAPhone(t *testing.T) {
 	r.find()
 	p := r.signedIn(t, 390, "/devices")
 	field := r.site.Boxes[0]
-	p.do(openDevice(field.MAC.String()), shows("no address"), browser.Click(chromedp.Search(`//div[contains(@class,"n-drawer")]//button[contains(., "Blink")]`)))
-	if wide, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`document.documentElement.scrollWidth > innerWidth`)); err != nil || wide {
+	p.do(openDevice(field.MAC.String()), shows("no address"),
+		browser.Click(chromedp.Search(`//div[contains(@class,"n-drawer")]//button[contains(., "Blink")]`)))
+	if wide, err := chromedp.Run(p.ctx,
+		chromedp.Evaluate[bool](`document.documentElement.scrollWidth > innerWidth`)); err != nil || wide {
 		t.Errorf("the page is wider than the phone: %v", err)
 	}
 }
@@ -181,7 +216,8 @@ func TestFoundIsKeptOverARestart(t *testing.T) {
 		t.Fatalf("%d devices, then %d, %v", len(before.Devices), len(after.Devices), err)
 	}
 	for i, d := range after.Devices {
-		if want := before.Devices[i]; d.First != want.First || !d.Last.After(want.Last) || len(d.Facts) < len(want.Facts) || !d.Here {
+		if want := before.Devices[i]; d.First != want.First || !d.Last.After(want.Last) ||
+			len(d.Facts) < len(want.Facts) || !d.Here {
 			t.Errorf("%+v, before %+v", d.Found, want.Found)
 		}
 		if chosen := d.MAC == r.site.Boxes[1].MAC; chosen != d.Chosen || chosen && d.Profile != "ovalis-r16" {
@@ -189,7 +225,8 @@ func TestFoundIsKeptOverARestart(t *testing.T) {
 		}
 	}
 	list, err := r.c.Surveys(patience(t))
-	if err != nil || len(list) != 2 || list[0].State != store.Done || list[0].Found != 4 || len(list[0].Changes) != 0 || list[0].Who == "" || list[0].Believed != 4 {
+	if err != nil || len(list) != 2 || list[0].State != store.Done || list[0].Found != 4 || len(list[0].Changes) != 0 ||
+		list[0].Who == "" || list[0].Believed != 4 {
 		t.Errorf("%+v, %v", list, err)
 	}
 	if _, err := r.c.Capture(patience(t), list[0].ID); err == nil || !strings.Contains(err.Error(), "kept no packets") {
@@ -232,7 +269,8 @@ func TestFoundIsKeptOverARestart(t *testing.T) {
 		t.Fatalf("%d devices, watched: %v, %v", len(is.Devices), is.Watched, err)
 	}
 	for i, d := range is.Devices {
-		if want := was.Devices[i]; d.MAC != want.MAC || d.Profile != want.Profile || d.Chosen != want.Chosen || d.First != want.First || len(d.Facts) < len(want.Facts) {
+		if want := was.Devices[i]; d.MAC != want.MAC || d.Profile != want.Profile || d.Chosen != want.Chosen ||
+			d.First != want.First || len(d.Facts) < len(want.Facts) {
 			t.Errorf("%+v, before %+v", d.Found, want.Found)
 		}
 	}

@@ -41,7 +41,9 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 
 	var events strings.Builder
 	keep := func(e client.Event) { events.WriteString(e.Kind + " " + string(e.Data) + "\n") }
-	found := follow(t, r.c, func(ctx context.Context) (api.Work, error) { return r.c.Find(ctx, api.FindOptions{}) }, keep)
+	found := follow(t, r.c, func(ctx context.Context) (api.Work, error) {
+		return r.c.Find(ctx, api.FindOptions{})
+	}, keep)
 	if found.Text != "20 devices on the segment; 2 passes agree that these are all" {
 		t.Errorf("the survey says: %s", found.Text)
 	}
@@ -94,7 +96,8 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 	for _, n := range detail.History {
 		history.WriteString(n.Who + ": " + n.What + "\n")
 	}
-	has(t, "history", history.String(), "planned at 10.40.8.28", "matched with", "run 1: password begin", "run 1: password done", "run 1: return after address done", "configured", "verified")
+	has(t, "history", history.String(), "planned at 10.40.8.28", "matched with", "run 1: password begin",
+		"run 1: password done", "run 1: return after address done", "configured", "verified")
 
 	secrets := map[string]string{"the owner's password": owner}
 	for _, b := range r.site.Boxes {
@@ -105,7 +108,8 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 	for _, path := range []string{"works", "profiles", "sites", "session", "openapi.json", "vault", "users", "tokens"} {
 		places[path] = r.get(path)
 	}
-	for _, path := range []string{"entries", "entries/HALL-CAM-01", "devices", "findings", "runs/latest", "matches", "revisions", "export?format=json", "comparison?from=1"} {
+	for _, path := range []string{"entries", "entries/HALL-CAM-01", "devices", "findings", "runs/latest", "matches",
+		"revisions", "export?format=json", "comparison?from=1"} {
 		places[path] = r.get(at + path)
 	}
 	files, err := filepath.Glob(filepath.Join(r.dir, "redstart.db*"))
@@ -140,7 +144,8 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 			t.Error("the revealed password is not the device's")
 		}
 	}
-	if detail, err = r.c.Entry(ctx, "HALL-CAM-01"); err != nil || !strings.HasSuffix(detail.History[len(detail.History)-1].What, "shown") {
+	if detail, err = r.c.Entry(ctx, "HALL-CAM-01"); err != nil ||
+		!strings.HasSuffix(detail.History[len(detail.History)-1].What, "shown") {
 		t.Error("revealing was not recorded")
 	}
 }
@@ -181,7 +186,8 @@ func TestVerifyNoticesWhatChangedLater(t *testing.T) {
 	}
 	camera.Change(func(s *box.Settings) { s.Name = "somebody-else" })
 	r.verify(e.Tag)
-	if e = r.entries()[e.Tag]; e.State != store.Attention || !strings.Contains(e.Reason, "name: expected "+e.Name+", observed somebody-else") {
+	if e = r.entries()[e.Tag]; e.State != store.Attention ||
+		!strings.Contains(e.Reason, "name: expected "+e.Name+", observed somebody-else") {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
 	// The saved name is the right one: a restart mends it.
@@ -249,9 +255,10 @@ func TestMatchByHandAndUndo(t *testing.T) {
 	for want, err := range map[string]error{
 		"matched with EXTRA-CAM-01 already": r.c.Match(ctx, "HALL-CAM-01", api.MatchWith{MAC: camera.MAC}),
 		"this box is a brindlecap-b4":       r.c.Match(ctx, "HALL-CAM-01", api.MatchWith{MAC: controller.MAC}),
-		"no such box was found":             r.c.Match(ctx, "HALL-CAM-01", api.MatchWith{MAC: [6]byte{2, 9, 9, 9, 9, 9}}),
-		"no such entry":                     r.c.Match(ctx, "NOBODY", api.MatchWith{MAC: camera.MAC}),
-		"no device is matched":              r.unmatch("HALL-CAM-01"),
+		"no such box was found": r.c.Match(ctx, "HALL-CAM-01",
+			api.MatchWith{MAC: [6]byte{2, 9, 9, 9, 9, 9}}),
+		"no such entry":        r.c.Match(ctx, "NOBODY", api.MatchWith{MAC: camera.MAC}),
+		"no device is matched": r.unmatch("HALL-CAM-01"),
 	} {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("got %v, want %q", err, want)

@@ -104,7 +104,8 @@ func TestFilesOfTheSite(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	request, err := http.NewRequest("PUT", r.url+"/api/sites/skerry-point/files/half.bin", io.MultiReader(bytes.NewReader(big), brokenReader{}))
+	request, err := http.NewRequest("PUT", r.url+"/api/sites/skerry-point/files/half.bin",
+		io.MultiReader(bytes.NewReader(big), brokenReader{}))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -144,7 +145,8 @@ func TestALostKeyFileIsNoEnd(t *testing.T) {
 	redstart(0, []string{"The vault is open with a new key", "2 secrets stay sealed"}, "vault", "begin-anew")
 	redstart(1, []string{"there is no need to begin anew"}, "vault", "begin-anew")
 	redstart(1, []string{"no such credential"}, "vault", "reveal", tag)
-	if _, err := r.c.Verify(patience(t), api.VerifyOptions{Chosen: chosen(nil)}); problem.KindOf(err) == problem.Machine {
+	if _, err := r.c.Verify(patience(t),
+		api.VerifyOptions{Chosen: chosen(nil)}); problem.KindOf(err) == problem.Machine {
 		t.Errorf("verification after that: %v", err)
 	}
 }
@@ -180,7 +182,8 @@ func TestSetByHand(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 1, Whole: true, Seed: 33})
 	ctx := patience(t)
 	recorder := r.other("HALL-REC-01")
-	r.plan("tag,profile,mac,address,name,keep-days\nHALL-REC-01,ovalis-r16," + recorder.MAC.String() + ",10.40.9.51,hall-rec-01,7\n")
+	r.plan("tag,profile,mac,address,name,keep-days\nHALL-REC-01,ovalis-r16," + recorder.MAC.String() +
+		",10.40.9.51,hall-rec-01,7\n")
 	r.find()
 	redstart := r.with(t)
 	redstart(0, nil, "match", "--accept", "HALL-REC-01")

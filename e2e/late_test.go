@@ -44,18 +44,21 @@ func TestALateAnswerOfAnotherSite(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.c.At(second.Key).Import(ctx, []byte("tag,profile,place\nCAM-01,ovalis-c20,Quay\n"), api.ImportOptions{}); err != nil {
+	if _, err := r.c.At(second.Key).Import(ctx, []byte("tag,profile,place\nCAM-01,ovalis-c20,Quay\n"),
+		api.ImportOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	b := r.signedIn(t, 1280, "/plan")
 	b.do(cell("CAM-01", "place", "Pier"), browser.Script(holdBack))
-	if _, err := r.c.Edit(ctx, api.Edits{Patches: []plan.Patch{{Tag: "CAM-01", Set: map[string]string{"place": "Pier, north end"}}}}, false); err != nil {
+	if _, err := r.c.Edit(ctx, api.Edits{Patches: []plan.Patch{{Tag: "CAM-01",
+		Set: map[string]string{"place": "Pier, north end"}}}}, false); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := chromedp.Run(b.ctx, chromedp.Poll[bool]("window.heldBack.length > 0")); err != nil {
 		t.Fatal(err)
 	}
-	b.do(browser.Press("site"), browser.Click(chromedp.Search(`//*[contains(@class, "n-base-select-option") and contains(., "Harbour Office")]`)), cell("CAM-01", "place", "Quay"))
+	b.do(browser.Press("site"),
+		browser.Click(chromedp.Search(`//*[contains(@class, "n-base-select-option") and contains(., "Harbour Office")]`)), cell("CAM-01", "place", "Quay"))
 	late, err := chromedp.Run(b.ctx, chromedp.Evaluate[int]("window.letGo()", chromedp.EvalAwaitPromise))
 	if err != nil || late == 0 {
 		t.Fatalf("%d answers came late, %v", late, err)
@@ -70,7 +73,8 @@ func TestALateAnswerOfAnotherSite(t *testing.T) {
 func TestHeadAndTooManyTries(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
-	for path, want := range map[string]int{"/": http.StatusOK, "/api/openapi.json": http.StatusOK, "/api/sites": http.StatusUnauthorized, "/api/nothing": http.StatusNotFound} {
+	for path, want := range map[string]int{"/": http.StatusOK, "/api/openapi.json": http.StatusOK,
+		"/api/sites": http.StatusUnauthorized, "/api/nothing": http.StatusNotFound} {
 		got, _, _ := send(t, http.DefaultClient, "GET", r.url+path, "")
 		status, header, body := send(t, http.DefaultClient, "HEAD", r.url+path, "")
 		if status != want || got != want || body != "" || header.Get("Content-Type") == "" {
@@ -82,7 +86,8 @@ func TestHeadAndTooManyTries(t *testing.T) {
 		if status != http.StatusTooManyRequests {
 			continue
 		}
-		if wait, err := strconv.Atoi(header.Get("Retry-After")); err != nil || wait < 1 || header.Get("Content-Type") != "application/problem+json" {
+		if wait, err := strconv.Atoi(header.Get("Retry-After")); err != nil || wait < 1 ||
+			header.Get("Content-Type") != "application/problem+json" {
 			t.Errorf("%v %s", header, answer)
 		}
 		return

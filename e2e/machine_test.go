@@ -145,7 +145,8 @@ func (s *spaces) pump(role, serial string) {
 		s.t.Fatal(err)
 	}
 	defer said.Close()
-	cmd := exec.Command("ip", "netns", "exec", s.name(role), "unshare", "--mount", "--uts", "sh", filepath.Join(dir, "machine.sh"), dir)
+	cmd := exec.Command("ip", "netns", "exec", s.name(role), "unshare", "--mount", "--uts", "sh",
+		filepath.Join(dir, "machine.sh"), dir)
 	cmd.Stdout, cmd.Stderr = said, said
 	if err := startMortal(cmd, syscall.SIGKILL); err != nil {
 		s.t.Fatal(err)
@@ -168,7 +169,8 @@ func (s *spaces) pump(role, serial string) {
 func TestRealHostsAreSetOverTheirShell(t *testing.T) {
 	t.Parallel()
 	s := makeSpaces(t, "serve")
-	if out, err := exec.Command("unshare", "--mount", "--uts", "--pid", "--fork", "--mount-proc", "mount", "--bind", "/etc", "/etc").CombinedOutput(); err != nil {
+	if out, err := exec.Command("unshare", "--mount", "--uts", "--pid", "--fork", "--mount-proc", "mount", "--bind",
+		"/etc", "/etc").CombinedOutput(); err != nil {
 		t.Skipf("skipped: a host with accounts and processes of its own cannot be made here: %v %s", err, out)
 	}
 	s.pump("pump1", "QP-1")
@@ -186,7 +188,8 @@ func TestRealHostsAreSetOverTheirShell(t *testing.T) {
 	}
 	write("profiles/pump.yaml", pumpModel)
 	self := os.Args[0]
-	service := spawn(t, "Segment: wire0", data, "ip", "netns", "exec", s.name("serve"), self, "serve", "--interface", "wire0", "--listen", "127.0.0.1:0")
+	service := spawn(t, "Segment: wire0", data, "ip", "netns", "exec", s.name("serve"), self, "serve", "--interface",
+		"wire0", "--listen", "127.0.0.1:0")
 	redstart := func(wanted []string, args ...string) string {
 		t.Helper()
 		out, err := s.in("serve", append([]string{self, "--data", data}, args...)...)
@@ -197,7 +200,9 @@ func TestRealHostsAreSetOverTheirShell(t *testing.T) {
 		return out
 	}
 	redstart(nil, "site", "set", "--name", "Quay", "--subnet", "10.40.8.0/22", "--gateway", "10.40.8.1")
-	redstart(nil, "plan", "import", write("plan.csv", fmt.Sprintf("tag,profile,address,name,mac,serial,exchange-port\nPUMP-1,quay-pump,10.40.9.31,pump-1,%s,QP-1,40001\nPUMP-2,quay-pump,10.40.9.32,pump-2,%s,QP-2,40002\n", s.mac("pump1"), s.mac("pump2"))))
+	redstart(nil, "plan", "import",
+		write("plan.csv",
+			fmt.Sprintf("tag,profile,address,name,mac,serial,exchange-port\nPUMP-1,quay-pump,10.40.9.31,pump-1,%s,QP-1,40001\nPUMP-2,quay-pump,10.40.9.32,pump-2,%s,QP-2,40002\n", s.mac("pump1"), s.mac("pump2"))))
 	redstart([]string{"2 devices share the address 192.168.50.1", "quay-pump"}, "find")
 	redstart([]string{"PUMP-1", "PUMP-2"}, "match", "--accept")
 	redstart([]string{"2 of 2 configured"}, "commission")
@@ -205,7 +210,8 @@ func TestRealHostsAreSetOverTheirShell(t *testing.T) {
 		tag := fmt.Sprintf("PUMP-%d", i+1)
 		redstart([]string{"verified", "host key", "start counter went", "refused", "exchange-port"}, "verify", tag)
 		out, err := s.in(role, "ip", "-4", "-o", "addr", "show", "dev", "wire0")
-		if err != nil || !strings.Contains(out, fmt.Sprintf("10.40.9.3%d/22", i+1)) || strings.Contains(out, "192.168.50.1") {
+		if err != nil || !strings.Contains(out, fmt.Sprintf("10.40.9.3%d/22", i+1)) ||
+			strings.Contains(out, "192.168.50.1") {
 			t.Errorf("%s has %s, %v", role, out, err)
 		}
 	}

@@ -26,7 +26,8 @@ func TestMatchingOnTheCommandLine(t *testing.T) {
 	r := whole(t)
 	redstart := r.with(t)
 	redstart(0, nil, "find")
-	redstart(0, []string{"by port", "HALL-CORE-01/port7", "it has the planned name already; it has the planned address", "the plan gives this MAC", "in part",
+	redstart(0, []string{"by port", "HALL-CORE-01/port7", "it has the planned name already; it has the planned address",
+		"the plan gives this MAC", "in part",
 		"Open: tolvern-d1: 8 entries but 7 devices; scan labels", "Without a box: ", "Without an entry: "}, "match")
 	redstart(2, []string{"choose what to --accept"}, "match", "--by", "mac")
 	redstart(2, []string{"there is no such reason"}, "match", "--accept", "--by", "luck")
@@ -53,11 +54,15 @@ func TestMatchingOnTheCommandLine(t *testing.T) {
 
 	// A scanner types the tag, then the label of the box.
 	clock, door := r.other("HALL-CLK-02"), r.other("SHOP-DOOR-01")
-	r.typed = "HALL-CLK-02\nS/N: " + clock.Serial + " Model: K3\nSHOP-DOOR-01\n" + strings.ToUpper(strings.ReplaceAll(door.MAC.String(), ":", "")) + "\n"
-	redstart(0, []string{"HALL-CLK-02 is chosen", "HALL-CLK-02 is " + clock.MAC.String(), "SHOP-DOOR-01 is " + door.MAC.String()}, "match", "scan")
+	r.typed = "HALL-CLK-02\nS/N: " + clock.Serial + " Model: K3\nSHOP-DOOR-01\n" +
+		strings.ToUpper(strings.ReplaceAll(door.MAC.String(), ":", "")) + "\n"
+	redstart(0, []string{"HALL-CLK-02 is chosen", "HALL-CLK-02 is " + clock.MAC.String(),
+		"SHOP-DOOR-01 is " + door.MAC.String()}, "match", "scan")
 	r.typed = "SHOP-CLK-02\nSN:CK3-999999\nwhat is this\n" + clock.Serial + "\n"
-	redstart(1, []string{"the plan names it now", "Not taken: no MAC, serial or tag can be read", "this box is HALL-CLK-02"}, "match", "scan")
-	if e := r.entries()["SHOP-CLK-02"]; e.Serial != "CK3-999999" || r.entries()["HALL-CLK-02"].MatchedBy != match.ByLabel {
+	redstart(1, []string{"the plan names it now", "Not taken: no MAC, serial or tag can be read",
+		"this box is HALL-CLK-02"}, "match", "scan")
+	if e := r.entries()["SHOP-CLK-02"]; e.Serial != "CK3-999999" ||
+		r.entries()["HALL-CLK-02"].MatchedBy != match.ByLabel {
 		t.Errorf("%+v", e)
 	}
 	r.typed = door.MAC.String() + "\n"
@@ -66,20 +71,26 @@ func TestMatchingOnTheCommandLine(t *testing.T) {
 	// Boxes that nobody planned.
 	fs5 := r.site.Others[slices.IndexFunc(r.site.Others, func(o skerry.Other) bool { return o.Model.Name == "FS5" })]
 	redstart(2, []string{"give MACs, or --all"}, "match", "adopt")
-	redstart(0, []string{"HALL-SWITCH-01", "Nothing was changed"}, "match", "adopt", fs5.MAC.String(), "--area", "HALL", "--preview")
+	redstart(0, []string{"HALL-SWITCH-01", "Nothing was changed"}, "match", "adopt", fs5.MAC.String(), "--area", "HALL",
+		"--preview")
 	redstart(0, []string{"1 entry added"}, "match", "adopt", fs5.MAC.String(), "--tag", "HALL-SW-09", "--area", "HALL")
 	if e := r.entries()["HALL-SW-09"]; e.Device != fs5.MAC || e.State != store.Matched || !e.Address.IsValid() {
 		t.Errorf("%+v", e)
 	}
 	redstart(1, []string{"is HALL-SW-09 already"}, "match", "adopt", fs5.MAC.String())
-	redstart(1, []string{"no profile fits this box"}, "match", "adopt", r.site.Others[slices.IndexFunc(r.site.Others, func(o skerry.Other) bool { return o.Model.Name == "printer" })].MAC.String())
+	redstart(1, []string{"no profile fits this box"}, "match", "adopt",
+		r.site.Others[slices.IndexFunc(r.site.Others, func(o skerry.Other) bool {
+			return o.Model.Name == "printer"
+		})].MAC.String())
 
 	// What was found becomes the as-found plan of a site that had none.
-	redstart(0, nil, "site", "add", "--key", "as-found", "--name", "As found", "--subnet", "10.40.8.0/22", "--gateway", "10.40.8.1")
+	redstart(0, nil, "site", "add", "--key", "as-found", "--name", "As found", "--subnet", "10.40.8.0/22", "--gateway",
+		"10.40.8.1")
 	other := func(args ...string) []string { return append([]string{"--site", "as-found"}, args...) }
 	redstart(0, nil, other("find")...)
 	redstart(0, []string{"entries added"}, other("match", "adopt", "--all")...)
-	redstart(0, []string{"FOUND-TIME-SERVER-01", "HALL-CORE-01", "10.40.9.29", "FOUND-CAMERA-10"}, other("plan", "list", "--output", "csv")...)
+	redstart(0, []string{"FOUND-TIME-SERVER-01", "HALL-CORE-01", "10.40.9.29", "FOUND-CAMERA-10"},
+		other("plan", "list", "--output", "csv")...)
 }
 
 // The page for matching, with a scanner that types into a field that always has
@@ -90,7 +101,8 @@ func TestMatchingInTheConsole(t *testing.T) {
 	r.find()
 	b := r.signedIn(t, 1280, "/match")
 	focused := func() bool {
-		in, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`document.activeElement.getAttribute('aria-label') === 'Label'`))
+		in, err := chromedp.Run(b.ctx,
+			chromedp.Evaluate[bool](`document.activeElement.getAttribute('aria-label') === 'Label'`))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -105,7 +117,8 @@ func TestMatchingInTheConsole(t *testing.T) {
 	waitFor(t, focused)                                 // after a click, the next scan still goes there
 	b.do(chromedp.Focus(browser.Mark("accept-serial"))) // as after walking there with the tab key
 	clock := r.other("HALL-CLK-02")
-	b.do(typed("HALL-CLK-02"), shows("HALL-CLK-02 is chosen"), typed("MAC:"+clock.MAC.String()), shows("HALL-CLK-02 is %s", clock.MAC), shows("Matched 11"))
+	b.do(typed("HALL-CLK-02"), shows("HALL-CLK-02 is chosen"), typed("MAC:"+clock.MAC.String()),
+		shows("HALL-CLK-02 is %s", clock.MAC), shows("Matched 11"))
 	b.do(typed("two words"), shows("No MAC, serial or tag can be read"))
 	b.do(browser.Press("accept-serial"), shows("Matched 17"), browser.Press("match-accept"))
 	waitFor(t, func() bool { return r.entries()["HALL-REC-02"].MatchedBy == match.ByMAC })
@@ -115,7 +128,8 @@ func TestMatchingInTheConsole(t *testing.T) {
 		t.Errorf("%+v", e)
 	}
 	b.do(browser.Click(chromedp.CSS(`[data-name="matched"]`)), browser.Seen(browser.Mark("matched")), shows("by order"))
-	b.do(browser.Click(chromedp.Search(`(//*[@data-test="matched"]//tbody//button[contains(., "Lock")])[1]`)), shows("Unlock"))
+	b.do(browser.Click(chromedp.Search(`(//*[@data-test="matched"]//tbody//button[contains(., "Lock")])[1]`)),
+		shows("Unlock"))
 	b.do(browser.Click(chromedp.Search(`(//*[@data-test="matched"]//tbody//tr[contains(., "BERTH2-SW-01")]//*[contains(@class, "n-checkbox")])[1]`)), browser.Press("match-undo"))
 	waitFor(t, func() bool {
 		return r.entries()["BERTH2-SW-01"].State == store.Planned
@@ -126,7 +140,8 @@ func TestMatchingInTheConsole(t *testing.T) {
 	b.do(browser.Click(chromedp.CSS(`[data-name="missing"]`)), browser.Seen(browser.Mark("missing")))
 	b.do(browser.Click(chromedp.CSS(`[data-name="spare"]`)), browser.Seen(browser.Mark("spare")), shows("fennmark-fs5"))
 	b.do(browser.Click(chromedp.Search(`(//*[@data-test="spare"]//tr[contains(., "fennmark-fs5")]//*[contains(@class, "n-checkbox")])[1]`)),
-		browser.Click(chromedp.Search(`//button[contains(., "Adopt 1 device")]`)), shows("FOUND-SWITCH-01"), browser.Answer("adopt-apply"))
+		browser.Click(chromedp.Search(`//button[contains(., "Adopt 1 device")]`)), shows("FOUND-SWITCH-01"),
+		browser.Answer("adopt-apply"))
 	waitFor(t, func() bool { return !r.entries()["FOUND-SWITCH-01"].Device.IsZero() })
 }
 
@@ -138,18 +153,22 @@ func TestMatchingOnAPhone(t *testing.T) {
 	r.find()
 	p := r.signedIn(t, 390, "/match")
 	tag := r.tagOf(t, "ovalis-c20")
-	p.do(browser.Click(chromedp.Search(`(//*[@data-test="proposals"]//tr[contains(., "`+tag+`")]//*[contains(@class, "n-checkbox")])[1]`)), browser.Press("match-accept-chosen"), shows("Matched 1"))
+	p.do(browser.Click(chromedp.Search(`(//*[@data-test="proposals"]//tr[contains(., "`+tag+
+		`")]//*[contains(@class, "n-checkbox")])[1]`)), browser.Press("match-accept-chosen"), shows("Matched 1"))
 	if e := r.entries()[tag]; e.Device.IsZero() || e.State != store.Matched {
 		t.Errorf("%+v", e)
 	}
-	p.do(browser.Click(chromedp.CSS(`[data-name="matched"]`)), browser.Click(chromedp.Search(`//*[@data-test="matched"]//button[contains(., "Lock")]`)), shows("Unlock"))
-	p.do(browser.Click(chromedp.CSS(`[data-name="proposed"]`)), browser.Press("match-accept"), shows("by order alone"), browser.Press("accept-order"), shows("Nothing is proposed"))
+	p.do(browser.Click(chromedp.CSS(`[data-name="matched"]`)),
+		browser.Click(chromedp.Search(`//*[@data-test="matched"]//button[contains(., "Lock")]`)), shows("Unlock"))
+	p.do(browser.Click(chromedp.CSS(`[data-name="proposed"]`)), browser.Press("match-accept"), shows("by order alone"),
+		browser.Press("accept-order"), shows("Nothing is proposed"))
 	for at, e := range r.entries() {
 		if e.State == store.Planned && !e.NotWired {
 			t.Errorf("%s is not matched", at)
 		}
 	}
-	if wide, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`document.documentElement.scrollWidth > innerWidth`)); err != nil || wide {
+	if wide, err := chromedp.Run(p.ctx,
+		chromedp.Evaluate[bool](`document.documentElement.scrollWidth > innerWidth`)); err != nil || wide {
 		t.Errorf("the page is wider than the phone: %v", err)
 	}
 }
@@ -164,20 +183,25 @@ func TestOnFootInTheConsole(t *testing.T) {
 	p := r.signedIn(t, 390, "/walk")
 	p.do(shows("watching"), shows("6 entries without a box"), shows("Choose the entry in front of you"))
 	waitFor(t, func() bool { return field.Starts() > 0 })
-	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), tag+"\r"), shows("Plug the box in, or switch it off and on."))
+	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), tag+"\r"),
+		shows("Plug the box in, or switch it off and on."))
 	// Nobody comes: after a quarter of a minute by the phone's clock it says what to look at.
-	p.do(browser.Script(`(now => { Date.now = () => now() + 20000 })(Date.now.bind(Date))`), browser.Seen(browser.Mark("walk-help")), shows("Do its lights burn?"),
+	p.do(browser.Script(`(now => { Date.now = () => now() + 20000 })(Date.now.bind(Date))`),
+		browser.Seen(browser.Mark("walk-help")), shows("Do its lights burn?"),
 		browser.Script(`(now => { Date.now = () => now() - 20000 })(Date.now.bind(Date))`))
 	r.find() // it was heard before: only who comes anew is proposed
 	field.SetFaults(box.Faults{NeverReturns: true})
 	field.Restart()
 	gone := func() bool {
 		seg, err := r.c.Devices(patience(t))
-		return err == nil && slices.ContainsFunc(seg.Devices, func(d api.DeviceView) bool { return d.MAC == field.MAC && !d.Here })
+		return err == nil && slices.ContainsFunc(seg.Devices, func(d api.DeviceView) bool {
+			return d.MAC == field.MAC && !d.Here
+		})
 	}
 	waitFor(t, gone)
 	r.site.Plug(field)
-	p.do(browser.Seen(browser.Mark("newcomer")), shows("%s", field.MAC), browser.Press("walk-blink"), shows("It blinks now"), browser.Press("walk-take"), browser.Seen(browser.Mark("walk-good")))
+	p.do(browser.Seen(browser.Mark("newcomer")), shows("%s", field.MAC), browser.Press("walk-blink"),
+		shows("It blinks now"), browser.Press("walk-take"), browser.Seen(browser.Mark("walk-good")))
 	if e := r.entries()[tag]; e.Device != field.MAC || e.MatchedBy != match.ByArrival {
 		t.Errorf("%+v", e)
 	}
@@ -189,10 +213,13 @@ func TestOnFootInTheConsole(t *testing.T) {
 	camera.Restart()
 	waitFor(t, func() bool {
 		seg, err := r.c.Devices(patience(t))
-		return err == nil && slices.ContainsFunc(seg.Devices, func(d api.DeviceView) bool { return d.MAC == camera.MAC && !d.Here })
+		return err == nil && slices.ContainsFunc(seg.Devices, func(d api.DeviceView) bool {
+			return d.MAC == camera.MAC && !d.Here
+		})
 	})
 	// The phone sleeps in the pocket meanwhile, and hears nothing.
-	p.do(browser.Script(`dispatchEvent(new PageTransitionEvent('pagehide', { persisted: true }))`), shows("not connected"))
+	p.do(browser.Script(`dispatchEvent(new PageTransitionEvent('pagehide', { persisted: true }))`),
+		shows("not connected"))
 	r.site.Plug(camera)
 	waitFor(t, func() bool {
 		seg, err := r.c.Devices(patience(t))
@@ -200,7 +227,8 @@ func TestOnFootInTheConsole(t *testing.T) {
 	})
 	p.do(browser.Script(`dispatchEvent(new PageTransitionEvent('pageshow', { persisted: true }))`))
 	p.do(shows("%s", camera.MAC), browser.Press("walk-not"), browser.Seen(browser.Mark("waiting")))
-	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), r.site.Boxes[3].MAC.String()+"\r"), shows("HALL-CAM-01 is %s", r.site.Boxes[3].MAC))
+	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), r.site.Boxes[3].MAC.String()+"\r"),
+		shows("HALL-CAM-01 is %s", r.site.Boxes[3].MAC))
 }
 
 // The camera of a phone reads the QR code of a label.
@@ -214,8 +242,10 @@ func TestTheCameraReadsALabel(t *testing.T) {
 	if err := os.WriteFile(film, y4m(t, "MAC:"+camera.MAC.String()+" S/N:"+camera.Serial), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	p := r.signedIn(t, 390, "/walk", chromedp.Flag("use-fake-ui-for-media-stream", true), chromedp.Flag("use-fake-device-for-media-stream", true), chromedp.Flag("use-file-for-fake-video-capture", film))
-	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), r.tagOf(t, "ovalis-c20")+"\r"), browser.Seen(browser.Mark("waiting")), browser.Press("camera"), browser.Seen(browser.Mark("walk-good")))
+	p := r.signedIn(t, 390, "/walk", chromedp.Flag("use-fake-ui-for-media-stream", true),
+		chromedp.Flag("use-fake-device-for-media-stream", true), chromedp.Flag("use-file-for-fake-video-capture", film))
+	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), r.tagOf(t, "ovalis-c20")+"\r"),
+		browser.Seen(browser.Mark("waiting")), browser.Press("camera"), browser.Seen(browser.Mark("walk-good")))
 	if e := r.entries()[r.tagOf(t, "ovalis-c20")]; e.Device != camera.MAC || e.MatchedBy != match.ByLabel {
 		t.Errorf("%+v", e)
 	}
@@ -282,14 +312,16 @@ func TestPartsBehindABox(t *testing.T) {
 			router = d.MAC.String()
 		}
 	}
-	r.plan("tag,profile,address,mac,behind,part\nRTR,tidewell-r2,10.40.9.60," + router + ",,\nRDR-1,brindlecap-d2,,,RTR,2001/11\nRDR-2,brindlecap-d2,,,RTR,2001/99\n")
+	r.plan("tag,profile,address,mac,behind,part\nRTR,tidewell-r2,10.40.9.60," + router +
+		",,\nRDR-1,brindlecap-d2,,,RTR,2001/11\nRDR-2,brindlecap-d2,,,RTR,2001/99\n")
 	redstart := r.with(t)
 	if e := r.entries()["RDR-1"]; e.State != store.Planned || e.Address.IsValid() {
 		t.Errorf("behind a box that is not matched: %+v", e)
 	}
 	redstart(0, []string{"1 matched"}, "match", "--accept")
 	entries := r.entries()
-	if e := entries["RDR-1"]; e.State != store.Matched || e.Told != "2001/11" || e.MatchedWhy != "RTR tells of 2001/11" || !e.Device.IsZero() {
+	if e := entries["RDR-1"]; e.State != store.Matched || e.Told != "2001/11" ||
+		e.MatchedWhy != "RTR tells of 2001/11" || !e.Device.IsZero() {
 		t.Errorf("%+v", e)
 	}
 	if e := entries["RDR-2"]; e.State != store.Planned || e.Told != "" {

@@ -62,7 +62,8 @@ func makeSpaces(t *testing.T, roles ...string) *spaces {
 		t.Skipf("skipped: network namespaces cannot be made here: %v %s", err, out)
 	}
 	leftBehind()
-	t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", s.name("hub")).Run() }) // nothing more can be done about it
+	// nothing more can be done about it
+	t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", s.name("hub")).Run() })
 	s.silence("hub")
 	s.ip("-n", s.name("hub"), "link", "add", "br0", "type", "bridge", "mcast_snooping", "0") // it would announce itself
 	s.ip("-n", s.name("hub"), "link", "set", "br0", "up")
@@ -211,9 +212,11 @@ func TestOnRealInterfaces(t *testing.T) {
 	dir := t.TempDir()
 	planFile := filepath.Join(dir, "plan.csv")
 	self := os.Args[0]
-	site := spawn(t, "cuts its power", dir, "ip", "netns", "exec", s.name("site"), self, "sim", "--interface", "wire0", "--devices", "20", "--restarts", "0.1", "--seed", "13", "--plan", planFile)
+	site := spawn(t, "cuts its power", dir, "ip", "netns", "exec", s.name("site"), self, "sim", "--interface", "wire0",
+		"--devices", "20", "--restarts", "0.1", "--seed", "13", "--plan", planFile)
 	data := filepath.Join(dir, "data")
-	service := spawn(t, "Segment: wire0", data, "ip", "netns", "exec", s.name("serve"), self, "serve", "--interface", "wire0", "--listen", "127.0.0.1:0")
+	service := spawn(t, "Segment: wire0", data, "ip", "netns", "exec", s.name("serve"), self, "serve", "--interface",
+		"wire0", "--listen", "127.0.0.1:0")
 
 	untouched := func(when string) {
 		t.Helper()
@@ -230,12 +233,14 @@ func TestOnRealInterfaces(t *testing.T) {
 		t.Helper()
 		out, err := s.in("serve", append([]string{self, "--data", data}, args...)...)
 		if err != nil || !strings.Contains(out, wanted) {
-			t.Fatalf("redstart %s: %v\n%s\nservice: %s\nsite: %s", strings.Join(args, " "), err, out, service.lines, site.lines)
+			t.Fatalf("redstart %s: %v\n%s\nservice: %s\nsite: %s", strings.Join(args, " "), err, out, service.lines,
+				site.lines)
 		}
 	}
 	untouched("at first")
 	d := skerry.Data()
-	redstart("10.40.8.0/22", "site", "set", "--name", d.Name, "--subnet", d.Subnets[0].Prefix.String(), "--gateway", d.Subnets[0].Gateway.String(), "--keep-free", "10.40.8.2-10.40.8.19")
+	redstart("10.40.8.0/22", "site", "set", "--name", d.Name, "--subnet", d.Subnets[0].Prefix.String(), "--gateway",
+		d.Subnets[0].Gateway.String(), "--keep-free", "10.40.8.2-10.40.8.19")
 	redstart("62 entries added", "plan", "import", planFile)
 	redstart("20 devices.", "find")
 	redstart("20 matched", "match", "--accept", "--yes")
@@ -250,8 +255,10 @@ func TestOnRealInterfaces(t *testing.T) {
 			t.Errorf("the kernel cannot ping %s: %v\n%s", at, err, out)
 		}
 	}
-	for page, want := range map[string]string{"http://10.40.8.26/about.json": `"model":"C20"`, "https://10.40.8.20/": "Fennmark FS8", "http://10.40.9.10/": "Brindlecap B4"} {
-		if out, err := s.in("kernel", "curl", "--silent", "--insecure", "--max-time", "10", page); err != nil || !strings.Contains(out, want) {
+	for page, want := range map[string]string{"http://10.40.8.26/about.json": `"model":"C20"`,
+		"https://10.40.8.20/": "Fennmark FS8", "http://10.40.9.10/": "Brindlecap B4"} {
+		if out, err := s.in("kernel", "curl", "--silent", "--insecure", "--max-time", "10", page); err != nil ||
+			!strings.Contains(out, want) {
 			t.Errorf("the kernel cannot read %s: %v\n%s", page, err, out)
 		}
 	}
@@ -268,11 +275,15 @@ func TestVirtualLANsOnARealInterface(t *testing.T) {
 	dir := t.TempDir()
 	self := os.Args[0]
 	for vlan, seed := range map[string]string{"108": "61", "109": "62"} {
-		spawn(t, "cuts its power", dir, "ip", "netns", "exec", s.name("site"), self, "sim", "--interface", "wire0."+vlan, "--devices", "3", "--restarts", "0.1", "--seed", seed, "--plan", filepath.Join(dir, vlan+".csv"))
+		spawn(t, "cuts its power", dir, "ip", "netns", "exec", s.name("site"), self, "sim", "--interface",
+			"wire0."+vlan, "--devices", "3", "--restarts", "0.1", "--seed", seed, "--plan",
+			filepath.Join(dir, vlan+".csv"))
 	}
 	data := filepath.Join(dir, "data")
-	service := spawn(t, "Segment: wire0.109", data, "ip", "netns", "exec", s.name("serve"), self, "serve", "--interface", "wire0.108", "--interface", "wire0.109", "--interface", "wire0", "--listen", "127.0.0.1:0")
-	witness := spawn(t, "Capturing on", dir, "ip", "netns", "exec", s.name("site"), "sh", "-c", "exec tshark -l -n -i wire0 -T fields -e vlan.id -e frame.protocols 2>&1")
+	service := spawn(t, "Segment: wire0.109", data, "ip", "netns", "exec", s.name("serve"), self, "serve",
+		"--interface", "wire0.108", "--interface", "wire0.109", "--interface", "wire0", "--listen", "127.0.0.1:0")
+	witness := spawn(t, "Capturing on", dir, "ip", "netns", "exec", s.name("site"), "sh", "-c",
+		"exec tshark -l -n -i wire0 -T fields -e vlan.id -e frame.protocols 2>&1")
 	redstart := func(wanted string, args ...string) {
 		t.Helper()
 		out, err := s.in("serve", append([]string{self, "--data", data}, args...)...)
@@ -283,7 +294,8 @@ func TestVirtualLANsOnARealInterface(t *testing.T) {
 	d := skerry.Data()
 	for _, vlan := range []string{"108", "109"} {
 		site := []string{"--site", "site-" + vlan}
-		redstart("", "site", "add", "--name", "Site "+vlan, "--subnet", d.Subnets[0].Prefix.String(), "--gateway", d.Subnets[0].Gateway.String(), "--keep-free", "10.40.8.2-10.40.8.19")
+		redstart("", "site", "add", "--name", "Site "+vlan, "--subnet", d.Subnets[0].Prefix.String(), "--gateway",
+			d.Subnets[0].Gateway.String(), "--keep-free", "10.40.8.2-10.40.8.19")
 		redstart("The site uses wire0."+vlan, append([]string{"find", "plug", "wire0." + vlan}, site...)...)
 		redstart("entries added", append([]string{"plan", "import", filepath.Join(dir, vlan+".csv")}, site...)...)
 		redstart("3 devices.", append([]string{"find"}, site...)...)
@@ -296,7 +308,8 @@ func TestVirtualLANsOnARealInterface(t *testing.T) {
 	redstart("0 devices", "find", "--site", "untagged")
 	waitFor(t, func() bool {
 		seen := witness.lines.String()
-		return strings.Contains(seen, "108\teth:ethertype:vlan:ethertype:ip:tcp") && strings.Contains(seen, "109\teth:ethertype:vlan:ethertype:ip:tcp")
+		return strings.Contains(seen, "108\teth:ethertype:vlan:ethertype:ip:tcp") &&
+			strings.Contains(seen, "109\teth:ethertype:vlan:ethertype:ip:tcp")
 	})
 	for _, line := range strings.Split(witness.lines.String(), "\n") {
 		if id, _, is := strings.Cut(line, "\t"); is && id != "" && id != "108" && id != "109" {
@@ -312,19 +325,23 @@ func TestAnInterfaceIsChosenInTheConsole(t *testing.T) {
 	s := makeSpaces(t, "serve")
 	s.host("other", "10.40.8.77/22")
 	data := t.TempDir()
-	service := spawn(t, "First start", data, "ip", "netns", "exec", s.name("serve"), os.Args[0], "serve", "--listen", "127.0.0.1:0")
+	service := spawn(t, "First start", data, "ip", "netns", "exec", s.name("serve"), os.Args[0], "serve", "--listen",
+		"127.0.0.1:0")
 	at := regexp.MustCompile(`http://(127\.0\.0\.1:\d+)`).FindStringSubmatch(service.lines.String())
 	password := regexp.MustCompile(`password (\S+)`).FindStringSubmatch(service.lines.String())
 	if at == nil || password == nil {
 		t.Fatal(service.lines)
 	}
-	if out, err := s.in("serve", os.Args[0], "--data", data, "site", "set", "--name", "Quay", "--subnet", "10.40.8.0/22"); err != nil {
+	if out, err := s.in("serve", os.Args[0], "--data", data, "site", "set", "--name", "Quay", "--subnet",
+		"10.40.8.0/22"); err != nil {
 		t.Fatal(err, out)
 	}
 	console := s.through("serve", at[1])
 	b := openTab(t, 1280, 800)
-	b.do(chromedp.Navigate(console+"/devices"), browser.Seen(chromedp.CSS("#password")), chromedp.SendKeys(chromedp.CSS("#password"), password[1]), key("\r"),
+	b.do(chromedp.Navigate(console+"/devices"), browser.Seen(chromedp.CSS("#password")),
+		chromedp.SendKeys(chromedp.CSS("#password"), password[1]), key("\r"),
 		shows("Not plugged in"), browser.Press("find-options"), browser.Seen(browser.Mark("interfaces")))
-	b.do(browser.Click(chromedp.Search(`//tr[contains(., "wire0")]//button[contains(., "Use it")]`)), browser.Seen(chromedp.Search(`//tr[contains(., "wire0")]//*[text()="in use"]`)),
+	b.do(browser.Click(chromedp.Search(`//tr[contains(., "wire0")]//button[contains(., "Use it")]`)),
+		browser.Seen(chromedp.Search(`//tr[contains(., "wire0")]//*[text()="in use"]`)),
 		shows("On: wire0"), browser.Answer("find-begin"), browser.Ended("Finding"), shows("%s", s.mac("other")))
 }

@@ -83,7 +83,8 @@ func TestADeviceWaitsForAHand(t *testing.T) {
 	}
 	waits := func(done int) func(api.Work) bool {
 		return func(w api.Work) bool {
-			return w.State == store.Running && w.Parked == 1 && w.Done+w.Failed == done && strings.Contains(w.Text, "1 waits for a hand")
+			return w.State == store.Running && w.Parked == 1 && w.Done+w.Failed == done &&
+				strings.Contains(w.Text, "1 waits for a hand")
 		}
 	}
 	until("the others finish", func(ctx context.Context) (api.Work, error) {
@@ -159,8 +160,10 @@ func TestAHandIsAskedForInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := openTab(t, 400, 800)
-	b.do(chromedp.Navigate(r.url+"/#once="+token), count("match", "2 of 2"), browser.Press("stage-commission"), shows("by hand: Turn the key to SET"), browser.Answer("run-begin"),
+	b.do(chromedp.Navigate(r.url+"/#once="+token), count("match", "2 of 2"), browser.Press("stage-commission"),
+		shows("by hand: Turn the key to SET"), browser.Answer("run-begin"),
 		shows("2 wait for a hand"), browser.Seen(browser.Mark("hand")))
 	has(t, "what to do", b.text(), "Turn the key to SET", "The hands go to twelve", "what follows is done within 5 min")
-	b.do(browser.Press("hand-done"), count("commission", "1 of 2"), browser.Press("hand-done"), browser.Ended("Commissioning"), count("commission", "2 of 2"))
+	b.do(browser.Press("hand-done"), count("commission", "1 of 2"), browser.Press("hand-done"),
+		browser.Ended("Commissioning"), count("commission", "2 of 2"))
 }

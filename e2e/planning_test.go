@@ -38,22 +38,32 @@ func TestPlanningOnTheCommandLine(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 1})
 	redstart := r.with(t)
 	redstart(0, []string{"Skerry Point"}, "site", "list")
-	redstart(0, []string{"harbour-office", "Usable", "254 addresses"}, "site", "add", "--name", "Harbour Office", "--contact", "Ada", "--zone", "Europe/Oslo", "--subnet", "10.60.0.0/24", "--gateway", "10.60.0.1", "--ntp", "10.60.0.2", "--range", "clock=10.60.0.100-10.60.0.110")
+	redstart(0, []string{"harbour-office", "Usable", "254 addresses"}, "site", "add", "--name", "Harbour Office",
+		"--contact", "Ada", "--zone", "Europe/Oslo", "--subnet", "10.60.0.0/24", "--gateway", "10.60.0.1", "--ntp",
+		"10.60.0.2", "--range", "clock=10.60.0.100-10.60.0.110")
 	redstart(2, []string{"several sites", "--site KEY"}, "plan", "list")
 	r.env["REDSTART_SITE"] = "harbour-office"
-	redstart(0, []string{"Subnet attic", "VLAN", "61"}, "site", "subnet", "attic", "--prefix", "10.61.0.0/26", "--vlan", "61", "--gateway", "10.61.0.1", "--ntp", "10.60.0.2")
+	redstart(0, []string{"Subnet attic", "VLAN", "61"}, "site", "subnet", "attic", "--prefix", "10.61.0.0/26", "--vlan",
+		"61", "--gateway", "10.61.0.1", "--ntp", "10.60.0.2")
 	redstart(0, []string{"10.60.0.255", "254", "252", "the time server"}, "site", "reckon", "10.60.0.2")
 	redstart(0, []string{"255.255.252.0", "1022"}, "site", "reckon", "10.99.0.0/22")
 
-	redstart(0, []string{"HALL-CAM-01", "10.60.0.3", "hall-cam-01", "Nothing was changed"}, "plan", "generate", "--profile", "ovalis-c20", "--count", "2", "--pattern", "{area}-CAM-{n:02}", "--areas", "HALL,YARD", "--preview")
-	redstart(0, []string{"4 entries added"}, "plan", "generate", "--profile", "ovalis-c20", "--count", "2", "--pattern", "{area}-CAM-{n:02}", "--areas", "HALL,YARD")
-	redstart(0, []string{"CLK-1", "10.60.0.100"}, "plan", "add", "CLK-1", "profile=clepsydra-k3", "time-zone=Europe/Oslo", "place=MON-1")
+	redstart(0, []string{"HALL-CAM-01", "10.60.0.3", "hall-cam-01", "Nothing was changed"}, "plan", "generate",
+		"--profile", "ovalis-c20", "--count", "2", "--pattern", "{area}-CAM-{n:02}", "--areas", "HALL,YARD",
+		"--preview")
+	redstart(0, []string{"4 entries added"}, "plan", "generate", "--profile", "ovalis-c20", "--count", "2", "--pattern",
+		"{area}-CAM-{n:02}", "--areas", "HALL,YARD")
+	redstart(0, []string{"CLK-1", "10.60.0.100"}, "plan", "add", "CLK-1", "profile=clepsydra-k3",
+		"time-zone=Europe/Oslo", "place=MON-1")
 	redstart(0, []string{"1 entry added"}, "plan", "add", "MON-1", "profile=tolvern-m7", "room=1")
-	redstart(0, []string{"1 entry added"}, "plan", "add", "DOOR-1", "profile=tolvern-d1", "rings-at=MON-1", "room=2", "shows=HALL-CAM-01", "after=MON-1")
-	redstart(0, []string{"rtsp://operator@10.60.0.3:554/main", "HALL-CAM-01 address 10.60.0.3", "Comes after"}, "plan", "show", "DOOR-1")
+	redstart(0, []string{"1 entry added"}, "plan", "add", "DOOR-1", "profile=tolvern-d1", "rings-at=MON-1", "room=2",
+		"shows=HALL-CAM-01", "after=MON-1")
+	redstart(0, []string{"rtsp://operator@10.60.0.3:554/main", "HALL-CAM-01 address 10.60.0.3", "Comes after"}, "plan",
+		"show", "DOOR-1")
 	redstart(0, []string{"Address", "10.60.0.3", "10.60.0.77"}, "plan", "set", "HALL-CAM-01", "address=10.60.0.77")
 	redstart(0, []string{"rtsp://operator@10.60.0.77:554/main"}, "plan", "show", "DOOR-1")
-	redstart(2, []string{"is not an IPv4 address", "nothing was changed"}, "plan", "set", "HALL-CAM-01", "address=10.60.0.777")
+	redstart(2, []string{"is not an IPv4 address", "nothing was changed"}, "plan", "set", "HALL-CAM-01",
+		"address=10.60.0.777")
 	redstart(2, []string{"give tags and field=value"}, "plan", "set", "HALL-CAM-01", "MON-1")
 
 	// A mistake, its finding, its mend.
@@ -62,8 +72,10 @@ func TestPlanningOnTheCommandLine(t *testing.T) {
 	redstart(0, []string{"yard-cam-01", "safe mends; nothing was changed"}, "plan", "check", "--mend", "--preview")
 	redstart(0, []string{"2 safe mends", "0 stop commissioning"}, "plan", "check", "--mend")
 
-	redstart(0, []string{"10.60.0.10", "10.60.0.20"}, "plan", "addresses", "spread", "HALL-CAM-01", "HALL-CAM-02", "--from", "10.60.0.10", "--step", "10")
-	redstart(0, []string{"10.61.0.10", "10.61.0.20"}, "plan", "addresses", "move", "HALL-CAM-01", "HALL-CAM-02", "--subnet", "attic")
+	redstart(0, []string{"10.60.0.10", "10.60.0.20"}, "plan", "addresses", "spread", "HALL-CAM-01", "HALL-CAM-02",
+		"--from", "10.60.0.10", "--step", "10")
+	redstart(0, []string{"10.61.0.10", "10.61.0.20"}, "plan", "addresses", "move", "HALL-CAM-01", "HALL-CAM-02",
+		"--subnet", "attic")
 	redstart(0, []string{"is kept free: later"}, "plan", "reserve", "10.60.0.200-10.60.0.209", "later")
 	redstart(0, []string{"10.60.0.0", "××", "o", "addresses are free"}, "plan", "map", "main")
 	redstart(0, []string{"10.60.0.205", "kept free later"}, "plan", "map", "main", "--list")
@@ -74,9 +86,12 @@ func TestPlanningOnTheCommandLine(t *testing.T) {
 	redstart(0, []string{"already as the file says"}, "plan", "import", workbook)
 	redstart(0, []string{"Written"}, "plan", "template", filepath.Join(r.dir, "template.xlsx"))
 	csv := redstart(0, nil, "plan", "export", "-", "--format", "csv")
-	changed := r.write("rev-b.csv", strings.Replace(strings.Replace(csv, "tag,", "Dev ref,", 1), "YARD-CAM-02,", "YARD-CAM-09,", 1))
-	redstart(1, []string{"YARD-CAM-09", "removed", "Nothing was changed", "--apply"}, "plan", "import", changed, "--whole", "--column", "Dev ref=tag")
-	redstart(0, []string{"1 entry added", "1 entry removed"}, "plan", "import", changed, "--whole", "--apply", "--column", "Dev ref=tag")
+	changed := r.write("rev-b.csv", strings.Replace(strings.Replace(csv, "tag,", "Dev ref,", 1), "YARD-CAM-02,",
+		"YARD-CAM-09,", 1))
+	redstart(1, []string{"YARD-CAM-09", "removed", "Nothing was changed", "--apply"}, "plan", "import", changed,
+		"--whole", "--column", "Dev ref=tag")
+	redstart(0, []string{"1 entry added", "1 entry removed"}, "plan", "import", changed, "--whole", "--apply",
+		"--column", "Dev ref=tag")
 	redstart(0, []string{"already as the file says"}, "plan", "import", changed) // the site remembers the column
 
 	// What was, and back to it.
@@ -105,11 +120,14 @@ func TestThePlantedMistakesOnTheCommandLine(t *testing.T) {
 	redstart := r.with(t)
 	out := redstart(1, nil, "plan", "check", "../demo/skerry-point-mistakes.json")
 	for _, rule := range plan.Rules {
-		if rule.Code != "address-living" && rule.Code != "policy-refused" && !strings.Contains(out, strings.ReplaceAll(rule.Code, "-", " ")) && !slices.Contains([]string{"mac-other", "serial-other", "setting-unknown"}, rule.Code) {
+		if rule.Code != "address-living" && rule.Code != "policy-refused" &&
+			!strings.Contains(out, strings.ReplaceAll(rule.Code, "-", " ")) &&
+			!slices.Contains([]string{"mac-other", "serial-other", "setting-unknown"}, rule.Code) {
 			t.Errorf("%s is not shown", rule.Code)
 		}
 	}
-	has(t, "plan check", out, "5 cells cannot be understood", `row 2, column address, "10.40.8.300"`, "HALL-CAM-10, row 11", "address = ")
+	has(t, "plan check", out, "5 cells cannot be understood", `row 2, column address, "10.40.8.300"`,
+		"HALL-CAM-10, row 11", "address = ")
 	redstart(2, []string{"refused whole because of 5 mistakes"}, "plan", "import", "../demo/skerry-point-mistakes.json")
 	if len(r.entries()) != 0 {
 		t.Error("a refused file left entries")
@@ -131,7 +149,8 @@ func TestADeviceThatDiffersFromThePlan(t *testing.T) {
 	if e.State == store.Verified || len(e.Differs) != 1 || !strings.Contains(e.Differs[0], "planned pier-head") {
 		t.Fatalf("%s, %q", e.State, e.Differs)
 	}
-	redstart(0, []string{"configured, differs", "1 differing from the plan", "which sets what differs", "name: set to"}, "plan", "list")
+	redstart(0, []string{"configured, differs", "1 differing from the plan", "which sets what differs", "name: set to"},
+		"plan", "list")
 	redstart(1, []string{"its device is configured"}, "plan", "remove", camera.Tag)
 	// A file does not touch configured entries unless that is asked for.
 	file := r.write("rev.csv", "tag,profile,name\n"+camera.Tag+",ovalis-c20,somewhere-else\n")
@@ -140,7 +159,8 @@ func TestADeviceThatDiffersFromThePlan(t *testing.T) {
 		t.Errorf("the name became %q", got)
 	}
 	// Where it is, is nothing that the device is given.
-	redstart(0, []string{"Place"}, "plan", "import", "--apply", r.write("place.csv", "tag,profile,place\n"+camera.Tag+",ovalis-c20,Pier head\n"))
+	redstart(0, []string{"Place"}, "plan", "import", "--apply",
+		r.write("place.csv", "tag,profile,place\n"+camera.Tag+",ovalis-c20,Pier head\n"))
 	if e := r.entries()[camera.Tag]; e.Place != "Pier head" || len(e.Differs) != 1 {
 		t.Errorf("the place is %q, it differs in %q", e.Place, e.Differs)
 	}
@@ -171,7 +191,8 @@ func TestPoliciesDecidePasswords(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 6, Seed: 5})
 	redstart := r.with(t)
-	redstart(0, []string{"one password per kind of 12 characters"}, "vault", "policy", "set", "kind:camera", "--passwords", "kind", "--length", "12")
+	redstart(0, []string{"one password per kind of 12 characters"}, "vault", "policy", "set", "kind:camera",
+		"--passwords", "kind", "--length", "12")
 	r.typed = "Correct7Horse" + "\n"
 	redstart(0, []string{"a given password"}, "vault", "policy", "set", "kind:switch", "--passwords", "given")
 	redstart(0, []string{"kind:camera", "given", "duty@skerry-point.example"}, "vault", "policy", "list")
@@ -213,8 +234,10 @@ func TestTheVaultIsLockedAndUnlocked(t *testing.T) {
 		}
 	}
 	learned := r.write("known.csv", "tag,user,password\nBERTH1-CAM-01,operator,known-before-1\nNOBODY,x,y\n")
-	redstart(2, []string{`row 3, column tag, "NOBODY": there is no such entry`, "none was stored"}, "vault", "learn", learned)
-	redstart(0, []string{"1 login stored", "delete it"}, "vault", "learn", r.write("known.csv", "mac,tag,user,password\n,BERTH1-CAM-01,operator,known-before-1\n"))
+	redstart(2, []string{`row 3, column tag, "NOBODY": there is no such entry`, "none was stored"}, "vault", "learn",
+		learned)
+	redstart(0, []string{"1 login stored", "delete it"}, "vault", "learn",
+		r.write("known.csv", "mac,tag,user,password\n,BERTH1-CAM-01,operator,known-before-1\n"))
 	redstart(0, []string{"operator", "known-before-1"}, "vault", "reveal", "BERTH1-CAM-01")
 	r.typed = "four words nobody says" + "\n"
 	redstart(0, []string{"open", "a passphrase"}, "vault", "change-key")
@@ -238,9 +261,12 @@ func TestSecretSettingsStayInTheVault(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	redstart := r.with(t)
-	redstart(0, nil, "plan", "add", "RAD-1", "profile=tidewell-w1", "radio-region=Europe", "join-secret=gull-and-tern-9")
-	for what, text := range map[string]string{"show": redstart(0, []string{"••• in the vault"}, "plan", "show", "RAD-1"), "history": redstart(0, nil, "plan", "history"),
-		"JSON": redstart(0, nil, "plan", "list", "-o", "json"), "export": redstart(0, nil, "plan", "export", "-", "--format", "json"), "log": r.log.String()} {
+	redstart(0, nil, "plan", "add", "RAD-1", "profile=tidewell-w1", "radio-region=Europe",
+		"join-secret=gull-and-tern-9")
+	for what, text := range map[string]string{"show": redstart(0, []string{"••• in the vault"}, "plan", "show",
+		"RAD-1"), "history": redstart(0, nil, "plan", "history"),
+		"JSON":   redstart(0, nil, "plan", "list", "-o", "json"),
+		"export": redstart(0, nil, "plan", "export", "-", "--format", "json"), "log": r.log.String()} {
 		if strings.Contains(text, "gull-and-tern") {
 			t.Errorf("the secret is in the %s", what)
 		}
@@ -281,13 +307,15 @@ func TestRightsAndTokens(t *testing.T) {
 	r.typed = "short" + "\n"
 	redstart(2, []string{"10 to 200 characters"}, "user", "add", "zoe")
 	redstart(0, []string{"owner", "may do everything", "lou", "may only look"}, "user", "list")
-	for name, may := range map[string][3]bool{"lou": {false, false, false}, "pat": {true, false, false}, "cas": {true, true, false}, "owner": {true, true, true}} {
+	for name, may := range map[string][3]bool{"lou": {false, false, false}, "pat": {true, false, false},
+		"cas": {true, true, false}, "owner": {true, true, true}} {
 		token, err := r.s.Accounts().AddToken(ctx, account.Person{Name: name}, "test")
 		if err != nil {
 			t.Fatal(err)
 		}
 		header := []string{"Authorization", "Bearer " + token.Token}
-		if status, _, _ := send(t, http.DefaultClient, "GET", r.url+"/api/sites/skerry-point/entries", "", header...); status != http.StatusOK {
+		if status, _, _ := send(t, http.DefaultClient, "GET", r.url+"/api/sites/skerry-point/entries", "",
+			header...); status != http.StatusOK {
 			t.Errorf("%s may not look: %d", name, status)
 		}
 		for i, c := range []struct{ method, path, body string }{
@@ -296,7 +324,8 @@ func TestRightsAndTokens(t *testing.T) {
 			{"GET", "/api/users", ""},
 		} {
 			status, _, answer := send(t, http.DefaultClient, c.method, r.url+c.path, c.body, header...)
-			if (status == http.StatusOK) != may[i] || !may[i] && (status != http.StatusForbidden || !strings.Contains(answer, name+" may not")) {
+			if (status == http.StatusOK) != may[i] || !may[i] &&
+				(status != http.StatusForbidden || !strings.Contains(answer, name+" may not")) {
 				t.Errorf("%s, %s %s: %d %s", name, c.method, c.path, status, answer)
 			}
 		}
@@ -310,7 +339,8 @@ func TestRightsAndTokens(t *testing.T) {
 		}
 	}
 	remote := map[string]string{"REDSTART_URL": r.url, "REDSTART_TOKEN": token}
-	if out, errs, code := runIn(remote, "", "site", "list", "--data", t.TempDir()); code != 0 || !strings.Contains(out, "Skerry Point") {
+	if out, errs, code := runIn(remote, "", "site", "list", "--data", t.TempDir()); code != 0 ||
+		!strings.Contains(out, "Skerry Point") {
 		t.Fatalf("with a token: %d %s%s", code, out, errs)
 	}
 	tokens, err := r.c.Tokens(ctx)
@@ -322,17 +352,20 @@ func TestRightsAndTokens(t *testing.T) {
 			redstart(0, []string{"Revoked"}, "user", "token", "revoke", fmt.Sprint(k.ID))
 		}
 	}
-	if _, errs, code := runIn(remote, "", "site", "list", "--data", t.TempDir()); code != 1 || !strings.Contains(errs, "not signed in") {
+	if _, errs, code := runIn(remote, "", "site", "list", "--data", t.TempDir()); code != 1 ||
+		!strings.Contains(errs, "not signed in") {
 		t.Errorf("with a revoked token: %d %s", code, errs)
 	}
 	redstart(1, []string{"this is the only owner"}, "user", "remove", "owner")
 	redstart(0, []string{"may only look"}, "user", "set", "pat", "--right", "look")
 	redstart(0, []string{"may not sign in any more"}, "user", "remove", "lou")
 	// Changing one's own password ends what knew the old one.
-	if err := r.s.Accounts().ChangePassword(context.Background(), account.Person{Name: "cas"}, account.NewPassword{Old: "wrong", New: "another long one"}); err == nil {
+	if err := r.s.Accounts().ChangePassword(context.Background(), account.Person{Name: "cas"},
+		account.NewPassword{Old: "wrong", New: "another long one"}); err == nil {
 		t.Error("a wrong old password was taken")
 	}
-	if err := r.s.Accounts().ChangePassword(context.Background(), account.Person{Name: "cas"}, account.NewPassword{Old: "a long password cas", New: "another long one"}); err != nil {
+	if err := r.s.Accounts().ChangePassword(context.Background(), account.Person{Name: "cas"},
+		account.NewPassword{Old: "a long password cas", New: "another long one"}); err != nil {
 		t.Error(err)
 	}
 }
@@ -374,14 +407,17 @@ func TestBadInputOfPlanningCommands(t *testing.T) {
 	} {
 		out, errs, code := run(append(c.args, "--data", r.dir)...)
 		if code != c.code || !strings.Contains(errs, c.want) || out != "" {
-			t.Errorf("redstart %s: exit code %d, want %d with %q; printed\n%s%s", strings.Join(c.args, " "), code, c.code, c.want, out, errs)
+			t.Errorf("redstart %s: exit code %d, want %d with %q; printed\n%s%s", strings.Join(c.args, " "), code,
+				c.code, c.want, out, errs)
 		}
 	}
 	if e := r.entries(); len(e) != 1 {
 		t.Errorf("%d entries after wrong use", len(e))
 	}
 	redstart := r.with(t)
-	redstart(0, []string{"rings-at", "tag of a monitor", "computed: {rings-at.address}", "needed"}, "profile", "settings", "tolvern-d1")
+	redstart(0, []string{"rings-at", "tag of a monitor", "computed: {rings-at.address}", "needed"}, "profile",
+		"settings", "tolvern-d1")
 	redstart(0, []string{"takes nothing besides"}, "profile", "settings", "brindlecap-b4")
-	redstart(0, []string{"is sound", "does not say how to set the model"}, "profile", "check", "../profiles/tolvern-d1.yaml")
+	redstart(0, []string{"is sound", "does not say how to set the model"}, "profile", "check",
+		"../profiles/tolvern-d1.yaml")
 }

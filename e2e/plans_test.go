@@ -158,7 +158,8 @@ func TestUndoAndRestore(t *testing.T) {
 		return list[0].Revision
 	}
 	imported := latest()
-	if err := r.patch(plan.Patch{Tag: "BERTH1-CAM-01", Set: map[string]string{"place": "Pier", "tag": "PIER-CAM-01"}}, plan.Patch{Set: map[string]string{"tag": "NEW-1", "profile": "ovalis-c20"}}); err != nil {
+	if err := r.patch(plan.Patch{Tag: "BERTH1-CAM-01", Set: map[string]string{"place": "Pier", "tag": "PIER-CAM-01"}},
+		plan.Patch{Set: map[string]string{"tag": "NEW-1", "profile": "ovalis-c20"}}); err != nil {
 		t.Fatal(err)
 	}
 	first := latest()
@@ -177,14 +178,18 @@ func TestUndoAndRestore(t *testing.T) {
 		t.Errorf("an earlier revision was undone: %v", err)
 	}
 	m, err := r.c.Compare(ctx, fmt.Sprint(imported.ID), "")
-	if err != nil || len(m.Site) != 1 || !strings.Contains(m.Site[0].After, "gateway 10.40.8.2") || len(m.Comparison.Added) != 1 || len(m.Comparison.Removed) != 0 || m.Comparison.Changed[0].String() != "tag changed from BERTH1-CAM-01 to PIER-CAM-01" {
+	if err != nil || len(m.Site) != 1 || !strings.Contains(m.Site[0].After, "gateway 10.40.8.2") ||
+		len(m.Comparison.Added) != 1 || len(m.Comparison.Removed) != 0 ||
+		m.Comparison.Changed[0].String() != "tag changed from BERTH1-CAM-01 to PIER-CAM-01" {
 		t.Errorf("%+v, %v", m, err)
 	}
-	if m, err = r.c.Compare(ctx, fmt.Sprint(imported.ID), fmt.Sprint(first.ID)); err != nil || len(m.Site) != 0 || m.To.ID != first.ID {
+	if m, err = r.c.Compare(ctx, fmt.Sprint(imported.ID), fmt.Sprint(first.ID)); err != nil || len(m.Site) != 0 ||
+		m.To.ID != first.ID {
 		t.Errorf("%+v, %v", m, err)
 	}
 	preview, err := r.c.Restore(ctx, fmt.Sprint(imported.ID), true)
-	if err != nil || preview.Revision != 0 || len(preview.Comparison.Removed) != 1 || len(preview.Comparison.Changed) != 2 || len(preview.Changes) != 1 {
+	if err != nil || preview.Revision != 0 || len(preview.Comparison.Removed) != 1 ||
+		len(preview.Comparison.Changed) != 2 || len(preview.Changes) != 1 {
 		t.Errorf("%+v, %v", preview, err)
 	}
 	if len(r.entries()) != 3 {
@@ -200,7 +205,8 @@ func TestUndoAndRestore(t *testing.T) {
 	if e["BERTH1-CAM-01"].State != store.Configured || e["PIER-CAM-01"].Tag != "" || e["NEW-1"].Tag != "" {
 		t.Errorf("%+v", e)
 	}
-	if site, err = r.c.Site(ctx); err != nil || site.Subnets[0].Gateway.String() != "10.40.8.1" || len(site.Policies) != 2 {
+	if site, err = r.c.Site(ctx); err != nil || site.Subnets[0].Gateway.String() != "10.40.8.1" ||
+		len(site.Policies) != 2 {
 		t.Errorf("the site was not restored: %+v, %v", site, err)
 	}
 	if _, err := r.c.Undo(ctx, fmt.Sprint(out.Revision)); err != nil {
@@ -214,7 +220,8 @@ func TestUndoAndRestore(t *testing.T) {
 			t.Errorf("revision %s: %v", id, err)
 		}
 	}
-	if err := r.c.NameRevision(ctx, fmt.Sprint(first.ID), strings.Repeat("x", 101)); problem.KindOf(err) != problem.Usage {
+	if err := r.c.NameRevision(ctx, fmt.Sprint(first.ID), strings.Repeat("x",
+		101)); problem.KindOf(err) != problem.Usage {
 		t.Errorf("a long name: %v", err)
 	}
 }
@@ -229,21 +236,26 @@ func TestWhatIsRefusedLeavesNoTrace(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	out, err := r.c.Edit(ctx, api.Edits{Patches: []plan.Patch{{Tag: "A-1", Set: map[string]string{"address": "10.40.8.31"}}}}, true)
-	if err != nil || len(out.New) != 1 || out.New[0].Code != "address-twice" || out.New[0].Tag != "A-2" || out.Revision != 0 {
+	out, err := r.c.Edit(ctx, api.Edits{Patches: []plan.Patch{{Tag: "A-1",
+		Set: map[string]string{"address": "10.40.8.31"}}}}, true)
+	if err != nil || len(out.New) != 1 || out.New[0].Code != "address-twice" || out.New[0].Tag != "A-2" ||
+		out.Revision != 0 {
 		t.Errorf("a preview: %+v, %v", out.New, err)
 	}
 	for what, err := range map[string]error{
-		"half wrong":    r.patch(plan.Patch{Tag: "A-1", Set: map[string]string{"place": "Hall"}}, plan.Patch{Tag: "A-2", Set: map[string]string{"mac": "zz"}}),
-		"no such entry": r.patch(plan.Patch{Tag: "A-1", Set: map[string]string{"place": "Hall"}}, plan.Patch{Tag: "A-9", Remove: true}),
-		"a tag twice":   r.patch(plan.Patch{Tag: "A-1", Set: map[string]string{"tag": "A-2"}}),
-		"control":       r.patch(plan.Patch{Tag: "A-1", Set: map[string]string{"note": "a\x00b"}}),
+		"half wrong": r.patch(plan.Patch{Tag: "A-1", Set: map[string]string{"place": "Hall"}},
+			plan.Patch{Tag: "A-2", Set: map[string]string{"mac": "zz"}}),
+		"no such entry": r.patch(plan.Patch{Tag: "A-1", Set: map[string]string{"place": "Hall"}},
+			plan.Patch{Tag: "A-9", Remove: true}),
+		"a tag twice": r.patch(plan.Patch{Tag: "A-1", Set: map[string]string{"tag": "A-2"}}),
+		"control":     r.patch(plan.Patch{Tag: "A-1", Set: map[string]string{"note": "a\x00b"}}),
 	} {
 		if problem.KindOf(err) != problem.Usage || !strings.Contains(err.Error(), "nothing was changed") {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	if _, err := r.c.Import(ctx, []byte("tag,place\nA-1,Hall\nA-3,Yard\n"), api.ImportOptions{}); problem.KindOf(err) != problem.Conflict {
+	if _, err := r.c.Import(ctx, []byte("tag,place\nA-1,Hall\nA-3,Yard\n"),
+		api.ImportOptions{}); problem.KindOf(err) != problem.Conflict {
 		t.Errorf("a file that changes what is there: %v", err)
 	}
 	after, err := r.c.Export(ctx, "json", "")
@@ -271,7 +283,8 @@ func TestAWholeSiteAsAFile(t *testing.T) {
 	if _, err := r.c.Import(ctx, r.site.WholePlan(), api.ImportOptions{}); err == nil && len(r.entries()) != 1 {
 		t.Errorf("%d entries", len(r.entries()))
 	}
-	if err := r.c.SetPolicy(ctx, api.PolicyChange{For: "kind:switch", Mode: ptr(plan.Given), Password: "Correct7Horse"}); err != nil {
+	if err := r.c.SetPolicy(ctx, api.PolicyChange{For: "kind:switch", Mode: ptr(plan.Given),
+		Password: "Correct7Horse"}); err != nil {
 		t.Fatal(err)
 	}
 	file, err := r.c.Export(ctx, "json", "")
@@ -290,7 +303,8 @@ func TestAWholeSiteAsAFile(t *testing.T) {
 		t.Fatal(err)
 	}
 	site, err := copied.Site(ctx)
-	if err != nil || site.Key != "copy-of-it" || len(site.Subnets) != 2 || site.Contact == "" || len(site.Policies) != 0 {
+	if err != nil || site.Key != "copy-of-it" || len(site.Subnets) != 2 || site.Contact == "" ||
+		len(site.Policies) != 0 {
 		t.Errorf("%+v, %v", site, err)
 	}
 	a, err := r.c.Entries(ctx)
@@ -326,7 +340,8 @@ func TestPlanningProblemsSayWhatToDo(t *testing.T) {
 		{"GET", "/api/reckon?of=10.0.0.1", "", 422, "with its prefix length"},
 		{"GET", "/api/reckon?of=::1/64", "", 422, "IPv4"},
 		{"GET", at + "/map?subnet=attic", "", 404, "no such subnet"},
-		{"PATCH", at + "/entries", `{"patches":[{"tag":"A-1","set":{"address":"1.2.3"}}]}`, 422, "is not an IPv4 address"},
+		{"PATCH", at + "/entries", `{"patches":[{"tag":"A-1","set":{"address":"1.2.3"}}]}`, 422,
+			"is not an IPv4 address"},
 		{"PATCH", at + "/entries", `{"patches":[`, 422, "no whole JSON document"},
 		{"PATCH", at + "/entries", `{"what":"` + strings.Repeat("x", 300) + `","patches":[]}`, 422, "200 characters"},
 		{"POST", at + "/quantities", `[{"profile":"x","count":1,"pattern":"{n}"}]`, 422, "no profile"},
@@ -354,8 +369,10 @@ func TestPlanningProblemsSayWhatToDo(t *testing.T) {
 		{"POST", "/api/tokens", `{"name":" "}`, 422, "needs a name"},
 		{"DELETE", "/api/tokens/77", "", 404, "no such token"},
 	} {
-		status, header, answer := send(t, http.DefaultClient, c.method, r.url+c.path, c.body, "Authorization", "Bearer "+token)
-		if status != c.status || header.Get("Content-Type") != "application/problem+json" || !strings.Contains(answer, c.want) {
+		status, header, answer := send(t, http.DefaultClient, c.method, r.url+c.path, c.body, "Authorization",
+			"Bearer "+token)
+		if status != c.status || header.Get("Content-Type") != "application/problem+json" ||
+			!strings.Contains(answer, c.want) {
 			t.Errorf("%s %s: %d %s; want %d with %q", c.method, c.path, status, answer, c.status, c.want)
 		}
 	}
@@ -373,12 +390,17 @@ func TestDownloads(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for path, want := range map[string]string{"export?format=csv": "text/csv", "export?format=json": "application/json", "export?format=xlsx": "spreadsheetml", "template": "spreadsheetml"} {
-		status, header, body := send(t, http.DefaultClient, "GET", r.url+"/api/sites/skerry-point/"+path, "", "Authorization", "Bearer "+token)
-		if status != 200 || !strings.Contains(header.Get("Content-Type"), want) || !strings.HasPrefix(header.Get("Content-Disposition"), `attachment; filename="skerry-point`) || header.Get("X-Content-Type-Options") != "nosniff" || len(body) == 0 {
+	for path, want := range map[string]string{"export?format=csv": "text/csv", "export?format=json": "application/json",
+		"export?format=xlsx": "spreadsheetml", "template": "spreadsheetml"} {
+		status, header, body := send(t, http.DefaultClient, "GET", r.url+"/api/sites/skerry-point/"+path, "",
+			"Authorization", "Bearer "+token)
+		if status != 200 || !strings.Contains(header.Get("Content-Type"), want) ||
+			!strings.HasPrefix(header.Get("Content-Disposition"), `attachment; filename="skerry-point`) ||
+			header.Get("X-Content-Type-Options") != "nosniff" || len(body) == 0 {
 			t.Errorf("%s: %d %v, %d bytes", path, status, header, len(body))
 		}
-		for name, part := range map[string]string{"Content-Security-Policy": "frame-ancestors 'none'", "Referrer-Policy": "no-referrer", "Cache-Control": "no-store"} {
+		for name, part := range map[string]string{"Content-Security-Policy": "frame-ancestors 'none'",
+			"Referrer-Policy": "no-referrer", "Cache-Control": "no-store"} {
 			if !strings.Contains(header.Get(name), part) {
 				t.Errorf("%s: %s is %q", path, name, header.Get(name))
 			}
@@ -391,7 +413,8 @@ func TestGuessingIsSlowedDownPerUser(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	ctx := patience(t)
-	if err := r.s.Accounts().Add(ctx, account.Account{Name: "ada", Password: "a long password", Rights: account.Look}); err != nil {
+	if err := r.s.Accounts().Add(ctx, account.Account{Name: "ada", Password: "a long password",
+		Rights: account.Look}); err != nil {
 		t.Fatal(err)
 	}
 	// All at once, so that the time it takes to refuse them does not matter.
@@ -402,7 +425,9 @@ func TestGuessingIsSlowedDownPerUser(t *testing.T) {
 		go func() {
 			defer all.Done()
 			// Pretending to come from elsewhere does not help.
-			status, _, _ := send(t, http.DefaultClient, "POST", r.url+"/api/session", `{"user":"ada","password":"guess"}`, "X-Forwarded-For", fmt.Sprintf("10.0.0.%d", i), "X-Real-IP", fmt.Sprintf("10.0.1.%d", i))
+			status, _, _ := send(t, http.DefaultClient, "POST", r.url+"/api/session",
+				`{"user":"ada","password":"guess"}`, "X-Forwarded-For", fmt.Sprintf("10.0.0.%d", i), "X-Real-IP",
+				fmt.Sprintf("10.0.1.%d", i))
 			if status == http.StatusTooManyRequests {
 				refused.Store(true)
 			}
@@ -412,7 +437,8 @@ func TestGuessingIsSlowedDownPerUser(t *testing.T) {
 	if !refused.Load() {
 		t.Error("forty guesses at once were all answered")
 	}
-	if err := r.s.Accounts().Set(ctx, account.Account{Name: "ada", Password: "another long one", Rights: account.Plan}); err != nil {
+	if err := r.s.Accounts().Set(ctx, account.Account{Name: "ada", Password: "another long one",
+		Rights: account.Plan}); err != nil {
 		t.Fatal(err)
 	}
 	if users, err := r.c.Users(ctx); err != nil || len(users) != 1 || users[0].Rights != "plan" || users[0].Hash != "" {
@@ -436,7 +462,8 @@ func TestTablesOfAnEntry(t *testing.T) {
 	redstart(1, []string{"--apply"}, "plan", "import", tables, "--rows", "ports")
 	redstart(0, nil, "plan", "import", tables, "--rows", "ports", "--apply")
 	ports := func(tag string) string { return r.entries()[tag].Settings["ports"] }
-	if got := ports("SW-1"); strings.Contains(got, "hush-7") || !strings.Contains(got, `"code":"vault:`) || !strings.Contains(got, `"role":"uplink"`) {
+	if got := ports("SW-1"); strings.Contains(got, "hush-7") || !strings.Contains(got, `"code":"vault:`) ||
+		!strings.Contains(got, `"role":"uplink"`) {
 		t.Errorf("%s", got)
 	}
 	redstart(0, []string{"tag,port,role", "SW-1,1,uplink"}, "plan", "export", "-", "--format", "csv", "--rows", "ports")
@@ -454,7 +481,9 @@ func TestTablesOfAnEntry(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := openTab(t, 400, 800)
-	b.do(chromedp.Navigate(r.url+"/plan#once="+token), browser.Click(chromedp.Search(`//*[@data-test="cards"]//*[contains(text(), "SW-2")]`)), browser.Seen(browser.Mark("rows-ports")))
+	b.do(chromedp.Navigate(r.url+"/plan#once="+token),
+		browser.Click(chromedp.Search(`//*[@data-test="cards"]//*[contains(text(), "SW-2")]`)),
+		browser.Seen(browser.Mark("rows-ports")))
 	b.do(browser.Script(`(() => {
 		const cell = document.querySelector('[aria-label="Port, row 1"]')
 		const data = new DataTransfer(); data.setData('text/plain', '3\tuplink\n4\tdevice\n')

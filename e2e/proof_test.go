@@ -55,8 +55,11 @@ func TestRestartsAreToldApart(t *testing.T) {
 	sham.SetFaults(box.Faults{Pretends: true})
 	r.upToMatch()
 	r.commission()
-	for b, what := range map[*box.Box]string{atOnce: "applies at once", pretends: "pretends", sham: "pretends, counted"} {
-		if e := r.entryOf(b); e.State != store.Attention || !strings.Contains(e.Reason, "nothing shows that it restarted") || !strings.Contains(e.Reason, "It was last seen at "+e.Address.String()) {
+	for b, what := range map[*box.Box]string{atOnce: "applies at once", pretends: "pretends",
+		sham: "pretends, counted"} {
+		if e := r.entryOf(b); e.State != store.Attention || !strings.Contains(e.Reason,
+			"nothing shows that it restarted") || !strings.Contains(e.Reason,
+			"It was last seen at "+e.Address.String()) {
 			t.Errorf("%s: %s: %s", what, e.State, e.Reason)
 		}
 		if b.Starts() != 1 {
@@ -71,7 +74,8 @@ func TestRestartsAreToldApart(t *testing.T) {
 	r.verify()
 	for _, b := range []*box.Box{skips, honest} {
 		tag := r.entryOf(b).Tag
-		if c := r.checkOf(tag, check.Kept); c.Verdict != result.Passed || !strings.Contains(c.By, "up-time began anew") {
+		if c := r.checkOf(tag, check.Kept); c.Verdict != result.Passed ||
+			!strings.Contains(c.By, "up-time began anew") {
 			t.Errorf("%s: %s, by %q", tag, c.Verdict, c.By)
 		}
 	}
@@ -116,7 +120,8 @@ func TestARestartThatWasAskedForMustHappen(t *testing.T) {
 	r.do(func(ctx context.Context) (api.Work, error) {
 		return r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen([]string{tag}), Restart: "always"})
 	})
-	if e, c := r.entries()[tag], r.checkOf(tag, check.Kept); e.State != store.Attention || c.Verdict != result.Failed || !strings.Contains(c.Observed, "nothing shows that it restarted") {
+	if e, c := r.entries()[tag], r.checkOf(tag, check.Kept); e.State != store.Attention || c.Verdict != result.Failed ||
+		!strings.Contains(c.Observed, "nothing shows that it restarted") {
 		t.Errorf("%s, %s: %s", e.State, c.Verdict, c.Observed)
 	}
 }
@@ -137,8 +142,10 @@ func TestAPolicyChangeIsACommission(t *testing.T) {
 		policy  api.PolicyChange
 		differs string
 	}{
-		{api.PolicyChange{For: "kind:camera", Mode: ptr(plan.OneKind)}, "password: set to one of its own, planned one for every camera"},
-		{api.PolicyChange{For: "kind:camera", Mode: ptr(plan.Given), Password: "LanternQuay42"}, "password: set to one for every camera, planned the given one"},
+		{api.PolicyChange{For: "kind:camera", Mode: ptr(plan.OneKind)},
+			"password: set to one of its own, planned one for every camera"},
+		{api.PolicyChange{For: "kind:camera", Mode: ptr(plan.Given), Password: "LanternQuay42"},
+			"password: set to one for every camera, planned the given one"},
 	} {
 		if err := r.c.SetPolicy(ctx, c.policy); err != nil {
 			t.Fatal(err)
@@ -172,7 +179,8 @@ func TestAPolicyChangeIsACommission(t *testing.T) {
 		t.Error("the given password was not set")
 	}
 	list, err := r.c.Credentials(ctx, tag)
-	if err != nil || len(list) != 3 || list[0].State != store.Accepted || list[1].State != store.Superseded || list[2].State != store.Superseded {
+	if err != nil || len(list) != 3 || list[0].State != store.Accepted || list[1].State != store.Superseded ||
+		list[2].State != store.Superseded {
 		t.Fatalf("%+v, %v", list, err)
 	}
 	// An older one can be seen on purpose.
@@ -180,7 +188,8 @@ func TestAPolicyChangeIsACommission(t *testing.T) {
 	if err == nil && shown.Password == "LanternQuay42" {
 		t.Error("an older credential shows the present password")
 	}
-	if now, err := r.c.Reveal(ctx, tag, "", ""); err != nil || now.Password != "LanternQuay42" || now.State != store.Accepted {
+	if now, err := r.c.Reveal(ctx, tag, "", ""); err != nil || now.Password != "LanternQuay42" ||
+		now.State != store.Accepted {
 		t.Errorf("%s, %v", now.State, err)
 	}
 	// Rotated: a switch whose first page is shut by now, too.
@@ -190,7 +199,8 @@ func TestAPolicyChangeIsACommission(t *testing.T) {
 	if code != 0 || field.Running().Password == old || field.Saved().Password != field.Running().Password {
 		t.Errorf("rotate: exit code %d\n%s%s", code, out, errs)
 	}
-	if _, errs, code = run("--data", r.dir, "vault", "rotate", "--yes", tag); code != 1 || !strings.Contains(errs, "one that a person gave") {
+	if _, errs, code = run("--data", r.dir, "vault", "rotate", "--yes", tag); code != 1 ||
+		!strings.Contains(errs, "one that a person gave") {
 		t.Errorf("rotating a given password: %d, %s", code, errs)
 	}
 }
@@ -254,7 +264,9 @@ func TestAnotherBoxIsNotVerified(t *testing.T) {
 		t.Fatal(err)
 	}
 	findings, err := r.c.Findings(ctx)
-	if err != nil || !slices.ContainsFunc(findings, func(f plan.Finding) bool { return f.Code == "mac-other" && f.Tag == one.Tag && f.Level == plan.Stops }) {
+	if err != nil || !slices.ContainsFunc(findings, func(f plan.Finding) bool {
+		return f.Code == "mac-other" && f.Tag == one.Tag && f.Level == plan.Stops
+	}) {
 		t.Errorf("no finding about another MAC: %v", err)
 	}
 	r.verify(one.Tag)
@@ -265,7 +277,9 @@ func TestAnotherBoxIsNotVerified(t *testing.T) {
 	if err := r.set(two.Tag, "address", "none"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen([]string{two.Tag})}); problem.KindOf(err) != problem.Conflict || !strings.Contains(err.Error(), "no planned address") {
+	if _, err := r.c.Verify(ctx,
+		api.VerifyOptions{Chosen: chosen([]string{two.Tag})}); problem.KindOf(err) != problem.Conflict ||
+		!strings.Contains(err.Error(), "no planned address") {
 		t.Errorf("an entry without an address: %v", err)
 	}
 	r.verify()
@@ -282,12 +296,15 @@ func TestACircleOfAddresses(t *testing.T) {
 	r.upToMatch()
 	r.commission()
 	one, two := r.entryOf(r.boxes("C20")[0]), r.entryOf(r.boxes("C20")[1])
-	_, err := r.c.Edit(ctx, api.Edits{Configured: true, Patches: []plan.Patch{{Tag: one.Tag, Set: map[string]string{"address": two.Address.String()}}, {Tag: two.Tag, Set: map[string]string{"address": one.Address.String()}}}}, false)
+	_, err := r.c.Edit(ctx, api.Edits{Configured: true, Patches: []plan.Patch{{Tag: one.Tag,
+		Set: map[string]string{"address": two.Address.String()}},
+		{Tag: two.Tag, Set: map[string]string{"address": one.Address.String()}}}}, false)
 	if err != nil {
 		t.Fatal(err)
 	}
 	rehearsal, err := r.c.Rehearse(ctx, api.RunOptions{Chosen: chosen([]string{one.Tag, two.Tag})})
-	if err != nil || len(rehearsal.Devices) != 0 || len(rehearsal.Left) != 2 || !strings.Contains(rehearsal.Left[0].Why, "around in a circle: "+one.Tag+" wants that of "+two.Tag) {
+	if err != nil || len(rehearsal.Devices) != 0 || len(rehearsal.Left) != 2 ||
+		!strings.Contains(rehearsal.Left[0].Why, "around in a circle: "+one.Tag+" wants that of "+two.Tag) {
 		t.Errorf("%+v, %v", rehearsal, err)
 	}
 }
@@ -306,7 +323,8 @@ func TestADeadDeviceIsReplaced(t *testing.T) {
 	}
 	r.commission()
 	r.verify()
-	if err := r.unmatch(tag); problem.KindOf(err) != problem.Conflict || !strings.Contains(err.Error(), "match replace "+tag) {
+	if err := r.unmatch(tag); problem.KindOf(err) != problem.Conflict ||
+		!strings.Contains(err.Error(), "match replace "+tag) {
 		t.Errorf("undoing the match of a device that was set: %v", err)
 	}
 	dead.SetFaults(box.Faults{NeverReturns: true})

@@ -135,7 +135,9 @@ func (r *rig) serve(port lan.Port) {
 		port = r.wrap(port)
 	}
 	log := slog.New(slog.NewTextHandler(r.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
-	s, err := site.Open(context.Background(), site.Config{Data: r.dir, Plugs: append([]site.Plug{{Name: "simulated site", Port: port, Reopen: r.reopen}}, r.more...), Round: watchRound, LookOnly: r.lookOnly, Lines: r.lines, Log: log})
+	s, err := site.Open(context.Background(), site.Config{Data: r.dir,
+		Plugs: append([]site.Plug{{Name: "simulated site", Port: port, Reopen: r.reopen}}, r.more...),
+		Round: watchRound, LookOnly: r.lookOnly, Lines: r.lines, Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -190,7 +192,8 @@ func (r *rig) do(begin func(context.Context) (api.Work, error)) api.Work {
 }
 
 // follow starts a work, hands each event to see, and waits for the end.
-func follow(t testing.TB, c *client.Client, begin func(context.Context) (api.Work, error), see func(client.Event)) api.Work {
+func follow(t testing.TB, c *client.Client, begin func(context.Context) (api.Work, error),
+	see func(client.Event)) api.Work {
 	t.Helper()
 	ctx := patience(t)
 	var began, last api.Work
@@ -333,8 +336,10 @@ func expectPlanned(t testing.TB, b *box.Box, e api.EntryView) {
 	t.Helper()
 	site := skerry.Data()
 	for what, s := range map[string]box.Settings{"running": b.Running(), "saved": b.Saved()} {
-		if s.Name != e.Name || s.Address.Addr() != e.Address || s.Address.Bits() != site.Subnets[0].Prefix.Bits() || s.Gateway != site.Subnets[0].Gateway {
-			t.Errorf("%s: %s name %q, address %s, gateway %s; planned %q, %s", e.Tag, what, s.Name, s.Address, s.Gateway, e.Name, e.Address)
+		if s.Name != e.Name || s.Address.Addr() != e.Address || s.Address.Bits() != site.Subnets[0].Prefix.Bits() ||
+			s.Gateway != site.Subnets[0].Gateway {
+			t.Errorf("%s: %s name %q, address %s, gateway %s; planned %q, %s", e.Tag, what, s.Name, s.Address,
+				s.Gateway, e.Name, e.Address)
 		}
 		if s.Password == b.Factory.Password || len(s.Password) < 8 {
 			t.Errorf("%s: %s has no password of its own", e.Tag, what)
@@ -348,12 +353,13 @@ func run(args ...string) (out, errs string, code int) { return runIn(nil, "", ar
 // runIn does so with an environment, and with something typed.
 func runIn(env map[string]string, typed string, args ...string) (out, errs string, code int) {
 	var o, e bytes.Buffer
-	code = cli.Main(context.Background(), args, cli.World{In: strings.NewReader(typed), Out: &o, Err: &e, Env: func(key string) string {
-		if v, ok := env[key]; ok {
-			return v
-		}
-		return map[string]string{"HOME": "/nowhere"}[key]
-	}})
+	code = cli.Main(context.Background(), args, cli.World{In: strings.NewReader(typed), Out: &o, Err: &e,
+		Env: func(key string) string {
+			if v, ok := env[key]; ok {
+				return v
+			}
+			return map[string]string{"HOME": "/nowhere"}[key]
+		}})
 	return o.String(), e.String(), code
 }
 

@@ -30,12 +30,15 @@ func TestTheSheetsOwnLogic(t *testing.T) {
 	profiles := `[{settings:[{key:'room',label:'Room',type:'number',min:1,max:99,help:'Where it rings'},{key:'rings-at',label:'Rings at',type:'entry',kinds:['monitor'],many:true}]},{settings:[{key:'room',label:'Another room',type:'number'}]},{}]`
 	for _, c := range []struct{ code, want string }{
 		// The columns: in the order of fields and profiles, each once, whatever was asked for.
-		{`columnsOf(['room','address','tag','nobody','rings-at'], ` + fields + `, ` + profiles + `).map(c => c.key + (c.setting ? '*' : ''))`, `["tag","address","room*","rings-at*"]`},
+		{`columnsOf(['room','address','tag','nobody','rings-at'], ` + fields + `, ` + profiles +
+			`).map(c => c.key + (c.setting ? '*' : ''))`, `["tag","address","room*","rings-at*"]`},
 		{`columnsOf([], ` + fields + `, ` + profiles + `)`, `[]`},
 		{`columnsOf(['room'], [], ` + profiles + `)[0].label`, `"Room"`},
 		{`columnsOf(['floor','tag'], ` + fields + `, []).map(c => c.width)`, `[150,60]`},
-		{`helpOf({key:'x',label:'X',type:'number',min:1,unit:'s',default:'5',help:'How long'})`, `"How long. 1 to … s; else 5"`},
-		{`helpOf({key:'x',label:'X',type:'entry',kinds:['camera','monitor'],many:true})`, `"tag of camera or monitor, several"`},
+		{`helpOf({key:'x',label:'X',type:'number',min:1,unit:'s',default:'5',help:'How long'})`,
+			`"How long. 1 to … s; else 5"`},
+		{`helpOf({key:'x',label:'X',type:'entry',kinds:['camera','monitor'],many:true})`,
+			`"tag of camera or monitor, several"`},
 		{`helpOf({key:'x',label:'X',type:'setting',of:['a','b']})`, `"TAG/a or TAG/b"`},
 		{`[settingOf(undefined,'x'), settingOf({},'x')].map(x => x === undefined)`, `[true,true]`},
 		// Counting on: an address as an address, a number keeps its noughts, the rest stays.

@@ -39,7 +39,8 @@ func refusals(t *testing.T, b *box.Box) {
 	for _, d := range b.Deeds() {
 		switch d.What {
 		case "refused":
-			if refused[d.Value]++; refused[d.Value] > 1 && !strings.Contains(d.Value, "tick") && !strings.Contains(d.Value, "pellgate") {
+			if refused[d.Value]++; refused[d.Value] > 1 && !strings.Contains(d.Value, "tick") &&
+				!strings.Contains(d.Value, "pellgate") {
 				t.Errorf("%s: a wrong login was tried %d times", b.MAC, refused[d.Value])
 			}
 		case "write":
@@ -80,7 +81,8 @@ func TestAHostKeyThatChanges(t *testing.T) {
 	waitFor(t, func() bool { return b.Starts() > starts })
 	r.verify(tag)
 	e := r.entryOf(b)
-	if c := r.checkOf(tag, "new login"); e.State != store.Attention || c.Verdict != result.Failed || !strings.Contains(c.Observed, "another identity than before: host key") {
+	if c := r.checkOf(tag, "new login"); e.State != store.Attention || c.Verdict != result.Failed ||
+		!strings.Contains(c.Observed, "another identity than before: host key") {
 		t.Errorf("%s: %+v", e.State, c)
 	}
 	for _, d := range b.Deeds()[before:] {
@@ -89,7 +91,8 @@ func TestAHostKeyThatChanges(t *testing.T) {
 		}
 	}
 	r.commission(tag)
-	if e := r.entryOf(b); e.State != store.Attention || !strings.Contains(e.Reason, "undo its match and match it again") {
+	if e := r.entryOf(b); e.State != store.Attention || !strings.Contains(e.Reason,
+		"undo its match and match it again") {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
 	// A person who looked says that it is the right box.
@@ -109,7 +112,8 @@ func TestWhatAClockDoesNotKeep(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r.write("profiles/careless.yaml", strings.ReplaceAll(strings.Replace(string(doc), "at-most: 60s", "at-most: 6s", 1), `{to: 'Keep\? $', say: y}`, `{to: 'Keep\? $', say: n}`))
+	r.write("profiles/careless.yaml", strings.ReplaceAll(strings.Replace(string(doc), "at-most: 60s", "at-most: 6s", 1),
+		`{to: 'Keep\? $', say: y}`, `{to: 'Keep\? $', say: n}`))
 	r.upToMatch()
 	r.commission()
 	e := r.entryOf(r.site.Boxes[0])
@@ -135,17 +139,21 @@ func TestClocksAreSetAfterTheirTimeServer(t *testing.T) {
 		default:
 			after = "HALL-TIME-01"
 		}
-		plan += fmt.Sprintf("%s,%s,10.40.9.%d,%s,%s,%s,%s,\n", tag, profile, 90+i, r.other(tag).MAC, after, zone, server)
+		plan += fmt.Sprintf("%s,%s,10.40.9.%d,%s,%s,%s,%s,\n", tag, profile, 90+i, r.other(tag).MAC, after, zone,
+			server)
 	}
 	r.plan(plan)
 	r.find()
 	redstart := r.with(t)
 	redstart(0, []string{"4 matched"}, "match", "--accept")
 	redstart(0, []string{"HALL-CLK-02 is begun when HALL-TIME-01 is set.", "4 devices"}, "commission", "--rehearse")
-	redstart(1, []string{"HALL-CLK-02", "it comes after HALL-TIME-01, which is not set yet"}, "commission", "HALL-CLK-02")
+	redstart(1, []string{"HALL-CLK-02", "it comes after HALL-TIME-01, which is not set yet"}, "commission",
+		"HALL-CLK-02")
 
 	r.other("HALL-TIME-01").SetFaults(box.Faults{RefusesPassword: true})
-	redstart(1, []string{"waits for HALL-TIME-01", "it comes after HALL-TIME-01, which was not set. Nothing was sent to it"}, "commission")
+	redstart(1,
+		[]string{"waits for HALL-TIME-01", "it comes after HALL-TIME-01, which was not set. Nothing was sent to it"},
+		"commission")
 	if e := r.entries()["HALL-PWR-01"]; e.State != store.Configured {
 		t.Errorf("one that waits for nobody is %s: %s", e.State, e.Reason)
 	}
@@ -158,7 +166,9 @@ func TestClocksAreSetAfterTheirTimeServer(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ended := run.Devices[slices.IndexFunc(run.Devices, func(d store.RunDevice) bool { return d.Tag == "HALL-TIME-01" })].EndedAt
+	ended := run.Devices[slices.IndexFunc(run.Devices, func(d store.RunDevice) bool {
+		return d.Tag == "HALL-TIME-01"
+	})].EndedAt
 	for _, d := range run.Devices {
 		if d.Tag != "HALL-TIME-01" && d.StartedAt.Before(ended.Time) {
 			t.Errorf("%s began at %s, its time server was set at %s", d.Tag, d.StartedAt, ended)
@@ -191,7 +201,8 @@ func TestATimeServerOverItsSerialLine(t *testing.T) {
 	redstart(2, []string{"write it like TAG="}, "commission", first, "--line", "here")
 	redstart(2, []string{"not told of the serial line /dev/null"}, "commission", first, "--line", first+"=/dev/null")
 	redstart(2, []string{"it is not in the run"}, "commission", first, "--line", second+"="+names[1])
-	redstart(1, []string{"has the serial " + boxes[1].Serial + ", not " + boxes[0].Serial}, "commission", first, "--line", first+"="+names[1])
+	redstart(1, []string{"has the serial " + boxes[1].Serial + ", not " + boxes[0].Serial}, "commission", first,
+		"--line", first+"="+names[1])
 	for _, d := range boxes[1].Deeds() {
 		if d.What == "write" {
 			t.Errorf("the wrong box: %+v", d)

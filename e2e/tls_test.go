@@ -35,12 +35,14 @@ func TestCommandsReachAServiceOverTLS(t *testing.T) {
 		t.Fatal(err)
 	}
 	cert, secret, data := filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem"), filepath.Join(dir, "data")
-	for file, block := range map[string]*pem.Block{cert: {Type: "CERTIFICATE", Bytes: der}, secret: {Type: "PRIVATE KEY", Bytes: private}} {
+	for file, block := range map[string]*pem.Block{cert: {Type: "CERTIFICATE", Bytes: der},
+		secret: {Type: "PRIVATE KEY", Bytes: private}} {
 		if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
-	p := spawn(t, "Not plugged", data, os.Args[0], "serve", "--listen", "127.0.0.1:0", "--certificate", cert, "--key", secret)
+	p := spawn(t, "Not plugged", data, os.Args[0], "serve", "--listen", "127.0.0.1:0", "--certificate", cert, "--key",
+		secret)
 	has(t, "serve", p.lines.String(), "Redstart serves https://127.0.0.1:")
 	out, errs, code := run("vault", "status", "--data", data)
 	if code != 0 {
@@ -77,7 +79,8 @@ func TestASelfMadeCertificateWhereNoneIsGiven(t *testing.T) {
 		_, after, _ := strings.Cut(text, "SHA-256: ")
 		pin, _, _ := strings.Cut(after, "\n")
 		pins[pin] = true
-		if out, errs, code := run("site", "list", "--data", data); code != 1 || !strings.Contains(errs, "there is no site yet") {
+		if out, errs, code := run("site", "list", "--data", data); code != 1 ||
+			!strings.Contains(errs, "there is no site yet") {
 			t.Errorf("exit code %d\n%s%s", code, out, errs)
 		}
 		_ = p.cmd.Process.Signal(os.Interrupt) // checked by what follows

@@ -47,7 +47,8 @@ func TestOwnFolderReplacesAndRefuses(t *testing.T) {
 		t.Fatal(err)
 	}
 	set, broken, err := profiles.Load(dir)
-	if err != nil || len(broken) != 1 || broken[0].File != "wrong.yaml" || !strings.Contains(broken[0].Reason, "kindd") {
+	if err != nil || len(broken) != 1 || broken[0].File != "wrong.yaml" ||
+		!strings.Contains(broken[0].Reason, "kindd") {
 		t.Errorf("want it named with what is wrong, got %v, %v", broken, err)
 	}
 	if got, _ := set["ovalis-c20"].Restart.Takes.MarshalText(); string(got) != "7s" {

@@ -75,7 +75,8 @@ func shot(b context.Context, name string, steps ...browser.Step) error {
 		}
 	}
 	// After a click with a mouse a link has no ring around it.
-	if err := chromedp.Do(limited, browser.Script(`document.activeElement?.matches('a') && document.activeElement.blur()`)); err != nil {
+	if err := chromedp.Do(limited,
+		browser.Script(`document.activeElement?.matches('a') && document.activeElement.blur()`)); err != nil {
 		return err
 	}
 	time.Sleep(settle)
@@ -89,9 +90,11 @@ func shot(b context.Context, name string, steps ...browser.Step) error {
 
 func console(ctx context.Context, b context.Context, dir string) error {
 	// One camera takes no password, so that the pictures show what a failure looks like.
-	terminal := skerry.Start(skerry.Options{Seed: 1, Whole: true, Broken: map[int]box.Faults{8: {RefusesPassword: true}}})
+	terminal := skerry.Start(skerry.Options{Seed: 1, Whole: true,
+		Broken: map[int]box.Faults{8: {RefusesPassword: true}}})
 	defer terminal.Close()
-	s, err := site.Open(ctx, site.Config{Data: dir, Plugs: []site.Plug{{Name: "simulated site", Port: terminal.Attach()}}, Round: 300 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
+	s, err := site.Open(ctx, site.Config{Data: dir, Plugs: []site.Plug{{Name: "simulated site",
+		Port: terminal.Attach()}}, Round: 300 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return err
 	}
@@ -128,7 +131,8 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		return err
 	}
 	// A newer revision under other headers.
-	newer := bytes.Replace(terminal.WholePlan(), []byte("tag,kind,profile,area,floor,place"), []byte("Designation,kind,Model,area,Level,Location"), 1)
+	newer := bytes.Replace(terminal.WholePlan(), []byte("tag,kind,profile,area,floor,place"),
+		[]byte("Designation,kind,Model,area,Level,Location"), 1)
 	newer = bytes.Replace(newer, []byte("Server room"), []byte("Rack room"), 3)
 	newerFile := filepath.Join(dir, "rev-c.csv")
 	if err := os.WriteFile(newerFile, newer, 0o600); err != nil {
@@ -145,34 +149,55 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		steps []browser.Step
 	}{
 		{"import-refused", []browser.Step{chromedp.Navigate(url + "/#once=" + token),
-			browser.Press("stage-plan"), chromedp.SetUploadFiles(chose, []string{wrongFile}), browser.Seen(browser.Mark("import-error"))}},
-		{"plan", []browser.Step{chromedp.SetUploadFiles(chose, []string{planFile}), browser.Enabled(browser.Mark("import-apply")), browser.Answer("import-apply"), browser.Seen(browser.Mark("tag")), browser.Press("nav-plan"), browser.Seen(browser.Mark("sheet")), chromedp.Focus(browser.Mark("sheet")), chromedp.KeyEvent(kb.ArrowRight + kb.ArrowRight + kb.ArrowRight + kb.ArrowRight + kb.ArrowRight)}},
-		{"import-preview", []browser.Step{browser.Press("plan-import"), chromedp.SetUploadFiles(chose, []string{newerFile}), browser.Seen(browser.Mark("mapping"))}},
-		{"found", []browser.Step{chromedp.Navigate(url), browser.Press("stage-find"), browser.Ended("Finding"), browser.Enabled(browser.Mark("stage-match"))}},
-		{"device", []browser.Step{browser.Click(chromedp.Search(fmt.Sprintf(`//button[contains(@class,"mono") and text()="%s"]`, router.MAC))), browser.Seen(browser.Mark("facts"))}},
-		{"match", []browser.Step{chromedp.KeyEvent(kb.Escape), browser.Gone(chromedp.CSS(".n-drawer-mask")), browser.Press("nav-match"), browser.Enabled(browser.Mark("match-accept"))}},
-		{"rehearsal", []browser.Step{browser.Press("accept-order"), browser.Press("match-accept"), browser.Press("nav-work"), browser.Enabled(browser.Mark("stage-commission")), browser.Press("stage-commission"), browser.Enabled(browser.Mark("run-begin"))}},
-		{"home-during", []browser.Step{browser.Answer("run-begin"), browser.Click(chromedp.CSS(`[data-name="entries"]`)),
+			browser.Press("stage-plan"), chromedp.SetUploadFiles(chose, []string{wrongFile}),
+			browser.Seen(browser.Mark("import-error"))}},
+		{"plan", []browser.Step{chromedp.SetUploadFiles(chose, []string{planFile}),
+			browser.Enabled(browser.Mark("import-apply")), browser.Answer("import-apply"),
+			browser.Seen(browser.Mark("tag")), browser.Press("nav-plan"), browser.Seen(browser.Mark("sheet")),
+			chromedp.Focus(browser.Mark("sheet")), chromedp.KeyEvent(kb.ArrowRight + kb.ArrowRight + kb.ArrowRight +
+				kb.ArrowRight + kb.ArrowRight)}},
+		{"import-preview", []browser.Step{browser.Press("plan-import"),
+			chromedp.SetUploadFiles(chose, []string{newerFile}), browser.Seen(browser.Mark("mapping"))}},
+		{"found", []browser.Step{chromedp.Navigate(url), browser.Press("stage-find"), browser.Ended("Finding"),
+			browser.Enabled(browser.Mark("stage-match"))}},
+		{"device",
+			[]browser.Step{browser.Click(chromedp.Search(fmt.Sprintf(`//button[contains(@class,"mono") and text()="%s"]`, router.MAC))), browser.Seen(browser.Mark("facts"))}},
+		{"match", []browser.Step{chromedp.KeyEvent(kb.Escape), browser.Gone(chromedp.CSS(".n-drawer-mask")),
+			browser.Press("nav-match"), browser.Enabled(browser.Mark("match-accept"))}},
+		{"rehearsal", []browser.Step{browser.Press("accept-order"), browser.Press("match-accept"),
+			browser.Press("nav-work"), browser.Enabled(browser.Mark("stage-commission")),
+			browser.Press("stage-commission"), browser.Enabled(browser.Mark("run-begin"))}},
+		{"home-during", []browser.Step{browser.Answer("run-begin"),
+			browser.Click(chromedp.CSS(`[data-name="entries"]`)),
 			chromedp.Sleep(1200 * time.Millisecond)}},
-		{"home-after", []browser.Step{browser.Ended("Commissioning"), browser.Press("stage-verify"), browser.Ended("Verifying")}},
-		{"detail", []browser.Step{browser.Click(chromedp.Search(`//button[@data-test="tag" and text()="HALL-SW-01"]`)), browser.Seen(browser.Mark("checks"))}},
-		{"addresses", []browser.Step{chromedp.KeyEvent(kb.Escape), browser.Gone(chromedp.CSS(".n-drawer-mask")), browser.Press("nav-addresses"), browser.Seen(browser.Mark("block"))}},
+		{"home-after", []browser.Step{browser.Ended("Commissioning"), browser.Press("stage-verify"),
+			browser.Ended("Verifying")}},
+		{"detail", []browser.Step{browser.Click(chromedp.Search(`//button[@data-test="tag" and text()="HALL-SW-01"]`)),
+			browser.Seen(browser.Mark("checks"))}},
+		{"addresses", []browser.Step{chromedp.KeyEvent(kb.Escape), browser.Gone(chromedp.CSS(".n-drawer-mask")),
+			browser.Press("nav-addresses"), browser.Seen(browser.Mark("block"))}},
 		{"logins", []browser.Step{chromedp.Navigate(url + "/settings#vault"), browser.Seen(browser.Mark("policies"))}},
 		{"history", []browser.Step{browser.Press("nav-history"), browser.Seen(browser.Mark("revisions"))}},
-		{"home-phone", []browser.Step{chromedp.Navigate(url), browser.Seen(browser.Mark("tag")), chromedp.EmulateViewport(390, 800, chromedp.EmulateMobile, chromedp.EmulateScale(2))}},
-		{"on-foot", []browser.Step{chromedp.Navigate(url + "/walk"), chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), "BERTH1-DOOR-01\r"), browser.Seen(browser.Mark("waiting")),
+		{"home-phone", []browser.Step{chromedp.Navigate(url), browser.Seen(browser.Mark("tag")),
+			chromedp.EmulateViewport(390, 800, chromedp.EmulateMobile, chromedp.EmulateScale(2))}},
+		{"on-foot", []browser.Step{chromedp.Navigate(url + "/walk"),
+			chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), "BERTH1-DOOR-01\r"),
+			browser.Seen(browser.Mark("waiting")),
 			func(context.Context, *chromedp.Target) (chromedp.Void, error) {
 				door.Restart()
 				return chromedp.Void{}, nil
-			}, browser.Seen(chromedp.Search(fmt.Sprintf(`//*[@data-test="newcomer" and contains(., "%s")]`, door.MAC)))}},
-		{"box-page", []browser.Step{chromedp.EmulateViewport(1280, 800), func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
-			v, err := at.OpenPage(ctx, desk.MAC, "127.0.0.1", nil)
-			if err != nil {
-				return chromedp.Void{}, err
-			}
-			return chromedp.Navigate(v.URL)(ctx, t)
-		}, browser.Seen(chromedp.CSS("h1"))}},
-		{"findings", []browser.Step{chromedp.Navigate(url), browser.Seen(browser.Mark("tag")), browser.Script(`localStorage.setItem('redstart-site', 'mistakes')`),
+			}, browser.Seen(chromedp.Search(fmt.Sprintf(`//*[@data-test="newcomer" and contains(., "%s")]`,
+				door.MAC)))}},
+		{"box-page", []browser.Step{chromedp.EmulateViewport(1280, 800),
+			func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+				v, err := at.OpenPage(ctx, desk.MAC, "127.0.0.1", nil)
+				if err != nil {
+					return chromedp.Void{}, err
+				}
+				return chromedp.Navigate(v.URL)(ctx, t)
+			}, browser.Seen(chromedp.CSS("h1"))}},
+		{"findings", []browser.Step{chromedp.Navigate(url), browser.Seen(browser.Mark("tag")),
+			browser.Script(`localStorage.setItem('redstart-site', 'mistakes')`),
 			chromedp.Navigate(url + "/findings"), browser.Seen(browser.Mark("findings"))}},
 	} {
 		if step.name == "history" {
@@ -203,10 +228,14 @@ func change(ctx context.Context, s *site.Service) error {
 	if err != nil {
 		return err
 	}
-	if _, err := at.Generate(ctx, []plan.Quantity{{Profile: "clepsydra-k3", Count: 2, Pattern: "{area}-CLK-{n:02}", Areas: []string{"YARD"}, Set: map[string]string{"time-zone": "Europe/Oslo", "not-wired": "yes"}}}, false, "ines"); err != nil {
+	if _, err := at.Generate(ctx, []plan.Quantity{{Profile: "clepsydra-k3", Count: 2, Pattern: "{area}-CLK-{n:02}",
+		Areas: []string{"YARD"}, Set: map[string]string{"time-zone": "Europe/Oslo", "not-wired": "yes"}}}, false,
+		"ines"); err != nil {
 		return err
 	}
-	out, err := at.Edit(ctx, api.Edits{What: "camera moved to the pier", Patches: []plan.Patch{{Tag: "HALL-CAM-01", Set: map[string]string{"address": "10.40.8.77", "place": "Pier head"}}}}, false, "ines")
+	out, err := at.Edit(ctx, api.Edits{What: "camera moved to the pier",
+		Patches: []plan.Patch{{Tag: "HALL-CAM-01", Set: map[string]string{"address": "10.40.8.77",
+			"place": "Pier head"}}}}, false, "ines")
 	if err != nil {
 		return err
 	}
@@ -254,7 +283,8 @@ func addMistakes(ctx context.Context, s *site.Service) error {
 // terminal draws what commands print.
 func terminal(ctx context.Context, b context.Context, dir string) error {
 	var out bytes.Buffer
-	if code := cli.Main(ctx, []string{"demo", "--walkthrough", "--devices", "8"}, cli.World{In: strings.NewReader(""), Out: &out, Err: new(bytes.Buffer), Env: os.Getenv}); code != 0 {
+	if code := cli.Main(ctx, []string{"demo", "--walkthrough", "--devices", "8"},
+		cli.World{In: strings.NewReader(""), Out: &out, Err: new(bytes.Buffer), Env: os.Getenv}); code != 0 {
 		return fmt.Errorf("the walk-through ended with %d", code)
 	}
 	text := "$ redstart demo --walkthrough --devices 8\n" + strings.TrimRight(out.String(), "\n")
@@ -296,13 +326,15 @@ func planning(ctx context.Context, b context.Context, dir string, s *site.Servic
 		{"plan", "map", "terminal"},
 		{"plan", "set", "HALL-CAM-02", "address=10.40.8.300"},
 		{"plan", "set", "YARD-GATE-01", "room=206", "--preview"},
-		{"plan", "generate", "--profile", "ovalis-c20", "--count", "2", "--pattern", "{area}-CAM-{n:02}", "--areas", "PIER", "--address", "10.40.8.120", "--preview"},
+		{"plan", "generate", "--profile", "ovalis-c20", "--count", "2", "--pattern", "{area}-CAM-{n:02}", "--areas",
+			"PIER", "--address", "10.40.8.120", "--preview"},
 		{"plan", "show", "YARD-GATE-01"},
 		{"plan", "history"},
 	} {
 		args = append(args, "--data", dir, "--site", "skerry-point")
 		var out bytes.Buffer
-		cli.Main(ctx, args, cli.World{In: strings.NewReader(""), Out: &out, Err: &out, Env: os.Getenv}) // some of them refuse, which is what they show
+		// some of them refuse, which is what they show
+		cli.Main(ctx, args, cli.World{In: strings.NewReader(""), Out: &out, Err: &out, Env: os.Getenv})
 		shown := args[:len(args)-4]
 		for i, a := range shown {
 			if strings.ContainsAny(a, " {") {

@@ -26,7 +26,8 @@ func hashPassword(password string) string {
 	rand.Read(salt)
 	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonKey)
 	enc := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, enc.EncodeToString(salt), enc.EncodeToString(key))
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
+		enc.EncodeToString(salt), enc.EncodeToString(key))
 }
 
 func passwordFits(hash, password string) bool {
@@ -45,7 +46,8 @@ func passwordFits(hash, password string) bool {
 	if err != nil || err2 != nil {
 		return false
 	}
-	return subtle.ConstantTimeCompare(key, argon2.IDKey([]byte(password), salt, rounds, memory, threads, uint32(len(key)))) == 1
+	return subtle.ConstantTimeCompare(key, argon2.IDKey([]byte(password), salt, rounds, memory, threads,
+		uint32(len(key)))) == 1
 }
 
 func tokenHash(token string) string {

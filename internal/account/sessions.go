@@ -36,7 +36,8 @@ func In(records *store.Store, log *slog.Logger) *Accounts {
 // newToken starts a session and gives its token, which is stored hashed only.
 func (s *Accounts) newToken(ctx context.Context, user string, once bool, good time.Duration) (string, error) {
 	token := rand.Text()
-	err := s.store.AddSession(ctx, store.Session{Hash: tokenHash(token), User: user, Once: once, ExpiresAt: store.Stamp{Time: time.Now().Add(good)}})
+	err := s.store.AddSession(ctx, store.Session{Hash: tokenHash(token), User: user, Once: once,
+		ExpiresAt: store.Stamp{Time: time.Now().Add(good)}})
 	return token, err
 }
 
@@ -123,7 +124,8 @@ func (s *Accounts) SignIn(ctx context.Context, from string, in SignIn) (token st
 			return "", who, err
 		}
 		if !ok || !session.Once {
-			return "", who, problem.New(problem.SignIn, "this link was used already or is too old", "sign in with your password, or start the demo again")
+			return "", who, problem.New(problem.SignIn, "this link was used already or is too old",
+				"sign in with your password, or start the demo again")
 		}
 		if err := s.store.EndSession(ctx, session.Hash); err != nil {
 			return "", who, err
@@ -140,7 +142,8 @@ func (s *Accounts) SignIn(ctx context.Context, from string, in SignIn) (token st
 				passwordFits(decoy, in.Password)
 			}
 			s.log.Warn("sign-in refused", "from", from)
-			return "", who, problem.New(problem.SignIn, "user or password is wrong", "try again; the first start of the service showed the owner's password")
+			return "", who, problem.New(problem.SignIn, "user or password is wrong",
+				"try again; the first start of the service showed the owner's password")
 		}
 	}
 	if token, err = s.newToken(ctx, name, false, SessionTime); err != nil {

@@ -26,7 +26,8 @@ func (s *Accounts) Tokens(ctx context.Context, who Person) ([]store.Token, error
 // AddToken makes a token that acts for a person until it is revoked.
 func (s *Accounts) AddToken(ctx context.Context, who Person, name string) (NewToken, error) {
 	if name = strings.TrimSpace(name); name == "" || len(name) > 60 {
-		return NewToken{}, problem.New(problem.Usage, "a token needs a name of at most 60 characters", "name the program or computer that will use it")
+		return NewToken{}, problem.New(problem.Usage, "a token needs a name of at most 60 characters",
+			"name the program or computer that will use it")
 	}
 	if who.Name == LocalUser {
 		who.Name = Owner

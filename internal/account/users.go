@@ -27,19 +27,24 @@ const minPassword = 10
 
 func checkPassword(password string) error {
 	if n := len([]rune(password)); n < minPassword || n > 200 {
-		return problem.New(problem.Usage, fmt.Sprintf("a password has %d to 200 characters", minPassword), "take a few words that nobody says together")
+		return problem.New(problem.Usage, fmt.Sprintf("a password has %d to 200 characters", minPassword),
+			"take a few words that nobody says together")
 	}
 	return nil
 }
 
 func (a Account) check() error {
 	switch {
-	case a.Name == "" || len(a.Name) > 60 || a.Name != strings.TrimSpace(a.Name) || strings.ContainsFunc(a.Name, func(r rune) bool { return r < ' ' || r == '/' }):
+	case a.Name == "" || len(a.Name) > 60 || a.Name != strings.TrimSpace(a.Name) ||
+		strings.ContainsFunc(a.Name, func(r rune) bool {
+			return r < ' ' || r == '/'
+		}):
 		return problem.New(problem.Usage, "a user's name has 1 to 60 characters, without slashes", "")
 	case a.Name == LocalUser:
 		return problem.New(problem.Usage, "this name is taken by commands on this computer", "choose another")
 	case a.Rights == Nobody || !slices.Contains(rights, a.Rights):
-		return problem.New(problem.Usage, fmt.Sprintf("there is no right %q", a.Rights), "choose look, plan, commission or own").About(a.Name)
+		return problem.New(problem.Usage, fmt.Sprintf("there is no right %q", a.Rights),
+			"choose look, plan, commission or own").About(a.Name)
 	}
 	return nil
 }

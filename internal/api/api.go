@@ -24,8 +24,10 @@ type Problem struct {
 
 // Statuses gives the HTTP status of each kind of error.
 var Statuses = map[problem.Kind]int{
-	problem.Usage: http.StatusUnprocessableEntity, problem.Missing: http.StatusNotFound, problem.Conflict: http.StatusConflict,
-	problem.SignIn: http.StatusUnauthorized, problem.Rights: http.StatusForbidden, problem.Device: http.StatusBadGateway, problem.Machine: http.StatusServiceUnavailable,
+	problem.Usage: http.StatusUnprocessableEntity, problem.Missing: http.StatusNotFound,
+	problem.Conflict: http.StatusConflict,
+	problem.SignIn:   http.StatusUnauthorized, problem.Rights: http.StatusForbidden,
+	problem.Device: http.StatusBadGateway, problem.Machine: http.StatusServiceUnavailable,
 	problem.TooMany: http.StatusTooManyRequests,
 }
 

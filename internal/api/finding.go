@@ -14,10 +14,11 @@ import (
 
 // FindOptions shape a survey.
 type FindOptions struct {
-	Pace     int      `json:"pace"`     // frames per second; 0: normal
-	LookOnly bool     `json:"lookOnly"` // ask nothing that makes anybody keep something in mind, and hold no conversation
-	Ranges   []string `json:"ranges"`   // to sweep besides the plan: 10.0.0.0/16, 10.0.0.1-10.0.0.99
-	Capture  bool     `json:"capture"`  // keep the packets
+	Pace int `json:"pace"` // frames per second; 0: normal
+	// ask nothing that makes anybody keep something in mind, and hold no conversation
+	LookOnly bool     `json:"lookOnly"`
+	Ranges   []string `json:"ranges"`  // to sweep besides the plan: 10.0.0.0/16, 10.0.0.1-10.0.0.99
+	Capture  bool     `json:"capture"` // keep the packets
 }
 
 // DeviceView is a found device with the entry that it is.
@@ -38,9 +39,10 @@ type DeviceView struct {
 // whereabouts are where a device is, as far as the last survey or the watch knows.
 // What was told before that is never called present.
 type Whereabouts struct {
-	Here  bool        `json:"here"`          // it is on the segment
-	Now   netip.Addr  `json:"present"`       // its address now; "" for none, or not known
-	Was   netip.Addr  `json:"lastAddress"`   // the address that it told last, at WasAt; "" once it told that it has none
+	Here bool       `json:"here"`    // it is on the segment
+	Now  netip.Addr `json:"present"` // its address now; "" for none, or not known
+	// the address that it told last, at WasAt; "" once it told that it has none
+	Was   netip.Addr  `json:"lastAddress"`
 	WasAt store.Stamp `json:"lastAddressAt"` // when that was
 }
 
@@ -70,7 +72,8 @@ type Macs struct {
 
 // Presence is somebody coming or going.
 type Presence struct {
-	Kind   string     `json:"kind" jsonschema:"enum=arrived,enum=returned,enum=told,enum=departed"` // arrived, returned, told, departed
+	// arrived, returned, told, departed
+	Kind   string     `json:"kind" jsonschema:"enum=arrived,enum=returned,enum=told,enum=departed"`
 	Device DeviceView `json:"device"`
 	At     time.Time  `json:"at"`
 }

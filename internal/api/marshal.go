@@ -8,7 +8,8 @@ import (
 
 // asBodies writes as encoding/json does, but for lists and tables without anything in
 // them: those are [] and {}, never null, so that whoever reads them needs no case for it.
-var asBodies = json.JoinOptions(jsonv1.DefaultOptionsV1(), json.FormatNilSliceAsNull(false), json.FormatNilMapAsNull(false))
+var asBodies = json.JoinOptions(jsonv1.DefaultOptionsV1(), json.FormatNilSliceAsNull(false),
+	json.FormatNilMapAsNull(false))
 
 // Marshal writes a body as JSON (RFC 8259).
 func Marshal(body any) ([]byte, error) { return json.Marshal(body, asBodies) }

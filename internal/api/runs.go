@@ -17,10 +17,11 @@ const (
 // Work is long work, under way or ended. Works go side by side; what two of them may not
 // do at once is decided per box.
 type Work struct {
-	ID      int64     `json:"id"`
-	Site    string    `json:"site"`
-	Kind    string    `json:"kind" jsonschema:"enum=find,enum=commission,enum=verify,enum=hand out addresses"`
-	State   string    `json:"state" jsonschema:"enum=running,enum=done,enum=stopped,enum=interrupted,enum=failed"` // running, done, stopped, interrupted, failed
+	ID   int64  `json:"id"`
+	Site string `json:"site"`
+	Kind string `json:"kind" jsonschema:"enum=find,enum=commission,enum=verify,enum=hand out addresses"`
+	// running, done, stopped, interrupted, failed
+	State   string    `json:"state" jsonschema:"enum=running,enum=done,enum=stopped,enum=interrupted,enum=failed"`
 	Who     string    `json:"who"`
 	Done    int       `json:"done"`
 	Total   int       `json:"total"`

@@ -56,7 +56,8 @@ func Page(browser context.Context, width, height int) (context.Context, context.
 	page, stop := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
 	// Pages have the focus, as before a person, also when another tab was opened.
 	focused := chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-		_, err := cdp.Call(ctx, t, emulation.SetFocusEmulationEnabled, emulation.SetFocusEmulationEnabledParams{Enabled: true})
+		_, err := cdp.Call(ctx, t, emulation.SetFocusEmulationEnabled,
+			emulation.SetFocusEmulationEnabledParams{Enabled: true})
 		return err
 	})
 	if err := chromedp.Do(page, chromedp.EmulateViewport(int64(width), int64(height)), focused); err != nil {
@@ -67,7 +68,8 @@ func Page(browser context.Context, width, height int) (context.Context, context.
 }
 
 // Open starts a browser of its own for one page.
-func Open(ctx context.Context, width, height int, more ...chromedp.ExecAllocatorOption) (context.Context, context.CancelFunc, error) {
+func Open(ctx context.Context, width, height int, more ...chromedp.ExecAllocatorOption) (context.Context,
+	context.CancelFunc, error) {
 	browser, stopBrowser, err := Start(ctx, more...)
 	if err != nil {
 		return nil, nil, err
@@ -125,7 +127,8 @@ func Click[S chromedp.CSS | chromedp.Search](what S) Step {
 	script := `new Promise(done => {
 		let last = ''
 		const timer = setInterval(() => {
-			const e = ` + found + `.find(e => e.checkVisibility({ visibilityProperty: true }) && e.getBoundingClientRect().width)
+			const e = ` + found +
+		`.find(e => e.checkVisibility({ visibilityProperty: true }) && e.getBoundingClientRect().width)
 			if (!e || e.disabled || e.getAttribute('aria-disabled') === 'true') return
 			const r = e.getBoundingClientRect()
 			const x = r.x + r.width / 2, y = r.y + r.height / 2
@@ -159,5 +162,6 @@ func Answer(name string) Step {
 
 // Ended waits until the console shows that work of a kind, by its title, is done.
 func Ended(title string) Step {
-	return Seen(chromedp.Search(`//*[@data-test="work" and @data-state="done"]/strong[contains(text(), "` + title + `")]`))
+	return Seen(chromedp.Search(`//*[@data-test="work" and @data-state="done"]/strong[contains(text(), "` + title +
+		`")]`))
 }

@@ -60,14 +60,19 @@ func good(t *testing.T) *Visit {
 	ok := func(said string) result.Look { return result.Saw(said, true) }
 	return &Visit{
 		Subject: Subject{
-			MAC: mac, PlannedMAC: mac, Serial: "S-1", Servers: map[string]string{"certificate": "aa11"}, Profile: camera(t),
-			Given: procedure.Values{Name: "cam-1", Address: netip.MustParsePrefix("10.40.8.30/22"), Gateway: netip.MustParseAddr("10.40.8.1"), User: "u", Login: "each 16", Settings: map[string]string{"room": "7"}},
+			MAC: mac, PlannedMAC: mac, Serial: "S-1", Servers: map[string]string{"certificate": "aa11"},
+			Profile: camera(t),
+			Given: procedure.Values{Name: "cam-1", Address: netip.MustParsePrefix("10.40.8.30/22"),
+				Gateway: netip.MustParseAddr("10.40.8.1"), User: "u", Login: "each 16",
+				Settings: map[string]string{"room": "7"}},
 		},
 		held:  &[]address.MAC{mac},
 		looks: map[string]result.Look{Echo: ok("answers"), "port 80": ok("open"), Factory: ok("refused")},
 		reading: &reading{
-			login: ok("accepted"), stamp: "each 16", user: "u", read: ok("read"), servers: map[string]string{"certificate": "aa11"}, at: noon.Add(2 * time.Second),
-			facts: map[string]string{"name": "cam-1", "address": "10.40.8.30", "mask": "255.255.252.0", "gateway": "10.40.8.1", "serial": "s-1", "setting.room": "7"},
+			login: ok("accepted"), stamp: "each 16", user: "u", read: ok("read"),
+			servers: map[string]string{"certificate": "aa11"}, at: noon.Add(2 * time.Second),
+			facts: map[string]string{"name": "cam-1", "address": "10.40.8.30", "mask": "255.255.252.0",
+				"gateway": "10.40.8.1", "serial": "s-1", "setting.room": "7"},
 		},
 		changedAt: noon, restartedAt: noon.Add(time.Second), evidence: "silent for 2 s",
 	}
@@ -92,7 +97,8 @@ func names(list []result.Check) (n []string) {
 func TestEverythingAsPlannedIsVerified(t *testing.T) {
 	list := run(t, good(t))
 	if !result.Verified(list) || len(list) != 15 {
-		t.Errorf("%d checks, failing %v, not looked at %v", len(list), names(result.Failing(list)), result.NotLooked(list))
+		t.Errorf("%d checks, failing %v, not looked at %v", len(list), names(result.Failing(list)),
+			result.NotLooked(list))
 	}
 	if last := list[len(list)-1]; last.Name != Kept || last.By != "silent for 2 s" {
 		t.Errorf("the last check rests on %q", last.By)
@@ -120,7 +126,8 @@ func TestEachDeviationFailsItsOwnCheck(t *testing.T) {
 		v := good(t)
 		change(v)
 		list := run(t, v)
-		if got := names(result.Failing(list)); !slices.Equal(got, []string{failing}) || len(result.NotLooked(list)) > 0 {
+		if got := names(result.Failing(list)); !slices.Equal(got, []string{failing}) ||
+			len(result.NotLooked(list)) > 0 {
 			t.Errorf("want only %q to fail, got %v; not looked at: %v", failing, got, result.NotLooked(list))
 		}
 	}
@@ -141,21 +148,28 @@ func TestWhatCannotBeLookedAtIsNamed(t *testing.T) {
 		change func(*Visit)
 		unseen []string
 	}{
-		"no sign-in act":  {func(v *Visit) { v.reading.login = result.Unseen("its profile does not say how") }, []string{NewLogin, Password}},
-		"no factory way":  {func(v *Visit) { v.looks[Factory] = result.Look{} }, []string{Factory}},
-		"name not read":   {func(v *Visit) { v.Profile.Acts[profile.Read] = nil }, []string{"name", "address", "mask", "gateway", "room"}},
-		"no serial told":  {func(v *Visit) { delete(v.reading.facts, "serial") }, []string{Serial}},
-		"no restart":      {func(v *Visit) { v.restartedAt = time.Time{} }, []string{Kept}},
-		"no change":       {func(v *Visit) { v.changedAt = time.Time{} }, []string{Kept}},
-		"read before":     {func(v *Visit) { v.reading.at = noon }, []string{Kept}},
-		"changed since":   {func(v *Visit) { v.changedAt = noon.Add(3 * time.Second) }, []string{Kept}},
-		"a secret":        {func(v *Visit) { v.Given.Secrets = map[string]string{"code": "secret:1"} }, []string{"code"}},
+		"no sign-in act": {func(v *Visit) {
+			v.reading.login = result.Unseen("its profile does not say how")
+		}, []string{NewLogin, Password}},
+		"no factory way": {func(v *Visit) { v.looks[Factory] = result.Look{} }, []string{Factory}},
+		"name not read": {func(v *Visit) {
+			v.Profile.Acts[profile.Read] = nil
+		}, []string{"name", "address", "mask", "gateway", "room"}},
+		"no serial told": {func(v *Visit) { delete(v.reading.facts, "serial") }, []string{Serial}},
+		"no restart":     {func(v *Visit) { v.restartedAt = time.Time{} }, []string{Kept}},
+		"no change":      {func(v *Visit) { v.changedAt = time.Time{} }, []string{Kept}},
+		"read before":    {func(v *Visit) { v.reading.at = noon }, []string{Kept}},
+		"changed since":  {func(v *Visit) { v.changedAt = noon.Add(3 * time.Second) }, []string{Kept}},
+		"a secret": {func(v *Visit) {
+			v.Given.Secrets = map[string]string{"code": "secret:1"}
+		}, []string{"code"}},
 		"never seen here": {func(v *Visit) { v.Serial, v.State = "", store.DeviceState{} }, nil},
 	} {
 		v := good(t)
 		c.change(v)
 		list := run(t, v)
-		if got := result.NotLooked(list); !slices.Equal(got, c.unseen) && len(got)+len(c.unseen) > 0 || len(result.Failing(list)) > 0 || result.Verified(list) != (c.unseen == nil) {
+		if got := result.NotLooked(list); !slices.Equal(got, c.unseen) && len(got)+len(c.unseen) > 0 ||
+			len(result.Failing(list)) > 0 || result.Verified(list) != (c.unseen == nil) {
 			t.Errorf("%s: not looked at %v, want %v; failing %v", name, got, c.unseen, names(result.Failing(list)))
 		}
 	}
@@ -173,7 +187,8 @@ func TestATableIsOneCheck(t *testing.T) {
 	v.Given.Settings["ports"] = `[{"port":"1","role":"a"},{"port":"2","role":"b"}]`
 	v.reading.facts["setting.ports"] = `[{"port":"1","role":"c"}]`
 	failing := result.Failing(run(t, v))
-	if len(failing) != 1 || failing[0].Expected != "2 rows as planned" || failing[0].Observed != "port 1: role is c, not a; port 2 is missing" {
+	if len(failing) != 1 || failing[0].Expected != "2 rows as planned" ||
+		failing[0].Observed != "port 1: role is c, not a; port 2 is missing" {
 		t.Errorf("%+v", failing)
 	}
 }

@@ -30,7 +30,7 @@ type Subject struct {
 	Address    netip.Addr // as planned
 	Given      procedure.Values
 	Profile    *profile.Profile
-	State    store.DeviceState
+	State      store.DeviceState
 }
 
 // Visit is one fresh look at one device: each question is asked once, when the first
@@ -42,8 +42,8 @@ type Visit struct {
 	tries *vault.Tries
 	avoid func(netip.Addr) bool
 
-	client  *driver.Client
-	login *vault.Login // that was accepted in this look; nil before
+	client *driver.Client
+	login  *vault.Login // that was accepted in this look; nil before
 
 	held    *[]address.MAC
 	reading *reading
@@ -90,7 +90,8 @@ func (v *Visit) Told() (facts map[string]string, at time.Time) {
 }
 
 func (v *Visit) target(at netip.Addr) driver.Target {
-	return driver.Target{MAC: v.MAC, Address: at, Bits: v.Given.Address.Bits(), Profile: v.Profile, Avoid: v.avoid, Trust: v.trust}
+	return driver.Target{MAC: v.MAC, Address: at, Bits: v.Given.Address.Bits(), Profile: v.Profile, Avoid: v.avoid,
+		Trust: v.trust}
 }
 
 // trust refuses to send a login to a server that is another than before.
@@ -197,7 +198,8 @@ func (v *Visit) signIn(ctx context.Context, client *driver.Client) (result.Look,
 		switch err := client.SignIn(ctx, login.Login); {
 		case err == nil:
 			v.login = &login
-			return result.Look{Taken: true, Good: true, Said: "accepted", By: login.Named()}, v.tries.Accepted(ctx, login)
+			return result.Look{Taken: true, Good: true, Said: "accepted", By: login.Named()},
+				v.tries.Accepted(ctx, login)
 		case errors.Is(err, driver.ErrLogin):
 			seen = result.Look{Taken: true, Said: "refused", By: login.Named()}
 			if err := v.tries.Refused(ctx, login); err != nil {
@@ -216,7 +218,8 @@ func (v *Visit) read(ctx context.Context) (*reading, error) {
 		return v.reading, nil
 	}
 	client := v.conversation()
-	r := &reading{facts: map[string]string{}, servers: map[string]string{}, at: store.Now().Time} // or later: an answer may be long on the way
+	// or later: an answer may be long on the way
+	r := &reading{facts: map[string]string{}, servers: map[string]string{}, at: store.Now().Time}
 	identity, err := client.Do(ctx, profile.Identify, nil)
 	if err == nil {
 		r.facts["serial"] = identity["serial"]
@@ -249,7 +252,8 @@ func (v *Visit) read(ctx context.Context) (*reading, error) {
 		told = map[string]string{}
 	}
 	maps.Copy(told, r.facts)
-	if how := evidence.Read(told, r.at, time.Now()).SinceWrite(v.changedAt, v.State.Starts); how != "" && !v.changedAt.IsZero() && !v.restartedAt.After(v.changedAt) {
+	if how := evidence.Read(told, r.at, time.Now()).SinceWrite(v.changedAt, v.State.Starts); how != "" &&
+		!v.changedAt.IsZero() && !v.restartedAt.After(v.changedAt) {
 		// It lies between the last write and now; anything in between is as true.
 		v.restartedAt, v.evidence = v.changedAt.Add(r.at.Sub(v.changedAt)/2), how
 		if err := v.noteRestart(ctx); err != nil {
@@ -268,5 +272,6 @@ func (v *Visit) named() string {
 }
 
 func (v *Visit) noteRestart(ctx context.Context) error {
-	return v.store.SetDeviceState(ctx, store.DeviceState{MAC: v.MAC, RestartedAt: store.Stamp{Time: v.restartedAt}, Evidence: v.evidence})
+	return v.store.SetDeviceState(ctx, store.DeviceState{MAC: v.MAC, RestartedAt: store.Stamp{Time: v.restartedAt},
+		Evidence: v.evidence})
 }

@@ -26,11 +26,13 @@ const certificateTime = 5 * 365 * 24 * time.Hour
 // loopback and nobody gave it one. Browsers will ask; the pin tells them apart.
 func selfMade(dir, host string) (cert, key string, err error) {
 	cert, key = filepath.Join(dir, "tls.pem"), filepath.Join(dir, "tls-key.pem")
-	if pair, err := tls.LoadX509KeyPair(cert, key); err == nil && time.Now().Before(pair.Leaf.NotAfter) && pair.Leaf.VerifyHostname(nameOr(host)) == nil {
+	if pair, err := tls.LoadX509KeyPair(cert, key); err == nil && time.Now().Before(pair.Leaf.NotAfter) &&
+		pair.Leaf.VerifyHostname(nameOr(host)) == nil {
 		return cert, key, nil
 	}
 	fail := func(err error) (string, string, error) {
-		return "", "", problem.New(problem.Machine, "a certificate could not be made", "give one with --certificate and --key").About(dir).Because(err)
+		return "", "", problem.New(problem.Machine, "a certificate could not be made",
+			"give one with --certificate and --key").About(dir).Because(err)
 	}
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return fail(err)

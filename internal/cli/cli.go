@@ -104,7 +104,9 @@ func (a *app) complain(c *cobra.Command, err error) int {
 		fmt.Fprintln(a.err, "redstart: needs attention:", attends.what)
 	case errors.Is(err, context.Canceled):
 		fmt.Fprintln(a.err, "redstart: stopped")
-	case errors.As(err, &wrong), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "if any flags in the group"): // cobra has no types for these
+	// cobra has no types for these
+	case errors.As(err, &wrong), strings.HasPrefix(err.Error(), "unknown command"),
+		strings.HasPrefix(err.Error(), "if any flags in the group"):
 		fmt.Fprintf(a.err, "redstart: %s. Try: %s --help\n", strings.TrimSpace(err.Error()), c.CommandPath())
 		return ExitUsage
 	default:
@@ -133,12 +135,15 @@ verifies the result. The order of work is:
 			return nil
 		},
 	}
-	root.PersistentFlags().StringVar(&a.data, "data", a.defaultData(), "data `folder` of the service (or set REDSTART_DATA)")
-	root.PersistentFlags().StringVar(&a.siteKey, "site", a.env("REDSTART_SITE"), "`key` of the site, if there are several (or set REDSTART_SITE)")
+	root.PersistentFlags().StringVar(&a.data, "data", a.defaultData(),
+		"data `folder` of the service (or set REDSTART_DATA)")
+	root.PersistentFlags().StringVar(&a.siteKey, "site", a.env("REDSTART_SITE"),
+		"`key` of the site, if there are several (or set REDSTART_SITE)")
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "how to print: table, json or csv")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{plainFlag(err)} })
 	root.CompletionOptions.DisableDefaultCmd = true
-	root.AddCommand(a.serve(), a.demo(), a.sim(), a.site(), a.plan(), a.find(), a.match(), a.commission(), a.verify(), a.works(), a.profile(), a.vault(), a.user())
+	root.AddCommand(a.serve(), a.demo(), a.sim(), a.site(), a.plan(), a.find(), a.match(), a.commission(), a.verify(),
+		a.works(), a.profile(), a.vault(), a.user())
 	for _, c := range root.Commands() {
 		wrapArgs(c)
 	}
@@ -226,12 +231,14 @@ func (a *app) defaultData() string {
 // the one on the data folder.
 func (a *app) service(ctx context.Context) (*client.Client, error) {
 	if url := a.env("REDSTART_URL"); url != "" {
-		return client.New(client.Handle{URL: strings.TrimRight(url, "/"), Token: a.env("REDSTART_TOKEN"), Pin: a.env("REDSTART_PIN")}), nil
+		return client.New(client.Handle{URL: strings.TrimRight(url, "/"), Token: a.env("REDSTART_TOKEN"),
+			Pin: a.env("REDSTART_PIN")}), nil
 	}
 	return client.Open(ctx, a.data)
 }
 
-var errNoSite = problem.New(problem.Conflict, "there is no site yet", "make one: redstart site set --name NAME --subnet 10.40.8.0/22 --gateway 10.40.8.1")
+var errNoSite = problem.New(problem.Conflict, "there is no site yet",
+	"make one: redstart site set --name NAME --subnet 10.40.8.0/22 --gateway 10.40.8.1")
 
 // client reaches the running service, about the site that is meant.
 func (a *app) client(ctx context.Context) (*client.Client, error) {
@@ -249,7 +256,8 @@ func (a *app) client(ctx context.Context) (*client.Client, error) {
 	case len(keys) == 0:
 		return nil, errNoSite
 	case len(keys) > 1:
-		return nil, problem.New(problem.Usage, "there are several sites: "+strings.Join(keys, ", "), "say which with --site KEY, or set REDSTART_SITE")
+		return nil, problem.New(problem.Usage, "there are several sites: "+strings.Join(keys, ", "),
+			"say which with --site KEY, or set REDSTART_SITE")
 	}
 	return c.At(keys[0]), nil
 }
@@ -268,12 +276,14 @@ func (a *app) clientOrNewSite(ctx context.Context) (*client.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	fmt.Fprintln(a.err, "There was no site yet, so one was made for what is found. Name it with: redstart site set --name NAME")
+	fmt.Fprintln(a.err,
+		"There was no site yet, so one was made for what is found. Name it with: redstart site set --name NAME")
 	return c.At(s.Key), nil
 }
 
 // with is a command about a site of the running service.
-func (a *app) with(do func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
+func (a *app) with(do func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command,
+	[]string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		c, err := a.client(cmd.Context())
 		if err != nil {
@@ -284,7 +294,8 @@ func (a *app) with(do func(ctx context.Context, c *client.Client, args []string)
 }
 
 // anywhere is a command about the running service, whatever the site.
-func (a *app) anywhere(do func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
+func (a *app) anywhere(do func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command,
+	[]string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		c, err := a.service(cmd.Context())
 		if err != nil {

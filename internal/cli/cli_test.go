@@ -17,7 +17,10 @@ import (
 
 func command(typed string, args ...string) (out, errs string, code int) {
 	var o, e bytes.Buffer
-	code = Main(context.Background(), args, World{In: strings.NewReader(typed), Out: &o, Err: &e, Env: func(string) string { return "" }})
+	code = Main(context.Background(), args, World{In: strings.NewReader(typed), Out: &o, Err: &e,
+		Env: func(string) string {
+			return ""
+		}})
 	return o.String(), e.String(), code
 }
 
@@ -28,14 +31,17 @@ func TestOneDocumentOfRawValues(t *testing.T) {
 	for output, want := range map[string]func(string) bool{
 		"csv": func(s string) bool {
 			lines, err := csv.NewReader(strings.NewReader(s)).ReadAll()
-			return err == nil && len(lines) == 2 && lines[0][1] == "empty-one" && lines[0][4] == "value" && lines[1][1] == "" && lines[1][2] == "2026-11-25T09:30:00+01:00" && !strings.Contains(lines[1][3], "\n") && lines[1][4] == "7"
+			return err == nil && len(lines) == 2 && lines[0][1] == "empty-one" && lines[0][4] == "value" &&
+				lines[1][1] == "" && lines[1][2] == "2026-11-25T09:30:00+01:00" &&
+				!strings.Contains(lines[1][3], "\n") && lines[1][4] == "7"
 		},
 		"json": func(s string) bool {
 			var list []string
 			return json.Unmarshal([]byte(s), &list) == nil && list != nil && len(list) == 0
 		},
 		"table": func(s string) bool {
-			return strings.Contains(s, "–") && strings.Contains(s, "7 bytes") && strings.Contains(s, "Said.") && strings.Count(s, "A-1") == 2
+			return strings.Contains(s, "–") && strings.Contains(s, "7 bytes") && strings.Contains(s, "Said.") &&
+				strings.Count(s, "A-1") == 2
 		},
 	} {
 		var o, e bytes.Buffer
@@ -59,7 +65,8 @@ func TestOneDocumentOfRawValues(t *testing.T) {
 	a := &app{out: &o, err: &e, output: "json"}
 	a.say("Done with %d.", 3)
 	var doc struct{ Said []string }
-	if err := a.finish(); err != nil || json.Unmarshal(o.Bytes(), &doc) != nil || len(doc.Said) != 1 || doc.Said[0] != "Done with 3." {
+	if err := a.finish(); err != nil || json.Unmarshal(o.Bytes(), &doc) != nil || len(doc.Said) != 1 ||
+		doc.Said[0] != "Done with 3." {
 		t.Errorf("%v: %s", err, o.String())
 	}
 }
@@ -73,7 +80,8 @@ func TestWrongUseIsSaidInPlainWords(t *testing.T) {
 		"Try: redstart --help":                                            {"nonsense"},
 	} {
 		out, errs, code := command("", args...)
-		if code != ExitUsage || out != "" || !strings.Contains(errs, want) || strings.Contains(errs, "strconv") || strings.Contains(errs, "accepts") {
+		if code != ExitUsage || out != "" || !strings.Contains(errs, want) || strings.Contains(errs, "strconv") ||
+			strings.Contains(errs, "accepts") {
 			t.Errorf("%v: %d\n%s%s", args, code, out, errs)
 		}
 	}
@@ -87,11 +95,14 @@ func TestEveryFailureSaysWhy(t *testing.T) {
 		wrong.Cells = append(wrong.Cells, problem.Cell{Row: i + 1, Reason: "is wrong"})
 	}
 	a.env = func(string) string { return "" }
-	if code := a.complain(a.root(), wrong); code != ExitUsage || strings.Count(e.String(), "is wrong") != mostCells || !strings.Contains(e.String(), "and 10 more like these; 60 in all") {
+	if code := a.complain(a.root(), wrong); code != ExitUsage || strings.Count(e.String(), "is wrong") != mostCells ||
+		!strings.Contains(e.String(), "and 10 more like these; 60 in all") {
 		t.Errorf("%d\n%s", code, e.String())
 	}
 	e.Reset()
-	if code := a.complain(a.root(), fmt.Errorf("wrapped: %w", attention{"2 of 3 are not configured"})); code != ExitAttention || strings.TrimSpace(e.String()) != "redstart: needs attention: 2 of 3 are not configured" {
+	if code := a.complain(a.root(), fmt.Errorf("wrapped: %w",
+		attention{"2 of 3 are not configured"})); code != ExitAttention ||
+		strings.TrimSpace(e.String()) != "redstart: needs attention: 2 of 3 are not configured" {
 		t.Errorf("%d\n%s", code, e.String())
 	}
 	dir := t.TempDir()
@@ -99,10 +110,12 @@ func TestEveryFailureSaysWhy(t *testing.T) {
 	if err := os.WriteFile(profile, []byte("redstart: profile/1\nid: Bad Id\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, errs, code := command("", "profile", "check", profile); code != ExitUsage || !strings.Contains(errs, "small letters") {
+	if _, errs, code := command("", "profile", "check", profile); code != ExitUsage ||
+		!strings.Contains(errs, "small letters") {
 		t.Errorf("%d %s", code, errs)
 	}
-	if _, errs, code := command("", "plan", "list", "--data", dir); code != ExitAttention || !strings.Contains(errs, "no Redstart service is running") {
+	if _, errs, code := command("", "plan", "list", "--data", dir); code != ExitAttention ||
+		!strings.Contains(errs, "no Redstart service is running") {
 		t.Errorf("%d %s", code, errs)
 	}
 }
@@ -111,7 +124,8 @@ func TestWhatCannotBeTakenBackIsAskedFor(t *testing.T) {
 	for typed, done := range map[string]bool{"yes\n": true, "yes": true, "y\n": false, "\n": false, "": false} {
 		var e bytes.Buffer
 		a := &app{in: strings.NewReader(typed), err: &e}
-		if err := a.sure("Everything goes.", false); (err == nil) != done || !strings.Contains(e.String(), "Everything goes.") {
+		if err := a.sure("Everything goes.", false); (err == nil) != done ||
+			!strings.Contains(e.String(), "Everything goes.") {
 			t.Errorf("%q: %v", typed, err)
 		}
 	}

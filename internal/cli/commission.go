@@ -59,12 +59,14 @@ and --watch shows how far a run is that was started elsewhere.`,
 			a.say("Next: redstart verify")
 			return nil
 		}}
-	c.Flags().StringArrayVar(&lines, "line", nil, "`TAG=LINE`: the entry's console hangs on this serial line; may be given again")
+	c.Flags().StringArrayVar(&lines, "line", nil,
+		"`TAG=LINE`: the entry's console hangs on this serial line; may be given again")
 	c.Flags().BoolVar(&rehearse, "rehearse", false, "only show what would be done")
 	c.Flags().BoolVar(&stop, "stop", false, "stop the run under way: finish the devices in hand, begin no more")
 	c.Flags().BoolVar(&giveUp, "give-up", false, "give up a run that was cut off")
 	c.Flags().BoolVar(&watch, "watch", false, "follow the run that is under way; nothing is started")
-	c.Flags().Int64Var(&run, "run", 0, "`number` of the run that --stop, --watch or --give-up means, where there are several")
+	c.Flags().Int64Var(&run, "run", 0,
+		"`number` of the run that --stop, --watch or --give-up means, where there are several")
 	c.MarkFlagsMutuallyExclusive("rehearse", "stop", "give-up", "watch")
 	c.AddCommand(a.handOut(), a.askers(), a.setByHand(), a.hands(), a.did())
 	return c
@@ -89,7 +91,8 @@ func chosen(tags []string) api.Chosen { return api.Chosen{Tags: tags, All: len(t
 // setByHand marks entries as set by hand.
 func (a *app) setByHand() *cobra.Command {
 	var all bool
-	c := &cobra.Command{Use: "by-hand [TAG...]", Short: "Mark matched entries as set by hand, where no run can set their model", Args: cobra.ArbitraryArgs,
+	c := &cobra.Command{Use: "by-hand [TAG...]",
+		Short: "Mark matched entries as set by hand, where no run can set their model", Args: cobra.ArbitraryArgs,
 		Long: `Says that a person has set the devices of these entries as planned; the history
 keeps who and when. Verification then looks at all that can be looked at, and names
 the rest.`,
@@ -142,7 +145,8 @@ func underWay(ctx context.Context, c *client.Client, kind string, run int64) (ap
 	case len(list) == 0:
 		return api.Work{}, problem.New(problem.Conflict, "nothing is under way", "")
 	case len(list) > 1:
-		return api.Work{}, problem.New(problem.Conflict, fmt.Sprintf("runs %s are under way", strings.Join(runs, " and ")), "say which: --run "+runs[0])
+		return api.Work{}, problem.New(problem.Conflict, fmt.Sprintf("runs %s are under way",
+			strings.Join(runs, " and ")), "say which: --run "+runs[0])
 	}
 	return list[0], nil
 }
@@ -158,7 +162,8 @@ func (a *app) stop(ctx context.Context, c *client.Client, kind string, run int64
 
 // hands lists what devices wait for persons to do, in walking order.
 func (a *app) hands() *cobra.Command {
-	return &cobra.Command{Use: "hands", Short: "List what a person has to do at which device, in walking order", Args: cobra.NoArgs,
+	return &cobra.Command{Use: "hands", Short: "List what a person has to do at which device, in walking order",
+		Args: cobra.NoArgs,
 		RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
 			list, err := parked(ctx, c)
 			if err != nil {
@@ -166,7 +171,8 @@ func (a *app) hands() *cobra.Command {
 			}
 			var rows [][]any
 			for _, h := range list {
-				rows = append(rows, []any{h.Entry.Tag, dash(h.Entry.Area), dash(h.Entry.Floor), dash(h.Entry.Place), wrap(h.Do, 44), wrap(h.Look, 30), clock(h.Since.Time)})
+				rows = append(rows, []any{h.Entry.Tag, dash(h.Entry.Area), dash(h.Entry.Floor), dash(h.Entry.Place),
+					wrap(h.Do, 44), wrap(h.Look, 30), clock(h.Since.Time)})
 			}
 			next := "When one is done: redstart commission done TAG"
 			if len(list) == 0 {
@@ -203,14 +209,16 @@ func parked(ctx context.Context, c *client.Client) ([]handed, error) {
 	}
 	slices.SortFunc(list, func(x, y handed) int {
 		a, b := x.Entry, y.Entry
-		return cmp.Or(cmp.Compare(a.Area, b.Area), cmp.Compare(a.Floor, b.Floor), cmp.Compare(a.Place, b.Place), cmp.Compare(a.Tag, b.Tag))
+		return cmp.Or(cmp.Compare(a.Area, b.Area), cmp.Compare(a.Floor, b.Floor), cmp.Compare(a.Place, b.Place),
+			cmp.Compare(a.Tag, b.Tag))
 	})
 	return list, nil
 }
 
 // did says that a person did what devices wait for.
 func (a *app) did() *cobra.Command {
-	return &cobra.Command{Use: "done TAG...", Short: "Say that what a device waits for was done by hand", Args: cobra.MinimumNArgs(1),
+	return &cobra.Command{Use: "done TAG...", Short: "Say that what a device waits for was done by hand",
+		Args: cobra.MinimumNArgs(1),
 		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
 			list, err := parked(ctx, c)
 			if err != nil {
@@ -220,7 +228,8 @@ func (a *app) did() *cobra.Command {
 			for _, tag := range tags {
 				i := slices.IndexFunc(list, func(h handed) bool { return h.Entry.Tag == tag })
 				if i < 0 {
-					return problem.New(problem.Conflict, "it waits for nobody's hand", "those that do: redstart commission hands").About(tag)
+					return problem.New(problem.Conflict, "it waits for nobody's hand",
+						"those that do: redstart commission hands").About(tag)
 				}
 				runs[list[i].Run] = append(runs[list[i].Run], tag)
 			}
@@ -238,7 +247,8 @@ func (a *app) did() *cobra.Command {
 func (a *app) handOut() *cobra.Command {
 	var beside []string
 	var wait time.Duration
-	c := &cobra.Command{Use: "hand-out [TAG...]", Short: "Give planned addresses over DHCP to matched boxes that wait for one", Args: cobra.ArbitraryArgs,
+	c := &cobra.Command{Use: "hand-out [TAG...]",
+		Short: "Give planned addresses over DHCP to matched boxes that wait for one", Args: cobra.ArbitraryArgs,
 		Long: `Answers exactly the boxes of the given entries over DHCP, or of all matched
 entries whose boxes wait for an address, and nobody else. It refuses to begin
 while another DHCP server answers, unless that one is named with --beside, and
@@ -257,7 +267,8 @@ ends when every box has its address or the time is over.`,
 			a.say("%s.", strings.TrimSuffix(ended.Text, "."))
 			return attentionUnless(ended.State == store.Done && ended.Failed == 0, "not every box has its address")
 		})}
-	c.Flags().StringArrayVar(&beside, "beside", nil, "`address` of another DHCP server that may go on; may be given again")
+	c.Flags().StringArrayVar(&beside, "beside", nil,
+		"`address` of another DHCP server that may go on; may be given again")
 	c.Flags().DurationVar(&wait, "wait", 3*time.Minute, "how long to wait for boxes to ask")
 	return c
 }
@@ -272,7 +283,8 @@ func (a *app) askers() *cobra.Command {
 			}
 			var rows [][]any
 			for _, x := range list {
-				rows = append(rows, []any{x.MAC, dash(x.Profile), dash(x.Class), dash(x.Host), clock(x.Last), dash(x.Tag)})
+				rows = append(rows, []any{x.MAC, dash(x.Profile), dash(x.Class), dash(x.Host), clock(x.Last),
+					dash(x.Tag)})
 			}
 			next := "Next: redstart commission hand-out"
 			if slices.ContainsFunc(list, func(x api.Asker) bool { return x.Tag == "" }) {
@@ -293,7 +305,8 @@ func (a *app) commissionAll(ctx context.Context, c *client.Client, in api.RunOpt
 	if i := slices.IndexFunc(runs, func(r store.Run) bool { return r.State == store.Interrupted }); i >= 0 && in.All {
 		id := runs[i].ID
 		if in.Fresh {
-			return problem.New(problem.Conflict, fmt.Sprintf("run %d was cut off", id), "go on with it first: redstart commission; or give it up: redstart commission --give-up")
+			return problem.New(problem.Conflict, fmt.Sprintf("run %d was cut off", id),
+				"go on with it first: redstart commission; or give it up: redstart commission --give-up")
 		}
 		fmt.Fprintf(a.err, "Run %d was cut off; going on with it.\n", id)
 		start = func() (api.Work, error) { return c.Resume(ctx, id) }
@@ -330,7 +343,8 @@ func (a *app) printRun(ctx context.Context, c *client.Client, id int64) error {
 		}
 		rows = append(rows, []any{d.Tag, d.Profile, d.MAC, d.Given.Address, d.Given.Name, d.State, took})
 	}
-	if err := a.list(run, []string{"Entry", "Profile", "MAC", "Address", "Name", "State", "Took"}, rows, ""); err != nil {
+	if err := a.list(run, []string{"Entry", "Profile", "MAC", "Address", "Name", "State", "Took"}, rows,
+		""); err != nil {
 		return err
 	}
 	a.say("\n%d of %d configured.", count[store.Done], len(run.Devices))
@@ -342,7 +356,8 @@ func (a *app) printRun(ctx context.Context, c *client.Client, id int64) error {
 	if run.Cause != "" {
 		a.say("The run was cut off: %s", run.Cause)
 	}
-	return attentionUnless(count[store.Done] == len(run.Devices), fmt.Sprintf("%d of %d are not configured", len(run.Devices)-count[store.Done], len(run.Devices)))
+	return attentionUnless(count[store.Done] == len(run.Devices),
+		fmt.Sprintf("%d of %d are not configured", len(run.Devices)-count[store.Done], len(run.Devices)))
 }
 
 func (a *app) giveUp(ctx context.Context, c *client.Client, id int64) error {
@@ -350,12 +365,15 @@ func (a *app) giveUp(ctx context.Context, c *client.Client, id int64) error {
 	if err != nil {
 		return err
 	}
-	runs = slices.DeleteFunc(runs, func(r store.Run) bool { return r.State != store.Interrupted || id != 0 && r.ID != id })
+	runs = slices.DeleteFunc(runs, func(r store.Run) bool {
+		return r.State != store.Interrupted || id != 0 && r.ID != id
+	})
 	switch {
 	case len(runs) == 0:
 		return problem.New(problem.Conflict, "no run was cut off", "")
 	case len(runs) > 1:
-		return problem.New(problem.Conflict, fmt.Sprintf("%d runs were cut off", len(runs)), fmt.Sprintf("say which: --run %d", runs[0].ID))
+		return problem.New(problem.Conflict, fmt.Sprintf("%d runs were cut off", len(runs)),
+			fmt.Sprintf("say which: --run %d", runs[0].ID))
 	}
 	run := runs[0]
 	if err := c.GiveUp(ctx, run.ID); err != nil {
@@ -404,13 +422,15 @@ func (a *app) rehearse(ctx context.Context, c *client.Client, in api.RunOptions)
 	for _, why := range reasons {
 		a.say("Left out, because %s: %s.", why, strings.Join(tags[why], ", "))
 	}
-	a.say("%s, about %s side by side. Nothing was sent. Next: redstart commission", plural(len(r.Devices), "device"), seconds(r.Seconds))
+	a.say("%s, about %s side by side. Nothing was sent. Next: redstart commission", plural(len(r.Devices), "device"),
+		seconds(r.Seconds))
 	return nil
 }
 
 func (a *app) verify() *cobra.Command {
 	var restart string
-	c := &cobra.Command{Use: "verify [TAG...]", Short: "Look at configured devices afresh and compare them with the plan",
+	c := &cobra.Command{Use: "verify [TAG...]",
+		Short: "Look at configured devices afresh and compare them with the plan",
 		Long: `Opens a fresh conversation with each device and checks who holds the address,
 echo, ports, the new login, that the factory login is refused, name, address,
 mask and gateway, and that all of it was read after a restart that followed the
@@ -438,6 +458,7 @@ check passed is verified. With one entry the checks are printed.`,
 			}
 			return errors.Join(a.printChecks(d.Checks), verdict)
 		}}
-	c.Flags().StringVar(&restart, "restart", check.Needed, "restart devices to show that settings survive: needed (when none was seen since the last change), always or never")
+	c.Flags().StringVar(&restart, "restart", check.Needed,
+		"restart devices to show that settings survive: needed (when none was seen since the last change), always or never")
 	return c
 }

@@ -55,13 +55,15 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 	defer terminal.Close()
 	lines, err := terminal.PlugLines()
 	if err != nil {
-		return problem.New(problem.Machine, "no serial line can be simulated", "see that /dev/ptmx can be opened").Because(err)
+		return problem.New(problem.Machine, "no serial line can be simulated",
+			"see that /dev/ptmx can be opened").Because(err)
 	}
 	var names []string
 	for _, l := range lines {
 		names = append(names, l.Name)
 	}
-	s, err := site.Open(ctx, site.Config{Data: a.data, Plugs: []site.Plug{{Name: "simulated site", Port: terminal.Attach()}}, Lines: names, Log: a.log(true)})
+	s, err := site.Open(ctx, site.Config{Data: a.data, Plugs: []site.Plug{{Name: "simulated site",
+		Port: terminal.Attach()}}, Lines: names, Log: a.log(true)})
 	if err != nil {
 		return err
 	}

@@ -74,10 +74,12 @@ Nothing is set on any device.`,
 			return a.printDevices(ctx, c, f.only)
 		}}
 	flags := c.Flags()
-	flags.BoolVar(&f.gentle, "gentle", false, fmt.Sprintf("at most %d frames per second, for a live plant", survey.Gentle))
+	flags.BoolVar(&f.gentle, "gentle", false, fmt.Sprintf("at most %d frames per second, for a live plant",
+		survey.Gentle))
 	flags.BoolVar(&f.LookOnly, "look-only", false, "gentle, and hold no conversation with any device")
 	flags.IntVar(&f.Pace, "pace", 0, "frames per `second` (default 1000)")
-	flags.StringArrayVar(&f.Ranges, "range", nil, "look there too: `RANGE` like 172.23.0.0/16 or 10.0.0.1-10.0.0.99; may be given again")
+	flags.StringArrayVar(&f.Ranges, "range", nil,
+		"look there too: `RANGE` like 172.23.0.0/16 or 10.0.0.1-10.0.0.99; may be given again")
 	flags.BoolVar(&f.Capture, "capture", false, "keep the packets; save them with: redstart find packets")
 	flags.BoolVar(&f.known, "known", false, "send nothing; list what was found before")
 	flags.StringVar(&f.only, "only", "", "list only devices that hold this `TEXT` in any column")
@@ -88,7 +90,8 @@ Nothing is set on any device.`,
 	flags.BoolVar(&f.stop, "stop", false, "stop the survey under way, and keep what it found")
 	c.MarkFlagsMutuallyExclusive("gentle", "pace", "look-only")
 	c.MarkFlagsMutuallyExclusive("list", "watch", "known", "stop")
-	c.AddCommand(a.findShow(), a.findBlink(), a.findPage(), a.findChoose(), a.findForget(), a.findHistory(), a.findPackets(), a.findPlug(), a.findUnplug(), a.findSegments())
+	c.AddCommand(a.findShow(), a.findBlink(), a.findPage(), a.findChoose(), a.findForget(), a.findHistory(),
+		a.findPackets(), a.findPlug(), a.findUnplug(), a.findSegments())
 	return c
 }
 
@@ -177,7 +180,8 @@ func (a *app) printDevices(ctx context.Context, c *client.Client, only string) e
 		if !d.Here {
 			state = "not here now"
 		}
-		row := []any{d.MAC, placeText(d), modelCell(d), dash(state), dash(d.Value(fact.Serial)), dash(d.Value(fact.Name)), strings.Join(d.Protocols(), ","), dash(d.Tag)}
+		row := []any{d.MAC, placeText(d), modelCell(d), dash(state), dash(d.Value(fact.Serial)),
+			dash(d.Value(fact.Name)), strings.Join(d.Protocols(), ","), dash(d.Tag)}
 		if only != "" && !strings.Contains(strings.ToLower(fmt.Sprint(row...)), strings.ToLower(only)) {
 			continue
 		}
@@ -189,13 +193,16 @@ func (a *app) printDevices(ctx context.Context, c *client.Client, only string) e
 			}
 			behind++
 			name := func(key string) cell { return dash(strings.Join(d.ValuesOf(part, key), " ")) }
-			rows = append(rows, []any{cell{d.MAC.String() + " " + part, "  └ " + part}, dash(""), name(fact.Model), dash(""), name(fact.Serial), name(fact.Name), "bacnet", dash(d.PartTags[part])})
+			rows = append(rows, []any{cell{d.MAC.String() + " " + part, "  └ " + part}, dash(""), name(fact.Model),
+				dash(""), name(fact.Serial), name(fact.Name), "bacnet", dash(d.PartTags[part])})
 		}
 	}
-	if err := a.list(s, []string{"MAC", "Address", "Profile", "State", "Serial", "Name", "Heard by", "Entry"}, rows, ""); err != nil || a.output != "table" {
+	if err := a.list(s, []string{"MAC", "Address", "Profile", "State", "Serial", "Name", "Heard by", "Entry"}, rows,
+		""); err != nil || a.output != "table" {
 		return err
 	}
-	a.say("\n%s%s.", plural(shown, "device"), map[bool]string{true: fmt.Sprintf(", and %d behind them", behind)}[behind > 0])
+	a.say("\n%s%s.", plural(shown, "device"), map[bool]string{true: fmt.Sprintf(", and %d behind them",
+		behind)}[behind > 0])
 	if gone > 0 {
 		a.say("Note: %s found before, not here now.", plural(gone, "device"))
 	}
@@ -238,9 +245,11 @@ func (a *app) printInterfaces(ctx context.Context, c *client.Client, seconds flo
 			heard = dash(fmt.Sprintf("%d frames, %d senders", h.Frames, h.Senders))
 			subnets, servers = dash(join(h.Subnets)), dash(join(h.Servers))
 		}
-		rows = append(rows, []any{v.Name, v.MAC, kind, link, dash(join(v.Addresses)), yes[v.DefaultRoute], heard, subnets, servers, yes[v.InUse]})
+		rows = append(rows, []any{v.Name, v.MAC, kind, link, dash(join(v.Addresses)), yes[v.DefaultRoute], heard,
+			subnets, servers, yes[v.InUse]})
 	}
-	if err := a.list(list, []string{"Interface", "MAC", "Kind", "Link", "Own addresses", "Default route", "Heard", "Subnets heard", "DHCP servers", "In use"}, rows, ""); err != nil || a.output != "table" {
+	if err := a.list(list, []string{"Interface", "MAC", "Kind", "Link", "Own addresses", "Default route", "Heard",
+		"Subnets heard", "DHCP servers", "In use"}, rows, ""); err != nil || a.output != "table" {
 		return err
 	}
 	a.say("")
@@ -286,11 +295,14 @@ func (a *app) watchSegment(ctx context.Context, c *client.Client) error {
 				return failed == nil
 			}
 			if a.output == "csv" {
-				fmt.Fprintf(a.out, "%s,%s,%s,%s,%s,%s\n", raw(p.At), p.Kind, p.Device.MAC, placeText(p.Device).raw, p.Device.Profile, p.Device.Tag)
+				fmt.Fprintf(a.out, "%s,%s,%s,%s,%s,%s\n", raw(p.At), p.Kind, p.Device.MAC, placeText(p.Device).raw,
+					p.Device.Profile, p.Device.Tag)
 				return true
 			}
-			words := map[string]string{survey.Arrived: "+ came", survey.Returned: "+ back", survey.Told: "  told", survey.Departed: "- went"}
-			a.say("%s  %s  %s  %-15s  %s  %s", p.At.Local().Format("15:04:05.000"), words[p.Kind], p.Device.MAC, placeText(p.Device), modelText(p.Device), p.Device.Tag)
+			words := map[string]string{survey.Arrived: "+ came", survey.Returned: "+ back", survey.Told: "  told",
+				survey.Departed: "- went"}
+			a.say("%s  %s  %s  %-15s  %s  %s", p.At.Local().Format("15:04:05.000"), words[p.Kind], p.Device.MAC,
+				placeText(p.Device), modelText(p.Device), p.Device.Tag)
 		}
 		return true
 	})

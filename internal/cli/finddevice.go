@@ -14,7 +14,8 @@ import (
 )
 
 // withMAC is a command about one found device.
-func (a *app) withMAC(do func(ctx context.Context, c *client.Client, mac address.MAC, rest []string) error) func(*cobra.Command, []string) error {
+func (a *app) withMAC(do func(ctx context.Context, c *client.Client, mac address.MAC,
+	rest []string) error) func(*cobra.Command, []string) error {
 	return a.with(func(ctx context.Context, c *client.Client, args []string) error {
 		mac, err := macArg(args[0])
 		if err != nil {
@@ -25,7 +26,8 @@ func (a *app) withMAC(do func(ctx context.Context, c *client.Client, mac address
 }
 
 func (a *app) findShow() *cobra.Command {
-	return &cobra.Command{Use: "show MAC", Short: "Everything known of a device, with where each fact comes from", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "show MAC", Short: "Everything known of a device, with where each fact comes from",
+		Args: cobra.ExactArgs(1),
 		RunE: a.withMAC(func(ctx context.Context, c *client.Client, mac address.MAC, _ []string) error {
 			d, err := c.Device(ctx, mac)
 			if err != nil {
@@ -33,7 +35,8 @@ func (a *app) findShow() *cobra.Command {
 			}
 			var rows [][]any
 			for _, x := range d.Facts {
-				rows = append(rows, []any{dash(x.Part), x.Key, wrap(x.Value, 60), x.Protocol, day(x.First), clock(x.Last)})
+				rows = append(rows, []any{dash(x.Part), x.Key, wrap(x.Value, 60), x.Protocol, day(x.First),
+					clock(x.Last)})
 			}
 			if a.output == "table" {
 				a.say("%s  %s  %s", d.MAC, placeText(d), modelText(d))
@@ -45,7 +48,8 @@ func (a *app) findShow() *cobra.Command {
 				}
 				a.say("")
 			}
-			if err := a.list(d, []string{"Behind it", "Fact", "Value", "Told over", "First", "Last"}, rows, ""); err != nil || a.output != "table" {
+			if err := a.list(d, []string{"Behind it", "Fact", "Value", "Told over", "First", "Last"}, rows,
+				""); err != nil || a.output != "table" {
 				return err
 			}
 			a.say("")
@@ -105,7 +109,8 @@ link that is printed opens the page once; it closes after 20 minutes without use
 }
 
 func (a *app) findChoose() *cobra.Command {
-	return &cobra.Command{Use: "choose MAC [PROFILE]", Short: "Say which profile a device has; without one, take that back", Args: cobra.RangeArgs(1, 2),
+	return &cobra.Command{Use: "choose MAC [PROFILE]",
+		Short: "Say which profile a device has; without one, take that back", Args: cobra.RangeArgs(1, 2),
 		RunE: a.withMAC(func(ctx context.Context, c *client.Client, mac address.MAC, rest []string) error {
 			profile := strings.Join(rest, "")
 			if err := c.Choose(ctx, mac, profile); err != nil {
@@ -121,7 +126,8 @@ func (a *app) findChoose() *cobra.Command {
 }
 
 func (a *app) findForget() *cobra.Command {
-	return &cobra.Command{Use: "forget MAC...", Short: "Forget found devices that no entry is matched with", Args: cobra.MinimumNArgs(1),
+	return &cobra.Command{Use: "forget MAC...", Short: "Forget found devices that no entry is matched with",
+		Args: cobra.MinimumNArgs(1),
 		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
 			macs, err := macArgs(args)
 			if err != nil {
@@ -136,7 +142,8 @@ func (a *app) findForget() *cobra.Command {
 }
 
 func (a *app) findHistory() *cobra.Command {
-	return &cobra.Command{Use: "history", Short: "The surveys, and what was new, gone, moved or renamed", Args: cobra.NoArgs,
+	return &cobra.Command{Use: "history", Short: "The surveys, and what was new, gone, moved or renamed",
+		Args: cobra.NoArgs,
 		RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
 			list, err := c.Surveys(ctx)
 			if err != nil {
@@ -161,14 +168,18 @@ func (a *app) findHistory() *cobra.Command {
 				if len(changes) > most {
 					changes = append(changes[:most], fmt.Sprintf("and %d more", len(changes)-most))
 				}
-				rows = append(rows, []any{v.ID, day(v.Began.Time), v.Ended.Sub(v.Began.Time).Round(100_000_000).String(), v.State, v.Found, v.Believed, dash(v.Capture), dash(strings.Join(changes, "\n"))})
+				rows = append(rows, []any{v.ID, day(v.Began.Time),
+					v.Ended.Sub(v.Began.Time).Round(100_000_000).String(), v.State, v.Found, v.Believed,
+					dash(v.Capture), dash(strings.Join(changes, "\n"))})
 			}
-			return a.list(list, []string{"Survey", "Began", "Took", "State", "Found", "Believed", "Packets", "Since the one before"}, rows, "")
+			return a.list(list, []string{"Survey", "Began", "Took", "State", "Found", "Believed", "Packets",
+				"Since the one before"}, rows, "")
 		})}
 }
 
 func (a *app) findPackets() *cobra.Command {
-	return &cobra.Command{Use: "packets FILE [SURVEY]", Short: "Save the packets of a survey that kept them, as pcapng", Args: cobra.RangeArgs(1, 2),
+	return &cobra.Command{Use: "packets FILE [SURVEY]", Short: "Save the packets of a survey that kept them, as pcapng",
+		Args: cobra.RangeArgs(1, 2),
 		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
 			list, err := c.Surveys(ctx)
 			if err != nil {
@@ -182,7 +193,8 @@ func (a *app) findPackets() *cobra.Command {
 				}
 			}
 			if id == 0 {
-				return problem.New(problem.Missing, "no such survey kept its packets", "find with: redstart find --capture")
+				return problem.New(problem.Missing, "no such survey kept its packets",
+					"find with: redstart find --capture")
 			}
 			content, err := c.Capture(ctx, id)
 			if err != nil {
@@ -193,7 +205,8 @@ func (a *app) findPackets() *cobra.Command {
 }
 
 func (a *app) findPlug() *cobra.Command {
-	return &cobra.Command{Use: "plug SEGMENT", Short: "Have the site use a segment: one of redstart find segments, an interface, or a virtual LAN on one (eth1.108)", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "plug SEGMENT",
+		Short: "Have the site use a segment: one of redstart find segments, an interface, or a virtual LAN on one (eth1.108)", Args: cobra.ExactArgs(1),
 		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
 			if err := c.Plug(ctx, args[0]); err != nil {
 				return err
@@ -216,7 +229,8 @@ func (a *app) findUnplug() *cobra.Command {
 
 // findSegments lists the segments that the service is on.
 func (a *app) findSegments() *cobra.Command {
-	return &cobra.Command{Use: "segments", Short: "List the segments that the service is on, with the sites that use each", Args: cobra.NoArgs,
+	return &cobra.Command{Use: "segments",
+		Short: "List the segments that the service is on, with the sites that use each", Args: cobra.NoArgs,
 		RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
 			list, err := c.Segments(ctx)
 			if err != nil {

@@ -46,7 +46,9 @@ is a guess, and is taken only with --by order, --yes, or a yes to the question. 
 				if err != nil {
 					return err
 				}
-				if guesses > 0 && (yes || a.sure(fmt.Sprintf("%s by order alone, among identical boxes. Take these guesses too?", plural(guesses, "match")), false) == nil) {
+				if guesses > 0 &&
+					(yes || a.sure(fmt.Sprintf("%s by order alone, among identical boxes. Take these guesses too?",
+						plural(guesses, "match")), false) == nil) {
 					in.All, in.Reasons = false, match.Reasons
 				}
 			}
@@ -59,13 +61,18 @@ is a guess, and is taken only with --by order, --yes, or a yes to the question. 
 				return err
 			}
 			left.Proposals = accepted
-			return a.printProposals(left, fmt.Sprintf("%d matched. Next: redstart commission --rehearse", len(accepted)))
+			return a.printProposals(left, fmt.Sprintf("%d matched. Next: redstart commission --rehearse",
+				len(accepted)))
 		})}
 	c.Flags().BoolVar(&accept, "accept", false, "take the proposals")
 	c.Flags().BoolVar(&yes, "yes", false, "with --accept: also those by order alone, without asking")
-	c.Flags().StringArrayVar(&in.Reasons, "by", nil, "only those by this `REASON`: "+strings.Join(match.Reasons, ", ")+"; may be given again")
-	c.Flags().StringArrayVar(&in.Profiles, "part", nil, "take what order proposes for this `PROFILE`, although the counts do not agree; may be given again")
-	c.AddCommand(a.matchSet(), a.matchReplace(), a.matchUndo(), a.matchLock("lock", "Keep matches from being changed", true), a.matchLock("unlock", "Let matches be changed again", false), a.matchScan(), a.matchAdopt())
+	c.Flags().StringArrayVar(&in.Reasons, "by", nil, "only those by this `REASON`: "+strings.Join(match.Reasons, ", ")+
+		"; may be given again")
+	c.Flags().StringArrayVar(&in.Profiles, "part", nil,
+		"take what order proposes for this `PROFILE`, although the counts do not agree; may be given again")
+	c.AddCommand(a.matchSet(), a.matchReplace(), a.matchUndo(),
+		a.matchLock("lock", "Keep matches from being changed", true),
+		a.matchLock("unlock", "Let matches be changed again", false), a.matchScan(), a.matchAdopt())
 	return c
 }
 
@@ -83,7 +90,8 @@ func (a *app) guesses(ctx context.Context, c *client.Client) (n int, err error) 
 // matchReplace puts a new box in the place of a dead one.
 func (a *app) matchReplace() *cobra.Command {
 	var later bool
-	c := &cobra.Command{Use: "replace TAG [MAC]", Short: "Put a new box in the place of an entry's, and commission it", Args: cobra.RangeArgs(1, 2),
+	c := &cobra.Command{Use: "replace TAG [MAC]", Short: "Put a new box in the place of an entry's, and commission it",
+		Args: cobra.RangeArgs(1, 2),
 		Long: `Takes the box of an entry out and puts a new one in its place: the one with the
 given MAC, or the only fresh one of its model that no entry has. The entry keeps its
 plan and its history. The new box is then commissioned.`,
@@ -158,7 +166,8 @@ func (a *app) matchLock(use, short string, on bool) *cobra.Command {
 
 // matchScan takes labels line by line, as a hand-held scanner types them.
 func (a *app) matchScan() *cobra.Command {
-	return &cobra.Command{Use: "scan [TAG]", Short: "Match by scanned labels, line by line: first the entry's tag, then its box",
+	return &cobra.Command{Use: "scan [TAG]",
+		Short: "Match by scanned labels, line by line: first the entry's tag, then its box",
 		Long: `Reads what a hand-held scanner types, line by line, until the end of the input.
 The tag of an entry chooses it; the label of a box then says that the box is that
 entry. Labels may hold a MAC in any spelling, a serial, keys with values, or a
@@ -202,7 +211,8 @@ LoRaWAN device identification code.`, Args: cobra.MaximumNArgs(1),
 func (a *app) matchAdopt() *cobra.Command {
 	var in api.Adoption
 	var preview, all bool
-	c := &cobra.Command{Use: "adopt [MAC...]", Short: "Take found devices into the plan as new entries", Args: cobra.ArbitraryArgs,
+	c := &cobra.Command{Use: "adopt [MAC...]", Short: "Take found devices into the plan as new entries",
+		Args: cobra.ArbitraryArgs,
 		Long: `Makes an entry of each device: what is set already is planned as it is, a fresh
 device gets the next free address. With --all, everything that was found and that
 a profile fits becomes the as-found plan.`,
@@ -238,7 +248,8 @@ func (a *app) printProposals(p match.Result, next string) error {
 		next = "Nothing to match."
 	}
 	if len(rows) > 0 || a.output != "table" {
-		if err := a.list(p, []string{"Entry", "MAC", "Serial", "Matched", "Sure", "Why"}, rows, ""); err != nil || a.output != "table" {
+		if err := a.list(p, []string{"Entry", "MAC", "Serial", "Matched", "Sure", "Why"}, rows, ""); err != nil ||
+			a.output != "table" {
 			return err
 		}
 		a.say("")

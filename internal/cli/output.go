@@ -232,8 +232,10 @@ type progress struct {
 func (a *app) progress() *progress {
 	p := &progress{out: a.err}
 	if f, ok := a.err.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		p.bar = progressbar.NewOptions(1, progressbar.OptionSetWriter(f), progressbar.OptionSetWidth(30), progressbar.OptionClearOnFinish(),
-			progressbar.OptionSetPredictTime(false), progressbar.OptionSetTheme(progressbar.Theme{Saucer: "█", SaucerPadding: "░", BarStart: "", BarEnd: ""}))
+		p.bar = progressbar.NewOptions(1, progressbar.OptionSetWriter(f), progressbar.OptionSetWidth(30),
+			progressbar.OptionClearOnFinish(),
+			progressbar.OptionSetPredictTime(false), progressbar.OptionSetTheme(progressbar.Theme{Saucer: "█",
+				SaucerPadding: "░", BarStart: "", BarEnd: ""}))
 	}
 	return p
 }
@@ -264,7 +266,8 @@ func (p *progress) device(d store.RunDevice) {
 	case store.Running:
 		fmt.Fprintf(p.out, "  %-18s step %d of %d, %s\n", d.Tag, d.Done+1, d.Steps, d.Step)
 	case store.Parked:
-		fmt.Fprintf(p.out, "  %-18s waits for a hand: %s. When it is done: redstart commission done %s\n", d.Tag, d.Hand.Do, d.Tag)
+		fmt.Fprintf(p.out, "  %-18s waits for a hand: %s. When it is done: redstart commission done %s\n", d.Tag,
+			d.Hand.Do, d.Tag)
 	case store.Waiting:
 		fmt.Fprintf(p.out, "  %-18s %s\n", d.Tag, d.Step)
 	case store.Failed:

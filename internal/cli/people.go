@@ -75,58 +75,66 @@ func (a *app) sure(question string, yes bool) error {
 }
 
 func (a *app) vault() *cobra.Command {
-	status := &cobra.Command{Use: "status", Short: "Whether the vault is open, and what opens it", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
-		return a.printVault(ctx, c)
-	})}
-	lock := &cobra.Command{Use: "lock", Short: "Lock the vault: no password can be used or shown until it is unlocked", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
-		if err := c.LockVault(ctx); err != nil {
-			return err
-		}
-		return a.printVault(ctx, c)
-	})}
-	unlock := &cobra.Command{Use: "unlock", Short: "Unlock the vault; asks for the passphrase if one opens it", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
-		v, err := c.Vault(ctx)
-		if err != nil {
-			return err
-		}
-		passphrase := ""
-		if v.Opener == "passphrase" {
-			if passphrase, err = a.ask("passphrase"); err != nil {
+	status := &cobra.Command{Use: "status", Short: "Whether the vault is open, and what opens it",
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+			return a.printVault(ctx, c)
+		})}
+	lock := &cobra.Command{Use: "lock", Short: "Lock the vault: no password can be used or shown until it is unlocked",
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+			if err := c.LockVault(ctx); err != nil {
 				return err
 			}
-		}
-		if err := c.UnlockVault(ctx, passphrase); err != nil {
-			return err
-		}
-		return a.printVault(ctx, c)
-	})}
+			return a.printVault(ctx, c)
+		})}
+	unlock := &cobra.Command{Use: "unlock", Short: "Unlock the vault; asks for the passphrase if one opens it",
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+			v, err := c.Vault(ctx)
+			if err != nil {
+				return err
+			}
+			passphrase := ""
+			if v.Opener == "passphrase" {
+				if passphrase, err = a.ask("passphrase"); err != nil {
+					return err
+				}
+			}
+			if err := c.UnlockVault(ctx, passphrase); err != nil {
+				return err
+			}
+			return a.printVault(ctx, c)
+		})}
 	var withFile bool
-	key := &cobra.Command{Use: "change-key", Short: "Give the vault a new key, opened by a passphrase or by a new key file", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
-		passphrase := ""
-		if !withFile {
-			var err error
-			if passphrase, err = a.askNew("new passphrase"); err != nil {
+	key := &cobra.Command{Use: "change-key",
+		Short: "Give the vault a new key, opened by a passphrase or by a new key file",
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+			passphrase := ""
+			if !withFile {
+				var err error
+				if passphrase, err = a.askNew("new passphrase"); err != nil {
+					return err
+				}
+				if passphrase == "" {
+					return problem.New(problem.Usage, "the passphrase is empty", "for a key file give --key-file")
+				}
+			}
+			if err := c.ChangeKey(ctx, passphrase); err != nil {
 				return err
 			}
-			if passphrase == "" {
-				return problem.New(problem.Usage, "the passphrase is empty", "for a key file give --key-file")
-			}
-		}
-		if err := c.ChangeKey(ctx, passphrase); err != nil {
-			return err
-		}
-		return a.printVault(ctx, c)
-	})}
+			return a.printVault(ctx, c)
+		})}
 	key.Flags().BoolVar(&withFile, "key-file", false, "open it by a new key file instead of a passphrase")
-	anew := &cobra.Command{Use: "begin-anew", Short: "Give a vault that nothing opens any more a new key; what the lost one sealed stays sealed", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
-		v, err := c.BeginAnew(ctx)
-		if err != nil {
-			return err
-		}
-		a.say("The vault is open with a new key. %s stay sealed by the lost one; devices that only they open must be reset, or their logins learned.", plural(v.Sealed, "secret"))
-		return nil
-	})}
-	learn := &cobra.Command{Use: "learn FILE.csv", Short: "Store known logins of devices that are set already", Args: cobra.ExactArgs(1),
+	anew := &cobra.Command{Use: "begin-anew",
+		Short: "Give a vault that nothing opens any more a new key; what the lost one sealed stays sealed",
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+			v, err := c.BeginAnew(ctx)
+			if err != nil {
+				return err
+			}
+			a.say("The vault is open with a new key. %s stay sealed by the lost one; devices that only they open must be reset, or their logins learned.", plural(v.Sealed, "secret"))
+			return nil
+		})}
+	learn := &cobra.Command{Use: "learn FILE.csv", Short: "Store known logins of devices that are set already",
+		Args: cobra.ExactArgs(1),
 		Long: `Stores logins from a CSV file with the columns user, password, and tag or mac,
 all or none. Each is tried where its device can be reached: one that is refused
 refuses the file, and those that could not be tried are named.`,
@@ -152,22 +160,27 @@ refuses the file, and those that could not be tried are named.`,
 			a.say("%s stored, %d accepted by their devices just now. The file itself still holds them in plain text: delete it.", plural(out.Stored, "login"), out.Accepted)
 			return nil
 		})}
-	return group("vault", "The stored passwords of devices", status, lock, unlock, key, anew, a.reveal(), a.credentials(), learn, a.rotate(), a.policy())
+	return group("vault", "The stored passwords of devices", status, lock, unlock, key, anew, a.reveal(),
+		a.credentials(), learn, a.rotate(), a.policy())
 }
 
 func (a *app) reveal() *cobra.Command {
 	var setting, credential string
-	c := &cobra.Command{Use: "reveal TAG", Short: "Show the login that opens an entry's device, or a secret setting; recorded in its history", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-		shown, err := c.Reveal(ctx, args[0], setting, credential)
-		if err != nil {
-			return err
-		}
-		state := shown.State
-		if shown.ToldBy != "" {
-			state += ", " + shown.ToldBy
-		}
-		return a.list(shown, []string{"User", "Password", "State"}, [][]any{{dash(shown.User), shown.Password, dash(state)}}, fmt.Sprintf("Shown on purpose; the history of %s says so.", args[0]))
-	})}
+	c := &cobra.Command{Use: "reveal TAG",
+		Short: "Show the login that opens an entry's device, or a secret setting; recorded in its history",
+		Args:  cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			shown, err := c.Reveal(ctx, args[0], setting, credential)
+			if err != nil {
+				return err
+			}
+			state := shown.State
+			if shown.ToldBy != "" {
+				state += ", " + shown.ToldBy
+			}
+			return a.list(shown, []string{"User", "Password", "State"},
+				[][]any{{dash(shown.User), shown.Password, dash(state)}},
+				fmt.Sprintf("Shown on purpose; the history of %s says so.", args[0]))
+		})}
 	c.Flags().StringVar(&setting, "setting", "", "`key` of a secret setting")
 	c.Flags().StringVar(&credential, "credential", "", "`number` of another login, as vault credentials lists them")
 	c.MarkFlagsMutuallyExclusive("setting", "credential")
@@ -175,23 +188,29 @@ func (a *app) reveal() *cobra.Command {
 }
 
 func (a *app) credentials() *cobra.Command {
-	return &cobra.Command{Use: "credentials TAG", Short: "List the logins that are stored for an entry's device, without passwords", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-		list, err := c.Credentials(ctx, args[0])
-		if err != nil {
-			return err
-		}
-		var rows [][]any
-		for _, x := range list {
-			rows = append(rows, []any{x.ID, x.User, x.State, day(x.At.Time), dash(x.ToldBy), dash(x.Origin), day(x.MadeAt.Time)})
-		}
-		return a.list(list, []string{"Number", "User", "State", "Since", "Told by", "From", "Made"}, rows, "Show one with: redstart vault reveal "+args[0]+" [--credential NUMBER]")
-	})}
+	return &cobra.Command{Use: "credentials TAG",
+		Short: "List the logins that are stored for an entry's device, without passwords", Args: cobra.ExactArgs(1),
+		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			list, err := c.Credentials(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			var rows [][]any
+			for _, x := range list {
+				rows = append(rows, []any{x.ID, x.User, x.State, day(x.At.Time), dash(x.ToldBy), dash(x.Origin),
+					day(x.MadeAt.Time)})
+			}
+			return a.list(list, []string{"Number", "User", "State", "Since", "Told by", "From", "Made"}, rows,
+				"Show one with: redstart vault reveal "+args[0]+" [--credential NUMBER]")
+		})}
 }
 
 // rotate gives devices new passwords.
 func (a *app) rotate() *cobra.Command {
 	var all, yes bool
-	c := &cobra.Command{Use: "rotate [TAG...]", Short: "Give devices new passwords: stored first, set, proven, the old ones superseded", Args: cobra.ArbitraryArgs,
+	c := &cobra.Command{Use: "rotate [TAG...]",
+		Short: "Give devices new passwords: stored first, set, proven, the old ones superseded",
+		Args:  cobra.ArbitraryArgs,
 		Long: `Starts a run over the given entries, or --all that are matched, that gives every
 device a new password, whatever it has. Where a kind shares one password, a new
 one is made for the whole kind. A run that is cut off goes on with: redstart
@@ -230,33 +249,37 @@ func (a *app) printVault(ctx context.Context, c *client.Client) error {
 	if v.Sealed > 0 {
 		a.say("%s stay sealed by a key that was lost.", plural(v.Sealed, "secret"))
 	}
-	opener := map[string]string{"file": "the key file vault.key in the data folder", "passphrase": "a passphrase"}[v.Opener]
+	opener := map[string]string{"file": "the key file vault.key in the data folder",
+		"passphrase": "a passphrase"}[v.Opener]
 	return a.list(v, []string{"Vault", "Opened by"}, [][]any{{state, opener}}, "")
 }
 
 func (a *app) policy() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List how logins are made", RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
-		s, err := c.Site(ctx)
-		if err != nil {
-			return err
-		}
-		var rows [][]any
-		for _, p := range s.Policies {
-			length := "usual"
-			if p.Length > 0 {
-				length = strconv.Itoa(p.Length)
+	list := &cobra.Command{Use: "list", Short: "List how logins are made",
+		RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
+			s, err := c.Site(ctx)
+			if err != nil {
+				return err
 			}
-			rows = append(rows, []any{policyFor(p.For), p.Mode, length, strings.TrimSpace(p.Users + " " + p.User), dash(p.Recovery)})
-		}
-		if len(rows) == 0 && a.output == "table" {
-			a.say("Nothing is said: one generated password per device, and the user kept.")
-			return nil
-		}
-		return a.list(s.Policies, []string{"For", "Passwords", "Length", "User", "Recovery mail"}, rows, "")
-	})}
+			var rows [][]any
+			for _, p := range s.Policies {
+				length := "usual"
+				if p.Length > 0 {
+					length = strconv.Itoa(p.Length)
+				}
+				rows = append(rows, []any{policyFor(p.For), p.Mode, length, strings.TrimSpace(p.Users + " " + p.User),
+					dash(p.Recovery)})
+			}
+			if len(rows) == 0 && a.output == "table" {
+				a.say("Nothing is said: one generated password per device, and the user kept.")
+				return nil
+			}
+			return a.list(s.Policies, []string{"For", "Passwords", "Length", "User", "Recovery mail"}, rows, "")
+		})}
 	var in api.PolicyChange
 	var p plan.Policy
-	set := &cobra.Command{Use: "set [site|kind:KIND|profile:PROFILE]", Short: "Say how logins are made for the site, a kind or a profile", Args: cobra.ExactArgs(1),
+	set := &cobra.Command{Use: "set [site|kind:KIND|profile:PROFILE]",
+		Short: "Say how logins are made for the site, a kind or a profile", Args: cobra.ExactArgs(1),
 		Long: `Says how logins are made; what is not given stays as it is. Passwords: each (one generated per device), kind (one
 generated for all devices of a kind) or given (asked for, not shown).`,
 		Example: "  redstart vault policy set kind:intercom --passwords kind --recovery duty@example.org",
@@ -266,7 +289,9 @@ generated for all devices of a kind) or given (asked for, not shown).`,
 			in.For = ""
 		}
 		for flag, give := range map[string]func(){
-			"passwords": func() { in.Mode = &p.Mode }, "length": func() { in.Length = &p.Length }, "users": func() { in.Users = &p.Users },
+			"passwords": func() {
+				in.Mode = &p.Mode
+			}, "length": func() { in.Length = &p.Length }, "users": func() { in.Users = &p.Users },
 			"user": func() { in.User = &p.User }, "recovery": func() { in.Recovery = &p.Recovery },
 		} {
 			if set.Flags().Changed(flag) {
@@ -299,17 +324,18 @@ generated for all devices of a kind) or given (asked for, not shown).`,
 	f.StringVar(&p.Users, "users", plan.KeepUser, "keep, rename or add: what happens to the factory user")
 	f.StringVar(&p.User, "user", "", "`name` of the renamed or added user")
 	f.StringVar(&p.Recovery, "recovery", "", "mail `address` for lost passwords")
-	remove := &cobra.Command{Use: "remove [site|kind:KIND|profile:PROFILE]", Short: "Take a policy away", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-		of := args[0]
-		if of == "site" {
-			of = ""
-		}
-		if err := c.RemovePolicy(ctx, of); err != nil {
-			return err
-		}
-		a.say("Taken away.")
-		return nil
-	})}
+	remove := &cobra.Command{Use: "remove [site|kind:KIND|profile:PROFILE]", Short: "Take a policy away",
+		Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			of := args[0]
+			if of == "site" {
+				of = ""
+			}
+			if err := c.RemovePolicy(ctx, of); err != nil {
+				return err
+			}
+			a.say("Taken away.")
+			return nil
+		})}
 	return group("policy", "How logins of devices are made", list, set, remove)
 }
 
@@ -321,90 +347,100 @@ func policyFor(of string) string {
 }
 
 func (a *app) user() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List who may sign in", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
-		users, err := c.Users(ctx)
-		if err != nil {
-			return err
-		}
-		var rows [][]any
-		for _, u := range users {
-			rows = append(rows, []any{u.Name, u.Rights, rightsText[account.Right(u.Rights)]})
-		}
-		return a.list(users, []string{"User", "Right", ""}, rows, "")
-	})}
+	list := &cobra.Command{Use: "list", Short: "List who may sign in",
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+			users, err := c.Users(ctx)
+			if err != nil {
+				return err
+			}
+			var rows [][]any
+			for _, u := range users {
+				rows = append(rows, []any{u.Name, u.Rights, rightsText[account.Right(u.Rights)]})
+			}
+			return a.list(users, []string{"User", "Right", ""}, rows, "")
+		})}
 	var right string
-	add := &cobra.Command{Use: "add NAME", Short: "Make a user; asks for the password", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
-		password, err := a.askNew("password for " + args[0])
-		if err != nil {
-			return err
-		}
-		if err := c.AddUser(ctx, account.Account{Name: args[0], Password: password, Rights: account.Right(right)}); err != nil {
-			return err
-		}
-		a.say("%s %s.", args[0], rightsText[account.Right(right)])
-		return nil
-	})}
+	add := &cobra.Command{Use: "add NAME", Short: "Make a user; asks for the password", Args: cobra.ExactArgs(1),
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+			password, err := a.askNew("password for " + args[0])
+			if err != nil {
+				return err
+			}
+			if err := c.AddUser(ctx, account.Account{Name: args[0], Password: password,
+				Rights: account.Right(right)}); err != nil {
+				return err
+			}
+			a.say("%s %s.", args[0], rightsText[account.Right(right)])
+			return nil
+		})}
 	add.Flags().StringVar(&right, "right", string(account.Look), "look, plan, commission or own")
 	var newPassword bool
 	var newRight string
-	set := &cobra.Command{Use: "set NAME", Short: "Change a user's right or password", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
-		if newRight == "" {
-			return &usageError{fmt.Errorf("say the right with --right: look, plan, commission or own")}
-		}
-		in := account.Account{Name: args[0], Rights: account.Right(newRight)}
-		if newPassword {
-			var err error
-			if in.Password, err = a.askNew("new password for " + args[0]); err != nil {
+	set := &cobra.Command{Use: "set NAME", Short: "Change a user's right or password", Args: cobra.ExactArgs(1),
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+			if newRight == "" {
+				return &usageError{fmt.Errorf("say the right with --right: look, plan, commission or own")}
+			}
+			in := account.Account{Name: args[0], Rights: account.Right(newRight)}
+			if newPassword {
+				var err error
+				if in.Password, err = a.askNew("new password for " + args[0]); err != nil {
+					return err
+				}
+			}
+			if err := c.SetUser(ctx, in); err != nil {
 				return err
 			}
-		}
-		if err := c.SetUser(ctx, in); err != nil {
-			return err
-		}
-		a.say("%s %s.", args[0], rightsText[in.Rights])
-		return nil
-	})}
+			a.say("%s %s.", args[0], rightsText[in.Rights])
+			return nil
+		})}
 	set.Flags().StringVar(&newRight, "right", "", "look, plan, commission or own")
 	set.Flags().BoolVar(&newPassword, "password", false, "ask for a new password")
-	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a user with all tokens", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
-		if err := c.RemoveUser(ctx, args[0]); err != nil {
-			return err
-		}
-		a.say("%s may not sign in any more.", args[0])
-		return nil
-	})}
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a user with all tokens", Args: cobra.ExactArgs(1),
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+			if err := c.RemoveUser(ctx, args[0]); err != nil {
+				return err
+			}
+			a.say("%s may not sign in any more.", args[0])
+			return nil
+		})}
 	return group("user", "Who may use the service", list, add, set, remove, a.token())
 }
 
 var rightsText = map[account.Right]string{
-	account.Look: "may only look", account.Plan: "may change plans", account.Commission: "may change plans and work on devices", account.Own: "may do everything",
+	account.Look: "may only look", account.Plan: "may change plans",
+	account.Commission: "may change plans and work on devices", account.Own: "may do everything",
 }
 
 func (a *app) token() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List API tokens", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
-		tokens, err := c.Tokens(ctx)
-		if err != nil {
-			return err
-		}
-		var rows [][]any
-		for _, t := range tokens {
-			rows = append(rows, []any{t.ID, t.User, t.Name, day(t.MadeAt.Time), day(t.UsedAt.Time)})
-		}
-		return a.list(tokens, []string{"Number", "User", "Token", "Made", "Last used"}, rows, "")
-	})}
-	add := &cobra.Command{Use: "add NAME", Short: "Make an API token; it is shown once", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
-		t, err := c.AddToken(ctx, args[0])
-		if err != nil {
-			return err
-		}
-		return a.list(t, []string{"Token", ""}, [][]any{{t.Name, t.Token}}, "Shown only now. Use it with REDSTART_URL, REDSTART_TOKEN and, for a self-made certificate, REDSTART_PIN.")
-	})}
-	revoke := &cobra.Command{Use: "revoke NUMBER", Short: "Revoke an API token", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
-		if err := c.RevokeToken(ctx, args[0]); err != nil {
-			return err
-		}
-		a.say("Revoked.")
-		return nil
-	})}
+	list := &cobra.Command{Use: "list", Short: "List API tokens",
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+			tokens, err := c.Tokens(ctx)
+			if err != nil {
+				return err
+			}
+			var rows [][]any
+			for _, t := range tokens {
+				rows = append(rows, []any{t.ID, t.User, t.Name, day(t.MadeAt.Time), day(t.UsedAt.Time)})
+			}
+			return a.list(tokens, []string{"Number", "User", "Token", "Made", "Last used"}, rows, "")
+		})}
+	add := &cobra.Command{Use: "add NAME", Short: "Make an API token; it is shown once", Args: cobra.ExactArgs(1),
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+			t, err := c.AddToken(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.list(t, []string{"Token", ""}, [][]any{{t.Name, t.Token}},
+				"Shown only now. Use it with REDSTART_URL, REDSTART_TOKEN and, for a self-made certificate, REDSTART_PIN.")
+		})}
+	revoke := &cobra.Command{Use: "revoke NUMBER", Short: "Revoke an API token", Args: cobra.ExactArgs(1),
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+			if err := c.RevokeToken(ctx, args[0]); err != nil {
+				return err
+			}
+			a.say("Revoked.")
+			return nil
+		})}
 	return group("token", "Tokens with which programs and other computers use the service", list, add, revoke)
 }

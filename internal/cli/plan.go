@@ -22,16 +22,19 @@ import (
 )
 
 func (a *app) plan() *cobra.Command {
-	list := &cobra.Command{Use: "list [TAG...]", Short: "List the plan with what is known of each box", Args: cobra.ArbitraryArgs, RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
-		if err := a.printEntries(ctx, c, tags); !errors.As(err, new(attention)) {
-			return err
-		}
-		return nil // a plan that is not finished is no failure of listing it
-	})}
-	show := &cobra.Command{Use: "show TAG", Short: "Show everything known of one entry", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-		return a.printDetail(ctx, c, args[0])
-	})}
-	return group("plan", "The list of devices that should exist", a.planImport(), a.planExport(), a.planTemplate(), list, show, a.planCheck(),
+	list := &cobra.Command{Use: "list [TAG...]", Short: "List the plan with what is known of each box",
+		Args: cobra.ArbitraryArgs, RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
+			if err := a.printEntries(ctx, c, tags); !errors.As(err, new(attention)) {
+				return err
+			}
+			return nil // a plan that is not finished is no failure of listing it
+		})}
+	show := &cobra.Command{Use: "show TAG", Short: "Show everything known of one entry", Args: cobra.ExactArgs(1),
+		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			return a.printDetail(ctx, c, args[0])
+		})}
+	return group("plan", "The list of devices that should exist", a.planImport(), a.planExport(), a.planTemplate(),
+		list, show, a.planCheck(),
 		a.planAdd(), a.planSet(), a.planRemove(), a.planGenerate(), a.planAddresses(), a.planReserve(), a.planMap(),
 		a.planHistory(), a.planCompare(), a.planRestore(), a.planUndo(), a.planRedo(), a.planName(), a.planFiles())
 }
@@ -41,14 +44,16 @@ func (a *app) plan() *cobra.Command {
 func openFile(path string) (*os.File, error) {
 	info, err := os.Stat(path)
 	if err == nil && !info.Mode().IsRegular() {
-		return nil, problem.New(problem.Usage, "it is no file, but "+map[bool]string{true: "a folder", false: "a pipe or device"}[info.IsDir()], "give a file").About(path)
+		return nil, problem.New(problem.Usage, "it is no file, but "+
+			map[bool]string{true: "a folder", false: "a pipe or device"}[info.IsDir()], "give a file").About(path)
 	}
 	var f *os.File
 	if err == nil {
 		f, err = os.Open(path)
 	}
 	if err != nil {
-		return nil, problem.New(problem.Usage, "the file cannot be read", "check its name and rights").About(path).Because(errors.Unwrap(err))
+		return nil, problem.New(problem.Usage, "the file cannot be read",
+			"check its name and rights").About(path).Because(errors.Unwrap(err))
 	}
 	return f, nil
 }
@@ -62,7 +67,8 @@ func readFile(path string) ([]byte, error) {
 	// One byte more than is allowed, so that the service says that it is too large.
 	file, err := io.ReadAll(io.LimitReader(f, planfile.MaxFile+1))
 	if err != nil {
-		return nil, problem.New(problem.Usage, "the file cannot be read", "check the disk").About(path).Because(errors.Unwrap(err))
+		return nil, problem.New(problem.Usage, "the file cannot be read",
+			"check the disk").About(path).Because(errors.Unwrap(err))
 	}
 	return file, nil
 }
@@ -97,7 +103,9 @@ func (a *app) printEntries(ctx context.Context, c *client.Client, tags []string)
 	}
 	entries := all
 	if len(tags) > 0 {
-		entries = slices.DeleteFunc(slices.Clone(all), func(e api.EntryView) bool { return !slices.Contains(tags, e.Tag) })
+		entries = slices.DeleteFunc(slices.Clone(all), func(e api.EntryView) bool {
+			return !slices.Contains(tags, e.Tag)
+		})
 	}
 	var rows [][]any
 	count := map[string]int{}
@@ -114,17 +122,20 @@ func (a *app) printEntries(ctx context.Context, c *client.Client, tags []string)
 		default:
 			count[e.State]++
 		}
-		rows = append(rows, []any{e.Tag, stateText(e), e.Kind, e.Place, e.Address, presentText(e), dash(e.Device.String()), clock(e.CheckedAt.Time)})
+		rows = append(rows, []any{e.Tag, stateText(e), e.Kind, e.Place, e.Address, presentText(e),
+			dash(e.Device.String()), clock(e.CheckedAt.Time)})
 	}
 	if len(entries) == 0 && a.output == "table" {
 		a.say("The plan is empty. Next: redstart plan import FILE")
 		return nil
 	}
-	if err := a.list(entries, []string{"Tag", "State", "Kind", "Place", "Planned", "Present", "MAC", "Checked"}, rows, ""); err != nil {
+	if err := a.list(entries, []string{"Tag", "State", "Kind", "Place", "Planned", "Present", "MAC", "Checked"}, rows,
+		""); err != nil {
 		return err
 	}
 	var parts []string
-	for _, s := range []string{store.Planned, store.Matched, store.Configuring, store.Configured, store.Verified, store.Attention, inPart, differing, byHand, notWired} {
+	for _, s := range []string{store.Planned, store.Matched, store.Configuring, store.Configured, store.Verified,
+		store.Attention, inPart, differing, byHand, notWired} {
 		if count[s] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
 		}
@@ -213,7 +224,8 @@ func (a *app) printDetail(ctx context.Context, c *client.Client, tag string) err
 		return a.list(d, nil, nil, "")
 	}
 	e := d.Entry
-	rows := [][]any{{"Tag", e.Tag}, {"State", strings.TrimSpace(stateText(e) + "  " + e.Reason)}, {"Kind", e.Kind}, {"Profile", e.Profile}}
+	rows := [][]any{{"Tag", e.Tag}, {"State", strings.TrimSpace(stateText(e) + "  " + e.Reason)}, {"Kind", e.Kind},
+		{"Profile", e.Profile}}
 	for _, d := range e.Differs {
 		rows = append(rows, []any{"Differs", d})
 	}
@@ -222,7 +234,9 @@ func (a *app) printDetail(ctx context.Context, c *client.Client, tag string) err
 			rows = append(rows, []any{fieldLabel(field), v})
 		}
 	}
-	rows = append(rows, [][]any{{"Device name", e.Name}, {"Planned address", addr(e.Address)}, {"Present address", presentText(e)}, {"Last heard", day(e.Seen.Time)}, {"MAC", dash(e.Device.String())}, {"Serial", dash(e.BoxID)},
+	rows = append(rows, [][]any{{"Device name", e.Name}, {"Planned address", addr(e.Address)},
+		{"Present address", presentText(e)}, {"Last heard", day(e.Seen.Time)}, {"MAC", dash(e.Device.String())},
+		{"Serial", dash(e.BoxID)},
 		{"Matched", dash(e.MatchedWhy)}, {"Login", loginText(d.Login)}}...)
 	if e.HandBy != "" {
 		rows = append(rows, []any{"Set by hand", e.HandBy + ", " + day(e.HandAt.Time).shown})

@@ -21,7 +21,8 @@ import (
 func (a *app) planImport() *cobra.Command {
 	var o api.ImportOptions
 	var columns []string
-	c := &cobra.Command{Use: "import FILE", Short: "Take a plan file in (CSV, XLSX or JSON), all or nothing", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "import FILE", Short: "Take a plan file in (CSV, XLSX or JSON), all or nothing",
+		Args: cobra.ExactArgs(1),
 		Long: `Takes the entries of a CSV, XLSX or JSON file into the plan. What each column is
 is told from its header, or said with --column; the site remembers it. New tags
 are added; what a newer revision changes or removes is shown, and done with
@@ -76,7 +77,8 @@ A file in which anything cannot be understood is refused whole.`,
 				a.say("The plan is already as the file says.")
 				return nil
 			}
-			if err := a.list(r.Comparison, []string{"Tag", "What", "Before", "After"}, comparisonRows(r.Comparison), ""); err != nil || a.output != "table" {
+			if err := a.list(r.Comparison, []string{"Tag", "What", "Before", "After"}, comparisonRows(r.Comparison),
+				""); err != nil || a.output != "table" {
 				return err
 			}
 			a.sayUntouched(r)
@@ -93,9 +95,11 @@ A file in which anything cannot be understood is refused whole.`,
 	f.BoolVar(&o.Apply, "apply", false, "change and remove entries that are in the plan already")
 	f.BoolVar(&o.Whole, "whole", false, "the file is the whole plan: remove entries that it does not have")
 	f.BoolVar(&o.Configured, "also-configured", false, "change entries whose devices are configured too")
-	f.StringVar(&o.Rows, "rows", "", "the file holds the tables of this `setting`, one line for each row, with the entry's tag")
+	f.StringVar(&o.Rows, "rows", "",
+		"the file holds the tables of this `setting`, one line for each row, with the entry's tag")
 	f.StringVar(&o.Sheet, "sheet", "", "`name` of the sheet, if the workbook has several")
-	f.StringArrayVar(&columns, "column", nil, "`HEADER=FIELD`: what a column is; HEADER= leaves it out; may be given again")
+	f.StringArrayVar(&columns, "column", nil,
+		"`HEADER=FIELD`: what a column is; HEADER= leaves it out; may be given again")
 	return c
 }
 
@@ -109,7 +113,8 @@ func remap(r planfile.Result, columns []string) (planfile.Mapping, error) {
 		}
 		header, field := c[:i], c[i+1:]
 		if !slices.Contains(r.Header, header) {
-			return nil, problem.New(problem.Usage, fmt.Sprintf("the file has no column %q; it has %s", header, strings.Join(r.Header, ", ")), "")
+			return nil, problem.New(problem.Usage, fmt.Sprintf("the file has no column %q; it has %s", header,
+				strings.Join(r.Header, ", ")), "")
 		}
 		for h, f := range m {
 			if f == field {
@@ -176,7 +181,8 @@ func (a *app) printPreview(r planfile.Result) error {
 
 func (a *app) sayUntouched(r planfile.Result) {
 	if len(r.LeftOut) > 0 {
-		a.say("\nColumns left out, since nothing of a plan has such a name: %s. Say what they are with --column.", strings.Join(r.LeftOut, ", "))
+		a.say("\nColumns left out, since nothing of a plan has such a name: %s. Say what they are with --column.",
+			strings.Join(r.LeftOut, ", "))
 	}
 	if len(r.Untouched) == 0 {
 		return
@@ -207,18 +213,20 @@ func (a *app) planExport() *cobra.Command {
 }
 
 func (a *app) planTemplate() *cobra.Command {
-	return &cobra.Command{Use: "template FILE.xlsx", Short: "Write an empty workbook with drop-downs", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-		content, err := c.Template(ctx)
-		if err != nil {
-			return err
-		}
-		return a.saveFile(args[0], content)
-	})}
+	return &cobra.Command{Use: "template FILE.xlsx", Short: "Write an empty workbook with drop-downs",
+		Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			content, err := c.Template(ctx)
+			if err != nil {
+				return err
+			}
+			return a.saveFile(args[0], content)
+		})}
 }
 
 func (a *app) planCheck() *cobra.Command {
 	var mend, preview bool
-	c := &cobra.Command{Use: "check [FILE]", Short: "Check the plan as a whole, or a file before it is imported", Args: cobra.MaximumNArgs(1),
+	c := &cobra.Command{Use: "check [FILE]", Short: "Check the plan as a whole, or a file before it is imported",
+		Args: cobra.MaximumNArgs(1),
 		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
 			if len(args) == 1 {
 				return a.checkFile(ctx, c, args[0])
@@ -305,7 +313,8 @@ func findingsText(findings []plan.Finding) string {
 	for _, f := range findings {
 		count[f.Level]++
 	}
-	return fmt.Sprintf("%s: %d stop commissioning, %s, %s", plural(len(findings), "finding"), count[plan.Stops], plural(count[plan.Warning], "warning"), plural(count[plan.Hint], "hint"))
+	return fmt.Sprintf("%s: %d stop commissioning, %s, %s", plural(len(findings), "finding"), count[plan.Stops],
+		plural(count[plan.Warning], "warning"), plural(count[plan.Hint], "hint"))
 }
 
 // printFindings prints findings; with rows, the row of the file too.
@@ -342,7 +351,9 @@ func (a *app) printFindings(as any, findings []plan.Finding, rowOf map[string]in
 	}
 	if a.output == "table" {
 		a.say("\n%s.", findingsText(findings))
-		if slices.ContainsFunc(findings, func(f plan.Finding) bool { return f.Mend != nil && f.Mend.Safe }) && rowOf == nil {
+		if slices.ContainsFunc(findings, func(f plan.Finding) bool {
+			return f.Mend != nil && f.Mend.Safe
+		}) && rowOf == nil {
 			a.say("Next: redstart plan check --mend applies the safe mends.")
 		}
 	}
@@ -350,51 +361,56 @@ func (a *app) printFindings(as any, findings []plan.Finding, rowOf map[string]in
 }
 
 func (a *app) planFiles() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List the site's files", RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
-		files, err := c.Files(ctx)
-		if err != nil {
-			return err
-		}
-		var rows [][]any
-		for _, f := range files {
-			rows = append(rows, []any{f.Name, cell{fmt.Sprint(f.Size), fmt.Sprintf("%d bytes", f.Size)}, cell{f.SHA256, f.SHA256[:16] + "…"}, day(f.At.Time), f.Who})
-		}
-		return a.list(files, []string{"File", "Size", "SHA-256", "Stored", "By"}, rows, "")
-	})}
-	add := &cobra.Command{Use: "add FILE", Short: "Store a file of the site, such as a licence", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-		content, err := openFile(args[0])
-		if err != nil {
-			return err
-		}
-		defer content.Close()
-		f, err := c.PutFile(ctx, filepath.Base(args[0]), content)
-		if err != nil {
-			return err
-		}
-		a.say("Stored: %d bytes, SHA-256 %s. Entries refer to it as %s.", f.Size, f.SHA256, f.Name)
-		return nil
-	})}
-	remove := &cobra.Command{Use: "remove NAME", Short: "Forget a file of the site", Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-		if err := c.RemoveFile(ctx, args[0]); err != nil {
-			return err
-		}
-		a.say("Forgotten.")
-		return nil
-	})}
-	save := &cobra.Command{Use: "save NAME [FILE]", Short: "Fetch a file of the site again", Args: cobra.RangeArgs(1, 2), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-		path := args[len(args)-1]
-		if path == "-" {
-			return c.File(ctx, args[0], a.out)
-		}
-		f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o644)
-		if err != nil {
-			return problem.Disk(err, "the file cannot be written", path)
-		}
-		if err := errors.Join(c.File(ctx, args[0], f), f.Close()); err != nil {
-			return err
-		}
-		a.say("Written: %s", path)
-		return nil
-	})}
+	list := &cobra.Command{Use: "list", Short: "List the site's files",
+		RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
+			files, err := c.Files(ctx)
+			if err != nil {
+				return err
+			}
+			var rows [][]any
+			for _, f := range files {
+				rows = append(rows, []any{f.Name, cell{fmt.Sprint(f.Size), fmt.Sprintf("%d bytes", f.Size)},
+					cell{f.SHA256, f.SHA256[:16] + "…"}, day(f.At.Time), f.Who})
+			}
+			return a.list(files, []string{"File", "Size", "SHA-256", "Stored", "By"}, rows, "")
+		})}
+	add := &cobra.Command{Use: "add FILE", Short: "Store a file of the site, such as a licence",
+		Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			content, err := openFile(args[0])
+			if err != nil {
+				return err
+			}
+			defer content.Close()
+			f, err := c.PutFile(ctx, filepath.Base(args[0]), content)
+			if err != nil {
+				return err
+			}
+			a.say("Stored: %d bytes, SHA-256 %s. Entries refer to it as %s.", f.Size, f.SHA256, f.Name)
+			return nil
+		})}
+	remove := &cobra.Command{Use: "remove NAME", Short: "Forget a file of the site", Args: cobra.ExactArgs(1),
+		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			if err := c.RemoveFile(ctx, args[0]); err != nil {
+				return err
+			}
+			a.say("Forgotten.")
+			return nil
+		})}
+	save := &cobra.Command{Use: "save NAME [FILE]", Short: "Fetch a file of the site again",
+		Args: cobra.RangeArgs(1, 2), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			path := args[len(args)-1]
+			if path == "-" {
+				return c.File(ctx, args[0], a.out)
+			}
+			f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o644)
+			if err != nil {
+				return problem.Disk(err, "the file cannot be written", path)
+			}
+			if err := errors.Join(c.File(ctx, args[0], f), f.Close()); err != nil {
+				return err
+			}
+			a.say("Written: %s", path)
+			return nil
+		})}
 	return group("file", "Files that entries refer to, such as licences", list, add, save, remove)
 }

@@ -27,7 +27,8 @@ func assignments(args []string) (tags []string, set map[string]string, err error
 		set[strings.ToLower(strings.TrimSpace(field))] = value
 	}
 	if len(tags) == 0 || len(set) == 0 {
-		err = &usageError{fmt.Errorf("give tags and field=value; the fields are %s, and the settings of the profile", strings.Join(fieldKeys(), ", "))}
+		err = &usageError{fmt.Errorf("give tags and field=value; the fields are %s, and the settings of the profile",
+			strings.Join(fieldKeys(), ", "))}
 	}
 	return tags, set, err
 }
@@ -42,7 +43,8 @@ func fieldKeys() []string {
 
 func (a *app) planAdd() *cobra.Command {
 	var preview bool
-	c := &cobra.Command{Use: "add TAG... profile=PROFILE [FIELD=VALUE...]", Short: "Add entries", Args: cobra.MinimumNArgs(2),
+	c := &cobra.Command{Use: "add TAG... profile=PROFILE [FIELD=VALUE...]", Short: "Add entries",
+		Args:    cobra.MinimumNArgs(2),
 		Example: `  redstart plan add HALL-CAM-07 profile=ovalis-c20 area=HALL place="Ticket hall"`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
 			tags, set, err := assignments(args)
@@ -65,7 +67,8 @@ func (a *app) planAdd() *cobra.Command {
 
 func (a *app) planSet() *cobra.Command {
 	var preview bool
-	c := &cobra.Command{Use: "set TAG... FIELD=VALUE...", Short: "Change fields or settings of entries", Args: cobra.MinimumNArgs(2),
+	c := &cobra.Command{Use: "set TAG... FIELD=VALUE...", Short: "Change fields or settings of entries",
+		Args: cobra.MinimumNArgs(2),
 		Long: `Changes fields or settings of entries. An empty value takes it away; "next" as
 address and "auto" as name are made. A new tag renames; references follow.`,
 		Example: `  redstart plan set HALL-DOOR-01 rings-at=HALL-MON-01 room=207`,
@@ -86,13 +89,14 @@ address and "auto" as name are made. A new tag renames; references follow.`,
 
 func (a *app) planRemove() *cobra.Command {
 	var preview, configured bool
-	c := &cobra.Command{Use: "remove TAG...", Short: "Take entries out of the plan", Args: cobra.MinimumNArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
-		var patches []plan.Patch
-		for _, tag := range tags {
-			patches = append(patches, plan.Patch{Tag: tag, Remove: true})
-		}
-		return a.edit(ctx, c, api.Edits{Patches: patches, Configured: configured}, preview)
-	})}
+	c := &cobra.Command{Use: "remove TAG...", Short: "Take entries out of the plan", Args: cobra.MinimumNArgs(1),
+		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
+			var patches []plan.Patch
+			for _, tag := range tags {
+				patches = append(patches, plan.Patch{Tag: tag, Remove: true})
+			}
+			return a.edit(ctx, c, api.Edits{Patches: patches, Configured: configured}, preview)
+		})}
 	c.Flags().BoolVar(&preview, "preview", false, "only show what would change")
 	c.Flags().BoolVar(&configured, "also-configured", false, "remove entries whose devices are configured too")
 	return c
@@ -102,7 +106,8 @@ func (a *app) planGenerate() *cobra.Command {
 	var q plan.Quantity
 	var set []string
 	var preview bool
-	c := &cobra.Command{Use: "generate --profile PROFILE --count N --pattern PATTERN", Short: "Add entries from a quantity",
+	c := &cobra.Command{Use: "generate --profile PROFILE --count N --pattern PATTERN",
+		Short:   "Add entries from a quantity",
 		Example: `  redstart plan generate --profile ovalis-c20 --count 4 --pattern "{area}-CAM-{n:02}" --areas HALL,YARD --address 10.40.9.20`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
 			for _, s := range set {
@@ -121,7 +126,8 @@ func (a *app) planGenerate() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&q.Profile, "profile", "", "`profile` of the entries")
 	f.IntVar(&q.Count, "count", 1, "how many, in each area")
-	f.StringVar(&q.Pattern, "pattern", "{area}-{n:02}", "`pattern` of tags, with {site}, {area}, {floor}, {kind} and {n} or {n:02}")
+	f.StringVar(&q.Pattern, "pattern", "{area}-{n:02}",
+		"`pattern` of tags, with {site}, {area}, {floor}, {kind} and {n} or {n:02}")
 	f.IntVar(&q.First, "first", 0, "number of the first; the first free one if not given")
 	f.StringSliceVar(&q.Areas, "areas", nil, "`areas`, divided by commas; each gets the count")
 	f.StringVar(&q.Floor, "floor", "", "floor")
@@ -136,7 +142,8 @@ func (a *app) planGenerate() *cobra.Command {
 func (a *app) planAddresses() *cobra.Command {
 	var in api.Allocation
 	var preview bool
-	c := &cobra.Command{Use: "addresses missing|compact|spread|move [TAG...]", Short: "Give out addresses", Args: cobra.MinimumNArgs(1),
+	c := &cobra.Command{Use: "addresses missing|compact|spread|move [TAG...]", Short: "Give out addresses",
+		Args: cobra.MinimumNArgs(1),
 		Long: `Gives out addresses to the given entries, or to all:
   missing  only to those that have none; what is set stays
   compact  anew, ascending, without gaps
@@ -158,24 +165,25 @@ Entries whose devices are configured keep theirs.`,
 }
 
 func (a *app) planReserve() *cobra.Command {
-	return &cobra.Command{Use: "reserve RANGE REASON", Short: "Keep a range of addresses free", Args: cobra.ExactArgs(2), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-		r, err := address.ParseRange(args[0])
-		if err != nil {
-			return problem.New(problem.Usage, err.Error(), "write it like 10.40.8.2-10.40.8.19")
-		}
-		s, err := c.Site(ctx)
-		if err != nil {
-			return err
-		}
-		if s, err = s.Reserve(r, args[1]); err != nil {
-			return err
-		}
-		if err := c.SetSite(ctx, s); err != nil {
-			return err
-		}
-		a.say("%s is kept free: %s.", r, args[1])
-		return nil
-	})}
+	return &cobra.Command{Use: "reserve RANGE REASON", Short: "Keep a range of addresses free",
+		Args: cobra.ExactArgs(2), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			r, err := address.ParseRange(args[0])
+			if err != nil {
+				return problem.New(problem.Usage, err.Error(), "write it like 10.40.8.2-10.40.8.19")
+			}
+			s, err := c.Site(ctx)
+			if err != nil {
+				return err
+			}
+			if s, err = s.Reserve(r, args[1]); err != nil {
+				return err
+			}
+			if err := c.SetSite(ctx, s); err != nil {
+				return err
+			}
+			a.say("%s is kept free: %s.", r, args[1])
+			return nil
+		})}
 }
 
 // edit makes a change and prints what it did.
@@ -227,7 +235,8 @@ func (a *app) sayKept(tags []string) {
 func comparisonRows(c plan.Comparison) [][]any {
 	var rows [][]any
 	for _, e := range c.Added {
-		rows = append(rows, []any{e.Tag, "added", "", strings.TrimSpace(e.Profile + "  " + e.Get("address") + "  " + e.Name)})
+		rows = append(rows, []any{e.Tag, "added", "", strings.TrimSpace(e.Profile + "  " + e.Get("address") + "  " +
+			e.Name)})
 	}
 	for _, x := range c.Changed {
 		rows = append(rows, []any{x.Tag, fieldLabel(x.Field), dash(secretDots(x.Before)), dash(secretDots(x.After))})
@@ -261,51 +270,53 @@ const mapWidth = 64
 
 func (a *app) planMap() *cobra.Command {
 	var asList bool
-	c := &cobra.Command{Use: "map [SUBNET]", Short: "Draw the addresses of a subnet", Args: cobra.MaximumNArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-		m, err := c.Map(ctx, strings.Join(args, ""))
-		if err != nil {
-			return err
-		}
-		if asList || a.output != "table" {
-			var rows [][]any
+	c := &cobra.Command{Use: "map [SUBNET]", Short: "Draw the addresses of a subnet", Args: cobra.MaximumNArgs(1),
+		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			m, err := c.Map(ctx, strings.Join(args, ""))
+			if err != nil {
+				return err
+			}
+			if asList || a.output != "table" {
+				var rows [][]any
+				for _, x := range m.Cells {
+					rows = append(rows, []any{x.Address, x.Is, dash(x.Tag), x.Text})
+				}
+				return a.list(m, []string{"Address", "Is", "Entry", "In words"}, rows,
+					fmt.Sprintf("%d of %d addresses are free.", m.Free, m.Hosts))
+			}
+			a.say("%s  %s, mask %s: %d of %d addresses are free.\n", m.Name, m.Prefix, m.Mask, m.Free, m.Hosts)
+			cells := map[uint32]rune{}
 			for _, x := range m.Cells {
-				rows = append(rows, []any{x.Address, x.Is, dash(x.Tag), x.Text})
+				cells[address.Number(x.Address)] = marks[x.Is]
 			}
-			return a.list(m, []string{"Address", "Is", "Entry", "In words"}, rows, fmt.Sprintf("%d of %d addresses are free.", m.Free, m.Hosts))
-		}
-		a.say("%s  %s, mask %s: %d of %d addresses are free.\n", m.Name, m.Prefix, m.Mask, m.Free, m.Hosts)
-		cells := map[uint32]rune{}
-		for _, x := range m.Cells {
-			cells[address.Number(x.Address)] = marks[x.Is]
-		}
-		first, last := address.Number(m.Network), address.Number(m.Last)
-		skipped := false
-		for at := first &^ (mapWidth - 1); at <= last; at += mapWidth {
-			row := make([]rune, 0, mapWidth)
-			for n := at; n < at+mapWidth; n++ {
-				mark, there := cells[n]
-				switch {
-				case n < first || n > last:
-					mark = ' '
-				case !there:
-					mark = marks[plan.Free]
+			first, last := address.Number(m.Network), address.Number(m.Last)
+			skipped := false
+			for at := first &^ (mapWidth - 1); at <= last; at += mapWidth {
+				row := make([]rune, 0, mapWidth)
+				for n := at; n < at+mapWidth; n++ {
+					mark, there := cells[n]
+					switch {
+					case n < first || n > last:
+						mark = ' '
+					case !there:
+						mark = marks[plan.Free]
+					}
+					row = append(row, mark)
 				}
-				row = append(row, mark)
-			}
-			// Large subnets are mostly empty.
-			if !slices.ContainsFunc(row, func(r rune) bool { return r != marks[plan.Free] }) {
-				if !skipped {
-					a.say("%-15s  (free)", "…")
+				// Large subnets are mostly empty.
+				if !slices.ContainsFunc(row, func(r rune) bool { return r != marks[plan.Free] }) {
+					if !skipped {
+						a.say("%-15s  (free)", "…")
+					}
+					skipped = true
+					continue
 				}
-				skipped = true
-				continue
+				skipped = false
+				a.say("%-15s  %s", address.FromNumber(at), string(row))
 			}
-			skipped = false
-			a.say("%-15s  %s", address.FromNumber(at), string(row))
-		}
-		a.say("\n· free   × kept   o planned   ● found   ! conflict      --list names each")
-		return nil
-	})}
+			a.say("\n· free   × kept   o planned   ● found   ! conflict      --list names each")
+			return nil
+		})}
 	c.Flags().BoolVar(&asList, "list", false, "list the addresses in words")
 	return c
 }

@@ -15,71 +15,78 @@ import (
 )
 
 func (a *app) profile() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List the device profiles", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
-		profiles, err := c.Profiles(ctx)
-		if err != nil {
-			return err
-		}
-		var rows [][]any
-		for _, p := range profiles {
-			factory, err := p.Factory.Address.MarshalText()
+	list := &cobra.Command{Use: "list", Short: "List the device profiles",
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+			profiles, err := c.Profiles(ctx)
 			if err != nil {
 				return err
 			}
-			rows = append(rows, []any{p.ID, p.Kind, p.Maker, p.Model, string(factory), wrap(p.About, 60)})
-		}
-		broken, err := c.BrokenProfiles(ctx)
-		if err != nil {
-			return err
-		}
-		for _, b := range broken {
-			fmt.Fprintf(a.err, "Left out: %s: %s\n", b.File, b.Reason)
-		}
-		return a.list(profiles, []string{"Profile", "Kind", "Maker", "Model", "Factory address", "About"}, rows, "")
-	})}
-	facts := &cobra.Command{Use: "facts", Short: "List what can be told of a device, and what profiles may go by; needs no service", Args: cobra.NoArgs,
+			var rows [][]any
+			for _, p := range profiles {
+				factory, err := p.Factory.Address.MarshalText()
+				if err != nil {
+					return err
+				}
+				rows = append(rows, []any{p.ID, p.Kind, p.Maker, p.Model, string(factory), wrap(p.About, 60)})
+			}
+			broken, err := c.BrokenProfiles(ctx)
+			if err != nil {
+				return err
+			}
+			for _, b := range broken {
+				fmt.Fprintf(a.err, "Left out: %s: %s\n", b.File, b.Reason)
+			}
+			return a.list(profiles, []string{"Profile", "Kind", "Maker", "Model", "Factory address", "About"}, rows, "")
+		})}
+	facts := &cobra.Command{Use: "facts",
+		Short: "List what can be told of a device, and what profiles may go by; needs no service", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			var rows [][]any
 			yes := func(is bool) string { return map[bool]string{true: "yes", false: "–"}[is] }
 			for _, k := range fact.All {
-				rows = append(rows, []any{k.Key, k.Meaning, k.Type, yes(k.Several), yes(k.Sign), yes(k.By&fact.Acts != 0)})
+				rows = append(rows, []any{k.Key, k.Meaning, k.Type, yes(k.Several), yes(k.Sign),
+					yes(k.By&fact.Acts != 0)})
 			}
 			return a.list(fact.All, []string{"Fact", "Meaning", "Type", "Several", "A sign", "Acts take it"}, rows, "")
 		}}
-	check := &cobra.Command{Use: "check FILE.yaml", Short: "Check a profile document; needs no service", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
-		doc, err := readFile(args[0])
-		if err != nil {
-			return err
-		}
-		p, err := profiles.Parse(doc)
-		if err != nil {
-			return problem.New(problem.Usage, err.Error(), "see docs/profiles.md").About(args[0])
-		}
-		var order []string
-		for _, s := range p.Order {
-			order = append(order, string(s.Act))
-		}
-		a.say("%s is sound: %s %s, a %s. %s", p.ID, p.Maker, p.Model, p.Kind, plural(len(p.Settings), "setting")+" declared.")
-		if p.Sets() {
-			a.say("Order: %s.", strings.Join(order, ", "))
-		} else {
-			a.say("It does not say how to set the model: entries can be planned and found, not commissioned.")
-		}
-		a.say("Next: put it into %s/profiles; a running service takes it up at once.", a.data)
-		return nil
-	}}
-	settings := &cobra.Command{Use: "settings PROFILE", Short: "List the settings that a model takes", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
-		profiles, err := c.Profiles(ctx)
-		if err != nil {
-			return err
-		}
-		for _, p := range profiles {
-			if p.ID == args[0] {
-				return a.printSettings(p)
+	check := &cobra.Command{Use: "check FILE.yaml", Short: "Check a profile document; needs no service",
+		Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
+			doc, err := readFile(args[0])
+			if err != nil {
+				return err
 			}
-		}
-		return problem.New(problem.Missing, "there is no such profile", "list them: redstart profile list").About(args[0])
-	})}
+			p, err := profiles.Parse(doc)
+			if err != nil {
+				return problem.New(problem.Usage, err.Error(), "see docs/profiles.md").About(args[0])
+			}
+			var order []string
+			for _, s := range p.Order {
+				order = append(order, string(s.Act))
+			}
+			a.say("%s is sound: %s %s, a %s. %s", p.ID, p.Maker, p.Model, p.Kind,
+				plural(len(p.Settings), "setting")+" declared.")
+			if p.Sets() {
+				a.say("Order: %s.", strings.Join(order, ", "))
+			} else {
+				a.say("It does not say how to set the model: entries can be planned and found, not commissioned.")
+			}
+			a.say("Next: put it into %s/profiles; a running service takes it up at once.", a.data)
+			return nil
+		}}
+	settings := &cobra.Command{Use: "settings PROFILE", Short: "List the settings that a model takes",
+		Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+			profiles, err := c.Profiles(ctx)
+			if err != nil {
+				return err
+			}
+			for _, p := range profiles {
+				if p.ID == args[0] {
+					return a.printSettings(p)
+				}
+			}
+			return problem.New(problem.Missing, "there is no such profile",
+				"list them: redstart profile list").About(args[0])
+		})}
 	return group("profile", "What is known about device models", list, check, facts, settings)
 }
 

@@ -52,7 +52,8 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 			if err != nil {
 				return errors.Join(err, closePlugs(plugs))
 			}
-			s, err := site.Open(cmd.Context(), site.Config{Data: a.data, Plugs: plugs, LookOnly: lookOnly, Lines: lines, Log: a.log(false)})
+			s, err := site.Open(cmd.Context(), site.Config{Data: a.data, Plugs: plugs, LookOnly: lookOnly, Lines: lines,
+				Log: a.log(false)})
 			if err != nil {
 				return errors.Join(err, l.Close())
 			}
@@ -82,12 +83,18 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 			})
 		},
 	}
-	c.Flags().StringVar(&listen, "listen", usualAddress, "`address` of console and API; other than loopback only over TLS")
-	c.Flags().StringArrayVarP(&ifaces, "interface", "i", nil, "network `interface` that devices are on, or a virtual LAN on one (eth1.108); may be given again")
-	c.Flags().StringArrayVar(&lines, "line", nil, "serial `line` that consoles may hang on, like /dev/ttyUSB0; may be given again")
-	c.Flags().BoolVar(&lookOnly, "look-only", false, "let nothing out but questions: no device can be set, and no address handed out")
-	c.Flags().StringArrayVar(&tunnels, "vxlan", nil, "loopback `address` of a simulated site (redstart sim --vxlan); may be given again")
-	c.Flags().StringVar(&cert, "certificate", "", "PEM `file` with the TLS certificate; one is made if needed and not given")
+	c.Flags().StringVar(&listen, "listen", usualAddress,
+		"`address` of console and API; other than loopback only over TLS")
+	c.Flags().StringArrayVarP(&ifaces, "interface", "i", nil,
+		"network `interface` that devices are on, or a virtual LAN on one (eth1.108); may be given again")
+	c.Flags().StringArrayVar(&lines, "line", nil,
+		"serial `line` that consoles may hang on, like /dev/ttyUSB0; may be given again")
+	c.Flags().BoolVar(&lookOnly, "look-only", false,
+		"let nothing out but questions: no device can be set, and no address handed out")
+	c.Flags().StringArrayVar(&tunnels, "vxlan", nil,
+		"loopback `address` of a simulated site (redstart sim --vxlan); may be given again")
+	c.Flags().StringVar(&cert, "certificate", "",
+		"PEM `file` with the TLS certificate; one is made if needed and not given")
 	c.Flags().StringVar(&key, "key", "", "PEM `file` with the TLS key")
 	c.MarkFlagsRequiredTogether("certificate", "key")
 	return c
@@ -95,7 +102,8 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 
 // run serves until the context ends, over TLS if pin names a certificate. ready
 // is called with the console's address once commands can reach the service.
-func (a *app) run(ctx context.Context, s *site.Service, secured *tls.Config, l net.Listener, pin string, ready func(url string) error) error {
+func (a *app) run(ctx context.Context, s *site.Service, secured *tls.Config, l net.Listener, pin string,
+	ready func(url string) error) error {
 	site.GiveRoom()
 	token, err := s.Accounts().LocalToken(ctx)
 	if err != nil {
@@ -178,21 +186,25 @@ func certificateFor(dir, at, cert, key string) (string, string, error) {
 func listenAt(at, cert, key string) (l net.Listener, pin string, secured *tls.Config, err error) {
 	host, _, err := net.SplitHostPort(at)
 	if err != nil {
-		return nil, "", nil, problem.New(problem.Usage, at+" is not an address with a port", "write it like "+usualAddress).About("--listen")
+		return nil, "", nil, problem.New(problem.Usage, at+" is not an address with a port",
+			"write it like "+usualAddress).About("--listen")
 	}
 	if cert == "" && !isLoopback(host) {
-		return nil, "", nil, problem.New(problem.Usage, "other computers may reach "+at+", and without TLS they could read everything", "listen on 127.0.0.1").About("--listen")
+		return nil, "", nil, problem.New(problem.Usage, "other computers may reach "+at+
+			", and without TLS they could read everything", "listen on 127.0.0.1").About("--listen")
 	}
 	l, err = net.Listen("tcp", at)
 	if err != nil {
-		return nil, "", nil, problem.New(problem.Machine, "cannot listen at "+at, "stop what uses it, or choose another with --listen").About("--listen").Because(err)
+		return nil, "", nil, problem.New(problem.Machine, "cannot listen at "+at,
+			"stop what uses it, or choose another with --listen").About("--listen").Because(err)
 	}
 	if cert == "" {
 		return l, "", nil, nil
 	}
 	pair, err := tls.LoadX509KeyPair(cert, key)
 	if err != nil {
-		return nil, "", nil, problem.New(problem.Usage, "the certificate and key do not fit or cannot be read", "give a PEM file for each").About(filepath.Base(cert)).Because(errors.Join(err, l.Close()))
+		return nil, "", nil, problem.New(problem.Usage, "the certificate and key do not fit or cannot be read",
+			"give a PEM file for each").About(filepath.Base(cert)).Because(errors.Join(err, l.Close()))
 	}
 	secured = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}
 	return tls.NewListener(l, secured), client.Pin(pair.Certificate[0]), secured, nil

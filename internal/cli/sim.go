@@ -31,13 +31,15 @@ type simFlags struct {
 
 func (f *simFlags) add(c *cobra.Command) {
 	f.given = c.Flags().Changed
-	c.Flags().IntVar(&f.Devices, "devices", 0, "only so many devices that are set by a run; without it, the whole terminal with everything else")
+	c.Flags().IntVar(&f.Devices, "devices", 0,
+		"only so many devices that are set by a run; without it, the whole terminal with everything else")
 	c.Flags().Uint64Var(&f.Seed, "seed", 1, "what serials, MACs and boot times are made from")
 	c.Flags().Float64Var(&f.Pace, "restarts", 1, "multiply the devices' restart times by this")
 	c.Flags().Float64Var(&f.Faults.Loss, "loss", 0, "part of the frames that are lost, 0 to 1")
 	c.Flags().Float64Var(&f.Faults.Duplicate, "double", 0, "part of the frames that arrive twice, 0 to 1")
 	c.Flags().DurationVar(&f.Faults.Delay, "delay", 0, "frames are late by up to this")
-	c.Flags().StringArrayVar(&f.fault, "fault", nil, "`N=WHAT`: device N never-returns, comes back at its old-address, refuses-password, is mute when it restarts, takes its address at-once and forgets it, only pretends to restart, or skips-unchanged; may be given again")
+	c.Flags().StringArrayVar(&f.fault, "fault", nil,
+		"`N=WHAT`: device N never-returns, comes back at its old-address, refuses-password, is mute when it restarts, takes its address at-once and forgets it, only pretends to restart, or skips-unchanged; may be given again")
 }
 
 // options checks the flags.
@@ -124,7 +126,8 @@ computer. Everything about the devices is simulated.`,
 			case planFile != "":
 				// Only the plan is wanted.
 			default:
-				return problem.New(problem.Usage, "say where the simulated site should be", "give --interface NAME or --vxlan 127.0.0.1:4789; or run: redstart demo")
+				return problem.New(problem.Usage, "say where the simulated site should be",
+					"give --interface NAME or --vxlan 127.0.0.1:4789; or run: redstart demo")
 			}
 			site := skerry.Start(o)
 			defer site.Close()
@@ -138,7 +141,8 @@ computer. Everything about the devices is simulated.`,
 			}
 			lines, err := site.PlugLines()
 			if err != nil {
-				return problem.New(problem.Machine, "no serial line can be simulated", "see that /dev/ptmx can be opened").Because(err)
+				return problem.New(problem.Machine, "no serial line can be simulated",
+					"see that /dev/ptmx can be opened").Because(err)
 			}
 			a.say("Simulated site on %s: %s.", where, inventory(site))
 			for _, l := range lines {
@@ -154,7 +158,8 @@ computer. Everything about the devices is simulated.`,
 	flags.add(c)
 	c.Flags().StringVarP(&iface, "interface", "i", "", "network interface to put the site on")
 	c.Flags().StringVar(&tunnel, "vxlan", "", "loopback `address` to offer the site at")
-	c.Flags().StringVar(&planFile, "plan", "", "write the plan that fits the site to this `file` (csv, xlsx or json); alone, only do that")
+	c.Flags().StringVar(&planFile, "plan", "",
+		"write the plan that fits the site to this `file` (csv, xlsx or json); alone, only do that")
 	c.MarkFlagsMutuallyExclusive("interface", "vxlan")
 	return c
 }

@@ -18,50 +18,60 @@ import (
 )
 
 func (a *app) site() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List the sites", RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
-		sites, err := c.Sites(ctx)
-		if err != nil {
-			return err
-		}
-		var rows [][]any
-		for _, s := range sites {
-			rows = append(rows, []any{s.Key, s.Name, plural(len(s.Subnets), "subnet"), plural(s.Entries, "entry"), s.States["verified"]})
-		}
-		if len(rows) == 0 && a.output == "table" {
-			return errNoSite
-		}
-		return a.list(sites, []string{"Key", "Site", "Subnets", "Entries", "Verified"}, rows, "")
-	})}
-	show := &cobra.Command{Use: "show", Short: "Show the site's data", RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
-		return a.printSite(ctx, c)
-	})}
+	list := &cobra.Command{Use: "list", Short: "List the sites",
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, _ []string) error {
+			sites, err := c.Sites(ctx)
+			if err != nil {
+				return err
+			}
+			var rows [][]any
+			for _, s := range sites {
+				rows = append(rows, []any{s.Key, s.Name, plural(len(s.Subnets), "subnet"), plural(s.Entries, "entry"),
+					s.States["verified"]})
+			}
+			if len(rows) == 0 && a.output == "table" {
+				return errNoSite
+			}
+			return a.list(sites, []string{"Key", "Site", "Subnets", "Entries", "Verified"}, rows, "")
+		})}
+	show := &cobra.Command{Use: "show", Short: "Show the site's data",
+		RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
+			return a.printSite(ctx, c)
+		})}
 	var yes bool
-	remove := &cobra.Command{Use: "remove KEY", Short: "Forget a site with its plan, devices, runs and history, for good", Args: cobra.ExactArgs(1), RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
-		keys, err := c.Keys(ctx)
-		if err == nil && !slices.Contains(keys, args[0]) {
-			err = problem.New(problem.Missing, "there is no such site", "list them: redstart site list").About(args[0])
-		}
-		if err == nil {
-			err = a.sure(fmt.Sprintf("The site %s is forgotten with its plan, devices, runs and history, for good.", args[0]), yes)
-		}
-		if err != nil {
-			return err
-		}
-		if err := c.At(args[0]).RemoveSite(ctx); err != nil {
-			return err
-		}
-		a.say("The site %s is forgotten. Credentials of its boxes stay in the vault.", args[0])
-		return nil
-	})}
+	remove := &cobra.Command{Use: "remove KEY",
+		Short: "Forget a site with its plan, devices, runs and history, for good", Args: cobra.ExactArgs(1),
+		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
+			keys, err := c.Keys(ctx)
+			if err == nil && !slices.Contains(keys, args[0]) {
+				err = problem.New(problem.Missing, "there is no such site",
+					"list them: redstart site list").About(args[0])
+			}
+			if err == nil {
+				err = a.sure(fmt.Sprintf("The site %s is forgotten with its plan, devices, runs and history, for good.",
+					args[0]), yes)
+			}
+			if err != nil {
+				return err
+			}
+			if err := c.At(args[0]).RemoveSite(ctx); err != nil {
+				return err
+			}
+			a.say("The site %s is forgotten. Credentials of its boxes stay in the vault.", args[0])
+			return nil
+		})}
 	remove.Flags().BoolVar(&yes, "yes", false, "do it without asking")
-	return group("site", "The sites: their data and subnets", list, show, a.siteSet("set"), a.siteSet("add"), remove, a.siteSubnet(), a.siteReckon())
+	return group("site", "The sites: their data and subnets", list, show, a.siteSet("set"), a.siteSet("add"), remove,
+		a.siteSubnet(), a.siteReckon())
 }
 
 // siteSet is "site set", which also makes the first site, and "site add",
 // which makes a further one.
 func (a *app) siteSet(use string) *cobra.Command {
 	var in plan.Site
-	c := &cobra.Command{Use: use, Short: map[string]string{"set": "Set the site's data; what is not given stays. Makes the first site", "add": "Make a further site"}[use],
+	c := &cobra.Command{Use: use,
+		Short: map[string]string{"set": "Set the site's data; what is not given stays. Makes the first site",
+			"add": "Make a further site"}[use],
 		Example: fmt.Sprintf("  redstart site %s --name \"Skerry Point\" --subnet 10.40.8.0/22 --gateway 10.40.8.1 --keep-free \"10.40.8.2-10.40.8.19 servers\"", use)}
 	f := c.Flags()
 	f.StringVar(&in.Name, "name", "", "name of the site")
@@ -70,7 +80,8 @@ func (a *app) siteSet(use string) *cobra.Command {
 	f.StringVar(&in.Notes, "notes", "", "what whoever works there should know")
 	f.StringVar(&in.Zone, "zone", "", "time zone, like Europe/Oslo")
 	f.StringVar(&in.Language, "language", "", "language of documents, like en")
-	f.StringVar(&in.Naming, "naming", "", "`pattern` of device names, like {site}-{area}-{kind}-{n:02}; {tag} if not given")
+	f.StringVar(&in.Naming, "naming", "",
+		"`pattern` of device names, like {site}-{area}-{kind}-{n:02}; {tag} if not given")
 	subnet := subnetFlags(f, "subnet")
 	c.RunE = func(cmd *cobra.Command, _ []string) error {
 		ctx := cmd.Context()
@@ -79,8 +90,14 @@ func (a *app) siteSet(use string) *cobra.Command {
 			return err
 		}
 		for flag, set := range map[string]func(){
-			"name": func() { s.Name = in.Name }, "key": func() { s.Key = in.Key }, "contact": func() { s.Contact = in.Contact }, "notes": func() { s.Notes = in.Notes },
-			"zone": func() { s.Zone = in.Zone }, "language": func() { s.Language = in.Language }, "naming": func() { s.Naming = in.Naming },
+			"name": func() {
+				s.Name = in.Name
+			}, "key": func() {
+				s.Key = in.Key
+			}, "contact": func() { s.Contact = in.Contact }, "notes": func() { s.Notes = in.Notes },
+			"zone": func() {
+				s.Zone = in.Zone
+			}, "language": func() { s.Language = in.Language }, "naming": func() { s.Naming = in.Naming },
 		} {
 			if f.Changed(flag) {
 				set()
@@ -144,13 +161,15 @@ func subnetFlags(f *pflag.FlagSet, prefixFlag string) *subnetValues {
 	f.StringVar(&v.domain, "domain", "", "domain `name`")
 	f.StringSliceVar(&v.log, "log", nil, "`addresses` that devices send their messages to")
 	f.StringSliceVar(&v.snmp, "snmp", nil, "`addresses` that devices send SNMP notifications to")
-	f.StringArrayVar(&v.keep, "keep-free", nil, "`range` that no entry may use, with a reason behind a space; may be given again")
+	f.StringArrayVar(&v.keep, "keep-free", nil,
+		"`range` that no entry may use, with a reason behind a space; may be given again")
 	f.StringArrayVar(&v.ranges, "range", nil, "`KIND=RANGE`: where devices of a kind get addresses; may be given again")
 	return v
 }
 
 func (v *subnetValues) given(f *pflag.FlagSet) bool {
-	return slices.ContainsFunc([]string{v.prefixFlag, "gateway", "vlan", "dns", "ntp", "domain", "log", "snmp", "keep-free", "range"}, f.Changed)
+	return slices.ContainsFunc([]string{v.prefixFlag, "gateway", "vlan", "dns", "ntp", "domain", "log", "snmp",
+		"keep-free", "range"}, f.Changed)
 }
 
 // into puts what was given into a subnet.
@@ -223,7 +242,8 @@ func (v *subnetValues) into(f *pflag.FlagSet, n *plan.Subnet) (err error) {
 
 func (a *app) siteSubnet() *cobra.Command {
 	var remove bool
-	c := &cobra.Command{Use: "subnet NAME", Short: "Make or change a subnet of the site; what is not given stays", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "subnet NAME", Short: "Make or change a subnet of the site; what is not given stays",
+		Args:    cobra.ExactArgs(1),
 		Example: "  redstart site subnet telephones --prefix 10.41.0.0/24 --vlan 41 --gateway 10.41.0.1"}
 	v := subnetFlags(c.Flags(), "prefix")
 	c.Flags().BoolVar(&remove, "remove", false, "take the subnet out of the plan")
@@ -261,25 +281,29 @@ func (a *app) siteSubnet() *cobra.Command {
 }
 
 func (a *app) siteReckon() *cobra.Command {
-	return &cobra.Command{Use: "reckon PREFIX|ADDRESS", Short: "Reckon a subnet: network, broadcast, hosts, how many are left", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		ctx := cmd.Context()
-		c, err := a.client(ctx)
-		if errors.Is(err, errNoSite) {
-			c, err = a.service(ctx)
-		}
-		if err != nil {
-			return err
-		}
-		r, err := c.Reckon(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		rows := [][]any{{"Prefix", r.Prefix}, {"Mask", r.Mask}, {"Network", r.Network}, {"First host", r.First}, {"Last host", r.Last}, {"Broadcast", r.Broadcast}, {"Usable hosts", r.Hosts}}
-		if r.Subnet != "" {
-			rows = append(rows, []any{"Subnet of the site", r.Subnet}, []any{"Left", r.Left}, []any{"This address is", strings.TrimSpace(r.Is + "  " + r.Text)})
-		}
-		return a.list(r, []string{args[0], ""}, rows, "")
-	}}
+	return &cobra.Command{Use: "reckon PREFIX|ADDRESS",
+		Short: "Reckon a subnet: network, broadcast, hosts, how many are left", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			c, err := a.client(ctx)
+			if errors.Is(err, errNoSite) {
+				c, err = a.service(ctx)
+			}
+			if err != nil {
+				return err
+			}
+			r, err := c.Reckon(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			rows := [][]any{{"Prefix", r.Prefix}, {"Mask", r.Mask}, {"Network", r.Network}, {"First host", r.First},
+				{"Last host", r.Last}, {"Broadcast", r.Broadcast}, {"Usable hosts", r.Hosts}}
+			if r.Subnet != "" {
+				rows = append(rows, []any{"Subnet of the site", r.Subnet}, []any{"Left", r.Left},
+					[]any{"This address is", strings.TrimSpace(r.Is + "  " + r.Text)})
+			}
+			return a.list(r, []string{args[0], ""}, rows, "")
+		}}
 }
 
 func addrs(list []netip.Addr) cell {
@@ -295,14 +319,17 @@ func (a *app) printSite(ctx context.Context, c *client.Client) error {
 	if err != nil {
 		return err
 	}
-	rows := [][]any{{"Name", s.Name}, {"Key", s.Key}, {"Contact", dash(s.Contact)}, {"Notes", wrap(s.Notes, 70)}, {"Time zone", dash(s.Zone)}, {"Language", dash(s.Language)}, {"Device names", dash(s.Naming)}}
+	rows := [][]any{{"Name", s.Name}, {"Key", s.Key}, {"Contact", dash(s.Contact)}, {"Notes", wrap(s.Notes, 70)},
+		{"Time zone", dash(s.Zone)}, {"Language", dash(s.Language)}, {"Device names", dash(s.Naming)}}
 	for _, n := range s.Subnets {
 		hosts := address.Hosts(n.Prefix)
-		rows = append(rows, []any{"", ""}, []any{"Subnet " + n.Name, n.Prefix}, []any{"  Mask", address.Mask(n.Prefix)}, []any{"  Usable", fmt.Sprintf("%s, %d addresses", hosts, hosts.Size())})
+		rows = append(rows, []any{"", ""}, []any{"Subnet " + n.Name, n.Prefix}, []any{"  Mask", address.Mask(n.Prefix)},
+			[]any{"  Usable", fmt.Sprintf("%s, %d addresses", hosts, hosts.Size())})
 		if n.VLAN > 0 {
 			rows = append(rows, []any{"  VLAN", n.VLAN})
 		}
-		rows = append(rows, []any{"  Gateway", addr(n.Gateway)}, []any{"  DNS", addrs(n.DNS)}, []any{"  Time servers", addrs(n.NTP)})
+		rows = append(rows, []any{"  Gateway", addr(n.Gateway)}, []any{"  DNS", addrs(n.DNS)},
+			[]any{"  Time servers", addrs(n.NTP)})
 		if n.Domain != "" {
 			rows = append(rows, []any{"  Domain", n.Domain})
 		}

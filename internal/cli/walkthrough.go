@@ -52,7 +52,8 @@ func (a *app) walk(ctx context.Context, csv []byte) error {
 	if err != nil {
 		return err
 	}
-	if err := a.printProposals(match.Result{Proposals: accepted}, fmt.Sprintf("%d matched.", len(accepted))); err != nil {
+	if err := a.printProposals(match.Result{Proposals: accepted},
+		fmt.Sprintf("%d matched.", len(accepted))); err != nil {
 		return err
 	}
 
@@ -67,7 +68,9 @@ func (a *app) walk(ctx context.Context, csv []byte) error {
 	}
 
 	a.say("\nVERIFY")
-	if _, err := a.follow(ctx, c, func() (api.Work, error) { return c.Verify(ctx, api.VerifyOptions{Chosen: chosen(nil)}) }); err != nil {
+	if _, err := a.follow(ctx, c, func() (api.Work, error) {
+		return c.Verify(ctx, api.VerifyOptions{Chosen: chosen(nil)})
+	}); err != nil {
 		return err
 	}
 	return a.printEntries(ctx, c, nil)
@@ -88,7 +91,8 @@ func (a *app) printByProfile(profiles []*profile.Profile, count map[string]int) 
 // be set by a run.
 func allVerified(entries []api.EntryView) bool {
 	for _, e := range entries {
-		if e.State != store.Verified && !(e.ByHand && e.State == store.Matched) && !(e.NotWired && e.State == store.Planned) {
+		if e.State != store.Verified && !(e.ByHand && e.State == store.Matched) &&
+			!(e.NotWired && e.State == store.Planned) {
 			return false
 		}
 	}

@@ -13,7 +13,8 @@ import (
 
 // works lists what goes on side by side in the service.
 func (a *app) works() *cobra.Command {
-	c := &cobra.Command{Use: "works", Short: "List what is under way in the service, and what ended lately", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "works", Short: "List what is under way in the service, and what ended lately",
+		Args: cobra.NoArgs,
 		RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
 			list, err := c.Works(ctx)
 			if err != nil {
@@ -33,9 +34,11 @@ func (a *app) works() *cobra.Command {
 			if under > 0 {
 				next = "To stop one: redstart works stop NUMBER"
 			}
-			return a.list(list, []string{"Number", "Work", "Site", "Begun by", "State", "Since", "", "Left"}, rows, next)
+			return a.list(list, []string{"Number", "Work", "Site", "Begun by", "State", "Since", "", "Left"}, rows,
+				next)
 		})}
-	c.AddCommand(&cobra.Command{Use: "stop NUMBER", Short: "Stop a work: what is in hand is finished, nothing more is begun", Args: cobra.ExactArgs(1),
+	c.AddCommand(&cobra.Command{Use: "stop NUMBER",
+		Short: "Stop a work: what is in hand is finished, nothing more is begun", Args: cobra.ExactArgs(1),
 		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil || id <= 0 {

@@ -95,7 +95,8 @@ func (c *Client) RemoveFile(ctx context.Context, name string) error {
 // Import takes a plan file in.
 func (c *Client) Import(ctx context.Context, file []byte, o api.ImportOptions) (planfile.Result, error) {
 	q := url.Values{}
-	for key, on := range map[string]bool{"preview": o.Preview, "apply": o.Apply, "whole": o.Whole, "configured": o.Configured} {
+	for key, on := range map[string]bool{"preview": o.Preview, "apply": o.Apply, "whole": o.Whole,
+		"configured": o.Configured} {
 		if on {
 			q.Set(key, "true")
 		}
@@ -184,7 +185,8 @@ func (c *Client) Compare(ctx context.Context, from, to string) (api.Moments, err
 
 // Restore makes the plan as it was.
 func (c *Client) Restore(ctx context.Context, id string, preview bool) (api.Edited, error) {
-	return post[api.Edited](ctx, c, c.at(fmt.Sprintf("/revisions/%s/restore?preview=%t", url.PathEscape(id), preview)), nil)
+	return post[api.Edited](ctx, c, c.at(fmt.Sprintf("/revisions/%s/restore?preview=%t", url.PathEscape(id), preview)),
+		nil)
 }
 
 // Undo takes the latest revision back.
@@ -253,7 +255,8 @@ func (c *Client) Verify(ctx context.Context, in api.VerifyOptions) (api.Work, er
 
 // Reveal shows the stored login of an entry's device, or a secret setting.
 func (c *Client) Reveal(ctx context.Context, tag, setting, credential string) (api.Shown, error) {
-	return post[api.Shown](ctx, c, c.at(entryPath(tag)+"/reveal"+query("setting", setting, "credential", credential)), nil)
+	return post[api.Shown](ctx, c, c.at(entryPath(tag)+"/reveal"+query("setting", setting, "credential", credential)),
+		nil)
 }
 
 // Credentials lists what is stored to open an entry's device, without passwords.

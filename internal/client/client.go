@@ -115,7 +115,8 @@ func Open(ctx context.Context, dir string) (*Client, error) {
 		if err == nil {
 			c := New(h)
 			// What a killed service left names a port where nobody, or somebody else, is.
-			if err = c.call(ctx, http.MethodGet, "/api/session", nil, nil); err == nil || problem.KindOf(err) != problem.SignIn && problem.KindOf(err) != problem.Machine {
+			if err = c.call(ctx, http.MethodGet, "/api/session", nil, nil); err == nil ||
+				problem.KindOf(err) != problem.SignIn && problem.KindOf(err) != problem.Machine {
 				return c, nil
 			}
 		}
@@ -128,7 +129,8 @@ func Open(ctx context.Context, dir string) (*Client, error) {
 		select {
 		case <-again.C:
 		case <-ctx.Done():
-			return nil, problem.New(problem.Machine, "a Redstart service uses the data folder, but cannot be reached", "look at its log").About(dir)
+			return nil, problem.New(problem.Machine, "a Redstart service uses the data folder, but cannot be reached",
+				"look at its log").About(dir)
 		}
 	}
 }
@@ -156,7 +158,8 @@ func locked(dir string) bool {
 }
 
 func notRunning(where string) error {
-	return problem.New(problem.Machine, "no Redstart service is running", "start it with: redstart serve; or name the data folder of a running one with --data").About(where)
+	return problem.New(problem.Machine, "no Redstart service is running",
+		"start it with: redstart serve; or name the data folder of a running one with --data").About(where)
 }
 
 // call sends a request and reads the answer into out, unless out is nil.
@@ -222,7 +225,8 @@ func (c *Client) do(ctx context.Context, method, path, contentType string, body 
 func asProblem(r *http.Response) error {
 	var p api.Problem
 	if err := json.NewDecoder(io.LimitReader(r.Body, 8<<20)).Decode(&p); err != nil {
-		return problem.New(problem.Machine, "something that is no Redstart service answered "+r.Status, "check the address of the service")
+		return problem.New(problem.Machine, "something that is no Redstart service answered "+r.Status,
+			"check the address of the service")
 	}
 	kind := problem.Conflict
 	for k, status := range api.Statuses {
@@ -283,7 +287,8 @@ func (c *Client) Follow(ctx context.Context, handle func(Event) bool) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	return problem.New(problem.Machine, "the service went away", "start it again; a run goes on with: redstart commission")
+	return problem.New(problem.Machine, "the service went away",
+		"start it again; a run goes on with: redstart commission")
 }
 
 // query makes a query of names and values; those without a value are left out.

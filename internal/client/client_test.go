@@ -35,7 +35,8 @@ func signed(w http.ResponseWriter, r *http.Request) {
 }
 
 func TestErrorsComeBackAsTheyWere(t *testing.T) {
-	for status, want := range map[int]problem.Kind{404: problem.Missing, 409: problem.Conflict, 422: problem.Usage, 429: problem.TooMany, 502: problem.Device, 503: problem.Machine, 401: problem.SignIn, 403: problem.Rights} {
+	for status, want := range map[int]problem.Kind{404: problem.Missing, 409: problem.Conflict, 422: problem.Usage,
+		429: problem.TooMany, 502: problem.Device, 503: problem.Machine, 401: problem.SignIn, 403: problem.Rights} {
 		h := serve(t, func(w http.ResponseWriter, _ *http.Request) {
 			w.WriteHeader(status)
 			_, _ = w.Write([]byte(`{"detail":"the cause","subject":"A-1","next":"do this","cells":[{"row":3,"column":"mac","reason":"is wrong"}]}`))
@@ -48,7 +49,8 @@ func TestErrorsComeBackAsTheyWere(t *testing.T) {
 	h := serve(t, func(w http.ResponseWriter, _ *http.Request) {
 		http.Error(w, "<html>proxy</html>", http.StatusBadGateway)
 	})
-	if _, err := client.New(h).Works(context.Background()); problem.KindOf(err) != problem.Machine || !strings.Contains(err.Error(), "no Redstart service") {
+	if _, err := client.New(h).Works(context.Background()); problem.KindOf(err) != problem.Machine ||
+		!strings.Contains(err.Error(), "no Redstart service") {
 		t.Errorf("a stranger's answer: %v", err)
 	}
 }
@@ -59,7 +61,9 @@ func TestAServiceThatIsStartingIsWaitedFor(t *testing.T) {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	h := serve(t, signed)
-	for name, before := range map[string]*client.Handle{"no handle yet": nil, "a killed service's handle": {URL: h.URL, Token: "wrong"}, "a port where nobody is": {URL: "http://127.0.0.1:1", Token: "x"}} {
+	for name, before := range map[string]*client.Handle{"no handle yet": nil,
+		"a killed service's handle": {URL: h.URL, Token: "wrong"},
+		"a port where nobody is":    {URL: "http://127.0.0.1:1", Token: "x"}} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
 			if before != nil {
@@ -67,7 +71,8 @@ func TestAServiceThatIsStartingIsWaitedFor(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			if _, err := client.Open(ctx, dir); problem.KindOf(err) != problem.Machine || !strings.Contains(err.Error(), "no Redstart service is running") {
+			if _, err := client.Open(ctx, dir); problem.KindOf(err) != problem.Machine ||
+				!strings.Contains(err.Error(), "no Redstart service is running") {
 				t.Fatalf("without a service: %v", err)
 			}
 			lock := flock.New(filepath.Join(dir, "lock"))
@@ -90,7 +95,10 @@ func TestAServiceThatIsStartingIsWaitedFor(t *testing.T) {
 			if info, err := os.Stat(filepath.Join(dir, "service.json")); err != nil || info.Mode().Perm() != 0o600 {
 				t.Errorf("others can read the handle: %v", err)
 			}
-			if remove(); !os.IsNotExist(func() error { _, err := os.Stat(filepath.Join(dir, "service.json")); return err }()) {
+			if remove(); !os.IsNotExist(func() error {
+				_, err := os.Stat(filepath.Join(dir, "service.json"))
+				return err
+			}()) {
 				t.Error("the handle stays")
 			}
 		})

@@ -120,7 +120,8 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 			opens := known.Opens[e.Device]
 			opens.Fresh = known.Fresh
 			steps := task.Steps(p, v, opens)
-			d := Rehearsed{e.Tag, e.Device.String(), p.ID, v, steps, task.Takes(p, steps).Seconds(), notSent(e, p), known.Lines[e.Tag], nil}
+			d := Rehearsed{e.Tag, e.Device.String(), p.ID, v, steps, task.Takes(p, steps).Seconds(), notSent(e, p),
+				known.Lines[e.Tag], nil}
 			r.Devices = append(r.Devices, d)
 		}
 	}
@@ -148,7 +149,8 @@ func (r *Rehearsal) leaveHeld(known Known) {
 		}
 		why := fmt.Sprintf("its address %s is in use by %s", d.Given.Address.Addr(), by)
 		if next, ok := moves[by]; ok {
-			why = fmt.Sprintf("its address %s is still that of %s; commission %s first", d.Given.Address.Addr(), next.Tag, next.Tag)
+			why = fmt.Sprintf("its address %s is still that of %s; commission %s first", d.Given.Address.Addr(),
+				next.Tag, next.Tag)
 			if circle := around(d, moves, holder); circle != "" {
 				why = fmt.Sprintf("addresses go around in a circle: %s; plan a free address for one of them, commission it, then plan its own again", circle)
 			}
@@ -177,7 +179,8 @@ func around(d Rehearsed, moves map[string]Rehearsed, holder map[netip.Addr]strin
 }
 
 // Prepare stores a run over what a rehearsal showed.
-func (r *Runner) Prepare(ctx context.Context, who string, rehearsal Rehearsal, entries []store.Entry, fresh bool) (store.Run, error) {
+func (r *Runner) Prepare(ctx context.Context, who string, rehearsal Rehearsal, entries []store.Entry,
+	fresh bool) (store.Run, error) {
 	byTag := map[string]store.Entry{}
 	for _, e := range entries {
 		byTag[e.Tag] = e
@@ -185,7 +188,8 @@ func (r *Runner) Prepare(ctx context.Context, who string, rehearsal Rehearsal, e
 	var devices []store.RunDevice
 	for _, d := range rehearsal.Devices {
 		e := byTag[d.Tag]
-		rd := store.RunDevice{Tag: d.Tag, MAC: e.Device, Profile: d.Profile, Serial: e.Serial, Given: d.Given, Steps: len(d.Steps), Line: d.Line}
+		rd := store.RunDevice{Tag: d.Tag, MAC: e.Device, Profile: d.Profile, Serial: e.Serial, Given: d.Given,
+			Steps: len(d.Steps), Line: d.Line}
 		if fresh {
 			rd.FreshSince = store.Now()
 		}
@@ -200,7 +204,9 @@ func (r *Runner) Prepare(ctx context.Context, who string, rehearsal Rehearsal, e
 // nothingToDo says why a run would have no device, for each kind of reason.
 func nothingToDo(left []LeftOut) error {
 	if len(left) == 0 {
-		return problem.New(problem.Conflict, "there is nothing to commission: the plan has no entry that is not set as planned", "verify them: redstart verify")
+		return problem.New(problem.Conflict,
+			"there is nothing to commission: the plan has no entry that is not set as planned",
+			"verify them: redstart verify")
 	}
 	tags := map[string][]string{}
 	var reasons []string

@@ -31,11 +31,14 @@ func planned(t *testing.T, entries ...plan.Entry) plan.Plan {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return plan.Plan{Site: plan.Site{Key: "s", Name: "S", Subnets: []plan.Subnet{{Name: "main", Prefix: netip.MustParsePrefix("10.40.8.0/22"), Gateway: netip.MustParseAddr("10.40.8.1")}}}, Profiles: set, Entries: entries}
+	return plan.Plan{Site: plan.Site{Key: "s", Name: "S", Subnets: []plan.Subnet{{Name: "main",
+		Prefix: netip.MustParsePrefix("10.40.8.0/22"), Gateway: netip.MustParseAddr("10.40.8.1")}}}, Profiles: set,
+		Entries: entries}
 }
 
 func camera(tag string, host byte) plan.Entry {
-	return plan.Entry{Tag: tag, Kind: "camera", Profile: "ovalis-c20", Name: strings.ToLower(tag), Address: netip.AddrFrom4([4]byte{10, 40, 9, host})}
+	return plan.Entry{Tag: tag, Kind: "camera", Profile: "ovalis-c20", Name: strings.ToLower(tag),
+		Address: netip.AddrFrom4([4]byte{10, 40, 9, host})}
 }
 
 func box(n byte) address.MAC { return address.MAC{0x0a, 0x4f, 0x56, 0, 0, n} }
@@ -56,25 +59,33 @@ func TestARehearsalSaysWhoIsLeftOut(t *testing.T) {
 	a, b, c := camera("A", 10), camera("B", 11), camera("C", 12)
 	wired := camera("D", 13)
 	wired.NotWired = true
-	clock := plan.Entry{Tag: "E", Kind: "clock", Profile: "clepsydra-k3", Name: "E", Address: netip.MustParseAddr("10.40.9.14")}
+	clock := plan.Entry{Tag: "E", Kind: "clock", Profile: "clepsydra-k3", Name: "E",
+		Address: netip.MustParseAddr("10.40.9.14")}
 	p := planned(t, a, b, c, wired, clock)
-	entries := []store.Entry{matched(a, box(1)), matched(b, box(2)), {Entry: c, State: store.Planned}, matched(wired, box(4)), matched(clock, box(5))}
-	r := commission.Rehearse(p, entries, commission.Known{Opens: map[address.MAC]procedure.Login{box(1): {Known: true, User: "operator", Stamp: "each 0"}}})
-	if len(r.Devices) != 2 || r.Devices[0].Tag != "A" || !strings.Contains(r.Devices[0].Steps[2].Text, "keep its password") || !strings.Contains(r.Devices[1].Steps[2].Text, "set a new password") {
+	entries := []store.Entry{matched(a, box(1)), matched(b, box(2)), {Entry: c, State: store.Planned},
+		matched(wired, box(4)), matched(clock, box(5))}
+	r := commission.Rehearse(p, entries, commission.Known{Opens: map[address.MAC]procedure.Login{box(1): {Known: true,
+		User: "operator", Stamp: "each 0"}}})
+	if len(r.Devices) != 2 || r.Devices[0].Tag != "A" || !strings.Contains(r.Devices[0].Steps[2].Text,
+		"keep its password") || !strings.Contains(r.Devices[1].Steps[2].Text, "set a new password") {
 		t.Errorf("%+v", r.Devices)
 	}
 	for _, want := range []string{"C: no device is matched", "D: it is not wired yet", "E: the plan is wrong"} {
-		if !strings.Contains(whys(r), want) && !(strings.HasPrefix(want, "E") && strings.Contains(whys(r), "E: its profile does not say")) {
+		if !strings.Contains(whys(r), want) && !(strings.HasPrefix(want, "E") &&
+			strings.Contains(whys(r), "E: its profile does not say")) {
 			t.Errorf("%q is not in\n%s", want, whys(r))
 		}
 	}
 	// A holder that is to move away itself, and a circle of two.
-	known := commission.Known{Holds: map[address.MAC]netip.Addr{box(1): b.Address, box(2): netip.MustParseAddr("10.40.9.50")}}
-	if r = commission.Rehearse(p, entries[:2], known); len(r.Devices) != 1 || !strings.Contains(whys(r), "B: its address 10.40.9.11 is still that of A; commission A first") {
+	known := commission.Known{Holds: map[address.MAC]netip.Addr{box(1): b.Address,
+		box(2): netip.MustParseAddr("10.40.9.50")}}
+	if r = commission.Rehearse(p, entries[:2], known); len(r.Devices) != 1 ||
+		!strings.Contains(whys(r), "B: its address 10.40.9.11 is still that of A; commission A first") {
 		t.Errorf("%d devices\n%s", len(r.Devices), whys(r))
 	}
 	known.Holds[box(2)] = a.Address
-	if r = commission.Rehearse(p, entries[:2], known); len(r.Devices) != 0 || !strings.Contains(whys(r), "A: addresses go around in a circle: A wants that of B wants that of A") {
+	if r = commission.Rehearse(p, entries[:2], known); len(r.Devices) != 0 ||
+		!strings.Contains(whys(r), "A: addresses go around in a circle: A wants that of B wants that of A") {
 		t.Errorf("%d devices\n%s", len(r.Devices), whys(r))
 	}
 }
@@ -88,10 +99,12 @@ func TestARehearsalFollowsWhatComesAfterWhat(t *testing.T) {
 	p := planned(t, a, b, c, d, x)
 	entries := []store.Entry{matched(a, box(1)), matched(b, box(2)), matched(c, box(3)), matched(d, box(4))}
 	r := commission.Rehearse(p, entries, commission.Known{})
-	if len(r.Devices) != 2 || len(r.Devices[0].After) != 0 || !slices.Equal(r.Devices[1].After, []string{"A"}) || r.Seconds != r.Devices[0].Seconds+r.Devices[1].Seconds {
+	if len(r.Devices) != 2 || len(r.Devices[0].After) != 0 || !slices.Equal(r.Devices[1].After, []string{"A"}) ||
+		r.Seconds != r.Devices[0].Seconds+r.Devices[1].Seconds {
 		t.Errorf("%+v", r)
 	}
-	for _, want := range []string{"C: it comes after X, which is not set yet", "D: it comes after C, which is not set yet"} {
+	for _, want := range []string{"C: it comes after X, which is not set yet",
+		"D: it comes after C, which is not set yet"} {
 		if !strings.Contains(whys(r), want) {
 			t.Errorf("%q is not in\n%s", want, whys(r))
 		}
@@ -106,12 +119,15 @@ func TestHowLongIsLeft(t *testing.T) {
 	p := planned(t)
 	now := time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 	d := func(state string, began time.Duration) store.RunDevice {
-		return store.RunDevice{Profile: "ovalis-c20", State: state, StartedAt: store.Stamp{Time: now.Add(-began)}, EndedAt: store.Stamp{Time: now}}
+		return store.RunDevice{Profile: "ovalis-c20", State: state, StartedAt: store.Stamp{Time: now.Add(-began)},
+			EndedAt: store.Stamp{Time: now}}
 	}
-	if left := commission.Left(store.Run{Devices: []store.RunDevice{d(store.Done, 5*time.Second), d(store.Running, 2*time.Second)}}, p, now); left != 3*time.Second {
+	if left := commission.Left(store.Run{Devices: []store.RunDevice{d(store.Done, 5*time.Second),
+		d(store.Running, 2*time.Second)}}, p, now); left != 3*time.Second {
 		t.Errorf("one took 5 s, another is at it for 2 s: %s left", left)
 	}
-	if left := commission.Left(store.Run{Devices: []store.RunDevice{d(store.Done, time.Second), d(store.Failed, time.Second)}}, p, now); left != 0 {
+	if left := commission.Left(store.Run{Devices: []store.RunDevice{d(store.Done, time.Second),
+		d(store.Failed, time.Second)}}, p, now); left != 0 {
 		t.Errorf("all are done: %s left", left)
 	}
 }
@@ -133,10 +149,12 @@ func stage(t *testing.T) (*commission.Runner, store.Run, *store.Store, lan.Port)
 	p := planned(t, camera("A", 10))
 	site, err := records.AddSite(ctx, p.Site, "x")
 	if err == nil {
-		_, err = site.Revise(ctx, "x", "planned", store.Changes{Edits: []store.Edit{{After: &p.Entries[0]}}, Matches: []store.Match{{Tag: "A", MAC: box(1), By: "hand"}}})
+		_, err = site.Revise(ctx, "x", "planned", store.Changes{Edits: []store.Edit{{After: &p.Entries[0]}},
+			Matches: []store.Match{{Tag: "A", MAC: box(1), By: "hand"}}})
 	}
 	if err == nil {
-		err = site.Sight(ctx, device.Sighting{MAC: box(1), Protocol: "arp", At: time.Now(), Facts: map[string]string{fact.Address: "192.168.77.20"}}, nil)
+		err = site.Sight(ctx, device.Sighting{MAC: box(1), Protocol: "arp", At: time.Now(),
+			Facts: map[string]string{fact.Address: "192.168.77.20"}}, nil)
 	}
 	entries, err2 := site.Entries(ctx)
 	if err := errors.Join(err, err2); err != nil {
@@ -144,7 +162,8 @@ func stage(t *testing.T) (*commission.Runner, store.Run, *store.Store, lan.Port)
 	}
 	var s segment.Segment
 	port := s.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 64)
-	r := &commission.Runner{Bench: bench.New(port), Store: site, Vault: v, Plan: p, Log: slog.New(slog.DiscardHandler), Notify: func(store.RunDevice) {}}
+	r := &commission.Runner{Bench: bench.New(port), Store: site, Vault: v, Plan: p, Log: slog.New(slog.DiscardHandler),
+		Notify: func(store.RunDevice) {}}
 	t.Cleanup(func() { r.Bench.Close() })
 	run, err := r.Prepare(ctx, "x", commission.Rehearse(p, entries, commission.Known{}), entries, false)
 	if err != nil {
@@ -189,7 +208,8 @@ func TestADefectIsOneDevicesFailure(t *testing.T) {
 		t.Fatal(err)
 	}
 	run, err = records.Run(ctx, run.ID)
-	if err != nil || run.State != store.Done || run.Devices[0].State != store.Failed || !strings.Contains(run.Devices[0].Error, "a defect of ours") {
+	if err != nil || run.State != store.Done || run.Devices[0].State != store.Failed ||
+		!strings.Contains(run.Devices[0].Error, "a defect of ours") {
 		t.Errorf("%s, %+v, %v", run.State, run.Devices, err)
 	}
 }
@@ -197,9 +217,11 @@ func TestADefectIsOneDevicesFailure(t *testing.T) {
 func TestNothingToDoSaysWhy(t *testing.T) {
 	t.Parallel()
 	r, _, _, _ := stage(t)
-	_, err := r.Prepare(context.Background(), "x", commission.Rehearsal{Left: []commission.LeftOut{{"A", "it is not wired yet"}, {"B", "it is not wired yet"}, {"C", "no device is matched with it"}}}, nil, false)
+	_, err := r.Prepare(context.Background(), "x", commission.Rehearsal{Left: []commission.LeftOut{{"A",
+		"it is not wired yet"}, {"B", "it is not wired yet"}, {"C", "no device is matched with it"}}}, nil, false)
 	cells := problem.Cells(err)
-	if problem.KindOf(err) != problem.Conflict || len(cells) != 2 || cells[0].String() != "A, B: it is not wired yet" || cells[1].String() != "C: no device is matched with it" {
+	if problem.KindOf(err) != problem.Conflict || len(cells) != 2 || cells[0].String() != "A, B: it is not wired yet" ||
+		cells[1].String() != "C: no device is matched with it" {
 		t.Errorf("%v, %v", err, cells)
 	}
 }

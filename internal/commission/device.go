@@ -39,7 +39,8 @@ func (w *work) device(ctx context.Context) (set bool, err error) {
 	}
 	who := fmt.Sprintf("run %d", w.d.Run)
 	err = shield.Do(w.Log, w.d.MAC.String(), func() (err error) {
-		means := task.Means{Bench: w.Bench, Store: w.Store, Vault: w.Vault, Plan: w.Plan, Log: w.Log, Avoid: w.avoid, Line: w.Line, Park: w.park}
+		means := task.Means{Bench: w.Bench, Store: w.Store, Vault: w.Vault, Plan: w.Plan, Log: w.Log, Avoid: w.avoid,
+			Line: w.Line, Park: w.park}
 		if w.box, err = task.With(means, w.d, who); err != nil {
 			return err
 		}
@@ -79,7 +80,8 @@ func (w *work) end(ctx context.Context, err error, who string) (set bool, ours e
 			_ = shield.Do(w.Log, d.MAC.String(), func() error { w.box.LookAgain(ctx); return nil })
 		}
 		d.State, d.Error = store.Failed, w.box.Explain(err)
-		if err = w.Store.SetState(ctx, d.Tag, d.MAC, store.Attention, d.Error, who); problem.KindOf(err) == problem.Conflict {
+		if err = w.Store.SetState(ctx, d.Tag, d.MAC, store.Attention, d.Error,
+			who); problem.KindOf(err) == problem.Conflict {
 			err = nil // the entry is another box by now; the run says what became of this one
 		}
 	}
@@ -172,5 +174,6 @@ func (w *work) step(ctx context.Context, i int, s task.Step) error {
 }
 
 func (w *work) note(ctx context.Context, s task.Step, phase, detail string) error {
-	return w.Store.AddLine(ctx, store.Line{Run: w.d.Run, Tag: w.d.Tag, MAC: w.d.MAC, Step: s.Name, Phase: phase, Detail: detail})
+	return w.Store.AddLine(ctx, store.Line{Run: w.d.Run, Tag: w.d.Tag, MAC: w.d.MAC, Step: s.Name, Phase: phase,
+		Detail: detail})
 }

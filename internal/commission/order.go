@@ -86,7 +86,9 @@ func (r *Rehearsal) arrange(entries []plan.Entry, known Known) {
 				return false
 			}
 			before := after[d.Tag][i]
-			r.Left = append(r.Left, LeftOut{d.Tag, fmt.Sprintf("it comes after %s, which is not set yet; set that first, or let it come after nothing (after=none)", before)})
+			r.Left = append(r.Left,
+				LeftOut{d.Tag,
+					fmt.Sprintf("it comes after %s, which is not set yet; set that first, or let it come after nothing (after=none)", before)})
 			return true
 		})
 		more = len(r.Devices) < n

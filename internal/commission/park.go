@@ -41,7 +41,8 @@ func (p *place) leave() {
 func (w *work) park(ctx context.Context, h profile.Hand) (*task.Parking, error) {
 	if w.d.State != store.Parked {
 		w.d.State = store.Parked
-		w.d.Hand = store.Hand{Do: h.Do, Look: h.Look, Since: store.Now(), Within: int(time.Duration(h.Within).Seconds())}
+		w.d.Hand = store.Hand{Do: h.Do, Look: h.Look, Since: store.Now(),
+			Within: int(time.Duration(h.Within).Seconds())}
 	}
 	if err := w.Store.SaveRunDevice(ctx, w.d); err != nil {
 		return nil, err

@@ -127,7 +127,8 @@ const askAgain = 500 * time.Millisecond
 
 // move carries out one move: again until what it takes is as the profile waits for,
 // and once more if the session lapsed meanwhile.
-func (c *Client) move(ctx context.Context, act profile.Act, m profile.Move, vars map[string]string) (map[string]string, error) {
+func (c *Client) move(ctx context.Context, act profile.Act, m profile.Move, vars map[string]string) (map[string]string,
+	error) {
 	for _, made := range m.Make {
 		value, err := made.Worked(vars)
 		if err != nil {
@@ -161,9 +162,11 @@ func (c *Client) move(ctx context.Context, act profile.Act, m profile.Move, vars
 
 // once carries out one move. A device that let the session lapse refuses it, and has
 // done nothing: it is signed in to anew with the login that it took, and told again.
-func (c *Client) once(ctx context.Context, act profile.Act, m profile.Move, vars map[string]string) (map[string]string, error) {
+func (c *Client) once(ctx context.Context, act profile.Act, m profile.Move, vars map[string]string) (map[string]string,
+	error) {
 	facts, err := c.tell(ctx, m, vars)
-	lapsed := errors.Is(err, ErrLogin) && c.inside && act != profile.SignIn && act != profile.Password && act != profile.Renew
+	lapsed := errors.Is(err, ErrLogin) && c.inside && act != profile.SignIn && act != profile.Password &&
+		act != profile.Renew
 	if !lapsed {
 		return facts, err
 	}
@@ -191,7 +194,8 @@ func (c *Client) tell(ctx context.Context, m profile.Move, vars map[string]strin
 func (c *Client) session(d Driver) Session {
 	if c.sessions[d.Name()] == nil {
 		c.sessions[d.Name()] = d.Open(Peer{
-			MAC: c.target.MAC, Address: c.target.Address, Section: c.target.Profile.Section(d.Name()), Login: c.login, Avoid: c.target.Avoid, Bench: c.bench, Dial: c.dial, Line: c.target.Line, File: c.target.File,
+			MAC: c.target.MAC, Address: c.target.Address, Section: c.target.Profile.Section(d.Name()), Login: c.login,
+			Avoid: c.target.Avoid, Bench: c.bench, Dial: c.dial, Line: c.target.Line, File: c.target.File,
 			Trust: func(sum string) error { return c.trust(Server{d.Shows(), sum}) },
 		})
 	}
@@ -215,7 +219,8 @@ func (c *Client) trust(s Server) error {
 
 func (c *Client) open(ctx context.Context) (err error) {
 	if c.conv == nil {
-		c.conv, err = c.bench.Open(ctx, bench.Peer{MAC: c.target.MAC, Address: c.target.Address, Bits: c.target.Bits, Avoid: c.target.Avoid})
+		c.conv, err = c.bench.Open(ctx, bench.Peer{MAC: c.target.MAC, Address: c.target.Address, Bits: c.target.Bits,
+			Avoid: c.target.Avoid})
 	}
 	return err
 }
@@ -264,7 +269,8 @@ func (c *Client) Answering(ctx context.Context) error {
 			select {
 			case <-again.C:
 			case <-ctx.Done():
-				return problem.New(problem.Device, fmt.Sprintf("it is back, but port %d stays closed", c.target.Profile.Section(d.Name()).Port()),
+				return problem.New(problem.Device, fmt.Sprintf("it is back, but port %d stays closed",
+					c.target.Profile.Section(d.Name()).Port()),
 					"look at the box, then commission it again").About(c.target.MAC.String()).Because(err)
 			}
 		}
@@ -283,7 +289,8 @@ func (c *Client) Servers() []Server {
 // counter, over a client of its own, signed in where that needs it with what login
 // gives at that time; nil when the profile takes neither, or when a login is
 // needed and login is nil. target is the device at an address.
-func Teller(b *bench.Bench, p *profile.Profile, target func(at netip.Addr) Target, login func() *profile.Login) func(ctx context.Context, at netip.Addr) (map[string]string, error) {
+func Teller(b *bench.Bench, p *profile.Profile, target func(at netip.Addr) Target,
+	login func() *profile.Login) func(ctx context.Context, at netip.Addr) (map[string]string, error) {
 	act := profile.Act("")
 	for _, fact := range []string{evidence.Uptime, evidence.Starts} {
 		if p.Restart.ShownBy(fact) && act == "" {
@@ -324,7 +331,8 @@ func (c *Client) explain(act profile.Act, err error, vars map[string]string) err
 	e := problem.New(problem.Device, text, "").About(c.target.MAC.String() + ", " + string(act))
 	// Only the kinds of the error are kept, not its text.
 	var kinds []error
-	for _, kind := range []error{ErrLogin, ErrValue, ErrNotSent, ErrStranger, ErrNoAnswer, context.Canceled, context.DeadlineExceeded} {
+	for _, kind := range []error{ErrLogin, ErrValue, ErrNotSent, ErrStranger, ErrNoAnswer, context.Canceled,
+		context.DeadlineExceeded} {
 		if errors.Is(err, kind) {
 			kinds = append(kinds, kind)
 		}

@@ -53,7 +53,8 @@ func patient(t *testing.T) context.Context {
 	return ctx
 }
 
-var numbers = map[string]string{"address": "10.40.8.30", "bits": "22", "mask": "255.255.252.0", "gateway": "10.40.8.1", "name": "hall-sw-01", "user": "u"}
+var numbers = map[string]string{"address": "10.40.8.30", "bits": "22", "mask": "255.255.252.0", "gateway": "10.40.8.1",
+	"name": "hall-sw-01", "user": "u"}
 
 // A switch without an address is reached over DCP; what is set is lost at a
 // power cut until it is saved, as the profile's order knows.
@@ -65,7 +66,8 @@ func TestASwitchWithoutAnAddress(t *testing.T) {
 	if err != nil || facts["model"] != "FS8" || facts["name"] != "" {
 		t.Fatalf("%v, %v", facts, err)
 	}
-	if _, err := dark.Do(ctx, profile.Read, nil); err == nil || !strings.Contains(err.Error(), "no address to talk to") {
+	if _, err := dark.Do(ctx, profile.Read, nil); err == nil ||
+		!strings.Contains(err.Error(), "no address to talk to") {
 		t.Errorf("a page of a box without an address: %v", err)
 	}
 	before := station.Blinks.Load()
@@ -73,7 +75,8 @@ func TestASwitchWithoutAnAddress(t *testing.T) {
 		t.Errorf("it did not blink: %v", err)
 	}
 	bad := map[string]string{"name": "Has Spaces"}
-	if _, err := dark.Do(ctx, profile.Name, bad); err == nil || !strings.Contains(err.Error(), "the device refused: set not possible by local reasons") {
+	if _, err := dark.Do(ctx, profile.Name, bad); err == nil ||
+		!strings.Contains(err.Error(), "the device refused: set not possible by local reasons") {
 		t.Errorf("a bad name: %v", err)
 	}
 	for _, act := range []profile.Act{profile.Name, profile.Address} {
@@ -91,7 +94,8 @@ func TestASwitchWithoutAnAddress(t *testing.T) {
 	}
 	page := client("10.40.8.30")
 	secret := map[string]string{"password": "Correct-Horse-9"}
-	if _, err := page.Do(ctx, profile.Password, secret); err == nil || strings.Contains(err.Error(), "Correct-Horse-9") {
+	if _, err := page.Do(ctx, profile.Password, secret); err == nil ||
+		strings.Contains(err.Error(), "Correct-Horse-9") {
 		t.Errorf("a password with characters that it does not take: %v", err)
 	}
 	secret["password"] = "CorrectHorse9"
@@ -104,7 +108,8 @@ func TestASwitchWithoutAnAddress(t *testing.T) {
 	if err := page.SignIn(ctx, profile.Login{User: "keeper", Password: "CorrectHorse9"}); err != nil {
 		t.Fatal(err)
 	}
-	if facts, err = page.Do(ctx, profile.Read, nil); err != nil || facts["name"] != "hall-sw-01" || facts["mask"] != "255.255.252.0" || facts["serial"] != device.Serial {
+	if facts, err = page.Do(ctx, profile.Read, nil); err != nil || facts["name"] != "hall-sw-01" ||
+		facts["mask"] != "255.255.252.0" || facts["serial"] != device.Serial {
 		t.Errorf("%v, %v", facts, err)
 	}
 	if len(page.Servers()) != 1 {
@@ -144,16 +149,20 @@ func TestACameraWantsItsPasswordFirst(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err := camera.Do(ctx, profile.Name, numbers)
-	if err == nil || !strings.Contains(err.Error(), "change the factory password first") || problem.KindOf(err) != problem.Device {
+	if err == nil || !strings.Contains(err.Error(), "change the factory password first") ||
+		problem.KindOf(err) != problem.Device {
 		t.Errorf("a name before the password: %v", err)
 	}
 	if !strings.HasPrefix(err.Error(), device.MAC.String()) {
 		t.Errorf("the error does not name the device: %v", err)
 	}
-	for _, c := range [][2]string{{"short", "10 to 20"}, {"ovalisOVALIS1", "must not contain the word"}, {"CorrectHorse9", ""}} {
+	for _, c := range [][2]string{{"short", "10 to 20"}, {"ovalisOVALIS1", "must not contain the word"},
+		{"CorrectHorse9", ""}} {
 		password, want := c[0], c[1]
-		_, err := camera.Do(ctx, profile.Password, map[string]string{"old-password": c20.FactoryPassword, "password": password})
-		if (want == "") != (err == nil) || err != nil && (!strings.Contains(err.Error(), want) || strings.Contains(err.Error(), password)) {
+		_, err := camera.Do(ctx, profile.Password, map[string]string{"old-password": c20.FactoryPassword,
+			"password": password})
+		if (want == "") != (err == nil) || err != nil && (!strings.Contains(err.Error(), want) ||
+			strings.Contains(err.Error(), password)) {
 			t.Errorf("%d characters: %v, want %q", len(password), err, want)
 		}
 	}
@@ -170,7 +179,8 @@ func TestABoxThatIsNotThere(t *testing.T) {
 	}
 	gone := driver.New(b, driver.Target{MAC: address.MAC{6, 0x46, 0x4e, 9, 9, 9}, Profile: set["fennmark-fs8"]})
 	defer gone.Close()
-	if _, err := gone.Do(patient(t), profile.Identify, nil); err == nil || !strings.Contains(err.Error(), "does not answer over DCP") {
+	if _, err := gone.Do(patient(t), profile.Identify, nil); err == nil ||
+		!strings.Contains(err.Error(), "does not answer over DCP") {
 		t.Errorf("%v", err)
 	}
 }
@@ -186,7 +196,8 @@ func TestUpTimeIsAskedAsOfADeviceAtThatAddress(t *testing.T) {
 	at := device.Running().Address.Addr()
 	full := netip.PrefixFrom(at, 29).Masked()
 	tell := driver.Teller(b, set["ovalis-c20"], func(asked netip.Addr) driver.Target {
-		target := driver.Target{MAC: device.MAC, Address: asked, Bits: 29, Profile: set["ovalis-c20"], Avoid: full.Contains}
+		target := driver.Target{MAC: device.MAC, Address: asked, Bits: 29, Profile: set["ovalis-c20"],
+			Avoid: full.Contains}
 		if asked == at {
 			target.Bits = 24
 		}

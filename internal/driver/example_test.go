@@ -67,7 +67,8 @@ func (s exampleSession) Ready(ctx context.Context) error {
 
 func (exampleSession) Close() {}
 
-func (s exampleSession) Do(ctx context.Context, words profile.Words, vars map[string]string) (map[string]string, error) {
+func (s exampleSession) Do(ctx context.Context, words profile.Words, vars map[string]string) (map[string]string,
+	error) {
 	line, err := profile.Fill(words.(exampleMove).Line, vars, nil)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", driver.ErrNotSent, err)

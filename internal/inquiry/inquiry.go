@@ -55,7 +55,8 @@ func (q Inquirer) Ask(ctx context.Context, f *device.Found) ([]device.Sighting, 
 		if len(p.Acts[profile.Identify]) == 0 || !p.NeedsAddress(profile.Identify) {
 			continue
 		}
-		client := driver.New(q.Bench, driver.Target{MAC: f.MAC, Address: at, Bits: p.Factory.Address.Bits, Profile: p, Avoid: q.Avoid})
+		client := driver.New(q.Bench, driver.Target{MAC: f.MAC, Address: at, Bits: p.Factory.Address.Bits, Profile: p,
+			Avoid: q.Avoid})
 		facts, err := client.Do(ctx, profile.Identify, nil)
 		client.Close()
 		if err != nil {
@@ -65,12 +66,14 @@ func (q Inquirer) Ask(ctx context.Context, f *device.Found) ([]device.Sighting, 
 		told = append(told, device.Sighting{MAC: f.MAC, Protocol: "web", At: time.Now(), Facts: facts})
 	}
 	if len(asks) > 0 {
-		conv, err := q.Bench.Open(ctx, bench.Peer{MAC: f.MAC, Address: at, Bits: fitting[0].Factory.Address.Bits, Avoid: q.Avoid})
+		conv, err := q.Bench.Open(ctx, bench.Peer{MAC: f.MAC, Address: at, Bits: fitting[0].Factory.Address.Bits,
+			Avoid: q.Avoid})
 		if err != nil {
 			return told, errors.Join(failed, err)
 		}
 		defer conv.Close()
-		t := &talker{Conversation: conv, at: time.Now(), found: f, profile: fitting[0], isSwitch: fitting[0].Kind == "switch"}
+		t := &talker{Conversation: conv, at: time.Now(), found: f, profile: fitting[0],
+			isSwitch: fitting[0].Kind == "switch"}
 		slices.Sort(asks)
 		for _, ask := range slices.Compact(asks) {
 			if err := t.ask(ctx, ask); err != nil {

@@ -40,7 +40,8 @@ ports: [22, 80, 81]
 // power runs a box until the test ends, and waits until it is up.
 func power(t *testing.T, wire *segment.Segment, mac address.MAC, model box.Model) {
 	t.Helper()
-	b := box.New(box.Spec{MAC: mac, Serial: "1", Factory: box.Settings{Address: netip.MustParsePrefix("10.0.0.9/24")}}, model, wire.Attach(mac, 128))
+	b := box.New(box.Spec{MAC: mac, Serial: "1", Factory: box.Settings{Address: netip.MustParsePrefix("10.0.0.9/24")}},
+		model, wire.Attach(mac, 128))
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan struct{})
 	go func() {
@@ -67,7 +68,8 @@ func TestABoxThatSaysTooMuch(t *testing.T) {
 	}
 	wire, mac := &segment.Segment{}, address.MAC{2, 6, 6, 6, 6, 6}
 	asked := 0
-	power(t, wire, mac, box.Model{Maker: "Nobody", Name: "H", Port: 80, Services: []box.Service{box.Greets(22, strings.Repeat("SSH-2.0-", 200))},
+	power(t, wire, mac, box.Model{Maker: "Nobody", Name: "H", Port: 80,
+		Services: []box.Service{box.Greets(22, strings.Repeat("SSH-2.0-", 200))},
 		Handler: func(*box.Box) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				if r.URL.Path != "/" {
@@ -83,7 +85,8 @@ func TestABoxThatSaysTooMuch(t *testing.T) {
 				}
 			})
 		},
-		Datagrams: []box.Datagram{{Port: snmp.Port, Answer: func(_ *box.Box, _ netip.AddrPort, payload []byte, reply box.Reply) {
+		Datagrams: []box.Datagram{{Port: snmp.Port, Answer: func(_ *box.Box, _ netip.AddrPort, payload []byte,
+			reply box.Reply) {
 			m, err := snmp.Parse(payload)
 			if err != nil {
 				return
@@ -114,10 +117,12 @@ func TestABoxThatSaysTooMuch(t *testing.T) {
 		}
 		f.Add(s)
 	}
-	if f.Value(fact.Title) != "One two" || f.Value(fact.Server) != "chatty/1" || !strings.HasPrefix(f.Value(fact.Banner), "SSH-2.0-") || len(f.Value(fact.Banner)) > 255 {
+	if f.Value(fact.Title) != "One two" || f.Value(fact.Server) != "chatty/1" ||
+		!strings.HasPrefix(f.Value(fact.Banner), "SSH-2.0-") || len(f.Value(fact.Banner)) > 255 {
 		t.Errorf("%+v", f.Facts)
 	}
-	if open := f.Values(fact.Open); slices.Contains(open, "81/tcp") || !slices.Contains(open, "22/tcp") || !slices.Contains(open, "80/tcp") {
+	if open := f.Values(fact.Open); slices.Contains(open, "81/tcp") || !slices.Contains(open, "22/tcp") ||
+		!slices.Contains(open, "80/tcp") {
 		t.Errorf("open: %v", open)
 	}
 	if len(told) > 30 || asked > 60 {
@@ -168,7 +173,8 @@ func TestWhatDidNotComeInTimeIsAnError(t *testing.T) {
 		b := bench.New(wire.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 1024))
 		defer b.Close()
 		f := &device.Found{}
-		f.Add(device.Sighting{MAC: mac, Protocol: "arp", At: time.Now(), Facts: map[string]string{"address": "10.0.0.9"}})
+		f.Add(device.Sighting{MAC: mac, Protocol: "arp", At: time.Now(),
+			Facts: map[string]string{"address": "10.0.0.9"}})
 		f.Recognise(profile.Set{"hostile": p})
 		told, err := inquiry.Inquirer{Bench: b, Profiles: profile.Set{"hostile": p}}.Ask(context.Background(), f)
 		if len(told) == 0 || (err != nil) != want {

@@ -14,7 +14,8 @@ import (
 // onvif asks for the device information (ONVIF Core Specification, 8.3).
 var onvif = question{profile.AskONVIF, func(ctx context.Context, t *talker) error {
 	port := uint16(80)
-	request, err := http.NewRequestWithContext(ctx, http.MethodPost, t.url("http", port, "/onvif/device_service"), bytes.NewReader([]byte(wsd.AskInformation)))
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, t.url("http", port, "/onvif/device_service"),
+		bytes.NewReader([]byte(wsd.AskInformation)))
 	if err != nil {
 		return err
 	}

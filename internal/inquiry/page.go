@@ -19,8 +19,12 @@ const maxPage = 64 << 10
 
 // page and securePage read title and server of the first page, and the certificate.
 var (
-	page       = question{profile.AskHTTP, func(ctx context.Context, t *talker) error { return t.page(ctx, "http", 80) }}
-	securePage = question{profile.AskHTTPS, func(ctx context.Context, t *talker) error { return t.page(ctx, "https", 443) }}
+	page = question{profile.AskHTTP, func(ctx context.Context, t *talker) error {
+		return t.page(ctx, "http", 80)
+	}}
+	securePage = question{profile.AskHTTPS, func(ctx context.Context, t *talker) error {
+		return t.page(ctx, "https", 443)
+	}}
 )
 
 // client makes a web client to the device; any certificate will do, since it is

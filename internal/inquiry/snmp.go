@@ -37,12 +37,14 @@ func (t *talker) snmp(ctx context.Context) error {
 	}
 	defer c.Close()
 	s := &session{conn: c}
-	system, err := s.exchange(ctx, snmp.Message{Kind: snmp.KindGet, Values: []snmp.Value{{OID: snmp.SysDescr}, {OID: snmp.SysName}, {OID: snmp.SysObjectID}}})
+	system, err := s.exchange(ctx, snmp.Message{Kind: snmp.KindGet,
+		Values: []snmp.Value{{OID: snmp.SysDescr}, {OID: snmp.SysName}, {OID: snmp.SysObjectID}}})
 	if err != nil {
 		return err
 	}
 	for _, v := range system {
-		if key := map[string]string{snmp.SysDescr: fact.Description, snmp.SysName: fact.Name, snmp.SysObjectID: fact.ObjectID}[v.OID]; key != "" {
+		if key := map[string]string{snmp.SysDescr: fact.Description, snmp.SysName: fact.Name,
+			snmp.SysObjectID: fact.ObjectID}[v.OID]; key != "" {
 			t.tell("snmp", "", key, v.Text)
 		}
 	}
@@ -172,7 +174,8 @@ func (s *session) walk(ctx context.Context, table string) ([]snmp.Value, error) 
 	var list []snmp.Value
 	at := table
 	for len(list) < mostValues {
-		values, err := s.exchange(ctx, snmp.Message{Kind: snmp.KindBulk, Most: perQuestion, Values: []snmp.Value{{OID: at}}})
+		values, err := s.exchange(ctx, snmp.Message{Kind: snmp.KindBulk, Most: perQuestion,
+			Values: []snmp.Value{{OID: at}}})
 		if err != nil || len(values) == 0 {
 			return list, err
 		}

@@ -28,13 +28,15 @@ func newLinks(from *url.URL, to string) *links {
 }
 
 // textual are kinds of content that hold links, besides all kinds of text.
-var textual = []string{"application/javascript", "application/json", "application/xhtml+xml", "application/xml", "image/svg+xml"}
+var textual = []string{"application/javascript", "application/json", "application/xhtml+xml", "application/xml",
+	"image/svg+xml"}
 
 // apply puts the links of an answer right, if it is text and not compressed. Events
 // (text/event-stream) stay as they are: the end of each would wait for the next.
 func (l *links) apply(r *http.Response) {
 	kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")) // what has no kind is left as it is
-	if r.Header.Get("Content-Encoding") != "" || kind == "text/event-stream" || !strings.HasPrefix(kind, "text/") && !slices.Contains(textual, kind) {
+	if r.Header.Get("Content-Encoding") != "" || kind == "text/event-stream" || !strings.HasPrefix(kind, "text/") &&
+		!slices.Contains(textual, kind) {
 		return
 	}
 	r.Body = &relinked{links: l, body: r.Body}
@@ -45,10 +47,12 @@ func (l *links) apply(r *http.Response) {
 
 // own reports whether a link goes to the origin that is shown.
 func (l *links) own(scheme, port, next string) bool {
-	if next != "" && strings.ContainsAny(next[:1], "0123456789") || len(next) > 1 && next[0] == '.' && next[1] >= '0' && next[1] <= '9' {
+	if next != "" && strings.ContainsAny(next[:1], "0123456789") || len(next) > 1 && next[0] == '.' && next[1] >= '0' &&
+		next[1] <= '9' {
 		return false // a longer address
 	}
-	return strings.EqualFold(scheme, l.from.Scheme) && portOf(scheme, strings.TrimPrefix(port, ":")) == portOf(l.from.Scheme, l.from.Port())
+	return strings.EqualFold(scheme, l.from.Scheme) && portOf(scheme,
+		strings.TrimPrefix(port, ":")) == portOf(l.from.Scheme, l.from.Port())
 }
 
 // portOf gives the port of a web address; 0 for one that is none.

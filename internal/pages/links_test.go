@@ -12,7 +12,8 @@ import (
 const shown = "http://127.0.0.2:4711"
 
 func answered(kind, body string, header ...string) *http.Response {
-	r := &http.Response{Header: http.Header{"Content-Type": {kind}}, Body: io.NopCloser(strings.NewReader(body)), ContentLength: int64(len(body))}
+	r := &http.Response{Header: http.Header{"Content-Type": {kind}}, Body: io.NopCloser(strings.NewReader(body)),
+		ContentLength: int64(len(body))}
 	for i := 0; i < len(header); i += 2 {
 		r.Header.Set(header[i], header[i+1])
 	}
@@ -32,7 +33,9 @@ func TestLinksOfABoxToItself(t *testing.T) {
 		`its address is 192.168.88.1, and http://192x168.88.1/`: `its address is 192.168.88.1, and http://192x168.88.1/`,
 		``: ``,
 	} {
-		for name, body := range map[string]io.Reader{"whole": strings.NewReader(before), "by the byte": iotest.OneByteReader(strings.NewReader(before)), "with its end": iotest.DataErrReader(strings.NewReader(before))} {
+		for name, body := range map[string]io.Reader{"whole": strings.NewReader(before),
+			"by the byte":  iotest.OneByteReader(strings.NewReader(before)),
+			"with its end": iotest.DataErrReader(strings.NewReader(before))} {
 			r := answered("text/html; charset=utf-8", "", "ETag", "x")
 			r.Body = io.NopCloser(body)
 			newLinks(own, shown).apply(r)
@@ -42,7 +45,9 @@ func TestLinksOfABoxToItself(t *testing.T) {
 			}
 		}
 	}
-	for _, r := range []*http.Response{answered("image/png", "http://192.168.88.1/"), answered("text/html", "http://192.168.88.1/", "Content-Encoding", "br"), answered("", "http://192.168.88.1/"), answered("text/event-stream", "http://192.168.88.1/")} {
+	for _, r := range []*http.Response{answered("image/png", "http://192.168.88.1/"),
+		answered("text/html", "http://192.168.88.1/", "Content-Encoding", "br"), answered("", "http://192.168.88.1/"),
+		answered("text/event-stream", "http://192.168.88.1/")} {
 		newLinks(own, shown).apply(r)
 		if got, err := io.ReadAll(r.Body); err != nil || string(got) != "http://192.168.88.1/" || r.ContentLength < 0 {
 			t.Errorf("%v: %q %v", r.Header, got, err)
@@ -79,7 +84,8 @@ func TestWhereABoxSendsTheBrowser(t *testing.T) {
 		g := &page{at: at, origin: originOf("http", at, 80), base: shown, prefix: "box-"}
 		r := answered("text/html", "", "Location", to, "Strict-Transport-Security", "max-age=1")
 		g.answer(r)
-		if got := r.Header.Get("Location"); got != want[0] || g.origin.String() != want[1] || r.Header.Get("Strict-Transport-Security") != "" {
+		if got := r.Header.Get("Location"); got != want[0] || g.origin.String() != want[1] ||
+			r.Header.Get("Strict-Transport-Security") != "" {
 			t.Errorf("%s leads to %s at %s, want %v", to, got, g.origin, want)
 		}
 	}

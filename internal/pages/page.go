@@ -99,7 +99,8 @@ func (g *page) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	c, err := r.Cookie(g.cookieOfDoor())
 	if err != nil || subtle.ConstantTimeCompare([]byte(c.Value), []byte(g.key)) != 1 {
 		nonce := rand.Text()
-		w.Header().Set("Content-Security-Policy", "default-src 'none'; script-src 'nonce-"+nonce+"'; connect-src 'self'; frame-ancestors 'none'")
+		w.Header().Set("Content-Security-Policy", "default-src 'none'; script-src 'nonce-"+nonce+
+			"'; connect-src 'self'; frame-ancestors 'none'")
 		w.Header().Set("Cache-Control", "no-store")
 		w.WriteHeader(http.StatusUnauthorized)
 		_ = entrancePage.Execute(w, map[string]string{"Nonce": nonce, "Door": doorPath}) // the reader went away
@@ -129,7 +130,8 @@ func (g *page) open(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "this link was used already; open the page from the console again", http.StatusForbidden)
 		return
 	}
-	http.SetCookie(w, &http.Cookie{Name: g.cookieOfDoor(), Value: g.key, Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: r.TLS != nil})
+	http.SetCookie(w, &http.Cookie{Name: g.cookieOfDoor(), Value: g.key, Path: "/", HttpOnly: true,
+		SameSite: http.SameSiteLaxMode, Secure: r.TLS != nil})
 	w.WriteHeader(http.StatusNoContent)
 }
 
@@ -205,12 +207,15 @@ func (g *page) proxy() *httputil.ReverseProxy {
 	own := g.origin
 	g.mu.Unlock()
 	return &httputil.ReverseProxy{
-		Transport: &http.Transport{DialContext: g.dial, DisableKeepAlives: true, ResponseHeaderTimeout: 30 * time.Second,
-			TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, // its certificate is its own; the MAC says who it is
+		Transport: &http.Transport{DialContext: g.dial, DisableKeepAlives: true,
+			ResponseHeaderTimeout: 30 * time.Second,
+			// its certificate is its own; the MAC says who it is
+			TLSClientConfig: &tls.Config{InsecureSkipVerify: true}},
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.SetURL(own)
 			r.Out.Host = own.Host
-			r.Out.Header.Del("Accept-Encoding") // what comes compressed then is unpacked on the way, and its links are seen
+			// what comes compressed then is unpacked on the way, and its links are seen
+			r.Out.Header.Del("Accept-Encoding")
 			r.Out.Header.Del("Cookie")
 			for _, c := range r.In.Cookies() {
 				if name, ok := strings.CutPrefix(c.Name, g.prefix); ok && c.Name != g.cookieOfDoor() {
@@ -230,7 +235,8 @@ func (g *page) proxy() *httputil.ReverseProxy {
 		},
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
 			g.log.Warn("a box did not answer its page", "mac", g.box.MAC.String(), "error", err)
-			http.Error(w, "The box does not answer its page. It may be restarting; try again, or find it anew.", http.StatusBadGateway)
+			http.Error(w, "The box does not answer its page. It may be restarting; try again, or find it anew.",
+				http.StatusBadGateway)
 		},
 		ErrorLog: slog.NewLogLogger(g.log.Handler(), slog.LevelDebug),
 	}
@@ -239,7 +245,8 @@ func (g *page) proxy() *httputil.ReverseProxy {
 // answer makes a box's answer fit its new origin, and takes away what would
 // outlive the page or reach beyond it.
 func (g *page) answer(r *http.Response) {
-	for _, h := range []string{"Strict-Transport-Security", "Clear-Site-Data", "Service-Worker-Allowed", "Alt-Svc", "Public-Key-Pins",
+	for _, h := range []string{"Strict-Transport-Security", "Clear-Site-Data", "Service-Worker-Allowed", "Alt-Svc",
+		"Public-Key-Pins",
 		"Access-Control-Allow-Origin", "Access-Control-Allow-Credentials", "Report-To", "Nel"} {
 		r.Header.Del(h)
 	}

@@ -47,7 +47,10 @@ func New(s *site.Service, tls *tls.Config) *Server { return &Server{s, tls, s.Lo
 func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	life, end := context.WithCancel(context.Background())
 	defer end()
-	server := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return life },
+	server := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second,
+		BaseContext: func(net.Listener) context.Context {
+			return life
+		},
 		ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelWarn)}
 	drained := make(chan struct{})
 	unhook := context.AfterFunc(ctx, func() {
@@ -77,11 +80,12 @@ func (s *Server) Handler() http.Handler {
 	limit := middleware.BodyLimitConfig{LimitBytes: planfile.MaxFile + 1<<20, Skipper: func(c *echo.Context) bool {
 		return c.Request().Method == http.MethodPut && c.Path() == filesPath // streamed, with a limit of its own
 	}}
-	e.Use(middleware.Recover(), middleware.BodyLimitWithConfig(limit), middleware.SecureWithConfig(middleware.SecureConfig{
-		ContentTypeNosniff: "nosniff", XFrameOptions: "DENY", ReferrerPolicy: "no-referrer",
-		// The component library sets style attributes.
-		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; media-src 'self' blob:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
-	}))
+	e.Use(middleware.Recover(), middleware.BodyLimitWithConfig(limit),
+		middleware.SecureWithConfig(middleware.SecureConfig{
+			ContentTypeNosniff: "nosniff", XFrameOptions: "DENY", ReferrerPolicy: "no-referrer",
+			// The component library sets style attributes.
+			ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; media-src 'self' blob:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+		}))
 	e.Use(noStore)
 	routes := s.routes()
 	for _, r := range routes {
@@ -96,7 +100,9 @@ func (s *Server) Handler() http.Handler {
 	e.HEAD("/*", echo.WrapHandler(console.Handler()))
 	guard := http.NewCrossOriginProtection()
 	guard.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		p := api.Problem{Type: "about:blank", Title: http.StatusText(http.StatusForbidden), Status: http.StatusForbidden, Detail: "another site's page sent this request", Next: "use the console's own page"}
+		p := api.Problem{Type: "about:blank", Title: http.StatusText(http.StatusForbidden),
+			Status: http.StatusForbidden, Detail: "another site's page sent this request",
+			Next: "use the console's own page"}
 		w.Header().Set("Content-Type", "application/problem+json")
 		w.WriteHeader(p.Status)
 		_ = json.NewEncoder(w).Encode(p) // the reader went away
@@ -113,10 +119,12 @@ func noSuchCall(c *echo.Context, routes []route) error {
 		}
 	}
 	if len(allowed) == 0 {
-		return problem.New(problem.Missing, "there is no such call", "all of them are listed at /api/openapi.json").About(c.Request().URL.Path)
+		return problem.New(problem.Missing, "there is no such call",
+			"all of them are listed at /api/openapi.json").About(c.Request().URL.Path)
 	}
 	c.Response().Header().Set("Allow", strings.Join(allowed, ", "))
-	return echo.NewHTTPError(http.StatusMethodNotAllowed, "this path takes "+strings.Join(allowed, ", ")+", not "+c.Request().Method)
+	return echo.NewHTTPError(http.StatusMethodNotAllowed, "this path takes "+strings.Join(allowed, ", ")+", not "+
+		c.Request().Method)
 }
 
 // bodies writes and reads the bodies of calls.
@@ -147,7 +155,8 @@ func (s *Server) problem(c *echo.Context, err error) {
 	if r, _ := echo.UnwrapResponse(c.Response()); r != nil && r.Committed {
 		return
 	}
-	p := api.Problem{Type: "about:blank", Status: http.StatusInternalServerError, Detail: "something went wrong inside the service; its log says what"}
+	p := api.Problem{Type: "about:blank", Status: http.StatusInternalServerError,
+		Detail: "something went wrong inside the service; its log says what"}
 	var own *problem.Error
 	var status echo.HTTPStatusCoder
 	switch {
@@ -223,13 +232,15 @@ func (r route) declared(next echo.HandlerFunc) echo.HandlerFunc {
 				for _, q := range r.queries {
 					names = append(names, q.name)
 				}
-				return problem.New(problem.Usage, "the call takes no such parameter", "it takes: "+cmp.Or(strings.Join(names, ", "), "none")).About(name)
+				return problem.New(problem.Usage, "the call takes no such parameter",
+					"it takes: "+cmp.Or(strings.Join(names, ", "), "none")).About(name)
 			}
 			if len(values) > 1 {
 				return problem.New(problem.Usage, "the parameter is given more than once", "give it once").About(name)
 			}
 			if one := r.queries[i].one; one != nil && !slices.Contains(one, values[0]) {
-				return problem.New(problem.Usage, fmt.Sprintf("it cannot be %q", values[0]), "give one of: "+strings.Join(one, ", ")).About(name)
+				return problem.New(problem.Usage, fmt.Sprintf("it cannot be %q", values[0]),
+					"give one of: "+strings.Join(one, ", ")).About(name)
 			}
 		}
 		for _, q := range r.queries {
@@ -276,7 +287,8 @@ type (
 
 // call makes a route from a function: the body is read into In, and the answer
 // is written from Out.
-func call[In, Out any](s *Server, method, path, summary string, need account.Right, do func(r *request, in In) (Out, error)) route {
+func call[In, Out any](s *Server, method, path, summary string, need account.Right,
+	do func(r *request, in In) (Out, error)) route {
 	ofSite := strings.HasPrefix(path, "/api/sites/:site")
 	r := route{method: method, path: path, summary: summary, need: need, in: bodyType[In](), out: bodyType[Out]()}
 	r.handler = func(c *echo.Context) error {

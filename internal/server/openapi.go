@@ -35,7 +35,8 @@ func (s *Server) getOpenAPI(c *echo.Context) error {
 		operation := map[string]any{"summary": r.summary, "responses": r.responses(schemas)}
 		var parameters []any
 		for _, name := range parameter.FindAllStringSubmatch(r.path, -1) {
-			parameters = append(parameters, map[string]any{"name": name[1], "in": "path", "required": true, "schema": map[string]any{"type": "string"}})
+			parameters = append(parameters, map[string]any{"name": name[1], "in": "path", "required": true,
+				"schema": map[string]any{"type": "string"}})
 		}
 		for _, q := range r.queries {
 			schema := map[string]any{"type": "string"}
@@ -45,13 +46,15 @@ func (s *Server) getOpenAPI(c *echo.Context) error {
 			case q.one != nil:
 				schema["enum"] = q.one
 			}
-			parameters = append(parameters, map[string]any{"name": q.name, "in": "query", "required": q.needed, "description": q.help, "schema": schema})
+			parameters = append(parameters, map[string]any{"name": q.name, "in": "query", "required": q.needed,
+				"description": q.help, "schema": schema})
 		}
 		if parameters != nil {
 			operation["parameters"] = parameters
 		}
 		if r.in != nil {
-			operation["requestBody"] = map[string]any{"content": schemas.content(r.in), "required": r.in == reflect.TypeFor[file]() || r.in == reflect.TypeFor[upload]()}
+			operation["requestBody"] = map[string]any{"content": schemas.content(r.in),
+				"required": r.in == reflect.TypeFor[file]() || r.in == reflect.TypeFor[upload]()}
 		}
 		if r.need == account.Nobody {
 			operation["security"] = []any{}
@@ -87,7 +90,8 @@ func (r route) responses(schemas *schemas) map[string]any {
 	}
 	all := map[string]any{strconv.Itoa(status): done}
 	problems := map[string]any{"application/problem+json": map[string]any{"schema": map[string]any{"$ref": "#/components/schemas/Problem"}}}
-	may := []int{http.StatusNotFound, http.StatusUnprocessableEntity, http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusServiceUnavailable}
+	may := []int{http.StatusNotFound, http.StatusUnprocessableEntity, http.StatusTooManyRequests,
+		http.StatusInternalServerError, http.StatusServiceUnavailable}
 	if r.need != account.Nobody {
 		may = append(may, http.StatusUnauthorized, http.StatusForbidden)
 	}
@@ -95,7 +99,8 @@ func (r route) responses(schemas *schemas) map[string]any {
 		may = append(may, http.StatusConflict, http.StatusRequestEntityTooLarge, http.StatusBadGateway)
 	}
 	for _, status := range may {
-		all[strconv.Itoa(status)] = map[string]any{"description": "a problem (RFC 9457): " + strings.ToLower(http.StatusText(status)), "content": problems}
+		all[strconv.Itoa(status)] = map[string]any{"description": "a problem (RFC 9457): " +
+			strings.ToLower(http.StatusText(status)), "content": problems}
 	}
 	return all
 }
@@ -103,7 +108,8 @@ func (r route) responses(schemas *schemas) map[string]any {
 // content describes a body: JSON, or bytes as they are.
 func (s *schemas) content(t reflect.Type) map[string]any {
 	switch t {
-	case reflect.TypeFor[file](), reflect.TypeFor[upload](), reflect.TypeFor[site.Download](), reflect.TypeFor[site.Stored]():
+	case reflect.TypeFor[file](), reflect.TypeFor[upload](), reflect.TypeFor[site.Download](),
+		reflect.TypeFor[site.Stored]():
 		return map[string]any{"application/octet-stream": map[string]any{}}
 	case reflect.TypeFor[eventStream]():
 		return map[string]any{"text/event-stream": map[string]any{}}
@@ -123,7 +129,8 @@ type schemas struct {
 
 func newSchemas() *schemas {
 	s := &schemas{all: map[string]*jsonschema.Schema{}, types: map[string]reflect.Type{}}
-	s.reflector = jsonschema.Reflector{AllowAdditionalProperties: true, Anonymous: true, Mapper: plainText, Namer: s.name}
+	s.reflector = jsonschema.Reflector{AllowAdditionalProperties: true, Anonymous: true, Mapper: plainText,
+		Namer: s.name}
 	s.body(reflect.TypeFor[api.Problem]())
 	return s
 }

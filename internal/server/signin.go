@@ -73,7 +73,8 @@ func (s *Server) signIn(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	c.SetCookie(&http.Cookie{Name: cookieName(c), Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.IsTLS(), MaxAge: int(account.SessionTime.Seconds())})
+	c.SetCookie(&http.Cookie{Name: cookieName(c), Value: token, Path: "/", HttpOnly: true,
+		SameSite: http.SameSiteStrictMode, Secure: c.IsTLS(), MaxAge: int(account.SessionTime.Seconds())})
 	return c.JSON(http.StatusOK, who)
 }
 
@@ -83,6 +84,7 @@ func (s *Server) signOut(c *echo.Context) error {
 			return err
 		}
 	}
-	c.SetCookie(&http.Cookie{Name: cookieName(c), Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.IsTLS(), MaxAge: -1})
+	c.SetCookie(&http.Cookie{Name: cookieName(c), Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		Secure: c.IsTLS(), MaxAge: -1})
 	return c.NoContent(http.StatusNoContent)
 }

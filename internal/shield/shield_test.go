@@ -16,7 +16,8 @@ func TestAPanicIsAnErrorOfOneDevice(t *testing.T) {
 	log := slog.New(slog.NewTextHandler(&out, nil))
 	var list []int
 	err := shield.Do(log, "02:00:00:00:00:01", func() error { list[0] = 1; return nil })
-	if problem.KindOf(err) != problem.Machine || !strings.HasPrefix(err.Error(), "02:00:00:00:00:01: a defect of ours") {
+	if problem.KindOf(err) != problem.Machine || !strings.HasPrefix(err.Error(),
+		"02:00:00:00:00:01: a defect of ours") {
 		t.Errorf("%v", err)
 	}
 	if !strings.Contains(out.String(), "index out of range") || !strings.Contains(out.String(), "shield_test.go") {

@@ -49,9 +49,11 @@ func (s *Site) Adopt(ctx context.Context, in api.Adoption, preview bool, who str
 		case len(in.MACs) > 0 && !chosen[f.MAC]:
 			continue
 		case f.Profile == "":
-			return edited(), problem.New(problem.Conflict, "no profile fits this box", "say which: redstart find choose MAC PROFILE").About(f.MAC.String())
+			return edited(), problem.New(problem.Conflict, "no profile fits this box",
+				"say which: redstart find choose MAC PROFILE").About(f.MAC.String())
 		case tags[f.MAC] != "":
-			return edited(), problem.New(problem.Conflict, "this box is "+tags[f.MAC]+" already", "").About(f.MAC.String())
+			return edited(), problem.New(problem.Conflict, "this box is "+tags[f.MAC]+" already",
+				"").About(f.MAC.String())
 		}
 		delete(chosen, f.MAC)
 		tag := in.Tag
@@ -63,21 +65,25 @@ func (s *Site) Adopt(ctx context.Context, in api.Adoption, preview bool, who str
 		patches = append(patches, plan.Patch{Set: s.asFound(f, tag, in.Area)})
 	}
 	for mac := range chosen {
-		return edited(), problem.New(problem.Missing, "no such box was found", "find first: redstart find").About(mac.String())
+		return edited(), problem.New(problem.Missing, "no such box was found",
+			"find first: redstart find").About(mac.String())
 	}
 	if len(patches) == 0 {
-		return edited(), problem.New(problem.Conflict, "every found device that a profile fits is in the plan already", "")
+		return edited(), problem.New(problem.Conflict, "every found device that a profile fits is in the plan already",
+			"")
 	}
 	changes := api.Edits{What: fmt.Sprintf("%d found devices adopted", len(patches)), Patches: patches}
 	for tag, mac := range becomes {
-		changes.Matches = append(changes.Matches, store.Match{Tag: tag, MAC: mac, By: match.ByMAC, Why: "it was adopted from this box"})
+		changes.Matches = append(changes.Matches, store.Match{Tag: tag, MAC: mac, By: match.ByMAC,
+			Why: "it was adopted from this box"})
 	}
 	return s.Edit(ctx, changes, preview, who)
 }
 
 // asFound is what the plan says of a device that is taken over as it is.
 func (s *Site) asFound(f *device.Found, tag, area string) map[string]string {
-	set := map[string]string{"tag": tag, "profile": f.Profile, "mac": f.MAC.String(), "address": plan.Next, "name": plan.Auto}
+	set := map[string]string{"tag": tag, "profile": f.Profile, "mac": f.MAC.String(), "address": plan.Next,
+		"name": plan.Auto}
 	if serial := f.Value(fact.Serial); serial != "" {
 		set["serial"] = serial
 	}
@@ -87,7 +93,8 @@ func (s *Site) asFound(f *device.Found, tag, area string) map[string]string {
 	if a := f.AddressNow(); a.IsValid() && f.State == device.Set {
 		set["address"] = a.String()
 	}
-	if name := f.Value(fact.Name); name != "" && f.State == device.Set && s.Profiles()[f.Profile].Name.Check(name) == nil {
+	if name := f.Value(fact.Name); name != "" && f.State == device.Set &&
+		s.Profiles()[f.Profile].Name.Check(name) == nil {
 		set["name"] = name
 	}
 	return set
@@ -96,7 +103,8 @@ func (s *Site) asFound(f *device.Found, tag, area string) map[string]string {
 // freeTag makes a tag for an adopted device: its own name if it was given one.
 func (s *Site) freeTag(f *device.Found, area string, used map[string]bool) string {
 	name := strings.ToUpper(f.Value(fact.Name))
-	if f.State == device.Set && name != "" && !used[name] && !strings.ContainsAny(name, "\"\\\x00/?#%, ;") && len(name) <= 64 {
+	if f.State == device.Set && name != "" && !used[name] && !strings.ContainsAny(name, "\"\\\x00/?#%, ;") &&
+		len(name) <= 64 {
 		return name
 	}
 	if area == "" {

@@ -116,7 +116,8 @@ func (s *Site) Devices(ctx context.Context) (api.Segment, error) {
 		return api.Segment{}, err
 	}
 	tags := tagsByDevice(entries)
-	out := api.Segment{Devices: []api.DeviceView{}, Arrivals: []api.Presence{}, Surveyed: !began.IsZero(), LookOnly: s.config.LookOnly}
+	out := api.Segment{Devices: []api.DeviceView{}, Arrivals: []api.Presence{}, Surveyed: !began.IsZero(),
+		LookOnly: s.config.LookOnly}
 	if w := s.watch(); w != nil {
 		out.Watched, out.Arrivals = true, append(out.Arrivals, w.arrivals()...)
 	}
@@ -140,7 +141,8 @@ func (s *Site) Devices(ctx context.Context) (api.Segment, error) {
 			present = append(present, f)
 		}
 	}
-	out.Findings = notice.All(notice.Segment{Found: present, Entries: p.Entries, Matched: tags, Subnets: p.Site.Subnets, Profiles: s.Profiles()})
+	out.Findings = notice.All(notice.Segment{Found: present, Entries: p.Entries, Matched: tags, Subnets: p.Site.Subnets,
+		Profiles: s.Profiles()})
 	return out, nil
 }
 
@@ -173,7 +175,8 @@ func (s *Site) Choose(ctx context.Context, mac address.MAC, c api.Choice) (*api.
 		return nil, err
 	}
 	if c.Profile != "" && s.Profiles()[c.Profile] == nil {
-		return nil, problem.New(problem.Missing, "there is no such profile", "list them with: redstart profile list").About(c.Profile)
+		return nil, problem.New(problem.Missing, "there is no such profile",
+			"list them with: redstart profile list").About(c.Profile)
 	}
 	f.Profile, f.Chosen = c.Profile, c.Profile != ""
 	f.Recognise(s.Profiles())
@@ -198,7 +201,8 @@ func (s *Site) Forget(ctx context.Context, macs []address.MAC) error {
 var listed = fact.Keys(func(k fact.Kind) bool { return k.Listed })
 
 // deviceColumns are those of exported lists.
-var deviceColumns = slices.Concat([]string{"mac", "address", "profile", "kind", "sure", "state"}, listed, []string{"entry", "here", "first", "last", "heard-by"})
+var deviceColumns = slices.Concat([]string{"mac", "address", "profile", "kind", "sure", "state"}, listed,
+	[]string{"entry", "here", "first", "last", "heard-by"})
 
 // ExportDevices gives all that was found as a file: one line for each device in
 // CSV and XLSX, which has a second sheet with every fact; everything in JSON.
@@ -219,9 +223,11 @@ func (s *Site) ExportDevices(ctx context.Context, format string) (Download, erro
 		for _, key := range listed {
 			line = append(line, d.Value(key))
 		}
-		lines = append(lines, append(line, d.Tag, fmt.Sprint(d.Here), d.First.UTC().Format(stamp), d.Last.UTC().Format(stamp), strings.Join(d.Protocols(), " ")))
+		lines = append(lines, append(line, d.Tag, fmt.Sprint(d.Here), d.First.UTC().Format(stamp),
+			d.Last.UTC().Format(stamp), strings.Join(d.Protocols(), " ")))
 		for _, x := range d.Facts {
-			facts = append(facts, []string{d.MAC.String(), x.Part, x.Key, x.Value, x.Protocol, x.First.UTC().Format(stamp), x.Last.UTC().Format(stamp)})
+			facts = append(facts, []string{d.MAC.String(), x.Part, x.Key, x.Value, x.Protocol,
+				x.First.UTC().Format(stamp), x.Last.UTC().Format(stamp)})
 		}
 	}
 	var out bytes.Buffer
@@ -260,7 +266,8 @@ func (s *Site) ExportDevices(ctx context.Context, format string) (Download, erro
 			return Download{}, err
 		}
 	default:
-		return Download{}, problem.New(problem.Usage, "there is no such format", "choose csv, xlsx or json").About(format)
+		return Download{}, problem.New(problem.Usage, "there is no such format",
+			"choose csv, xlsx or json").About(format)
 	}
 	return Download{name, fileKinds[format], out.Bytes()}, nil
 }
@@ -287,7 +294,8 @@ func (s *Site) Blink(ctx context.Context, mac address.MAC) error {
 	}
 	p := s.Profiles()[f.Profile]
 	if p == nil || len(p.Acts[profile.Blink]) == 0 {
-		return problem.New(problem.Conflict, "this model cannot be made to blink", "compare its MAC and serial with the label").About(mac.String())
+		return problem.New(problem.Conflict, "this model cannot be made to blink",
+			"compare its MAC and serial with the label").About(mac.String())
 	}
 	client := driver.New(s.bench(), driver.Target{MAC: mac, Address: f.AddressNow(), Profile: p})
 	defer client.Close()

@@ -53,14 +53,16 @@ func sweep(o api.FindOptions, site plan.Site) ([]netip.Addr, error) {
 			}
 		}
 		if len(list) > mostSwept {
-			return nil, problem.New(problem.Usage, "the ranges together have too many addresses for one survey", "ask for at most a /16 at a time")
+			return nil, problem.New(problem.Usage, "the ranges together have too many addresses for one survey",
+				"ask for at most a /16 at a time")
 		}
 	}
 	return list, nil
 }
 
 func parseRange(text string) (address.Range, error) {
-	wrong := problem.New(problem.Usage, "this is no range of addresses of at most a /16", "write it like 10.0.0.0/16, 10.0.0.1-10.0.0.99 or 10.0.0.7").About(text)
+	wrong := problem.New(problem.Usage, "this is no range of addresses of at most a /16",
+		"write it like 10.0.0.0/16, 10.0.0.1-10.0.0.99 or 10.0.0.7").About(text)
 	if p, err := netip.ParsePrefix(strings.TrimSpace(text)); err == nil {
 		if !p.Addr().Is4() || p.Bits() < 16 {
 			return address.Range{}, wrong
@@ -130,15 +132,19 @@ func (s *Site) Find(ctx context.Context, who string, f api.FindOptions) (api.Wor
 	if f.LookOnly {
 		o.LookOnly, o.Ask = true, nil
 	}
-	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Finding, Who: who, Text: "asking the segment who is there"}, holds: holds{alone: true}}
+	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Finding, Who: who,
+		Text: "asking the segment who is there"}, holds: holds{alone: true}}
 	return s.begin(w, nil, func(ctx context.Context) error {
-		return s.survey(ctx, w, who, o, f.Capture, slices.ContainsFunc(p.Used(), func(q *profile.Profile) bool { return q.Factory.DHCP }))
+		return s.survey(ctx, w, who, o, f.Capture, slices.ContainsFunc(p.Used(), func(q *profile.Profile) bool {
+			return q.Factory.DHCP
+		}))
 	})
 }
 
 // survey carries a survey out and keeps it; awaitsAskers says that boxes are planned
 // which wait for DHCP.
-func (s *Site) survey(ctx context.Context, w *working, who string, o survey.Options, withCapture, awaitsAskers bool) error {
+func (s *Site) survey(ctx context.Context, w *working, who string, o survey.Options, withCapture,
+	awaitsAskers bool) error {
 	ctx, cancel := until(ctx, w.stop)
 	defer cancel()
 	v := store.Survey{Began: store.Now(), Who: who, Pace: o.Pace, State: store.Done}
@@ -168,7 +174,9 @@ func (s *Site) survey(ctx context.Context, w *working, who string, o survey.Opti
 	} else if err != nil {
 		v.State = store.Failed
 	}
-	v.Seen = slices.SortedFunc(maps.Values(seen), func(a, b device.Seen) int { return slices.Compare(a.MAC[:], b.MAC[:]) })
+	v.Seen = slices.SortedFunc(maps.Values(seen), func(a, b device.Seen) int {
+		return slices.Compare(a.MAC[:], b.MAC[:])
+	})
 	text, keepErr := s.keepSurvey(v, awaitsAskers)
 	if unkept = cmp.Or(unkept, keepErr); unkept != nil {
 		s.log.Error("the survey could not be kept", "error", unkept)
@@ -277,7 +285,8 @@ func (s *Site) Capture(ctx context.Context, id int64) (Download, error) {
 		if v.ID == id && v.Capture != "" {
 			content, err := os.ReadFile(s.captureFile(v.Capture))
 			if err != nil {
-				return Download{}, problem.New(problem.Missing, "the capture is gone from the data folder", "find again with --capture").About(v.Capture).Because(err)
+				return Download{}, problem.New(problem.Missing, "the capture is gone from the data folder",
+					"find again with --capture").About(v.Capture).Because(err)
 			}
 			return Download{v.Capture, "application/octet-stream", content}, nil
 		}

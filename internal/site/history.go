@@ -171,7 +171,8 @@ func (s *Site) Compare(ctx context.Context, from, to string) (api.Moments, error
 		return out, err
 	}
 	if last != 0 && first > last {
-		return out, problem.New(problem.Usage, "the first moment is later than the second", "give the earlier revision first")
+		return out, problem.New(problem.Usage, "the first moment is later than the second",
+			"give the earlier revision first")
 	}
 	before := rewind(after, edits)
 	for i := range before.pairs {
@@ -262,7 +263,8 @@ func (s *Site) Redo(ctx context.Context, text string, preview bool, who string) 
 }
 
 // step takes a revision back, if it is the one whose turn it is.
-func (s *Site) step(ctx context.Context, text string, preview bool, who, words string, turn func([]store.Revision) int64) (api.Edited, error) {
+func (s *Site) step(ctx context.Context, text string, preview bool, who, words string,
+	turn func([]store.Revision) int64) (api.Edited, error) {
 	id, err := Number(text, "revision")
 	if err != nil {
 		return edited(), err
@@ -274,7 +276,8 @@ func (s *Site) step(ctx context.Context, text string, preview bool, who, words s
 		return edited(), err
 	}
 	if turn(list) != id {
-		return edited(), problem.New(problem.Conflict, "something else was changed since", "look at the history, and restore an earlier moment if that is meant")
+		return edited(), problem.New(problem.Conflict, "something else was changed since",
+			"look at the history, and restore an earlier moment if that is meant")
 	}
 	r, err := s.store.Revision(ctx, id)
 	if err != nil {
@@ -297,7 +300,8 @@ func (s *Site) step(ctx context.Context, text string, preview bool, who, words s
 }
 
 // takeBack applies the opposite of edits, latest first. The caller holds planning.
-func (s *Site) takeBack(ctx context.Context, taken []store.Edit, preview bool, undoes int64, who, what string) (api.Edited, error) {
+func (s *Site) takeBack(ctx context.Context, taken []store.Edit, preview bool, undoes int64, who,
+	what string) (api.Edited, error) {
 	out := edited()
 	now, entries, err := s.bare(ctx)
 	if err != nil {

@@ -42,7 +42,8 @@ func (s *Site) LearnCredentials(ctx context.Context, content []byte, who string)
 		return api.Learned{}, err
 	}
 	if len(cells) > 0 {
-		e := problem.New(problem.Usage, "the logins were refused whole; none was stored", "mend the rows and give the file again").About("credentials")
+		e := problem.New(problem.Usage, "the logins were refused whole; none was stored",
+			"mend the rows and give the file again").About("credentials")
 		e.Cells = cells
 		return api.Learned{}, e
 	}
@@ -60,7 +61,8 @@ func (s *Site) LearnCredentials(ctx context.Context, content []byte, who string)
 	out := api.Learned{Stored: len(known), Untried: []string{}}
 	var list []vault.New
 	for i, k := range known {
-		n := vault.New{MAC: k.mac, Login: k.login, Origin: "learned from " + who, State: store.Pending, ToldBy: "not tried: " + tried[i].why}
+		n := vault.New{MAC: k.mac, Login: k.login, Origin: "learned from " + who, State: store.Pending,
+			ToldBy: "not tried: " + tried[i].why}
 		what := "known login stored, not tried: " + tried[i].why
 		switch {
 		case tried[i].refused:
@@ -77,7 +79,8 @@ func (s *Site) LearnCredentials(ctx context.Context, content []byte, who string)
 		list = append(list, n)
 	}
 	if len(cells) > 0 {
-		e := problem.New(problem.Usage, "the logins were refused whole; none was stored", "mend the rows and give the file again").About("credentials")
+		e := problem.New(problem.Usage, "the logins were refused whole; none was stored",
+			"mend the rows and give the file again").About("credentials")
 		e.Cells = cells
 		return api.Learned{}, e
 	}
@@ -152,7 +155,8 @@ func (s *Site) tryLogin(ctx context.Context, p plan.Plan, id string, k knownLogi
 	if err := tries.May(ctx, k.login); err != nil {
 		return attempt{why: err.Error()}
 	}
-	talk := driver.New(s.bench(), driver.Target{MAC: k.mac, Address: at, Bits: max(0, p.Site.SubnetOf(at).Prefix.Bits()), Profile: q, Avoid: p.Needs()})
+	talk := driver.New(s.bench(), driver.Target{MAC: k.mac, Address: at,
+		Bits: max(0, p.Site.SubnetOf(at).Prefix.Bits()), Profile: q, Avoid: p.Needs()})
 	defer talk.Close()
 	switch err := talk.SignIn(ctx, k.login); {
 	case err == nil:
@@ -174,7 +178,8 @@ type knownLogin struct {
 }
 
 // readCredentials reads a file of logins. No complaint repeats a password.
-func readCredentials(content []byte, boxes map[string]address.MAC, tags map[string]bool) ([]knownLogin, []problem.Cell, error) {
+func readCredentials(content []byte, boxes map[string]address.MAC, tags map[string]bool) ([]knownLogin, []problem.Cell,
+	error) {
 	r := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(content, []byte("\ufeff"))))
 	header, err := r.Read()
 	at := map[string]int{"tag": -1, "mac": -1, "user": -1, "password": -1}
@@ -182,7 +187,8 @@ func readCredentials(content []byte, boxes map[string]address.MAC, tags map[stri
 		at[strings.ToLower(strings.TrimSpace(h))] = i
 	}
 	if err != nil || at["password"] < 0 || at["user"] < 0 || at["tag"] < 0 && at["mac"] < 0 {
-		return nil, nil, problem.New(problem.Usage, "the file needs the columns user, password, and tag or mac", "begin it with: tag,user,password").About("credentials")
+		return nil, nil, problem.New(problem.Usage, "the file needs the columns user, password, and tag or mac",
+			"begin it with: tag,user,password").About("credentials")
 	}
 	var list []knownLogin
 	var cells []problem.Cell
@@ -196,7 +202,8 @@ func readCredentials(content []byte, boxes map[string]address.MAC, tags map[stri
 			if bad := (*csv.ParseError)(nil); errors.As(err, &bad) {
 				row = bad.StartLine
 			}
-			return nil, []problem.Cell{{Row: row, Reason: "the row cannot be read: fields or quotes do not pair up"}}, nil
+			return nil, []problem.Cell{{Row: row, Reason: "the row cannot be read: fields or quotes do not pair up"}},
+				nil
 		}
 		row, _ := r.FieldPos(0)
 		get := func(column string) string {

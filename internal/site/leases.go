@@ -34,7 +34,8 @@ func (s *Site) Askers(ctx context.Context) ([]api.Asker, error) {
 	list := []api.Asker{}
 	for _, d := range seg.Devices {
 		if d.Here && d.Waits {
-			list = append(list, api.Asker{MAC: d.MAC, Host: d.Value(fact.Host), Class: d.Value(fact.Class), Profile: d.Profile, Tag: d.Tag, Last: d.Last})
+			list = append(list, api.Asker{MAC: d.MAC, Host: d.Value(fact.Host), Class: d.Value(fact.Class),
+				Profile: d.Profile, Tag: d.Tag, Last: d.Last})
 		}
 	}
 	return list, nil
@@ -65,7 +66,8 @@ func (s *Site) HandOut(ctx context.Context, who string, in api.HandOut) (api.Wor
 	for _, g := range grants {
 		boxes[g.MAC] = g.Tag
 	}
-	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.HandingOut, Who: who, Total: len(grants), Seconds: wait.Seconds(), Text: "looking for other DHCP servers"},
+	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.HandingOut, Who: who, Total: len(grants),
+		Seconds: wait.Seconds(), Text: "looking for other DHCP servers"},
 		holds: holds{boxes: boxes, alone: true}}
 	return s.begin(w, nil, func(ctx context.Context) error {
 		ctx, cancel := until(ctx, w.stop)
@@ -80,7 +82,8 @@ func (s *Site) HandOut(ctx context.Context, who string, in api.HandOut) (api.Wor
 			}
 			err := s.store.AddNote(ctx, g.Tag, who, what)
 			if err == nil && failed == nil {
-				err = s.store.Sight(ctx, device.Sighting{MAC: g.MAC, Protocol: "dhcp", At: time.Now().UTC(), Facts: map[string]string{fact.Address: g.Lease.Address.Addr().String()}}, s.recognise)
+				err = s.store.Sight(ctx, device.Sighting{MAC: g.MAC, Protocol: "dhcp", At: time.Now().UTC(),
+					Facts: map[string]string{fact.Address: g.Lease.Address.Addr().String()}}, s.recognise)
 			}
 			if err != nil {
 				s.log.Error("a lease could not be noted", "tag", g.Tag, "error", err)
@@ -95,7 +98,8 @@ func (s *Site) HandOut(ctx context.Context, who string, in api.HandOut) (api.Wor
 		})
 		if errors.Is(err, context.DeadlineExceeded) {
 			a := w.now()
-			return problem.New(problem.Device, fmt.Sprintf("%d of %d did not ask in time", a.Total-a.Done, a.Total), "power-cycle them, so that they ask at once, and hand out again")
+			return problem.New(problem.Device, fmt.Sprintf("%d of %d did not ask in time", a.Total-a.Done, a.Total),
+				"power-cycle them, so that they ask at once, and hand out again")
 		}
 		return err
 	})
@@ -125,26 +129,33 @@ func (s *Site) grants(ctx context.Context, p plan.Plan, all []store.Entry, tags 
 		case len(tags) == 0 && (e.Device.IsZero() || !waits[e.Device]):
 			continue
 		case e.Device.IsZero():
-			return nil, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(e.Tag)
+			return nil, problem.New(problem.Conflict, "no device is matched with it",
+				"match it first: redstart match").About(e.Tag)
 		case !e.Address.IsValid():
-			return nil, problem.New(problem.Conflict, "the plan gives it no address", "give it one: redstart plan set "+e.Tag+" address=next").About(e.Tag)
+			return nil, problem.New(problem.Conflict, "the plan gives it no address",
+				"give it one: redstart plan set "+e.Tag+" address=next").About(e.Tag)
 		}
 		n := p.Site.SubnetOf(e.Address)
 		if !n.Prefix.IsValid() {
-			return nil, problem.New(problem.Conflict, e.Address.String()+" is in no planned subnet", "mend the plan: redstart plan check").About(e.Tag)
+			return nil, problem.New(problem.Conflict, e.Address.String()+" is in no planned subnet",
+				"mend the plan: redstart plan check").About(e.Tag)
 		}
 		if !servers[n.Prefix].IsValid() {
-			server, err := freeServer(n.Prefix, func(a netip.Addr) bool { return needs(a) || slices.Contains(holders, a) })
+			server, err := freeServer(n.Prefix, func(a netip.Addr) bool {
+				return needs(a) || slices.Contains(holders, a)
+			})
 			if err != nil {
 				return nil, err
 			}
 			servers[n.Prefix] = server
 		}
-		list = append(list, lease.Grant{Tag: e.Tag, MAC: e.Device, Lease: dhcp.Lease{Address: netip.PrefixFrom(e.Address, n.Prefix.Bits()), Gateway: n.Gateway,
-			DNS: n.DNS, NTP: n.NTP, Domain: n.Domain, Name: e.Name, Time: leaseTime, Server: servers[n.Prefix]}})
+		list = append(list, lease.Grant{Tag: e.Tag, MAC: e.Device,
+			Lease: dhcp.Lease{Address: netip.PrefixFrom(e.Address, n.Prefix.Bits()), Gateway: n.Gateway,
+				DNS: n.DNS, NTP: n.NTP, Domain: n.Domain, Name: e.Name, Time: leaseTime, Server: servers[n.Prefix]}})
 	}
 	if len(list) == 0 {
-		return nil, problem.New(problem.Conflict, "no matched box waits for an address", "match the boxes that do first: redstart match; they are listed by: redstart commission askers")
+		return nil, problem.New(problem.Conflict, "no matched box waits for an address",
+			"match the boxes that do first: redstart match; they are listed by: redstart commission askers")
 	}
 	return list, nil
 }
@@ -157,5 +168,6 @@ func freeServer(n netip.Prefix, taken func(netip.Addr) bool) (netip.Addr, error)
 			return a, nil
 		}
 	}
-	return netip.Addr{}, problem.New(problem.Conflict, "no address of "+n.String()+" is free to give others from", "free one")
+	return netip.Addr{}, problem.New(problem.Conflict, "no address of "+n.String()+" is free to give others from",
+		"free one")
 }

@@ -57,7 +57,8 @@ func (s *Site) Accept(ctx context.Context, in api.Acceptance, who string) ([]mat
 		return nil, err
 	}
 	if !in.All && len(in.Tags)+len(in.Reasons)+len(in.Profiles) == 0 {
-		return nil, problem.New(problem.Usage, "it is not said which proposals are accepted", "give tags, reasons, profiles, or all")
+		return nil, problem.New(problem.Usage, "it is not said which proposals are accepted",
+			"give tags, reasons, profiles, or all")
 	}
 	all, err := s.Propose(ctx)
 	if err != nil {
@@ -72,7 +73,8 @@ func (s *Site) Accept(ctx context.Context, in api.Acceptance, who string) ([]mat
 	}
 	for _, t := range in.Tags {
 		if !slices.ContainsFunc(accepted, func(p match.Proposal) bool { return p.Tag == t }) {
-			return nil, problem.New(problem.Conflict, "there is no proposal for this entry", "match it by hand: redstart match set TAG MAC").About(t)
+			return nil, problem.New(problem.Conflict, "there is no proposal for this entry",
+				"match it by hand: redstart match set TAG MAC").About(t)
 		}
 	}
 	if err := s.store.SetMatches(ctx, matches, who); err != nil {
@@ -91,12 +93,14 @@ func (s *Site) Match(ctx context.Context, tag string, mac address.MAC, by, why, 
 	if other, err := s.store.TagOf(ctx, mac); err != nil {
 		return err
 	} else if other != "" && other != tag {
-		return problem.New(problem.Conflict, "this box is matched with "+other+" already", "undo that match first").About(mac.String())
+		return problem.New(problem.Conflict, "this box is matched with "+other+" already",
+			"undo that match first").About(mac.String())
 	}
 	if err := s.fits(ctx, e, mac); err != nil {
 		return err
 	}
-	if err := s.store.SetMatches(ctx, []store.Match{{Tag: tag, Was: e.Device, MAC: mac, By: by, Why: why}}, who); err != nil {
+	if err := s.store.SetMatches(ctx, []store.Match{{Tag: tag, Was: e.Device, MAC: mac, By: by, Why: why}},
+		who); err != nil {
 		return err
 	}
 	s.publishEntry(tag)
@@ -110,12 +114,14 @@ func (s *Site) fits(ctx context.Context, e store.Entry, mac address.MAC) error {
 	if err != nil {
 		return err
 	}
-	if f.Profile != "" && f.Profile != e.Profile || f.Profile == "" && len(f.Maybe) > 0 && !slices.Contains(f.Maybe, e.Profile) {
+	if f.Profile != "" && f.Profile != e.Profile || f.Profile == "" && len(f.Maybe) > 0 &&
+		!slices.Contains(f.Maybe, e.Profile) {
 		is := f.Profile
 		if is == "" {
 			is = strings.Join(f.Maybe, " or a ")
 		}
-		return problem.New(problem.Conflict, "this box is a "+is+", but the plan says "+e.Profile, "choose another box or mend the plan").About(e.Tag)
+		return problem.New(problem.Conflict, "this box is a "+is+", but the plan says "+e.Profile,
+			"choose another box or mend the plan").About(e.Tag)
 	}
 	return nil
 }
@@ -151,7 +157,8 @@ func (s *Site) UndoMatches(ctx context.Context, in api.Undo, who string) ([]stri
 			return nil, err
 		}
 		for _, e := range entries {
-			if !e.Device.IsZero() && !e.Locked && (e.State == store.Matched || in.Configured && e.Set()) && slices.Contains(in.Reasons, e.MatchedBy) {
+			if !e.Device.IsZero() && !e.Locked && (e.State == store.Matched || in.Configured && e.Set()) &&
+				slices.Contains(in.Reasons, e.MatchedBy) {
 				undo(e)
 			}
 		}
@@ -166,7 +173,8 @@ func (s *Site) UndoMatches(ctx context.Context, in api.Undo, who string) ([]stri
 func knownReasons(list []string) error {
 	for _, r := range list {
 		if !slices.Contains(match.Reasons, r) {
-			return problem.New(problem.Usage, "there is no such reason", "choose among: "+strings.Join(match.Reasons, ", ")).About(r)
+			return problem.New(problem.Usage, "there is no such reason",
+				"choose among: "+strings.Join(match.Reasons, ", ")).About(r)
 		}
 	}
 	return nil
@@ -201,11 +209,15 @@ func (s *Site) matchable(ctx context.Context, tag string, configured bool) (stor
 	switch {
 	case err != nil:
 	case e.State == store.Configuring:
-		err = problem.New(problem.Conflict, "a run is setting its device", "wait until it is done, or give the run up").About(tag)
+		err = problem.New(problem.Conflict, "a run is setting its device",
+			"wait until it is done, or give the run up").About(tag)
 	case e.Set() && !configured:
-		err = problem.New(problem.Conflict, "its device was set already ("+e.State+")", "to put another box in its place: redstart match replace "+tag+"; to undo the match all the same: redstart match undo "+tag+" --also-configured").About(tag)
+		err = problem.New(problem.Conflict, "its device was set already ("+e.State+")",
+			"to put another box in its place: redstart match replace "+tag+
+				"; to undo the match all the same: redstart match undo "+tag+" --also-configured").About(tag)
 	case e.Locked:
-		err = problem.New(problem.Conflict, "its match is locked", "unlock it first: redstart match unlock "+tag).About(tag)
+		err = problem.New(problem.Conflict, "its match is locked",
+			"unlock it first: redstart match unlock "+tag).About(tag)
 	}
 	return e, err
 }
@@ -216,14 +228,18 @@ func (s *Site) Scanned(ctx context.Context, in api.Scan, who string) (api.Scanne
 	l := label.Parse(in.Text)
 	out := api.Scanned{Label: l, Outcome: api.ScanUnknown, Text: "nothing on this label is known here"}
 	if l.Empty() {
-		return out, problem.New(problem.Usage, "no MAC, serial or tag can be read from this", "scan the code next to MAC or S/N, or type it")
+		return out, problem.New(problem.Usage, "no MAC, serial or tag can be read from this",
+			"scan the code next to MAC or S/N, or type it")
 	}
 	entries, err := s.store.Entries(ctx)
 	if err != nil {
 		return out, err
 	}
-	if i := slices.IndexFunc(entries, func(e store.Entry) bool { return l.Whole != "" && strings.EqualFold(e.Tag, l.Whole) }); i >= 0 {
-		out.Outcome, out.Tag, out.Text = api.ScanEntry, entries[i].Tag, entries[i].Tag+" is chosen; now scan the label of its box"
+	if i := slices.IndexFunc(entries, func(e store.Entry) bool {
+		return l.Whole != "" && strings.EqualFold(e.Tag, l.Whole)
+	}); i >= 0 {
+		out.Outcome, out.Tag, out.Text = api.ScanEntry, entries[i].Tag, entries[i].Tag+
+			" is chosen; now scan the label of its box"
 		return out, nil
 	}
 	f, err := s.labelled(ctx, l)
@@ -262,7 +278,8 @@ func (s *Site) Scanned(ctx context.Context, in api.Scan, who string) (api.Scanne
 	default:
 		set["serial"] = l.Whole
 	}
-	edited, err := s.Edit(ctx, api.Edits{What: "label of " + in.Tag + " scanned", Patches: []plan.Patch{{Tag: in.Tag, Set: set}}}, false, who)
+	edited, err := s.Edit(ctx, api.Edits{What: "label of " + in.Tag + " scanned",
+		Patches: []plan.Patch{{Tag: in.Tag, Set: set}}}, false, who)
 	if err == nil && len(edited.Complaints) > 0 {
 		err = problem.New(problem.Usage, edited.Complaints[0].Reason, "").About(in.Tag)
 	}

@@ -40,7 +40,8 @@ func (s *Service) pagePort(f *device.Found) (scheme string, port uint16, ok bool
 }
 
 // OpenPage opens the page of a box at the address where the console was reached.
-func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string, tlsPair *tls.Config) (api.PageView, error) {
+func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string, tlsPair *tls.Config) (api.PageView,
+	error) {
 	if err := s.may(true); err != nil {
 		return api.PageView{}, err
 	}
@@ -50,14 +51,16 @@ func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string
 	}
 	scheme, port, ok := s.pagePort(f)
 	if !ok {
-		return api.PageView{}, problem.New(problem.Conflict, "no page of this box is known", "it has no address, or no web server that its profile names").About(mac.String())
+		return api.PageView{}, problem.New(problem.Conflict, "no page of this box is known",
+			"it has no address, or no web server that its profile names").About(mac.String())
 	}
 	p, _, err := s.bare(ctx)
 	if err != nil {
 		return api.PageView{}, err
 	}
 	at, err := s.pages.Open(pages.Target{
-		Box: pages.Box{Bench: s.bench(), MAC: mac}, Scheme: scheme, Address: f.AddressNow(), Port: port, Avoid: p.Needs(),
+		Box: pages.Box{Bench: s.bench(), MAC: mac}, Scheme: scheme, Address: f.AddressNow(), Port: port,
+		Avoid: p.Needs(),
 	}, consoleHost, tlsPair)
 	return api.PageView{URL: at}, err
 }

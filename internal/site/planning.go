@@ -18,7 +18,8 @@ import (
 )
 
 func edited() api.Edited {
-	return api.Edited{Comparison: plan.Compare(nil, nil), Changes: []plan.Change{}, Kept: []string{}, Complaints: []plan.Complaint{}}
+	return api.Edited{Comparison: plan.Compare(nil, nil), Changes: []plan.Change{}, Kept: []string{},
+		Complaints: []plan.Complaint{}}
 }
 
 // Edit changes, adds and removes entries, all or none. A preview changes
@@ -30,7 +31,9 @@ func (s *Site) Edit(ctx context.Context, in api.Edits, preview bool, who string)
 	if len(in.What) > 200 {
 		return edited(), problem.New(problem.Usage, "the description of the change is longer than 200 characters", "")
 	}
-	return s.edit(ctx, in, preview, who, func(p plan.Plan) ([]plan.Patch, api.Edited, error) { return in.Patches, edited(), nil })
+	return s.edit(ctx, in, preview, who, func(p plan.Plan) ([]plan.Patch, api.Edited, error) {
+		return in.Patches, edited(), nil
+	})
 }
 
 func summary(patches []plan.Patch) string {
@@ -55,7 +58,8 @@ func summary(patches []plan.Patch) string {
 }
 
 // edit applies the patches that make gives for the plan as it is now.
-func (s *Site) edit(ctx context.Context, in api.Edits, preview bool, who string, make func(plan.Plan) ([]plan.Patch, api.Edited, error)) (api.Edited, error) {
+func (s *Site) edit(ctx context.Context, in api.Edits, preview bool, who string,
+	make func(plan.Plan) ([]plan.Patch, api.Edited, error)) (api.Edited, error) {
 	s.planning.Lock()
 	defer s.planning.Unlock()
 	p, entries, err := s.plan(ctx)
@@ -119,9 +123,11 @@ func refusedEdits(patches []plan.Patch, complaints []plan.Complaint) error {
 		if c.Patch < len(patches) {
 			who = cmp.Or(patches[c.Patch].Tag, patches[c.Patch].Set["tag"])
 		}
-		cells = append(cells, problem.Cell{Column: strings.TrimSpace(who + " " + c.Field), Value: c.Value, Reason: c.Reason})
+		cells = append(cells, problem.Cell{Column: strings.TrimSpace(who + " " + c.Field), Value: c.Value,
+			Reason: c.Reason})
 	}
-	e := problem.New(problem.Usage, "the change was refused; nothing was changed", "mend it and try again").About("plan")
+	e := problem.New(problem.Usage, "the change was refused; nothing was changed",
+		"mend it and try again").About("plan")
 	e.Cells = cells
 	return e
 }
@@ -139,9 +145,12 @@ func (s *Site) mayTouch(entries []store.Entry, pairs []plan.Pair, configured boo
 		}
 		switch now := state[x.Before.Tag]; {
 		case now == store.Configuring:
-			return problem.New(problem.Conflict, "a run is setting its device", "wait until it is done, or give the run up").About(x.Before.Tag)
+			return problem.New(problem.Conflict, "a run is setting its device",
+				"wait until it is done, or give the run up").About(x.Before.Tag)
 		case x.After == nil && !configured && (now == store.Configured || now == store.Verified):
-			return problem.New(problem.Conflict, "its device is configured; without the entry nobody would know what it is", "to remove it all the same, say so: --also-configured").About(x.Before.Tag)
+			return problem.New(problem.Conflict,
+				"its device is configured; without the entry nobody would know what it is",
+				"to remove it all the same, say so: --also-configured").About(x.Before.Tag)
 		}
 	}
 	return nil
@@ -186,8 +195,10 @@ func (s *Site) keepSecrets(ctx context.Context, p plan.Plan, patches []plan.Patc
 				} else if known {
 					continue
 				}
-				e := problem.New(problem.Usage, "this stands for a secret that is not in the vault of this site", "give the secret itself")
-				e.Cells = []problem.Cell{{Column: cmp.Or(patch.Tag, patch.Set["tag"]) + " " + setting.Key, Reason: "stands for a secret that is not in the vault of this site"}}
+				e := problem.New(problem.Usage, "this stands for a secret that is not in the vault of this site",
+					"give the secret itself")
+				e.Cells = []problem.Cell{{Column: cmp.Or(patch.Tag, patch.Set["tag"]) + " " + setting.Key,
+					Reason: "stands for a secret that is not in the vault of this site"}}
 				return nil, e
 			}
 			token := vault.Prefix + "new"
@@ -206,7 +217,8 @@ func (s *Site) keepSecrets(ctx context.Context, p plan.Plan, patches []plan.Patc
 
 // keepSecretCells puts the secrets of a table into the vault and what stands for them into
 // its cells. A secret that is left out stays as it was in the row of the same name.
-func (s *Site) keepSecretCells(ctx context.Context, table profile.Setting, before, value string, preview bool) (string, error) {
+func (s *Site) keepSecretCells(ctx context.Context, table profile.Setting, before, value string, preview bool) (string,
+	error) {
 	rows, err := profile.ParseRows(value)
 	old, err2 := profile.ParseRows(before)
 	if err != nil || err2 != nil {
@@ -228,7 +240,9 @@ func (s *Site) keepSecretCells(ctx context.Context, table profile.Setting, befor
 				if known, err := s.store.HasSecret(ctx, v); err != nil {
 					return "", err
 				} else if !known {
-					return "", problem.New(problem.Usage, "this stands for a secret that is not in the vault of this site", "give the secret itself").About(table.Key + ", " + row[first])
+					return "",
+						problem.New(problem.Usage, "this stands for a secret that is not in the vault of this site",
+							"give the secret itself").About(table.Key + ", " + row[first])
 				}
 			case preview:
 				row[c.Key] = vault.Prefix + "new"
@@ -248,10 +262,11 @@ func (s *Site) Generate(ctx context.Context, list []plan.Quantity, preview bool,
 	for _, q := range list {
 		total += q.Count * max(1, len(q.Areas))
 	}
-	return s.edit(ctx, api.Edits{What: fmt.Sprintf("%d entries from quantities", total)}, preview, who, func(p plan.Plan) ([]plan.Patch, api.Edited, error) {
-		patches, err := p.Generate(list)
-		return patches, edited(), err
-	})
+	return s.edit(ctx, api.Edits{What: fmt.Sprintf("%d entries from quantities", total)}, preview, who,
+		func(p plan.Plan) ([]plan.Patch, api.Edited, error) {
+			patches, err := p.Generate(list)
+			return patches, edited(), err
+		})
 }
 
 // Allocate gives out addresses to a selection.
@@ -259,12 +274,13 @@ func (s *Site) Allocate(ctx context.Context, a api.Allocation, preview bool, who
 	if err := (api.Chosen{Tags: a.Tags, All: a.All}).Check(); err != nil {
 		return edited(), err
 	}
-	return s.edit(ctx, api.Edits{What: "addresses given out: " + a.Way}, preview, who, func(p plan.Plan) ([]plan.Patch, api.Edited, error) {
-		patches, kept, err := p.Allocate(a.Allocation)
-		out := edited()
-		out.Kept = append(out.Kept, kept...)
-		return patches, out, err
-	})
+	return s.edit(ctx, api.Edits{What: "addresses given out: " + a.Way}, preview, who,
+		func(p plan.Plan) ([]plan.Patch, api.Edited, error) {
+			patches, kept, err := p.Allocate(a.Allocation)
+			out := edited()
+			out.Kept = append(out.Kept, kept...)
+			return patches, out, err
+		})
 }
 
 // Mend applies all safe mends, of the given entries or of all.
@@ -273,12 +289,13 @@ func (s *Site) Mend(ctx context.Context, in api.Chosen, preview bool, who string
 		return edited(), err
 	}
 	tags := in.Tags
-	return s.edit(ctx, api.Edits{What: "safe mends"}, preview, who, func(p plan.Plan) ([]plan.Patch, api.Edited, error) {
-		patches, changes := p.Mends(tags)
-		out := edited()
-		out.Changes = append(out.Changes, changes...)
-		return patches, out, nil
-	})
+	return s.edit(ctx, api.Edits{What: "safe mends"}, preview, who,
+		func(p plan.Plan) ([]plan.Patch, api.Edited, error) {
+			patches, changes := p.Mends(tags)
+			out := edited()
+			out.Changes = append(out.Changes, changes...)
+			return patches, out, nil
+		})
 }
 
 // Findings checks the plan as a whole.
@@ -312,7 +329,9 @@ func (s *Site) Import(ctx context.Context, content []byte, o api.ImportOptions, 
 		return r, err
 	}
 	if c := r.Comparison; len(c.Changed)+len(c.Removed) > 0 && !o.Apply {
-		return r, problem.New(problem.Conflict, fmt.Sprintf("the file changes %d entries and removes %d that are in the plan", c.Entries(), len(c.Removed)), "look at what changes, then import it with --apply").About("plan file")
+		return r,
+			problem.New(problem.Conflict, fmt.Sprintf("the file changes %d entries and removes %d that are in the plan",
+				c.Entries(), len(c.Removed)), "look at what changes, then import it with --apply").About("plan file")
 	}
 	if r.Patches, err = s.keepSecrets(ctx, p, r.Patches, false); err != nil {
 		return r, err
@@ -337,7 +356,9 @@ func (s *Site) Import(ctx context.Context, content []byte, o api.ImportOptions, 
 	if len(edits) == 0 {
 		return r, nil
 	}
-	_, err = s.apply(ctx, who, fmt.Sprintf("imported from a %s file: %d added, %d changed, %d removed", strings.ToUpper(r.Format), len(r.Comparison.Added), r.Comparison.Entries(), len(r.Comparison.Removed)), store.Changes{Edits: edits, Columns: r.Mapping})
+	_, err = s.apply(ctx, who, fmt.Sprintf("imported from a %s file: %d added, %d changed, %d removed",
+		strings.ToUpper(r.Format), len(r.Comparison.Added), r.Comparison.Entries(), len(r.Comparison.Removed)),
+		store.Changes{Edits: edits, Columns: r.Mapping})
 	if r.Site != nil {
 		s.hub.Publish(s.store.Key, "site", p.Site)
 	}
@@ -362,7 +383,8 @@ func (s *Site) Export(ctx context.Context, format, rows string) (Download, error
 	}
 	if rows != "" {
 		if format != planfile.CSV {
-			return Download{}, problem.New(problem.Usage, "the rows of one setting are written as CSV", "in the other formats they are in the plan's own file")
+			return Download{}, problem.New(problem.Usage, "the rows of one setting are written as CSV",
+				"in the other formats they are in the plan's own file")
 		}
 		content, err := planfile.TableCSV(p, rows)
 		return Download{s.store.Key + "-" + rows + ".csv", fileKinds[planfile.CSV], content}, err

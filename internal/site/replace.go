@@ -27,9 +27,11 @@ func (s *Site) Replace(ctx context.Context, tag string, in api.Replacement, who 
 	out.Old = e.Device
 	switch {
 	case e.Device.IsZero():
-		return out, problem.New(problem.Conflict, "it has no box to be replaced", "match it: redstart match set "+tag+" MAC").About(tag)
+		return out, problem.New(problem.Conflict, "it has no box to be replaced",
+			"match it: redstart match set "+tag+" MAC").About(tag)
 	case e.State == store.Configuring:
-		return out, problem.New(problem.Conflict, "a run is setting its device", "wait until it is done, or give the run up").About(tag)
+		return out, problem.New(problem.Conflict, "a run is setting its device",
+			"wait until it is done, or give the run up").About(tag)
 	}
 	if out.New.IsZero() {
 		if out.New, err = s.spare(ctx, e); err != nil {
@@ -39,12 +41,14 @@ func (s *Site) Replace(ctx context.Context, tag string, in api.Replacement, who 
 	if other, err := s.store.TagOf(ctx, out.New); err != nil {
 		return out, err
 	} else if other != "" {
-		return out, problem.New(problem.Conflict, "this box is matched with "+other, "choose another, or undo that match first").About(out.New.String())
+		return out, problem.New(problem.Conflict, "this box is matched with "+other,
+			"choose another, or undo that match first").About(out.New.String())
 	}
 	if err := s.fits(ctx, e, out.New); err != nil {
 		return out, err
 	}
-	c := store.Changes{Matches: []store.Match{{Tag: tag, Was: e.Device, MAC: out.New, By: match.ByHand, Why: fmt.Sprintf("it replaces %s, as %s says", e.Device, who)}}}
+	c := store.Changes{Matches: []store.Match{{Tag: tag, Was: e.Device, MAC: out.New, By: match.ByHand,
+		Why: fmt.Sprintf("it replaces %s, as %s says", e.Device, who)}}}
 	before, after := e.Entry, e.Entry
 	if !after.MAC.IsZero() {
 		after.MAC = out.New
@@ -92,7 +96,9 @@ func (s *Site) spare(ctx context.Context, e store.Entry) (address.MAC, error) {
 	case 1:
 		return mac, nil
 	case 0:
-		return mac, problem.New(problem.Conflict, "no fresh box of its model is on the segment that no entry has", "plug the new box in and find it: redstart find").About(e.Tag)
+		return mac, problem.New(problem.Conflict, "no fresh box of its model is on the segment that no entry has",
+			"plug the new box in and find it: redstart find").About(e.Tag)
 	}
-	return mac, problem.New(problem.Conflict, "several fresh boxes of its model are there: "+strings.Join(spare[:min(5, len(spare))], ", "), "say which: redstart match replace "+e.Tag+" MAC").About(e.Tag)
+	return mac, problem.New(problem.Conflict, "several fresh boxes of its model are there: "+
+		strings.Join(spare[:min(5, len(spare))], ", "), "say which: redstart match replace "+e.Tag+" MAC").About(e.Tag)
 }

@@ -38,7 +38,8 @@ func (s *Service) unlocked() error {
 	return nil
 }
 
-var errVaultLocked = problem.New(problem.Conflict, "the vault is locked, so no password could be stored or used", "unlock it first: redstart vault unlock")
+var errVaultLocked = problem.New(problem.Conflict, "the vault is locked, so no password could be stored or used",
+	"unlock it first: redstart vault unlock")
 
 // LatestRun gives the latest run of the site.
 func (s *Site) LatestRun(ctx context.Context) (store.Run, error) {
@@ -89,11 +90,15 @@ func (s *Site) knowsLines(lines map[string]string, r commission.Rehearsal) error
 		name := lines[tag]
 		switch {
 		case !slices.Contains(s.config.Lines, name):
-			return problem.New(problem.Usage, fmt.Sprintf("the service was not told of the serial line %s; it knows %s", name, cmp.Or(strings.Join(s.config.Lines, ", "), "none")), "start it with: redstart serve --line "+name).About(tag)
+			return problem.New(problem.Usage, fmt.Sprintf("the service was not told of the serial line %s; it knows %s",
+				name, cmp.Or(strings.Join(s.config.Lines, ", "), "none")),
+				"start it with: redstart serve --line "+name).About(tag)
 		case used[name] != "":
-			return problem.New(problem.Usage, fmt.Sprintf("the serial line %s is named for %s too", name, used[name]), "name one box for each line").About(tag)
+			return problem.New(problem.Usage, fmt.Sprintf("the serial line %s is named for %s too", name, used[name]),
+				"name one box for each line").About(tag)
 		case !slices.ContainsFunc(r.Devices, func(d commission.Rehearsed) bool { return d.Tag == tag }):
-			return problem.New(problem.Usage, "a serial line is named for it, but it is not in the run", "leave the line out, or name the entry").About(tag)
+			return problem.New(problem.Usage, "a serial line is named for it, but it is not in the run",
+				"leave the line out, or name the entry").About(tag)
 		}
 		used[name] = tag
 	}
@@ -158,7 +163,8 @@ func (s *Site) Did(ctx context.Context, id int64, in api.Hands, who string) erro
 	}
 	s.mu.Unlock()
 	if runner == nil {
-		return problem.New(problem.Conflict, fmt.Sprintf("run %d is not under way", id), "go on with it first: redstart commission")
+		return problem.New(problem.Conflict, fmt.Sprintf("run %d is not under way", id),
+			"go on with it first: redstart commission")
 	}
 	if err := runner.Did(who, in.Tags); err != nil {
 		return err
@@ -265,7 +271,8 @@ func (s *Service) turned() bool {
 const lookAgainAfter = time.Second
 
 // carry carries out the run that prepare gives, over boxes with their tags.
-func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]string, prepare func(*commission.Runner) (store.Run, error)) (api.Work, error) {
+func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]string,
+	prepare func(*commission.Runner) (store.Run, error)) (api.Work, error) {
 	if err := s.unlocked(); err != nil {
 		return api.Work{}, err
 	}
@@ -285,7 +292,8 @@ func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]stri
 		}
 	}
 	var run store.Run
-	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Commissioning, Who: who, Text: "setting the devices"}, holds: holds{boxes: boxes}, runner: runner}
+	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Commissioning, Who: who, Text: "setting the devices"},
+		holds: holds{boxes: boxes}, runner: runner}
 	a, err := s.begin(w, func() (err error) {
 		if run, err = prepare(runner); err == nil {
 			w.progress(func(a *api.Work) {
@@ -427,7 +435,8 @@ func (s *Site) busy(ctx context.Context) (map[address.MAC]string, error) {
 	for _, run := range runs {
 		for _, d := range run.Devices {
 			if held[d.MAC] == "" && !d.Ended() {
-				held[d.MAC] = fmt.Sprintf("run %d, which was cut off, has it in hand; go on with that, or give it up", run.ID)
+				held[d.MAC] = fmt.Sprintf("run %d, which was cut off, has it in hand; go on with that, or give it up",
+					run.ID)
 			}
 		}
 	}
@@ -460,7 +469,8 @@ func choose(entries []store.Entry, tags []string) ([]store.Entry, error) {
 	for _, tag := range tags {
 		e, ok := byTag[tag]
 		if !ok {
-			return nil, problem.New(problem.Missing, "there is no such entry in the plan", "list the entries with: redstart plan list").About(tag)
+			return nil, problem.New(problem.Missing, "there is no such entry in the plan",
+				"list the entries with: redstart plan list").About(tag)
 		}
 		list = append(list, e)
 	}

@@ -111,7 +111,8 @@ func (s *Site) withPolicy(ctx context.Context, data plan.Site, in api.PolicyChan
 	policy := changed(in, data.Policies[at])
 	switch {
 	case policy.Mode != plan.Given && in.Password != "":
-		return data, problem.New(problem.Usage, "a password is given, but the mode is "+policy.Mode, "give the mode given, too").About(in.For)
+		return data, problem.New(problem.Usage, "a password is given, but the mode is "+policy.Mode,
+			"give the mode given, too").About(in.For)
 	case policy.Mode != plan.Given:
 		policy.Given = ""
 	case in.Password != "":
@@ -138,7 +139,8 @@ func (s *Site) turn(ctx context.Context, entries []store.Entry, who string) erro
 		}
 		switch policy := p.Site.PolicyFor(q); policy.Mode {
 		case plan.Given:
-			return problem.New(problem.Conflict, "its password is one that a person gave", "give another: redstart vault policy set").About(e.Tag)
+			return problem.New(problem.Conflict, "its password is one that a person gave",
+				"give another: redstart vault policy set").About(e.Tag)
 		case plan.OneKind:
 			kinds[policy.For] = policy
 		}
@@ -186,7 +188,8 @@ func (s *Site) Credentials(ctx context.Context, tag string) ([]api.Credential, e
 		return nil, err
 	}
 	for _, c := range rows {
-		list = append(list, api.Credential{ID: c.ID, User: c.User, State: c.State, At: c.StateAt, ToldBy: c.ToldBy, Origin: c.Origin, MadeAt: c.MadeAt})
+		list = append(list, api.Credential{ID: c.ID, User: c.User, State: c.State, At: c.StateAt, ToldBy: c.ToldBy,
+			Origin: c.Origin, MadeAt: c.MadeAt})
 	}
 	slices.SortStableFunc(list, func(a, b api.Credential) int { return rank[a.State] - rank[b.State] })
 	return list, nil
@@ -207,7 +210,8 @@ func (s *Site) Reveal(ctx context.Context, tag, setting string, id int64, who st
 		return s.revealSetting(ctx, e, setting, who)
 	}
 	if e.Device.IsZero() {
-		return api.Shown{}, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(tag)
+		return api.Shown{}, problem.New(problem.Conflict, "no device is matched with it",
+			"match it first: redstart match").About(tag)
 	}
 	logins, err := s.vault.Logins(ctx, e.Device)
 	if err != nil {
@@ -218,9 +222,11 @@ func (s *Site) Reveal(ctx context.Context, tag, setting string, id int64, who st
 		if id != 0 && l.ID != id || id == 0 && l.State != store.Accepted && l.State != store.Pending {
 			continue
 		}
-		return api.Shown{User: l.User, Password: l.Password, State: l.State, ToldBy: l.ToldBy}, s.store.AddNote(ctx, tag, who, fmt.Sprintf("credential %d shown", l.ID))
+		return api.Shown{User: l.User, Password: l.Password, State: l.State, ToldBy: l.ToldBy},
+			s.store.AddNote(ctx, tag, who, fmt.Sprintf("credential %d shown", l.ID))
 	}
-	return api.Shown{}, problem.New(problem.Conflict, "no such credential of this device is stored", "commission it first, or list them: redstart vault credentials "+tag).About(tag)
+	return api.Shown{}, problem.New(problem.Conflict, "no such credential of this device is stored",
+		"commission it first, or list them: redstart vault credentials "+tag).About(tag)
 }
 
 func (s *Site) revealSetting(ctx context.Context, e store.Entry, setting, who string) (api.Shown, error) {

@@ -51,13 +51,17 @@ const (
 )
 
 var (
-	errGone = problem.New(problem.Machine, "the segment is gone: its interface was taken away", "plug it in again; what was under way goes on then")
-	errDark = problem.New(problem.Machine, "the segment has no link", "check the cable and the switch; what was under way goes on then")
+	errGone = problem.New(problem.Machine, "the segment is gone: its interface was taken away",
+		"plug it in again; what was under way goes on then")
+	errDark = problem.New(problem.Machine, "the segment has no link",
+		"check the cable and the switch; what was under way goes on then")
 )
 
 var (
-	errNoSegment = problem.New(problem.Machine, "the service is not plugged into a segment", "start it with --interface NAME, choose an interface in the console, or use: redstart demo")
-	errLookOnly  = problem.New(problem.Conflict, "this service only looks; nothing can be set and no address handed out", "start it without --look-only")
+	errNoSegment = problem.New(problem.Machine, "the service is not plugged into a segment",
+		"start it with --interface NAME, choose an interface in the console, or use: redstart demo")
+	errLookOnly = problem.New(problem.Conflict,
+		"this service only looks; nothing can be set and no address handed out", "start it without --look-only")
 )
 
 // join joins a segment. Its port belongs to the service from then on.
@@ -207,7 +211,8 @@ func (s *Site) may(sets bool) error {
 		name := s.uses[s.store.ID]
 		s.mu.Unlock()
 		if name != "" {
-			return problem.New(problem.Machine, "the service is not plugged into "+name+", which this site uses", "plug it in there, or have the site use another: redstart find plug NAME")
+			return problem.New(problem.Machine, "the service is not plugged into "+name+", which this site uses",
+				"plug it in there, or have the site use another: redstart find plug NAME")
 		}
 		return errNoSegment
 	case now.dark.Load():
@@ -297,7 +302,8 @@ func (s *Service) pin(at *segment) error {
 func (s *Service) Unplug(name string) error {
 	at := s.named(name)
 	if at == nil {
-		return problem.New(problem.Missing, "the service is not on this segment", "list them: redstart find --interfaces").About(name)
+		return problem.New(problem.Missing, "the service is not on this segment",
+			"list them: redstart find --interfaces").About(name)
 	}
 	if err := s.pin(at); err != nil {
 		return err
@@ -310,7 +316,8 @@ func (s *Service) Unplug(name string) error {
 	}
 	s.mu.Unlock()
 	if busy {
-		return problem.New(problem.Conflict, "work on this segment is under way", "wait until it is done, or stop it").About(name)
+		return problem.New(problem.Conflict, "work on this segment is under way",
+			"wait until it is done, or stop it").About(name)
 	}
 	s.endWatches(at)
 	s.pages.CloseAll()
@@ -370,14 +377,17 @@ func warnings(v api.InterfaceView) (list []string) {
 		list = append(list, "no link: check the cable")
 	}
 	if v.Wireless {
-		list = append(list, "it is wireless: boxes on a cable are not behind it, and many access points drop what finding needs")
+		list = append(list,
+			"it is wireless: boxes on a cable are not behind it, and many access points drop what finding needs")
 	}
 	if v.DefaultRoute {
-		list = append(list, "the computer's way to the rest of the world goes by it: it is likely the office network, not the boxes'")
+		list = append(list,
+			"the computer's way to the rest of the world goes by it: it is likely the office network, not the boxes'")
 	}
 	if h := v.Hears; h != nil {
 		if h.Storm {
-			list = append(list, fmt.Sprintf("a storm: %.0f broadcasts a second; look for a loop before anything else", h.Broadcasts))
+			list = append(list, fmt.Sprintf("a storm: %.0f broadcasts a second; look for a loop before anything else",
+				h.Broadcasts))
 		}
 		if len(h.Servers) > 0 {
 			list = append(list, fmt.Sprintf("a DHCP server answers there: %s", h.Servers[0]))

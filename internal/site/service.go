@@ -97,7 +97,9 @@ func open(ctx context.Context, c Config) (*Service, error) {
 	if err != nil {
 		return nil, errors.Join(err, records.Close())
 	}
-	s := &Service{config: c, store: records, vault: v, log: c.Log, hub: events.New(), accounts: account.In(records, c.Log), resolved: map[int64]resolved{}, plugs: make(chan struct{}), watches: map[string]*watching{}, pages: pages.New(c.Log)}
+	s := &Service{config: c, store: records, vault: v, log: c.Log, hub: events.New(),
+		accounts: account.In(records, c.Log), resolved: map[int64]resolved{}, plugs: make(chan struct{}),
+		watches: map[string]*watching{}, pages: pages.New(c.Log)}
 	s.life, s.end = context.WithCancel(context.Background())
 	if s.uses, err = records.Segments(ctx); err != nil {
 		return nil, errors.Join(err, records.Close())

@@ -66,7 +66,9 @@ func (s *Service) AddSite(ctx context.Context, data plan.Site, who string) (plan
 		data.Key = plan.KeyFrom(data.Name)
 	}
 	// A given password comes with a policy's own call.
-	data.Policies = slices.DeleteFunc(slices.Clone(data.Policies), func(c plan.Policy) bool { return c.Mode == plan.Given })
+	data.Policies = slices.DeleteFunc(slices.Clone(data.Policies), func(c plan.Policy) bool {
+		return c.Mode == plan.Given
+	})
 	if err := data.Check(); err != nil {
 		return data, problem.New(problem.Usage, err.Error(), "").About("site")
 	}
@@ -105,7 +107,8 @@ func (s *Site) change(ctx context.Context, what, who string, do func(plan.Site) 
 	}
 	if data.Key != old.Key {
 		if _, err := s.Service.store.At(ctx, data.Key); problem.KindOf(err) != problem.Missing {
-			return old, problem.New(problem.Conflict, "there is a site with this key already", "choose another key").About(data.Key).Because(err)
+			return old, problem.New(problem.Conflict, "there is a site with this key already",
+				"choose another key").About(data.Key).Because(err)
 		}
 	}
 	if _, err := s.apply(ctx, who, what, store.Changes{Edits: []store.Edit{{Site: &data, WasSite: &old}}}); err != nil {
@@ -121,10 +124,12 @@ func (s *Site) change(ctx context.Context, what, who string, do func(plan.Site) 
 // Remove forgets the site. sure must be its key: nothing of it can be restored.
 func (s *Site) Remove(ctx context.Context, sure string) error {
 	if sure != s.store.Key {
-		return problem.New(problem.Usage, "a site is removed with its plan, devices, runs and history, for good", "to be sure, give its key").About(s.store.Key)
+		return problem.New(problem.Usage, "a site is removed with its plan, devices, runs and history, for good",
+			"to be sure, give its key").About(s.store.Key)
 	}
 	if s.underWay(func(w api.Work) bool { return w.Site == s.store.Key }) {
-		return problem.New(problem.Conflict, "work on this site is under way", "wait until it is done, or stop it").About(s.store.Key)
+		return problem.New(problem.Conflict, "work on this site is under way",
+			"wait until it is done, or stop it").About(s.store.Key)
 	}
 	s.endWatch()
 	surveys, err := s.store.Surveys(ctx, math.MaxInt32)
@@ -189,7 +194,8 @@ func (s *Site) bare(ctx context.Context) (plan.Plan, []store.Entry, error) {
 	if err != nil {
 		return plan.Plan{}, nil, err
 	}
-	p := plan.Plan{Site: data, Entries: make([]plan.Entry, len(entries)), Profiles: s.Profiles(), Known: plan.Known{Locked: map[string]bool{}}}
+	p := plan.Plan{Site: data, Entries: make([]plan.Entry, len(entries)), Profiles: s.Profiles(),
+		Known: plan.Known{Locked: map[string]bool{}}}
 	for i, e := range entries {
 		p.Entries[i] = e.Entry
 		p.Known.Locked[e.Tag] = e.Set()
@@ -228,7 +234,8 @@ func (s *Site) plan(ctx context.Context) (plan.Plan, []store.Entry, error) {
 	tags := tagsByDevice(entries)
 	for _, f := range s.here(devices) {
 		if a := f.AddressNow(); a.IsValid() {
-			p.Known.Living = append(p.Known.Living, plan.Living{Address: a, MAC: f.MAC, Tag: tags[f.MAC], Profile: f.Profile, Names: f.Present(fact.Name)})
+			p.Known.Living = append(p.Known.Living, plan.Living{Address: a, MAC: f.MAC, Tag: tags[f.MAC],
+				Profile: f.Profile, Names: f.Present(fact.Name)})
 		}
 	}
 	if !s.vault.Locked() {
@@ -254,7 +261,8 @@ func (s *Site) Map(ctx context.Context, subnet string) (plan.Map, error) {
 			return p.Map(n), nil
 		}
 	}
-	return plan.Map{}, problem.New(problem.Missing, "the site has no such subnet", "make one: redstart site subnet NAME --prefix 10.40.8.0/22").About(subnet)
+	return plan.Map{}, problem.New(problem.Missing, "the site has no such subnet",
+		"make one: redstart site subnet NAME --prefix 10.40.8.0/22").About(subnet)
 }
 
 // Reckon reckons a prefix, or an address in a subnet of a site.
@@ -273,17 +281,20 @@ func (s *Service) Reckon(ctx context.Context, of, key string) (api.Reckoning, er
 	}
 	if err != nil {
 		if at, err = address.ParseIPv4(of); err != nil {
-			return api.Reckoning{}, problem.New(problem.Usage, fmt.Sprintf("%q is neither a prefix like 10.40.8.0/22 nor an IPv4 address", of), "")
+			return api.Reckoning{}, problem.New(problem.Usage,
+				fmt.Sprintf("%q is neither a prefix like 10.40.8.0/22 nor an IPv4 address", of), "")
 		}
 		if prefix = p.Site.SubnetOf(at).Prefix; !prefix.IsValid() {
-			return api.Reckoning{}, problem.New(problem.Usage, fmt.Sprintf("%s is in no subnet of the site", at), "give it with its prefix length, like "+at.String()+"/24")
+			return api.Reckoning{}, problem.New(problem.Usage, fmt.Sprintf("%s is in no subnet of the site", at),
+				"give it with its prefix length, like "+at.String()+"/24")
 		}
 	}
 	if !at.Is4() || prefix.Bits() < 1 {
 		return api.Reckoning{}, problem.New(problem.Usage, "only IPv4 prefixes from /1 to /32 are reckoned", "")
 	}
 	hosts := address.Hosts(prefix)
-	r := api.Reckoning{Prefix: prefix.Masked(), Mask: address.Mask(prefix), Network: address.Network(prefix), Broadcast: address.LastOf(prefix), First: hosts.From, Last: hosts.To, Hosts: hosts.Size(), Left: hosts.Size()}
+	r := api.Reckoning{Prefix: prefix.Masked(), Mask: address.Mask(prefix), Network: address.Network(prefix),
+		Broadcast: address.LastOf(prefix), First: hosts.From, Last: hosts.To, Hosts: hosts.Size(), Left: hosts.Size()}
 	n := p.Site.SubnetOf(at)
 	if n.Prefix != r.Prefix {
 		return r, nil
@@ -301,7 +312,9 @@ var fileName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._-]{0,99}$`)
 // PutFile stores a file of the site, whole or not at all.
 func (s *Site) PutFile(ctx context.Context, name string, content io.Reader, who string) (store.File, error) {
 	if !fileName.MatchString(name) {
-		return store.File{}, problem.New(problem.Usage, "a file's name has letters, digits, spaces, dots and dashes, at most 100", "rename it").About(name)
+		return store.File{},
+			problem.New(problem.Usage, "a file's name has letters, digits, spaces, dots and dashes, at most 100",
+				"rename it").About(name)
 	}
 	defer s.publishEntries()
 	return s.store.PutFile(ctx, name, content, who)

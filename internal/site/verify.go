@@ -41,11 +41,14 @@ func (s *Site) SetByHand(ctx context.Context, in api.Chosen, who string) ([]stri
 		case in.All && (!byHand || e.State != store.Matched):
 			continue
 		case e.Device.IsZero():
-			return nil, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(e.Tag)
+			return nil, problem.New(problem.Conflict, "no device is matched with it",
+				"match it first: redstart match").About(e.Tag)
 		case !byHand:
-			return nil, problem.New(problem.Conflict, "a run can set it", "commission it: redstart commission "+e.Tag).About(e.Tag)
+			return nil, problem.New(problem.Conflict, "a run can set it",
+				"commission it: redstart commission "+e.Tag).About(e.Tag)
 		case e.State == store.Configuring:
-			return nil, problem.New(problem.Conflict, "a run is setting its device", "wait until it is done").About(e.Tag)
+			return nil, problem.New(problem.Conflict, "a run is setting its device",
+				"wait until it is done").About(e.Tag)
 		}
 		list = append(list, store.HandSet{Tag: e.Tag, MAC: e.Device, Given: procedure.For(r, e.Entry, q)})
 		tags = append(tags, e.Tag)
@@ -92,29 +95,36 @@ func (s *Site) Verify(ctx context.Context, who string, in api.VerifyOptions) (ap
 	for _, e := range chosen {
 		switch {
 		case held[e.Device] != "" && len(tags) > 0:
-			return api.Work{}, problem.New(problem.Conflict, held[e.Device], "wait until that is done, or stop it").About(e.Tag)
+			return api.Work{}, problem.New(problem.Conflict, held[e.Device],
+				"wait until that is done, or stop it").About(e.Tag)
 		case held[e.Device] != "":
 			inHand = e.Tag + ": " + held[e.Device]
 		case len(tags) > 0 && e.Device.IsZero():
-			return api.Work{}, problem.New(problem.Conflict, "no device is matched with it", "match it first: redstart match").About(e.Tag)
+			return api.Work{}, problem.New(problem.Conflict, "no device is matched with it",
+				"match it first: redstart match").About(e.Tag)
 		case len(tags) > 0 && !e.Address.IsValid():
-			return api.Work{}, problem.New(problem.Conflict, "it has no planned address", "plan one: redstart plan set "+e.Tag+" address=next").About(e.Tag)
-		case len(tags) > 0, e.State == store.Configured, e.State == store.Verified, e.State == store.Attention && !e.CheckedAt.IsZero():
+			return api.Work{}, problem.New(problem.Conflict, "it has no planned address",
+				"plan one: redstart plan set "+e.Tag+" address=next").About(e.Tag)
+		case len(tags) > 0, e.State == store.Configured, e.State == store.Verified, e.State == store.Attention &&
+			!e.CheckedAt.IsZero():
 			entries = append(entries, e)
 		}
 	}
 	switch {
 	case len(entries) > 0:
 	case inHand != "":
-		return api.Work{}, problem.New(problem.Conflict, "nothing is configured that nobody has in hand; "+inHand, "wait until that is done, or stop it")
+		return api.Work{}, problem.New(problem.Conflict, "nothing is configured that nobody has in hand; "+inHand,
+			"wait until that is done, or stop it")
 	default:
-		return api.Work{}, problem.New(problem.Conflict, "nothing is configured yet", "commission first: redstart commission")
+		return api.Work{}, problem.New(problem.Conflict, "nothing is configured yet",
+			"commission first: redstart commission")
 	}
 	boxes := map[address.MAC]string{}
 	for _, e := range entries {
 		boxes[e.Device] = e.Tag
 	}
-	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Verifying, Who: who, Total: len(entries), Text: "looking at the devices afresh"}, holds: holds{boxes: boxes}}
+	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Verifying, Who: who, Total: len(entries),
+		Text: "looking at the devices afresh"}, holds: holds{boxes: boxes}}
 	return s.begin(w, nil, func(ctx context.Context) error {
 		slots := make(chan struct{}, verifySideBySide)
 		var all sync.WaitGroup

@@ -19,7 +19,8 @@ func view(r plan.Resolver, e store.Entry, f *device.Found, where api.Whereabouts
 	v := api.EntryView{Entry: e, Whereabouts: where}
 	v.ByHand = r.Profiles[e.Profile] != nil && !r.Profiles[e.Profile].Sets()
 	if p := r.Profiles[e.Profile]; e.Given != nil && p != nil && e.State != store.Configuring {
-		if v.Differs = procedure.Differ(*e.Given, procedure.For(r, e.Entry, p)); v.Differs != nil && e.State == store.Verified {
+		if v.Differs = procedure.Differ(*e.Given, procedure.For(r, e.Entry, p)); v.Differs != nil &&
+			e.State == store.Verified {
 			v.State = store.Configured
 		}
 	}
@@ -112,7 +113,8 @@ func (s *Site) Detail(ctx context.Context, tag string) (api.Detail, error) {
 	if err != nil {
 		return api.Detail{}, err
 	}
-	d := api.Detail{Entry: view(r, e, nil, api.Whereabouts{}), Steps: []task.Step{}, Settings: append([]plan.Value{}, r.Settings(e.Entry)...)}
+	d := api.Detail{Entry: view(r, e, nil, api.Whereabouts{}), Steps: []task.Step{},
+		Settings: append([]plan.Value{}, r.Settings(e.Entry)...)}
 	if d.Checks, err = s.store.Checks(ctx, tag); err != nil {
 		return d, err
 	}

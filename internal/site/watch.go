@@ -148,7 +148,9 @@ func (s *Site) surveying() bool {
 	on := s.segment()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return slices.ContainsFunc(s.works, func(w *working) bool { return w.cut != nil && w.Kind == api.Finding && w.on == on })
+	return slices.ContainsFunc(s.works, func(w *working) bool {
+		return w.cut != nil && w.Kind == api.Finding && w.on == on
+	})
 }
 
 // note tells everyone who came or went.

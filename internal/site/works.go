@@ -66,7 +66,8 @@ func (s *Service) claim(w *working) error {
 			continue
 		}
 		if w.holds.alone && other.Kind == w.Kind && other.on == w.on {
-			return problem.New(problem.Conflict, fmt.Sprintf("a %s is under way on this segment", other.Kind), "wait until it is done, or stop it")
+			return problem.New(problem.Conflict, fmt.Sprintf("a %s is under way on this segment", other.Kind),
+				"wait until it is done, or stop it")
 		}
 		for mac, tag := range w.holds.boxes {
 			if other.on != w.on {
@@ -178,7 +179,8 @@ func (w *working) end(err, by error) {
 		}
 	})
 	a := w.now()
-	w.s.log.Info("work ended", "work", a.ID, "kind", a.Kind, "state", a.State, "done", a.Done, "failed", a.Failed, "text", a.Text)
+	w.s.log.Info("work ended", "work", a.ID, "kind", a.Kind, "state", a.State, "done", a.Done, "failed", a.Failed,
+		"text", a.Text)
 }
 
 // cutOffBy gives what cut work off that can go on later; nil for any other error.
@@ -186,7 +188,8 @@ func cutOffBy(err error) error {
 	switch {
 	case errors.Is(err, lan.ErrClosed): // who sends may notice before who looks after the segment
 		return errGone
-	case errors.Is(err, errGone), errors.Is(err, errDark), errors.Is(err, store.ErrUnwritable), errors.Is(err, vault.ErrLocked):
+	case errors.Is(err, errGone), errors.Is(err, errDark), errors.Is(err, store.ErrUnwritable),
+		errors.Is(err, vault.ErrLocked):
 		return err
 	}
 	return nil
@@ -230,7 +233,8 @@ func (s *Service) Stop(id int64) error {
 		for _, w := range list {
 			names = append(names, fmt.Sprintf("%d, %s", w.ID, w.Kind))
 		}
-		return problem.New(problem.Conflict, fmt.Sprintf("%d works are under way: %s", len(list), strings.Join(names, "; ")), "say which by its number")
+		return problem.New(problem.Conflict, fmt.Sprintf("%d works are under way: %s", len(list),
+			strings.Join(names, "; ")), "say which by its number")
 	}
 	select {
 	case <-list[0].stop:

@@ -70,7 +70,8 @@ type CredentialNote struct {
 }
 
 func supersede(tx *sqlx.Tx, mac address.MAC, but int64, at Stamp, by string) error {
-	_, err := tx.Exec(`UPDATE credentials SET state = ?, state_at = ?, told_by = ? WHERE mac = ? AND id <> ? AND state = ?`, Superseded, at, by, mac, but, Accepted)
+	_, err := tx.Exec(`UPDATE credentials SET state = ?, state_at = ?, told_by = ?
+			WHERE mac = ? AND id <> ? AND state = ?`, Superseded, at, by, mac, but, Accepted)
 	return err
 }
 
@@ -105,7 +106,8 @@ func (s *Store) SetCredential(ctx context.Context, mac address.MAC, id int64, st
 				return err
 			}
 		}
-		_, err := tx.Exec(`UPDATE credentials SET state = ?, state_at = ?, told_by = ? WHERE id = ? AND mac = ?`, state, now, by, id, mac)
+		_, err := tx.Exec(`UPDATE credentials SET state = ?, state_at = ?, told_by = ? WHERE id = ? AND mac = ?`, state,
+			now, by, id, mac)
 		return err
 	})
 }

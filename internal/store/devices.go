@@ -54,7 +54,10 @@ func putDevice(tx *sqlx.Tx, site int64, f *device.Found) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.Exec(`INSERT INTO devices (site, mac, seen, doc) VALUES (?, ?, ?, ?) ON CONFLICT (site, mac) DO UPDATE SET seen = excluded.seen, doc = excluded.doc`,
+	_, err = tx.Exec(`INSERT INTO devices (site, mac, seen, doc)
+			VALUES (?, ?, ?, ?)
+			ON CONFLICT (site, mac)
+			DO UPDATE SET seen = excluded.seen, doc = excluded.doc`,
 		site, f.MAC, Stamp{f.Last}, string(doc))
 	return err
 }
@@ -64,18 +67,21 @@ func (s *Site) ForgetDevices(ctx context.Context, macs []address.MAC) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
 		for _, mac := range macs {
 			var tags []string
-			if err := tx.Select(&tags, `SELECT tag FROM entries WHERE site = ? AND device = ? AND device <> ''`, s.ID, mac); err != nil {
+			if err := tx.Select(&tags, `SELECT tag FROM entries WHERE site = ? AND device = ? AND device <> ''`, s.ID,
+				mac); err != nil {
 				return err
 			}
 			if len(tags) > 0 {
-				return problem.New(problem.Conflict, "it is matched with "+tags[0], "undo the match first").About(mac.String())
+				return problem.New(problem.Conflict, "it is matched with "+tags[0],
+					"undo the match first").About(mac.String())
 			}
 			r, err := tx.Exec(`DELETE FROM devices WHERE site = ? AND mac = ?`, s.ID, mac)
 			if err != nil {
 				return err
 			}
 			if n, err := r.RowsAffected(); err != nil || n == 0 {
-				return errors.Join(err, problem.New(problem.Missing, "no such box was found", "find first: redstart find").About(mac.String()))
+				return errors.Join(err, problem.New(problem.Missing, "no such box was found",
+					"find first: redstart find").About(mac.String()))
 			}
 		}
 		return nil
@@ -167,17 +173,26 @@ func (s *Store) Servers(ctx context.Context, mac address.MAC) (map[string]string
 // SetServer notes what a box's server showed.
 func (s *Store) SetServer(ctx context.Context, mac address.MAC, kind, sum string) error {
 	return s.exec(ctx, `INSERT INTO servers (mac, kind, sum, at) VALUES (:mac, :kind, :sum, :at)
-		ON CONFLICT (mac, kind) DO UPDATE SET sum = :sum, at = :at`, map[string]any{"mac": mac, "kind": kind, "sum": sum, "at": Now()})
+		ON CONFLICT (mac, kind) DO UPDATE SET sum = :sum, at = :at`,
+		map[string]any{"mac": mac, "kind": kind, "sum": sum, "at": Now()})
 }
 
 // SetStarts keeps a box's start counter as it was before a write.
 func (s *Store) SetStarts(ctx context.Context, mac address.MAC, starts int64) error {
-	return s.exec(ctx, `INSERT INTO device_states (mac, starts) VALUES (:mac, :starts) ON CONFLICT (mac) DO UPDATE SET starts = :starts`, map[string]any{"mac": mac, "starts": starts})
+	return s.exec(ctx,
+		`INSERT INTO device_states (mac, starts)
+			VALUES (:mac, :starts)
+			ON CONFLICT (mac)
+			DO UPDATE SET starts = :starts`, map[string]any{"mac": mac, "starts": starts})
 }
 
 // AddWrong counts a login that a box refused.
 func (s *Store) AddWrong(ctx context.Context, mac address.MAC) error {
-	return s.exec(ctx, `INSERT INTO device_states (mac, wrong, wrong_at) VALUES (:mac, 1, :at) ON CONFLICT (mac) DO UPDATE SET wrong = wrong + 1, wrong_at = :at`, map[string]any{"mac": mac, "at": Now()})
+	return s.exec(ctx,
+		`INSERT INTO device_states (mac, wrong, wrong_at)
+			VALUES (:mac, 1, :at)
+			ON CONFLICT (mac)
+			DO UPDATE SET wrong = wrong + 1, wrong_at = :at`, map[string]any{"mac": mac, "at": Now()})
 }
 
 // ClearWrong notes that a box accepted a login: it counts anew.
@@ -187,6 +202,7 @@ func (s *Store) ClearWrong(ctx context.Context, mac address.MAC) error {
 
 // TagOf gives the entry that a box is matched with; "" when none is.
 func (s *Site) TagOf(ctx context.Context, mac address.MAC) (tag string, err error) {
-	_, err = s.one(ctx, &tag, `SELECT tag FROM entries WHERE site = ? AND device = ? AND device <> ''`, s.ID, mac) // as its index says
+	// as its index says
+	_, err = s.one(ctx, &tag, `SELECT tag FROM entries WHERE site = ? AND device = ? AND device <> ''`, s.ID, mac)
 	return tag, err
 }

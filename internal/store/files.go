@@ -39,7 +39,8 @@ func (s *Site) Files(ctx context.Context) ([]File, error) {
 func (s *Site) File(ctx context.Context, name string) (f File, content *os.File, err error) {
 	ok, err := s.one(ctx, &f, `SELECT name, sha256, size, at, who FROM files WHERE site = ? AND name = ?`, s.ID, name)
 	if err == nil && !ok {
-		err = problem.New(problem.Missing, "there is no such file", "list them with: redstart plan file list").About(name)
+		err = problem.New(problem.Missing, "there is no such file",
+			"list them with: redstart plan file list").About(name)
 	}
 	if err != nil {
 		return f, nil, err
@@ -69,7 +70,8 @@ func (s *Site) PutFile(ctx context.Context, name string, content io.Reader, who 
 	case err != nil:
 		return f, problem.Disk(err, "the file did not arrive whole, so it was not stored", name)
 	case f.Size > MaxFile:
-		return f, problem.New(problem.Usage, fmt.Sprintf("the file is larger than %d MiB, so it was not stored", MaxFile>>20), "give a smaller one").About(name)
+		return f, problem.New(problem.Usage, fmt.Sprintf("the file is larger than %d MiB, so it was not stored",
+			MaxFile>>20), "give a smaller one").About(name)
 	case f.Size == 0:
 		return f, problem.New(problem.Usage, "the file is empty", "").About(name)
 	case ctx.Err() != nil:
@@ -82,7 +84,8 @@ func (s *Site) PutFile(ctx context.Context, name string, content io.Reader, who 
 	if err := os.Rename(in.Name(), filepath.Join(s.filesDir(), f.SHA256)); err != nil {
 		return f, problem.Disk(err, "the file could not be stored", name)
 	}
-	err = s.exec(ctx, `INSERT INTO files (site, name, sha256, size, at, who) VALUES (:site, :name, :sha256, :size, :at, :who)
+	err = s.exec(ctx,
+		`INSERT INTO files (site, name, sha256, size, at, who) VALUES (:site, :name, :sha256, :size, :at, :who)
 		ON CONFLICT (site, name) DO UPDATE SET sha256 = :sha256, size = :size, at = :at, who = :who`,
 		map[string]any{"site": s.ID, "name": f.Name, "sha256": f.SHA256, "size": f.Size, "at": f.At, "who": f.Who})
 	return f, errors.Join(err, s.sweep())
@@ -92,7 +95,8 @@ func (s *Site) PutFile(ctx context.Context, name string, content io.Reader, who 
 func (s *Site) RemoveFile(ctx context.Context, name string) error {
 	s.sweeping.Lock()
 	defer s.sweeping.Unlock()
-	if err := s.exec(ctx, `DELETE FROM files WHERE site = :site AND name = :name`, map[string]any{"site": s.ID, "name": name}); err != nil {
+	if err := s.exec(ctx, `DELETE FROM files WHERE site = :site AND name = :name`,
+		map[string]any{"site": s.ID, "name": name}); err != nil {
 		return err
 	}
 	return s.sweep()
@@ -132,7 +136,8 @@ func (s *Store) arrange() error {
 	}
 	for _, sum := range sums {
 		var content []byte
-		if err := s.db.Get(&content, `SELECT content FROM files WHERE sha256 = ? AND content IS NOT NULL LIMIT 1`, sum); err != nil {
+		if err := s.db.Get(&content, `SELECT content FROM files WHERE sha256 = ? AND content IS NOT NULL LIMIT 1`,
+			sum); err != nil {
 			return err
 		}
 		if err := os.WriteFile(filepath.Join(s.filesDir(), sum), content, 0o600); err != nil {

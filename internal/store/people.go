@@ -32,7 +32,8 @@ func (s *Store) User(ctx context.Context, name string) (u User, err error) {
 func (s *Store) AddUser(ctx context.Context, u User) error {
 	known, err := s.User(ctx, u.Name)
 	if err == nil && known.Name != "" {
-		err = problem.New(problem.Conflict, "there is a user with this name already", "choose another name").About(u.Name)
+		err = problem.New(problem.Conflict, "there is a user with this name already",
+			"choose another name").About(u.Name)
 	}
 	if err != nil {
 		return err
@@ -44,7 +45,8 @@ func (s *Store) AddUser(ctx context.Context, u User) error {
 // sessions: who knew the old password has to know the new one.
 func (s *Store) SetUser(ctx context.Context, u User) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExec(`UPDATE users SET password = :password, rights = :rights WHERE name = :name`, u); err != nil {
+		if _, err := tx.NamedExec(`UPDATE users SET password = :password, rights = :rights WHERE name = :name`,
+			u); err != nil {
 			return err
 		}
 		_, err := tx.Exec(`DELETE FROM sessions WHERE user = ?`, u.Name)
@@ -89,7 +91,8 @@ func (s *Store) AddToken(ctx context.Context, t Token) error {
 	}
 	for _, k := range known {
 		if k.Name == t.Name {
-			return problem.New(problem.Conflict, "there is a token with this name already", "revoke it, or choose another name").About(t.Name)
+			return problem.New(problem.Conflict, "there is a token with this name already",
+				"revoke it, or choose another name").About(t.Name)
 		}
 	}
 	t.MadeAt = Now()
@@ -134,7 +137,8 @@ func (s *Store) AddSession(ctx context.Context, session Session) error {
 	if err := s.exec(ctx, `DELETE FROM sessions WHERE expires_at < :now`, map[string]any{"now": Now()}); err != nil {
 		return err
 	}
-	return s.exec(ctx, `INSERT INTO sessions (hash, user, once, expires_at) VALUES (:hash, :user, :once, :expires_at)`, session)
+	return s.exec(ctx, `INSERT INTO sessions (hash, user, once, expires_at) VALUES (:hash, :user, :once, :expires_at)`,
+		session)
 }
 
 // EndSessionsOf forgets every session of a user.

@@ -63,7 +63,8 @@ type entryRow struct {
 const entryColumns = `tag, doc, state, reason, given, device, matched_by, matched_why, locked, checked_at, unseen, hand_by, hand_at`
 
 func (r entryRow) entry() (Entry, error) {
-	e := Entry{State: r.State, Reason: r.Reason, Device: r.Device, MatchedBy: r.MatchedBy, MatchedWhy: r.MatchedWhy, Locked: r.Locked, CheckedAt: r.CheckedAt, HandBy: r.HandBy, HandAt: r.HandAt}
+	e := Entry{State: r.State, Reason: r.Reason, Device: r.Device, MatchedBy: r.MatchedBy, MatchedWhy: r.MatchedWhy,
+		Locked: r.Locked, CheckedAt: r.CheckedAt, HandBy: r.HandBy, HandAt: r.HandAt}
 	if err := json.Unmarshal([]byte(r.Unseen), &e.Unseen); err != nil {
 		return e, err
 	}
@@ -80,7 +81,8 @@ func (r entryRow) entry() (Entry, error) {
 // Entries lists the plan in its order.
 func (s *Site) Entries(ctx context.Context) ([]Entry, error) {
 	var rows []entryRow
-	if err := s.all(ctx, &rows, `SELECT `+entryColumns+` FROM entries WHERE site = ? ORDER BY position`, s.ID); err != nil {
+	if err := s.all(ctx, &rows, `SELECT `+entryColumns+` FROM entries WHERE site = ? ORDER BY position`,
+		s.ID); err != nil {
 		return nil, err
 	}
 	list := make([]Entry, len(rows))
@@ -101,7 +103,8 @@ func (s *Site) Entry(ctx context.Context, tag string) (Entry, error) {
 		return Entry{}, err
 	}
 	if !ok {
-		return Entry{}, problem.New(problem.Missing, "there is no such entry in the plan", "list the entries with: redstart plan list").About(tag)
+		return Entry{}, problem.New(problem.Missing, "there is no such entry in the plan",
+			"list the entries with: redstart plan list").About(tag)
 	}
 	return r.entry()
 }
@@ -124,7 +127,8 @@ func (s *Site) SetMatches(ctx context.Context, list []Match, who string) error {
 func (s *Site) setMatches(tx *sqlx.Tx, list []Match, who string) error {
 	// First everything is undone: boxes may change places.
 	for _, m := range list {
-		if err := touched(m.Tag)(tx.Exec(`UPDATE entries SET device = '', matched_by = '', matched_why = '', state = ?, reason = '', given = '', unseen = '[]', hand_by = '', hand_at = 0, checked_at = 0 WHERE site = ? AND tag = ? AND device = ? AND state <> ?`,
+		if err := touched(m.Tag)(tx.Exec(`UPDATE entries SET device = '', matched_by = '', matched_why = '', state = ?, reason = '', given = '', unseen = '[]', hand_by = '', hand_at = 0, checked_at = 0
+			WHERE site = ? AND tag = ? AND device = ? AND state <> ?`,
 			Planned, s.ID, m.Tag, m.Was, Configuring)); err != nil {
 			return err
 		}
@@ -141,7 +145,8 @@ func (s *Site) setMatches(tx *sqlx.Tx, list []Match, who string) error {
 			}
 		} else {
 			what = "matched with " + m.MAC.String() + ": " + m.Why
-			if _, err := tx.Exec(`UPDATE entries SET device = ?, matched_by = ?, matched_why = ?, state = ? WHERE site = ? AND tag = ?`, m.MAC, m.By, m.Why, Matched, s.ID, m.Tag); err != nil {
+			if _, err := tx.Exec(`UPDATE entries SET device = ?, matched_by = ?, matched_why = ?, state = ?
+			WHERE site = ? AND tag = ?`, m.MAC, m.By, m.Why, Matched, s.ID, m.Tag); err != nil {
 				return err
 			}
 		}
@@ -174,7 +179,8 @@ func (s *Site) SetLocked(ctx context.Context, tags []string, locked bool, who st
 
 // errAnew is returned, about an entry, when it does not have the box any more
 // that was looked at or set.
-var errAnew = problem.New(problem.Conflict, "the entry was changed or matched anew meanwhile", "look at it, and do it again")
+var errAnew = problem.New(problem.Conflict, "the entry was changed or matched anew meanwhile",
+	"look at it, and do it again")
 
 // touched makes a statement that changed no row the error that its entry is no
 // longer what it was.
@@ -210,7 +216,8 @@ func (s *Site) SetState(ctx context.Context, tag string, mac address.MAC, state,
 
 // SetConfigured moves an entry to configured and keeps what its box was given.
 // Nothing is written when it has another box by now.
-func (s *Site) SetConfigured(ctx context.Context, tag string, mac address.MAC, given procedure.Values, who string) error {
+func (s *Site) SetConfigured(ctx context.Context, tag string, mac address.MAC, given procedure.Values,
+	who string) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
 		return s.configured(tx, HandSet{tag, mac, given}, "", Stamp{}, Configured, who)
 	})
@@ -240,7 +247,8 @@ func (s *Site) configured(tx *sqlx.Tx, h HandSet, by string, at Stamp, what, who
 	if err != nil {
 		return err
 	}
-	if err := touched(h.Tag)(tx.Exec(`UPDATE entries SET state = ?, reason = '', unseen = '[]', given = ?, hand_by = ?, hand_at = ? WHERE site = ? AND tag = ? AND device = ?`, Configured, string(doc), by, at, s.ID, h.Tag, h.MAC)); err != nil {
+	if err := touched(h.Tag)(tx.Exec(`UPDATE entries SET state = ?, reason = '', unseen = '[]', given = ?, hand_by = ?, hand_at = ?
+			WHERE site = ? AND tag = ? AND device = ?`, Configured, string(doc), by, at, s.ID, h.Tag, h.MAC)); err != nil {
 		return err
 	}
 	return note(tx, s.ID, h.Tag, Now(), who, what)
@@ -249,7 +257,8 @@ func (s *Site) configured(tx *sqlx.Tx, h HandSet, by string, at Stamp, what, who
 // SetChecks stores the checks of one verification of a box and the state they
 // lead to, with the names of those that nobody could take. Nothing is written
 // when the entry has another box by now.
-func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list []result.Check, state, reason, who string) error {
+func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list []result.Check, state, reason,
+	who string) error {
 	now := Now()
 	unseen, err := json.Marshal(result.NotLooked(list))
 	if err != nil {
@@ -259,12 +268,15 @@ func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list 
 	if n := len(result.NotLooked(list)); n > 0 && state != Attention {
 		what += "; not looked at: " + strings.Join(result.NotLooked(list), ", ")
 	}
-	insert, err := keep(s.Store, `INSERT INTO checks (site, tag, position, name, expected, observed, verdict, rests_on, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, s.db.Preparex)
+	insert, err := keep(s.Store,
+		`INSERT INTO checks (site, tag, position, name, expected, observed, verdict, rests_on, at)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, s.db.Preparex)
 	if err != nil {
 		return err
 	}
 	return s.write(ctx, func(tx *sqlx.Tx) error {
-		if err := touched(tag)(tx.Exec(`UPDATE entries SET state = ?, reason = ?, unseen = ?, checked_at = ? WHERE site = ? AND tag = ? AND device = ? AND state <> ?`,
+		if err := touched(tag)(tx.Exec(`UPDATE entries SET state = ?, reason = ?, unseen = ?, checked_at = ?
+			WHERE site = ? AND tag = ? AND device = ? AND state <> ?`,
 			state, reason, string(unseen), now, s.ID, tag, mac, Configuring)); err != nil {
 			return err
 		}
@@ -272,7 +284,8 @@ func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list 
 			return err
 		}
 		for i, c := range list {
-			if _, err := tx.Stmtx(insert).Exec(s.ID, tag, i, c.Name, c.Expected, c.Observed, c.Verdict.String(), c.By, Stamp{c.At}); err != nil {
+			if _, err := tx.Stmtx(insert).Exec(s.ID, tag, i, c.Name, c.Expected, c.Observed, c.Verdict.String(), c.By,
+				Stamp{c.At}); err != nil {
 				return err
 			}
 		}
@@ -287,7 +300,10 @@ func (s *Site) Checks(ctx context.Context, tag string) ([]result.Check, error) {
 		By                                string `db:"rests_on"`
 		At                                Stamp
 	}
-	if err := s.all(ctx, &rows, `SELECT name, expected, observed, verdict, rests_on, at FROM checks WHERE site = ? AND tag = ? ORDER BY position`, s.ID, tag); err != nil {
+	if err := s.all(ctx, &rows,
+		`SELECT name, expected, observed, verdict, rests_on, at FROM checks
+			WHERE site = ? AND tag = ?
+			ORDER BY position`, s.ID, tag); err != nil {
 		return nil, err
 	}
 	list := make([]result.Check, len(rows))

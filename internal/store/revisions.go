@@ -89,7 +89,8 @@ func (s *Site) Revise(ctx context.Context, who, what string, c Changes) (Revisio
 
 func (s *Site) revise(tx *sqlx.Tx, r Revision, edits []Edit) (Revision, error) {
 	r.At = Now()
-	result, err := tx.Exec(`INSERT INTO revisions (site, at, who, what, undoes) VALUES (?, ?, ?, ?, ?)`, s.ID, r.At, r.Who, r.What, r.Undoes)
+	result, err := tx.Exec(`INSERT INTO revisions (site, at, who, what, undoes) VALUES (?, ?, ?, ?, ?)`, s.ID, r.At,
+		r.Who, r.What, r.Undoes)
 	if err != nil {
 		return r, err
 	}
@@ -138,7 +139,8 @@ func (s *Site) edit(tx *sqlx.Tx, r Revision, e Edit, last *int) error {
 		if _, err := tx.Exec(`UPDATE sites SET doc = ?, key = ? WHERE id = ?`, after, e.Site.Key, s.ID); err != nil {
 			return err
 		}
-		_, err = tx.Exec(`INSERT INTO edits (revision, object, before, after) VALUES (?, 'site', ?, ?)`, r.ID, before, after)
+		_, err = tx.Exec(`INSERT INTO edits (revision, object, before, after) VALUES (?, 'site', ?, ?)`, r.ID, before,
+			after)
 		return err
 	}
 	before, err := docOf(e.Before)
@@ -152,7 +154,8 @@ func (s *Site) edit(tx *sqlx.Tx, r Revision, e Edit, last *int) error {
 	position := e.Position
 	switch {
 	case e.After == nil:
-		if err := tx.Get(&position, `SELECT position FROM entries WHERE site = ? AND tag = ?`, s.ID, e.Before.Tag); err != nil {
+		if err := tx.Get(&position, `SELECT position FROM entries WHERE site = ? AND tag = ?`, s.ID,
+			e.Before.Tag); err != nil {
 			return err
 		}
 		for _, table := range []string{"entries", "checks"} {
@@ -166,7 +169,8 @@ func (s *Site) edit(tx *sqlx.Tx, r Revision, e Edit, last *int) error {
 			*last++
 			position = *last
 		}
-		if _, err := tx.Exec(`INSERT INTO entries (site, tag, position, doc, state) VALUES (?, ?, ?, ?, ?)`, s.ID, e.After.Tag, position, after, Planned); err != nil {
+		if _, err := tx.Exec(`INSERT INTO entries (site, tag, position, doc, state) VALUES (?, ?, ?, ?, ?)`, s.ID,
+			e.After.Tag, position, after, Planned); err != nil {
 			return err
 		}
 		where := "planned"
@@ -180,13 +184,15 @@ func (s *Site) edit(tx *sqlx.Tx, r Revision, e Edit, last *int) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.Exec(`INSERT INTO edits (revision, object, position, before, after) VALUES (?, 'entry', ?, ?, ?)`, r.ID, position, before, after)
+	_, err = tx.Exec(`INSERT INTO edits (revision, object, position, before, after) VALUES (?, 'entry', ?, ?, ?)`, r.ID,
+		position, before, after)
 	return err
 }
 
 // alter changes an entry; its records follow when its tag changes.
 func (s *Site) alter(tx *sqlx.Tx, r Revision, before, after plan.Entry, doc string) error {
-	if _, err := tx.Exec(`UPDATE entries SET tag = ?, doc = ? WHERE site = ? AND tag = ?`, after.Tag, doc, s.ID, before.Tag); err != nil {
+	if _, err := tx.Exec(`UPDATE entries SET tag = ?, doc = ? WHERE site = ? AND tag = ?`, after.Tag, doc, s.ID,
+		before.Tag); err != nil {
 		return err
 	}
 	if after.Tag != before.Tag {
@@ -215,7 +221,8 @@ func (s *Site) Revisions(ctx context.Context, limit int) ([]Revision, error) {
 		limit = -1
 	}
 	list := []Revision{}
-	err := s.all(ctx, &list, `SELECT id, at, who, what, name, undoes FROM revisions WHERE site = ? ORDER BY id DESC LIMIT ?`, s.ID, limit)
+	err := s.all(ctx, &list,
+		`SELECT id, at, who, what, name, undoes FROM revisions WHERE site = ? ORDER BY id DESC LIMIT ?`, s.ID, limit)
 	return list, err
 }
 
@@ -227,7 +234,8 @@ func (s *Site) LastRevision(ctx context.Context) (id int64, err error) {
 
 // Revision gives one revision.
 func (s *Site) Revision(ctx context.Context, id int64) (r Revision, err error) {
-	ok, err := s.one(ctx, &r, `SELECT id, at, who, what, name, undoes FROM revisions WHERE site = ? AND id = ?`, s.ID, id)
+	ok, err := s.one(ctx, &r, `SELECT id, at, who, what, name, undoes FROM revisions WHERE site = ? AND id = ?`, s.ID,
+		id)
 	if err == nil && !ok {
 		err = problem.New(problem.Missing, "there is no such revision", "list them with: redstart plan history")
 	}
@@ -236,7 +244,8 @@ func (s *Site) Revision(ctx context.Context, id int64) (r Revision, err error) {
 
 // NameRevision gives a revision a name, or takes it away.
 func (s *Site) NameRevision(ctx context.Context, id int64, name string) error {
-	return s.exec(ctx, `UPDATE revisions SET name = :name WHERE site = :site AND id = :id`, map[string]any{"name": name, "site": s.ID, "id": id})
+	return s.exec(ctx, `UPDATE revisions SET name = :name WHERE site = :site AND id = :id`,
+		map[string]any{"name": name, "site": s.ID, "id": id})
 }
 
 // EditsBetween gives the edits of every revision after one, up to another, latest
@@ -249,7 +258,10 @@ func (s *Site) EditsBetween(ctx context.Context, after, last int64) ([]Edit, err
 	if last == 0 {
 		last = math.MaxInt64
 	}
-	if err := s.all(ctx, &rows, `SELECT e.object, e.before, e.after, e.position FROM edits e JOIN revisions r ON r.id = e.revision WHERE r.site = ? AND r.id > ? AND r.id <= ? ORDER BY e.id DESC`, s.ID, after, last); err != nil {
+	if err := s.all(ctx, &rows,
+		`SELECT e.object, e.before, e.after, e.position FROM edits e JOIN revisions r ON r.id = e.revision
+			WHERE r.site = ? AND r.id > ? AND r.id <= ?
+			ORDER BY e.id DESC`, s.ID, after, last); err != nil {
 		return nil, err
 	}
 	list := make([]Edit, len(rows))

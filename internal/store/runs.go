@@ -87,7 +87,8 @@ type runDeviceRow struct {
 func (s *Site) AddRun(ctx context.Context, who string, devices []RunDevice) (Run, error) {
 	r := Run{State: Running, Who: who, StartedAt: Now(), Devices: devices}
 	err := s.write(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.Exec(`INSERT INTO runs (site, state, who, started_at) VALUES (?, ?, ?, ?)`, s.ID, r.State, who, r.StartedAt)
+		result, err := tx.Exec(`INSERT INTO runs (site, state, who, started_at) VALUES (?, ?, ?, ?)`, s.ID, r.State,
+			who, r.StartedAt)
 		if err != nil {
 			return err
 		}
@@ -102,10 +103,12 @@ func (s *Site) AddRun(ctx context.Context, who string, devices []RunDevice) (Run
 				return err
 			}
 			if _, err := tx.NamedExec(`INSERT INTO run_devices (run, tag, mac, profile, serial, given, state, steps, fresh_since, line)
-				VALUES (:run, :tag, :mac, :profile, :serial, :given, :state, :steps, :fresh_since, :line)`, runDeviceRow{*d, string(given)}); err != nil {
+				VALUES (:run, :tag, :mac, :profile, :serial, :given, :state, :steps, :fresh_since, :line)`,
+				runDeviceRow{*d, string(given)}); err != nil {
 				return err
 			}
-			if err := touched(d.Tag)(tx.Exec(`UPDATE entries SET state = ?, reason = '', unseen = '[]' WHERE site = ? AND tag = ? AND device = ?`, Configuring, s.ID, d.Tag, d.MAC)); err != nil {
+			if err := touched(d.Tag)(tx.Exec(`UPDATE entries SET state = ?, reason = '', unseen = '[]'
+			WHERE site = ? AND tag = ? AND device = ?`, Configuring, s.ID, d.Tag, d.MAC)); err != nil {
 				return err
 			}
 		}
@@ -141,7 +144,8 @@ func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
 // OpenRuns gives the runs of the site that have not ended, oldest first.
 func (s *Site) OpenRuns(ctx context.Context) ([]Run, error) {
 	var ids []int64
-	if err := s.all(ctx, &ids, `SELECT id FROM runs WHERE site = ? AND state IN (?, ?, ?) ORDER BY id`, s.ID, Running, Interrupted, Parked); err != nil {
+	if err := s.all(ctx, &ids, `SELECT id FROM runs WHERE site = ? AND state IN (?, ?, ?) ORDER BY id`, s.ID, Running,
+		Interrupted, Parked); err != nil {
 		return nil, err
 	}
 	runs := []Run{}
@@ -171,14 +175,16 @@ func (s *Store) SetRunState(ctx context.Context, id int64, state string) error {
 	if state == Running {
 		ended = Stamp{}
 	}
-	return s.exec(ctx, `UPDATE runs SET state = :state, ended_at = :ended, cause = '' WHERE id = :id`, map[string]any{"id": id, "state": state, "ended": ended})
+	return s.exec(ctx, `UPDATE runs SET state = :state, ended_at = :ended, cause = '' WHERE id = :id`,
+		map[string]any{"id": id, "state": state, "ended": ended})
 }
 
 // InterruptRun notes that a run was cut off, and by what. Its devices that are
 // not done wait for it to go on.
 func (s *Store) InterruptRun(ctx context.Context, id int64, cause string) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.Exec(`UPDATE run_devices SET state = ?, step = '' WHERE run = ? AND state = ?`, Waiting, id, Running); err != nil {
+		if _, err := tx.Exec(`UPDATE run_devices SET state = ?, step = '' WHERE run = ? AND state = ?`, Waiting, id,
+			Running); err != nil {
 			return err
 		}
 		_, err := tx.Exec(`UPDATE runs SET state = ?, cause = ? WHERE id = ?`, Interrupted, cause, id)
@@ -199,11 +205,13 @@ func (s *Site) EndRun(ctx context.Context, r Run, reason, who string) error {
 			if !d.StartedAt.IsZero() {
 				state, why = Attention, reason
 			}
-			if _, err := tx.Exec(`UPDATE run_devices SET state = ? WHERE run = ? AND tag = ?`, Stopped, r.ID, d.Tag); err != nil {
+			if _, err := tx.Exec(`UPDATE run_devices SET state = ? WHERE run = ? AND tag = ?`, Stopped, r.ID,
+				d.Tag); err != nil {
 				return err
 			}
 			// Whoever matched the entry anew meanwhile has said what it is.
-			if _, err := tx.Exec(`UPDATE entries SET state = ?, reason = ? WHERE site = ? AND tag = ? AND device = ?`, state, why, s.ID, d.Tag, d.MAC); err != nil {
+			if _, err := tx.Exec(`UPDATE entries SET state = ?, reason = ? WHERE site = ? AND tag = ? AND device = ?`,
+				state, why, s.ID, d.Tag, d.MAC); err != nil {
 				return err
 			}
 			if err := note(tx, s.ID, d.Tag, now, who, stated(state, why)); err != nil {
@@ -221,13 +229,16 @@ func (s *Store) InterruptRuns(ctx context.Context) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.Exec(`UPDATE runs SET state = ? WHERE state = ?
 			AND EXISTS (SELECT 1 FROM run_devices d WHERE d.run = runs.id AND d.state = ?)
-			AND NOT EXISTS (SELECT 1 FROM run_devices d WHERE d.run = runs.id AND d.state = ?)`, Parked, Running, Parked, Running); err != nil {
+			AND NOT EXISTS (SELECT 1 FROM run_devices d WHERE d.run = runs.id AND d.state = ?)`, Parked, Running,
+			Parked, Running); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(`UPDATE runs SET state = ?, cause = ? WHERE state = ?`, Interrupted, "the service ended while it ran", Running); err != nil {
+		if _, err := tx.Exec(`UPDATE runs SET state = ?, cause = ? WHERE state = ?`, Interrupted,
+			"the service ended while it ran", Running); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(`UPDATE run_devices SET state = ?, step = '' WHERE state = ?`, Waiting, Running); err != nil {
+		if _, err := tx.Exec(`UPDATE run_devices SET state = ?, step = '' WHERE state = ?`, Waiting,
+			Running); err != nil {
 			return err
 		}
 		return nil
@@ -255,13 +266,19 @@ type Line struct {
 // AddLine writes to the journal; the line is on disk when this returns.
 func (s *Store) AddLine(ctx context.Context, l Line) error {
 	l.At = Now()
-	return s.exec(ctx, `INSERT INTO journal (run, tag, mac, step, phase, detail, at) VALUES (:run, :tag, :mac, :step, :phase, :detail, :at)`, l)
+	return s.exec(ctx,
+		`INSERT INTO journal (run, tag, mac, step, phase, detail, at)
+			VALUES (:run, :tag, :mac, :step, :phase, :detail, :at)`, l)
 }
 
 // Journal gives the last phase of each step that a device's run has begun.
 func (s *Store) Journal(ctx context.Context, run int64, tag string) (map[string]Line, error) {
 	var lines []Line
-	if err := s.all(ctx, &lines, `SELECT run, tag, mac, step, phase, detail, at FROM journal WHERE run = ? AND tag = ? ORDER BY id`, run, tag); err != nil {
+	if err := s.all(ctx, &lines,
+		`SELECT run, tag, mac, step, phase, detail, at FROM journal
+			WHERE run = ? AND tag = ?
+			ORDER BY id`, run,
+		tag); err != nil {
 		return nil, err
 	}
 	last := map[string]Line{}

@@ -46,14 +46,19 @@ func (s *Store) BeginAnew(ctx context.Context, k Keyring) error {
 // SealedByLost counts the credentials and secrets that keys sealed which nothing
 // opens any more.
 func (s *Store) SealedByLost(ctx context.Context) (n int, err error) {
-	_, err = s.one(ctx, &n, `SELECT (SELECT COUNT(*) FROM credentials WHERE key_id IN (SELECT key_id FROM lost_keys)) + (SELECT COUNT(*) FROM secrets WHERE key_id IN (SELECT key_id FROM lost_keys))`)
+	_, err = s.one(ctx, &n,
+		`SELECT (SELECT COUNT(*) FROM credentials
+			WHERE key_id IN (SELECT key_id FROM lost_keys)) + (SELECT COUNT(*) FROM secrets
+			WHERE key_id IN (SELECT key_id FROM lost_keys))`)
 	return n, err
 }
 
 // AddSecret stores a secret of the site, sealed with a key, under what stands for it.
 func (s *Site) AddSecret(ctx context.Context, token string, sealed []byte, keyID string) error {
-	return s.exec(ctx, `INSERT INTO secrets (token, site, sealed, made_at, key_id) VALUES (:token, :site, :sealed, :at, :key)
-		ON CONFLICT (token) DO UPDATE SET sealed = :sealed, key_id = :key`, map[string]any{"token": token, "site": s.ID, "sealed": sealed, "at": Now(), "key": keyID})
+	return s.exec(ctx,
+		`INSERT INTO secrets (token, site, sealed, made_at, key_id) VALUES (:token, :site, :sealed, :at, :key)
+		ON CONFLICT (token) DO UPDATE SET sealed = :sealed, key_id = :key`,
+		map[string]any{"token": token, "site": s.ID, "sealed": sealed, "at": Now(), "key": keyID})
 }
 
 // Secret gives a sealed secret and the key that sealed it; ok is false when there
@@ -77,7 +82,8 @@ func (s *Site) HasSecret(ctx context.Context, token string) (bool, error) {
 // Reseal seals anew every credential and secret that the present key sealed, and
 // stores the new key, all or nothing. seal is given what a secret is bound to and
 // how it is sealed now.
-func (s *Store) Reseal(ctx context.Context, was string, k Keyring, seal func(bound string, sealed []byte) ([]byte, error)) error {
+func (s *Store) Reseal(ctx context.Context, was string, k Keyring,
+	seal func(bound string, sealed []byte) ([]byte, error)) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
 		var credentials []Credential
 		if err := tx.Select(&credentials, `SELECT * FROM credentials WHERE key_id = ?`, was); err != nil {
@@ -88,7 +94,8 @@ func (s *Store) Reseal(ctx context.Context, was string, k Keyring, seal func(bou
 			if err != nil {
 				return fmt.Errorf("credential of %s: %w", c.MAC, err)
 			}
-			if _, err := tx.Exec(`UPDATE credentials SET sealed = ?, key_id = ? WHERE id = ?`, again, k.KeyID, c.ID); err != nil {
+			if _, err := tx.Exec(`UPDATE credentials SET sealed = ?, key_id = ? WHERE id = ?`, again, k.KeyID,
+				c.ID); err != nil {
 				return err
 			}
 		}
@@ -104,7 +111,8 @@ func (s *Store) Reseal(ctx context.Context, was string, k Keyring, seal func(bou
 			if err != nil {
 				return err
 			}
-			if _, err := tx.Exec(`UPDATE secrets SET sealed = ?, key_id = ? WHERE token = ?`, again, k.KeyID, x.Token); err != nil {
+			if _, err := tx.Exec(`UPDATE secrets SET sealed = ?, key_id = ? WHERE token = ?`, again, k.KeyID,
+				x.Token); err != nil {
 				return err
 			}
 		}

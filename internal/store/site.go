@@ -39,7 +39,8 @@ func (s *Store) At(ctx context.Context, key string) (*Site, error) {
 	site := &Site{Store: s, Key: key}
 	ok, err := s.one(ctx, &site.ID, `SELECT id FROM sites WHERE key = ?`, key)
 	if err == nil && !ok {
-		err = problem.New(problem.Missing, "there is no such site", "list the sites with: redstart site list").About(key)
+		err = problem.New(problem.Missing, "there is no such site",
+			"list the sites with: redstart site list").About(key)
 	}
 	return site, err
 }
@@ -97,7 +98,8 @@ const SiteMade = "site made"
 // AddSite makes a new site. Its key must be new.
 func (s *Store) AddSite(ctx context.Context, data plan.Site, who string) (*Site, error) {
 	if _, err := s.At(ctx, data.Key); problem.KindOf(err) != problem.Missing {
-		return nil, problem.New(problem.Conflict, "there is a site with this key already", "choose another key").About(data.Key).Because(err)
+		return nil, problem.New(problem.Conflict, "there is a site with this key already",
+			"choose another key").About(data.Key).Because(err)
 	}
 	site := &Site{Store: s, Key: data.Key}
 	return site, s.write(ctx, func(tx *sqlx.Tx) error {
@@ -122,8 +124,10 @@ func (s *Site) Remove(ctx context.Context) error {
 			`DELETE FROM edits WHERE revision IN (SELECT id FROM revisions WHERE site = ?)`,
 			`DELETE FROM journal WHERE run IN (SELECT id FROM runs WHERE site = ?)`,
 			`DELETE FROM run_devices WHERE run IN (SELECT id FROM runs WHERE site = ?)`,
-			`DELETE FROM revisions WHERE site = ?`, `DELETE FROM runs WHERE site = ?`, `DELETE FROM checks WHERE site = ?`,
-			`DELETE FROM history WHERE site = ?`, `DELETE FROM entries WHERE site = ?`, `DELETE FROM devices WHERE site = ?`, `DELETE FROM surveys WHERE site = ?`,
+			`DELETE FROM revisions WHERE site = ?`, `DELETE FROM runs WHERE site = ?`,
+			`DELETE FROM checks WHERE site = ?`,
+			`DELETE FROM history WHERE site = ?`, `DELETE FROM entries WHERE site = ?`,
+			`DELETE FROM devices WHERE site = ?`, `DELETE FROM surveys WHERE site = ?`,
 			`DELETE FROM files WHERE site = ?`, `DELETE FROM secrets WHERE site = ?`, `DELETE FROM sites WHERE id = ?`,
 		} {
 			if _, err := tx.Exec(statement, s.ID); err != nil {

@@ -69,20 +69,24 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	case err != nil:
 		return nil, problem.Disk(err, "the data folder cannot be locked", dir)
 	case !got:
-		return nil, problem.New(problem.Machine, "another Redstart service is using this data folder", "stop it, or choose another folder with --data").About(dir)
+		return nil, problem.New(problem.Machine, "another Redstart service is using this data folder",
+			"stop it, or choose another folder with --data").About(dir)
 	}
-	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(dir, "redstart.db")+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(ON)&_pragma=secure_delete(ON)&_txlock=immediate")
+	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(dir, "redstart.db")+
+		"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(ON)&_pragma=secure_delete(ON)&_txlock=immediate")
 	if err != nil {
 		return nil, errors.Join(err, lock.Unlock())
 	}
 	db.SetMaxOpenConns(readers)
 	db.SetMaxIdleConns(readers)
-	s := &Store{db: db, dir: dir, lock: lock, writes: make(chan write), ending: make(chan struct{}), ended: make(chan struct{})}
+	s := &Store{db: db, dir: dir, lock: lock, writes: make(chan write), ending: make(chan struct{}),
+		ended: make(chan struct{})}
 	if err = s.migrate(ctx); err == nil {
 		err = s.arrange()
 	}
 	if err != nil {
-		return nil, problem.Disk(plainly(errors.Join(err, db.Close(), lock.Unlock())), "the records cannot be opened", dir)
+		return nil, problem.Disk(plainly(errors.Join(err, db.Close(), lock.Unlock())), "the records cannot be opened",
+			dir)
 	}
 	go s.writer()
 	return s, nil

@@ -63,13 +63,16 @@ func add(s *store.Site, entries []plan.Entry) error {
 
 // match matches an entry that had no box.
 func match(s *store.Site, tag string, mac address.MAC) error {
-	return s.SetMatches(ctx, []store.Match{{Tag: tag, MAC: mac, By: "serial", Why: "the plan gives this serial"}}, "owner")
+	return s.SetMatches(ctx, []store.Match{{Tag: tag, MAC: mac, By: "serial", Why: "the plan gives this serial"}},
+		"owner")
 }
 
 func entries(n int) []plan.Entry {
 	var list []plan.Entry
 	for i := range n {
-		list = append(list, plan.Entry{Tag: fmt.Sprintf("T-%02d", i), Kind: "camera", Profile: "p", Address: netip.AddrFrom4([4]byte{10, 0, 0, byte(i + 1)}), Name: fmt.Sprintf("t-%02d", i), Serial: fmt.Sprint(i)})
+		list = append(list, plan.Entry{Tag: fmt.Sprintf("T-%02d", i), Kind: "camera", Profile: "p",
+			Address: netip.AddrFrom4([4]byte{10, 0, 0, byte(i + 1)}), Name: fmt.Sprintf("t-%02d", i),
+			Serial: fmt.Sprint(i)})
 	}
 	return list
 }
@@ -90,7 +93,8 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 	s, err := records.AddSite(ctx, data, "owner")
 	must(t, err)
 	mac := address.MAC{2, 0, 0, 0, 0, 1}
-	seen := device.Sighting{MAC: mac, Protocol: "arp", At: time.Now().UTC().Truncate(time.Microsecond), Facts: map[string]string{"address": "10.0.0.1"}}
+	seen := device.Sighting{MAC: mac, Protocol: "arp", At: time.Now().UTC().Truncate(time.Microsecond),
+		Facts: map[string]string{"address": "10.0.0.1"}}
 	now := store.Now()
 	must(t,
 		add(s, entries(3)),
@@ -100,14 +104,19 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 		s.SetDeviceState(ctx, store.DeviceState{MAC: mac, RestartedAt: now}),
 		s.SetServer(ctx, mac, "certificate", "bb"),
 		s.SetServer(ctx, mac, "certificate", "aa"),
-		s.SetChecks(ctx, "T-01", mac, []result.Check{{Name: "echo", Expected: "answers", Observed: "answers", Verdict: result.Passed, By: "ICMP", At: now.Time}, {Name: "name", At: now.Time}}, store.Configured, "", "owner"),
+		s.SetChecks(ctx, "T-01", mac, []result.Check{{Name: "echo", Expected: "answers", Observed: "answers",
+			Verdict: result.Passed, By: "ICMP", At: now.Time}, {Name: "name", At: now.Time}}, store.Configured, "",
+			"owner"),
 	)
-	run, err := s.AddRun(ctx, "owner", []store.RunDevice{{Tag: "T-01", MAC: mac, Profile: "p", Steps: 3, Given: procedure.Values{Name: "n", Address: netip.MustParsePrefix("10.0.0.1/24")}}})
-	given := procedure.Values{Name: "given", Address: netip.MustParsePrefix("10.0.0.2/24"), Settings: map[string]string{"room": "7"}}
+	run, err := s.AddRun(ctx, "owner", []store.RunDevice{{Tag: "T-01", MAC: mac, Profile: "p", Steps: 3,
+		Given: procedure.Values{Name: "n", Address: netip.MustParsePrefix("10.0.0.1/24")}}})
+	given := procedure.Values{Name: "given", Address: netip.MustParsePrefix("10.0.0.2/24"),
+		Settings: map[string]string{"room": "7"}}
 	must(t, err, s.SetConfigured(ctx, "T-01", mac, given, "run"))
 	run, err = s.AddRun(ctx, "owner", run.Devices)
 	must(t, err, s.AddLine(ctx, store.Line{Run: run.ID, Tag: "T-01", MAC: mac, Step: "name", Phase: store.Begin}),
-		s.AddLine(ctx, store.Line{Run: run.ID, Tag: "T-01", MAC: mac, Step: "name", Phase: store.Done, Detail: "set"}), s.Close())
+		s.AddLine(ctx, store.Line{Run: run.ID, Tag: "T-01", MAC: mac, Step: "name", Phase: store.Done, Detail: "set"}),
+		s.Close())
 
 	records = open(t, dir)
 	defer records.Close()
@@ -118,7 +127,8 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 		t.Errorf("site %+v, %v", site, err)
 	}
 	e, err := s.Entry(ctx, "T-01")
-	if err != nil || e.Device != mac || e.State != store.Configuring || e.MatchedBy != "serial" || e.CheckedAt.IsZero() || e.Address.String() != "10.0.0.2" || !reflect.DeepEqual(e.Given, &given) {
+	if err != nil || e.Device != mac || e.State != store.Configuring || e.MatchedBy != "serial" ||
+		e.CheckedAt.IsZero() || e.Address.String() != "10.0.0.2" || !reflect.DeepEqual(e.Given, &given) {
 		t.Errorf("entry %+v, %v", e, err)
 	}
 	found, err := s.Device(ctx, mac)
@@ -134,7 +144,8 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 		t.Errorf("servers %v, %v", servers, err)
 	}
 	last, ok, err := s.LastRun(ctx)
-	if err != nil || !ok || last.State != store.Interrupted || last.Devices[0].Given.Address.String() != "10.0.0.1/24" || last.Devices[0].State != store.Waiting {
+	if err != nil || !ok || last.State != store.Interrupted ||
+		last.Devices[0].Given.Address.String() != "10.0.0.1/24" || last.Devices[0].State != store.Waiting {
 		t.Errorf("run %+v, %v", last, err)
 	}
 	journal, err := s.Journal(ctx, run.ID, "T-01")
@@ -150,7 +161,8 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 		t.Errorf("history:\n%s%v", text.String(), err)
 	}
 	checks, err := s.Checks(ctx, "T-01")
-	if err != nil || len(checks) != 2 || checks[0].Verdict != result.Passed || checks[0].By != "ICMP" || checks[1].Verdict != result.NotLookedAt {
+	if err != nil || len(checks) != 2 || checks[0].Verdict != result.Passed || checks[0].By != "ICMP" ||
+		checks[1].Verdict != result.NotLookedAt {
 		t.Errorf("checks %+v, %v", checks, err)
 	}
 }
@@ -160,7 +172,8 @@ func TestAPlanIsStoredWholeOrNotAtAll(t *testing.T) {
 	defer records.Close()
 	s, other := at(t, records, "a"), at(t, records, "b")
 	must(t, add(s, entries(2)))
-	if err := add(s, append([]plan.Entry{{Tag: "NEW", Address: netip.MustParseAddr("10.0.0.9")}}, entries(2)...)); err == nil {
+	if err := add(s, append([]plan.Entry{{Tag: "NEW", Address: netip.MustParseAddr("10.0.0.9")}},
+		entries(2)...)); err == nil {
 		t.Error("a tag was stored twice")
 	}
 	list, err := s.Entries(ctx)
@@ -179,7 +192,8 @@ func TestAPlanIsStoredWholeOrNotAtAll(t *testing.T) {
 	if list, err = s.Entries(ctx); err != nil || len(list) != 2 || list[0].Device.IsZero() {
 		t.Errorf("another site's removal left %+v, %v", list, err)
 	}
-	if _, err := records.AddSite(ctx, plan.Site{Key: "a", Name: "again"}, "x"); problem.KindOf(err) != problem.Conflict {
+	if _, err := records.AddSite(ctx, plan.Site{Key: "a", Name: "again"},
+		"x"); problem.KindOf(err) != problem.Conflict {
 		t.Errorf("a key twice: %v", err)
 	}
 }
@@ -197,10 +211,12 @@ func TestRevisionsTellWhatWasBefore(t *testing.T) {
 	renamed := data
 	renamed.Contact = "somebody"
 	mac := address.MAC{2}
-	must(t, match(s, "T-01", mac), s.SetChecks(ctx, "T-01", mac, []result.Check{{Name: "echo", At: time.Now()}}, store.Verified, "", "x"))
+	must(t, match(s, "T-01", mac), s.SetChecks(ctx, "T-01", mac, []result.Check{{Name: "echo", At: time.Now()}},
+		store.Verified, "", "x"))
 	// One act: a tag that becomes free is taken at once.
 	again := plan.Entry{Tag: "T-00", Place: "elsewhere"}
-	r, err := s.Revise(ctx, "planner", "all at once", store.Changes{Edits: []store.Edit{{After: &again}, {Before: &before[1], After: &changed}, {Before: &before[0]}, {Site: &renamed, WasSite: &data}}})
+	r, err := s.Revise(ctx, "planner", "all at once", store.Changes{Edits: []store.Edit{{After: &again},
+		{Before: &before[1], After: &changed}, {Before: &before[0]}, {Site: &renamed, WasSite: &data}}})
 	must(t, err)
 	list, err := s.Entries(ctx)
 	must(t, err)
@@ -214,17 +230,20 @@ func TestRevisionsTellWhatWasBefore(t *testing.T) {
 	if checks, err := s.Checks(ctx, "NEW-01"); err != nil || len(checks) != 1 {
 		t.Errorf("the checks did not follow the tag: %v, %v", checks, err)
 	}
-	if notes, err := s.History(ctx, "NEW-01"); err != nil || len(notes) != 5 || !strings.Contains(notes[4].What, "place set to Hall") {
+	if notes, err := s.History(ctx, "NEW-01"); err != nil || len(notes) != 5 ||
+		!strings.Contains(notes[4].What, "place set to Hall") {
 		t.Errorf("%+v, %v", notes, err)
 	}
 	edits, err := s.EditsBetween(ctx, r.ID-1, r.ID)
 	must(t, err)
-	if len(edits) != 4 || edits[0].WasSite.Contact != "" || edits[0].Site.Contact != "somebody" || edits[1].Before.Tag != "T-01" || edits[3].After != nil || edits[3].Position != 1 {
+	if len(edits) != 4 || edits[0].WasSite.Contact != "" || edits[0].Site.Contact != "somebody" ||
+		edits[1].Before.Tag != "T-01" || edits[3].After != nil || edits[3].Position != 1 {
 		t.Errorf("%+v", edits)
 	}
 	must(t, s.NameRevision(ctx, r.ID, "issued for construction, rev C"))
 	revisions, err := s.Revisions(ctx, 0)
-	if err != nil || len(revisions) != 3 || revisions[0].Name != "issued for construction, rev C" || revisions[0].Who != "planner" || revisions[2].What != "site made" {
+	if err != nil || len(revisions) != 3 || revisions[0].Name != "issued for construction, rev C" ||
+		revisions[0].Who != "planner" || revisions[2].What != "site made" {
 		t.Errorf("%+v, %v", revisions, err)
 	}
 	if all, err := s.EditsBetween(ctx, 0, 0); err != nil || len(all) != 8 {
@@ -248,11 +267,13 @@ func TestStateBelongsToTheBoxThatWasLookedAt(t *testing.T) {
 	}
 	refused("the state of another box", s.SetState(ctx, "T-00", two, store.Attention, "x", "x"))
 	refused("another box configured", s.SetConfigured(ctx, "T-00", two, procedure.Values{}, "x"))
-	refused("another box verified", s.SetChecks(ctx, "T-00", two, []result.Check{{Verdict: result.Passed}}, store.Verified, "", "x"))
+	refused("another box verified", s.SetChecks(ctx, "T-00", two, []result.Check{{Verdict: result.Passed}},
+		store.Verified, "", "x"))
 	refused("no box verified", s.SetChecks(ctx, "T-02", one, nil, store.Verified, "", "x"))
 	_, err := s.AddRun(ctx, "x", []store.RunDevice{{Tag: "T-00", MAC: one}, {Tag: "T-01", MAC: one}})
 	refused("a run over another box", err)
-	refused("an undoing of what changed since", s.SetMatches(ctx, []store.Match{{Tag: "T-00", Was: one}, {Tag: "T-01", Was: one}}, "x"))
+	refused("an undoing of what changed since", s.SetMatches(ctx,
+		[]store.Match{{Tag: "T-00", Was: one}, {Tag: "T-01", Was: one}}, "x"))
 	refused("a lock on what has no box", s.SetLocked(ctx, []string{"T-00", "T-02"}, true, "x"))
 	list, err := s.Entries(ctx)
 	must(t, err)
@@ -275,7 +296,8 @@ func TestCredentialsHaveAState(t *testing.T) {
 	defer s.Close()
 	mac := address.MAC{2, 1}
 	credential := func(state string) store.Credential {
-		return store.Credential{MAC: mac, User: "u", Sealed: []byte{1}, MadeAt: store.Now(), State: state, StateAt: store.Now(), ToldBy: "test"}
+		return store.Credential{MAC: mac, User: "u", Sealed: []byte{1}, MadeAt: store.Now(), State: state,
+			StateAt: store.Now(), ToldBy: "test"}
 	}
 	states := func() (list string) {
 		all, err := s.Credentials(ctx, mac)
@@ -285,7 +307,8 @@ func TestCredentialsHaveAState(t *testing.T) {
 		}
 		return list
 	}
-	must(t, s.AddCredentials(ctx, []store.Credential{credential(store.Accepted)}), s.AddCredentials(ctx, []store.Credential{credential(store.Pending)}))
+	must(t, s.AddCredentials(ctx, []store.Credential{credential(store.Accepted)}),
+		s.AddCredentials(ctx, []store.Credential{credential(store.Pending)}))
 	if got := states(); got != "pending accepted " {
 		t.Errorf("a pending one beside an accepted one: %s", got)
 	}
@@ -322,10 +345,12 @@ func TestFilesAreKeptWholeOrNotAtAll(t *testing.T) {
 	if _, err := other.PutFile(ctx, "same.bin", bytes.NewReader(big), "x"); err != nil {
 		t.Error(err)
 	}
-	if _, err := s.PutFile(ctx, "licence.bin", io.MultiReader(strings.NewReader("new"), iotest.ErrReader(io.ErrUnexpectedEOF)), "x"); err == nil {
+	if _, err := s.PutFile(ctx, "licence.bin", io.MultiReader(strings.NewReader("new"),
+		iotest.ErrReader(io.ErrUnexpectedEOF)), "x"); err == nil {
 		t.Error("half a file was stored")
 	}
-	if _, err := s.PutFile(ctx, "zeros", zeros{}, "x"); problem.KindOf(err) != problem.Usage || !strings.Contains(err.Error(), "512 MiB") {
+	if _, err := s.PutFile(ctx, "zeros", zeros{}, "x"); problem.KindOf(err) != problem.Usage ||
+		!strings.Contains(err.Error(), "512 MiB") {
 		t.Errorf("a file without end: %v", err)
 	}
 	if _, err := s.PutFile(ctx, "none", strings.NewReader(""), "x"); problem.KindOf(err) != problem.Usage {
@@ -399,13 +424,17 @@ func TestStepsBackAndForward(t *testing.T) {
 func TestUsersAndTokens(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer s.Close()
-	must(t, s.AddUser(ctx, store.User{Name: "ada", Hash: "h", Rights: "plan"}), s.AddUser(ctx, store.User{Name: "bo", Hash: "h", Rights: "look"}),
-		s.AddToken(ctx, store.Token{User: "ada", Name: "laptop", Hash: "1"}), s.AddToken(ctx, store.Token{User: "bo", Name: "laptop", Hash: "2"}),
-		s.AddSession(ctx, store.Session{Hash: "s", User: "ada", ExpiresAt: store.Stamp{Time: time.Now().Add(time.Hour)}}))
+	must(t, s.AddUser(ctx, store.User{Name: "ada", Hash: "h", Rights: "plan"}),
+		s.AddUser(ctx, store.User{Name: "bo", Hash: "h", Rights: "look"}),
+		s.AddToken(ctx, store.Token{User: "ada", Name: "laptop", Hash: "1"}),
+		s.AddToken(ctx, store.Token{User: "bo", Name: "laptop", Hash: "2"}),
+		s.AddSession(ctx, store.Session{Hash: "s", User: "ada",
+			ExpiresAt: store.Stamp{Time: time.Now().Add(time.Hour)}}))
 	if err := s.AddUser(ctx, store.User{Name: "ada"}); problem.KindOf(err) != problem.Conflict {
 		t.Errorf("a user twice: %v", err)
 	}
-	if err := s.AddToken(ctx, store.Token{User: "ada", Name: "laptop", Hash: "3"}); problem.KindOf(err) != problem.Conflict {
+	if err := s.AddToken(ctx, store.Token{User: "ada", Name: "laptop",
+		Hash: "3"}); problem.KindOf(err) != problem.Conflict {
 		t.Errorf("a token twice: %v", err)
 	}
 	token, ok, err := s.Token(ctx, "1")
@@ -485,8 +514,10 @@ func TestSessionsExpire(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer s.Close()
 	must(t,
-		s.AddSession(ctx, store.Session{Hash: "old", User: "u", ExpiresAt: store.Stamp{Time: time.Now().Add(-time.Second)}}),
-		s.AddSession(ctx, store.Session{Hash: "new", User: "u", ExpiresAt: store.Stamp{Time: time.Now().Add(time.Hour)}}))
+		s.AddSession(ctx, store.Session{Hash: "old", User: "u",
+			ExpiresAt: store.Stamp{Time: time.Now().Add(-time.Second)}}),
+		s.AddSession(ctx, store.Session{Hash: "new", User: "u",
+			ExpiresAt: store.Stamp{Time: time.Now().Add(time.Hour)}}))
 	if _, ok, err := s.Session(ctx, "old"); ok || err != nil {
 		t.Errorf("an expired session is good: %v", err)
 	}

@@ -39,8 +39,11 @@ func (s *Site) AddSurvey(ctx context.Context, v Survey) (id int64, err error) {
 	if err != nil {
 		return 0, err
 	}
-	err = s.exec(ctx, `INSERT INTO surveys (site, began, ended, who, pace, state, doc, seen, capture) VALUES (:site, :began, :ended, :who, :pace, :state, :doc, :seen, :capture)`,
-		map[string]any{"site": s.ID, "began": v.Began, "ended": v.Ended, "who": v.Who, "pace": v.Pace, "state": v.State, "doc": string(doc), "seen": string(seen), "capture": v.Capture})
+	err = s.exec(ctx,
+		`INSERT INTO surveys (site, began, ended, who, pace, state, doc, seen, capture)
+			VALUES (:site, :began, :ended, :who, :pace, :state, :doc, :seen, :capture)`,
+		map[string]any{"site": s.ID, "began": v.Began, "ended": v.Ended, "who": v.Who, "pace": v.Pace, "state": v.State,
+			"doc": string(doc), "seen": string(seen), "capture": v.Capture})
 	if err != nil {
 		return 0, err
 	}
@@ -51,7 +54,10 @@ func (s *Site) AddSurvey(ctx context.Context, v Survey) (id int64, err error) {
 // Surveys lists the latest surveys, latest first, without what each saw.
 func (s *Site) Surveys(ctx context.Context, most int) ([]Survey, error) {
 	var rows []surveyRow
-	if err := s.all(ctx, &rows, `SELECT id, began, ended, who, pace, state, doc, '[]' AS seen, capture FROM surveys WHERE site = ? ORDER BY id DESC LIMIT ?`, s.ID, most); err != nil {
+	if err := s.all(ctx, &rows,
+		`SELECT id, began, ended, who, pace, state, doc, '[]' AS seen, capture FROM surveys
+			WHERE site = ?
+			ORDER BY id DESC LIMIT ?`, s.ID, most); err != nil {
 		return nil, err
 	}
 	list := make([]Survey, len(rows))
@@ -68,7 +74,10 @@ func (s *Site) Surveys(ctx context.Context, most int) ([]Survey, error) {
 // is false before the first.
 func (s *Site) LastSurvey(ctx context.Context) (v Survey, ok bool, err error) {
 	var r surveyRow
-	ok, err = s.one(ctx, &r, `SELECT id, began, ended, who, pace, state, doc, seen, capture FROM surveys WHERE site = ? AND state = ? ORDER BY id DESC LIMIT 1`, s.ID, Done)
+	ok, err = s.one(ctx, &r,
+		`SELECT id, began, ended, who, pace, state, doc, seen, capture FROM surveys
+			WHERE site = ? AND state = ?
+			ORDER BY id DESC LIMIT 1`, s.ID, Done)
 	if !ok || err != nil {
 		return v, false, err
 	}
@@ -89,6 +98,7 @@ func (r surveyRow) survey() (Survey, error) {
 // LastBegan tells when the latest survey that ended by itself began; the zero
 // value before the first.
 func (s *Site) LastBegan(ctx context.Context) (at Stamp, err error) {
-	_, err = s.one(ctx, &at, `SELECT began FROM surveys WHERE site = ? AND state = ? ORDER BY id DESC LIMIT 1`, s.ID, Done)
+	_, err = s.one(ctx, &at, `SELECT began FROM surveys WHERE site = ? AND state = ? ORDER BY id DESC LIMIT 1`, s.ID,
+		Done)
 	return at, err
 }

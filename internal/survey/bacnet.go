@@ -13,11 +13,13 @@ import (
 )
 
 // texts are the properties that tell what a device is.
-var texts = map[uint32]string{bacnet.ObjectName: fact.Name, bacnet.ModelName: fact.Model, bacnet.VendorName: fact.Vendor,
+var texts = map[uint32]string{bacnet.ObjectName: fact.Name, bacnet.ModelName: fact.Model,
+	bacnet.VendorName:       fact.Vendor,
 	bacnet.FirmwareRevision: fact.Firmware, bacnet.SerialNumber: fact.Serial}
 
 // asked are the same in a fixed order.
-var asked = []uint32{bacnet.ModelName, bacnet.ObjectName, bacnet.SerialNumber, bacnet.FirmwareRevision, bacnet.VendorName}
+var asked = []uint32{bacnet.ModelName, bacnet.ObjectName, bacnet.SerialNumber, bacnet.FirmwareRevision,
+	bacnet.VendorName}
 
 // bacnetProber asks every BACnet/IP device, local and behind routers, to show
 // itself, and routers to name their networks (ASHRAE 135, 16.10 and 6.4). What is
@@ -28,7 +30,8 @@ var bacnetProber = prober{
 	ask: func(p *pass) iter.Seq[[]byte] {
 		everybody := netip.AddrPortFrom(ip.Broadcast, bacnet.Port)
 		return func(yield func([]byte) bool) {
-			for _, m := range []bacnet.Message{{Kind: bacnet.KindWhoIs, To: bacnet.Everywhere}, {Kind: bacnet.KindWhoIsRouter}} {
+			for _, m := range []bacnet.Message{{Kind: bacnet.KindWhoIs, To: bacnet.Everywhere},
+				{Kind: bacnet.KindWhoIsRouter}} {
 				for frame := range p.overUDP(bacnet.Port, everybody, 0, m.Frame(true)) {
 					if !yield(frame) {
 						return
@@ -48,7 +51,8 @@ var bacnetProber = prober{
 		var s device.Sighting
 		switch {
 		case m.Kind == bacnet.KindIAm:
-			s = h.told(fact.Instance, strconv.Itoa(int(m.Instance)), fact.VendorID, "bacnet "+strconv.Itoa(int(m.Vendor)))
+			s = h.told(fact.Instance, strconv.Itoa(int(m.Instance)), fact.VendorID,
+				"bacnet "+strconv.Itoa(int(m.Vendor)))
 		case m.Kind == bacnet.KindIAmRouter:
 			var names []string
 			for _, n := range m.Networks {
@@ -97,7 +101,8 @@ func askNames(p *pass, f *device.Found, part string, yield func([]byte) bool) bo
 		if len(f.ValuesOf(part, texts[property])) > 0 {
 			continue
 		}
-		m := bacnet.Message{Kind: bacnet.KindRead, To: to, Invoke: byte(i), Instance: uint32(instance), Property: property}
+		m := bacnet.Message{Kind: bacnet.KindRead, To: to, Invoke: byte(i), Instance: uint32(instance),
+			Property: property}
 		if frame := p.toDevice(f, bacnet.Port, bacnet.Port, m.Frame(false)); frame != nil && !yield(frame) {
 			return false
 		}

@@ -31,7 +31,8 @@ var dhcpProber = prober{
 		switch {
 		case server && (m.Kind == dhcp.Offer || m.Kind == dhcp.ACK):
 			return []device.Sighting{h.told(fact.Gives, "dhcp", fact.Address, text(h.udp.Source.Addr()))}
-		case client && m.Client == h.Source && (m.Kind == dhcp.Discover || m.Kind == dhcp.Request && !m.Current.IsValid()):
+		case client && m.Client == h.Source && (m.Kind == dhcp.Discover || m.Kind == dhcp.Request &&
+			!m.Current.IsValid()):
 			return []device.Sighting{h.told(fact.Asks, "dhcp", fact.Host, m.Host, fact.Class, m.Class)}
 		case client && m.Client == h.Source:
 			return []device.Sighting{h.told(fact.Address, text(m.Current), fact.Host, m.Host, fact.Class, m.Class)}

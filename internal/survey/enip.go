@@ -34,7 +34,8 @@ var enipProber = prober{
 		if i.Configured() {
 			state = device.Set
 		}
-		return []device.Sighting{h.told(fact.Model, i.Product, fact.Serial, fmt.Sprintf("%08X", i.Serial), fact.Firmware, i.Revision(),
+		return []device.Sighting{h.told(fact.Model, i.Product, fact.Serial, fmt.Sprintf("%08X", i.Serial),
+			fact.Firmware, i.Revision(),
 			fact.VendorID, fmt.Sprintf("cip %d", i.Vendor), fact.State, state)}
 	},
 }

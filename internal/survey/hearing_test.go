@@ -37,11 +37,14 @@ func TestHearingSaysWhatIsOnAWire(t *testing.T) {
 		t.Fatal(err)
 	}
 	_ = server.Send(ethernet.Frame{Destination: address.Broadcast, Source: server.MAC(), Type: ethernet.TypeIPv4,
-		Payload: m.Answer(dhcp.Offer, server.MAC(), dhcp.Lease{Address: netip.MustParsePrefix("10.9.0.9/24"), Server: netip.MustParseAddr("10.9.0.1")})[14:]}.Append(nil))
+		Payload: m.Answer(dhcp.Offer, server.MAC(), dhcp.Lease{Address: netip.MustParsePrefix("10.9.0.9/24"),
+			Server: netip.MustParseAddr("10.9.0.1")})[14:]}.Append(nil))
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel() // what is queued is still heard
 	h := survey.Hear(ctx, listener)
-	if h.Frames != 301 || h.Senders != 2 || len(h.Subnets) != 2 || h.Subnets[0] != netip.MustParsePrefix("192.168.77.0/24") || len(h.Servers) != 1 || h.Servers[0] != netip.MustParseAddr("10.9.0.1") || !h.Storm {
+	if h.Frames != 301 || h.Senders != 2 || len(h.Subnets) != 2 ||
+		h.Subnets[0] != netip.MustParsePrefix("192.168.77.0/24") || len(h.Servers) != 1 ||
+		h.Servers[0] != netip.MustParseAddr("10.9.0.1") || !h.Storm {
 		t.Errorf("%+v", h)
 	}
 }

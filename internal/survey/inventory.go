@@ -63,9 +63,11 @@ type answer struct {
 }
 
 func newInventory(b *bench.Bench, profiles profile.Set, o Options) *inventory {
-	inv := &inventory{bench: b, profiles: profiles, options: o, now: time.Now, found: map[address.MAC]*device.Found{}, seen: map[address.MAC]time.Time{},
-		xid: rand.Uint32(), wanted: map[netip.Prefix][]netip.Addr{}, refused: map[netip.Addr]bool{},
-		asked: map[address.MAC]int{}, done: map[address.MAC]bool{}, busy: map[address.MAC]bool{}, answers: make(chan answer, asking)}
+	inv := &inventory{bench: b, profiles: profiles, options: o, now: time.Now, found: map[address.MAC]*device.Found{},
+		seen: map[address.MAC]time.Time{},
+		xid:  rand.Uint32(), wanted: map[netip.Prefix][]netip.Addr{}, refused: map[netip.Addr]bool{},
+		asked: map[address.MAC]int{}, done: map[address.MAC]bool{}, busy: map[address.MAC]bool{},
+		answers: make(chan answer, asking)}
 	// A random interface identifier (RFC 7217 in spirit): the computer's own
 	// addresses are left alone.
 	link := [16]byte{0xfe, 0x80}
@@ -213,7 +215,8 @@ func (inv *inventory) defend(f ethernet.Frame) {
 		return
 	}
 	h := hear(f, time.Time{})
-	if m, err := ndp.Parse(h.packet); err == nil && m.Type == ndp.Solicitation && m.Target == inv.six && !h.packet.Source.IsUnspecified() {
+	if m, err := ndp.Parse(h.packet); err == nil && m.Type == ndp.Solicitation && m.Target == inv.six &&
+		!h.packet.Source.IsUnspecified() {
 		_ = inv.bench.Send(ndp.Advertise(inv.bench.MAC(), f.Source, inv.six, h.packet.Source))
 	}
 }
@@ -246,7 +249,8 @@ func (inv *inventory) merge(ctx context.Context, sighting device.Sighting) (news
 
 // ask has a device that a profile fits asked who it is, once it has an address.
 func (inv *inventory) ask(ctx context.Context, f *device.Found) {
-	if inv.options.Ask == nil || inv.done[f.MAC] || inv.busy[f.MAC] || inv.asked[f.MAC] == askTries || !f.AddressNow().IsValid() || !inv.mayAsk(f) {
+	if inv.options.Ask == nil || inv.done[f.MAC] || inv.busy[f.MAC] || inv.asked[f.MAC] == askTries ||
+		!f.AddressNow().IsValid() || !inv.mayAsk(f) {
 		return
 	}
 	inv.busy[f.MAC] = true

@@ -19,7 +19,8 @@ var lldpProber = prober{
 		if err != nil {
 			return nil
 		}
-		list := append([]device.Sighting{h.told(fact.Name, u.System, fact.Description, u.Description, fact.Port, u.Port)}, h.also(fact.Ability, u.Capabilities...)...)
+		list := append([]device.Sighting{h.told(fact.Name, u.System, fact.Description, u.Description, fact.Port,
+			u.Port)}, h.also(fact.Ability, u.Capabilities...)...)
 		for _, a := range u.Management {
 			list = append(list, h.told(fact.Address, text(a)))
 		}

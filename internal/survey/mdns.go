@@ -23,7 +23,8 @@ var mdnsProber = prober{
 		if err != nil {
 			return nil
 		}
-		own := h.told(fact.Name, a.Host, fact.Model, a.Text["model"], fact.Serial, a.Text["serial"], fact.Vendor, a.Text["maker"], fact.Firmware, a.Text["firmware"])
+		own := h.told(fact.Name, a.Host, fact.Model, a.Text["model"], fact.Serial, a.Text["serial"], fact.Vendor,
+			a.Text["maker"], fact.Firmware, a.Text["firmware"])
 		if h.udp.TTL == mdns.TTL && h.packet.Source.Is4() { // RFC 6762, 11: it crossed no router
 			own.Facts[fact.Address] = h.packet.Source.String()
 		}

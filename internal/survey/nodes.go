@@ -23,7 +23,8 @@ var nodesProber = prober{
 		if a := h.packet.Source; a.Is6() && a.IsLinkLocalUnicast() {
 			return []device.Sighting{h.told(fact.Address6, a.String())}
 		}
-		if m, err := ndp.Parse(h.packet); err == nil && m.Target.IsLinkLocalUnicast() && h.packet.Source.IsUnspecified() {
+		if m, err := ndp.Parse(h.packet); err == nil && m.Target.IsLinkLocalUnicast() &&
+			h.packet.Source.IsUnspecified() {
 			return []device.Sighting{h.told()} // it wants the address, and may not get it
 		}
 		return nil

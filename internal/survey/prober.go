@@ -55,7 +55,8 @@ type pass struct {
 func (p *pass) overUDP(sourcePort uint16, to netip.AddrPort, ttl byte, payload []byte) iter.Seq[[]byte] {
 	return func(yield func([]byte) bool) {
 		for _, source := range p.sources {
-			d := ip.Datagram{Source: netip.AddrPortFrom(source, sourcePort), Destination: to, TTL: ttl, Payload: payload}
+			d := ip.Datagram{Source: netip.AddrPortFrom(source, sourcePort), Destination: to, TTL: ttl,
+				Payload: payload}
 			if !yield(d.Frame(p.from, ip.GroupMAC(to.Addr()))) {
 				return
 			}
@@ -71,7 +72,8 @@ func (p *pass) toDevice(f *device.Found, sourcePort, port uint16, payload []byte
 	}
 	for i, source := range p.sources {
 		if p.nets[i].Contains(at) {
-			return ip.Datagram{Source: netip.AddrPortFrom(source, sourcePort), Destination: netip.AddrPortFrom(at, port), Payload: payload}.Frame(p.from, f.MAC)
+			return ip.Datagram{Source: netip.AddrPortFrom(source, sourcePort),
+				Destination: netip.AddrPortFrom(at, port), Payload: payload}.Frame(p.from, f.MAC)
 		}
 	}
 	return nil

@@ -38,13 +38,15 @@ var (
 
 // udp is a datagram of theirs in a frame.
 func udp(from, to string, payload []byte) []byte {
-	return ip.Datagram{Source: netip.MustParseAddrPort(from), Destination: netip.MustParseAddrPort(to), TTL: 255, Payload: payload}.Frame(them, us)
+	return ip.Datagram{Source: netip.MustParseAddrPort(from), Destination: netip.MustParseAddrPort(to), TTL: 255,
+		Payload: payload}.Frame(them, us)
 }
 
 // frames are answers as they come from the wire, with the facts that each tells.
 func frames(t testing.TB) map[string][]byte {
 	t.Helper()
-	sysName, err := snmp.Message{Kind: snmp.KindResponse, ID: 1, Community: "public", Values: []snmp.Value{{OID: snmp.SysName, Text: "core-1"}}}.Append()
+	sysName, err := snmp.Message{Kind: snmp.KindResponse, ID: 1, Community: "public",
+		Values: []snmp.Value{{OID: snmp.SysName, Text: "core-1"}}}.Append()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -53,13 +55,20 @@ func frames(t testing.TB) map[string][]byte {
 		"icmp6 address6 fe80::9":            ndp.Echo(them, netip.MustParseAddr("fe80::9"), 1, 1),
 		"lldp port port7; lldp name core-1": lldp.Unit{Port: "port7", TTL: 9, System: "core-1"}.Frame(them),
 		"dhcp asks dhcp; dhcp class thing":  dhcp.Renew(them, netip.Addr{}, netip.Addr{}, "", "thing"),
-		"mdns name clk; mdns model K3; mdns address 10.40.8.30; mdns service _ssh._tcp": udp("10.40.8.30:5353", "224.0.0.251:5353", mdns.Announce("x", "_ssh._tcp", "clk", 22, at, map[string]string{"model": "K3"})),
-		"wsd model C20; wsd name gate":                        udp("10.40.8.30:3702", "10.40.8.1:43702", wsd.Match{Endpoint: "u", Scopes: []string{wsd.ScopeOf("hardware", "C20"), wsd.ScopeOf("name", "gate")}}.Answer("1")),
-		"ssdp server R16":                                     udp("10.40.8.30:1900", "10.40.8.1:41900", ssdp.Message{Server: "R16", Unique: "u", Location: "l"}.Answer()),
-		"bacnet instance 7; bacnet vendor-id bacnet 9":        udp("10.40.8.30:47808", "255.255.255.255:47808", bacnet.Message{Kind: bacnet.KindIAm, Instance: 7, Vendor: 9}.Frame(true)),
-		"bacnet network 2001; bacnet network 2002":            udp("10.40.8.30:47808", "255.255.255.255:47808", bacnet.Message{Kind: bacnet.KindIAmRouter, Networks: []uint16{2001, 2002}}.Frame(true)),
-		"enip model M9; enip serial 0000002A; enip state set": udp("10.40.8.30:44818", "10.40.8.1:42222", enip.Identity{Address: at, Product: "M9", Serial: 42, Status: 4}.Answer()),
-		"snmp name core-1":                                    udp("10.40.8.30:161", "10.40.8.1:40161", sysName),
+		"mdns name clk; mdns model K3; mdns address 10.40.8.30; mdns service _ssh._tcp": udp("10.40.8.30:5353",
+			"224.0.0.251:5353", mdns.Announce("x", "_ssh._tcp", "clk", 22, at, map[string]string{"model": "K3"})),
+		"wsd model C20; wsd name gate": udp("10.40.8.30:3702", "10.40.8.1:43702",
+			wsd.Match{Endpoint: "u", Scopes: []string{wsd.ScopeOf("hardware", "C20"),
+				wsd.ScopeOf("name", "gate")}}.Answer("1")),
+		"ssdp server R16": udp("10.40.8.30:1900", "10.40.8.1:41900",
+			ssdp.Message{Server: "R16", Unique: "u", Location: "l"}.Answer()),
+		"bacnet instance 7; bacnet vendor-id bacnet 9": udp("10.40.8.30:47808", "255.255.255.255:47808",
+			bacnet.Message{Kind: bacnet.KindIAm, Instance: 7, Vendor: 9}.Frame(true)),
+		"bacnet network 2001; bacnet network 2002": udp("10.40.8.30:47808", "255.255.255.255:47808",
+			bacnet.Message{Kind: bacnet.KindIAmRouter, Networks: []uint16{2001, 2002}}.Frame(true)),
+		"enip model M9; enip serial 0000002A; enip state set": udp("10.40.8.30:44818", "10.40.8.1:42222",
+			enip.Identity{Address: at, Product: "M9", Serial: 42, Status: 4}.Answer()),
+		"snmp name core-1": udp("10.40.8.30:161", "10.40.8.1:40161", sysName),
 	}
 }
 
@@ -85,16 +94,21 @@ func TestEveryProberReadsItsAnswer(t *testing.T) {
 		}
 	}
 	// A host that shares files answers the same question, and is no camera for it.
-	sharing, _ := ethernet.Parse(udp("10.40.8.30:3702", "10.40.8.1:43702", wsd.Match{Endpoint: "u", Types: "wsdp:Device pub:Computer", Where: []string{"http://10.40.8.30:5357/x"}}.Answer("1")))
+	sharing, _ := ethernet.Parse(udp("10.40.8.30:3702", "10.40.8.1:43702",
+		wsd.Match{Endpoint: "u", Types: "wsdp:Device pub:Computer",
+			Where: []string{"http://10.40.8.30:5357/x"}}.Answer("1")))
 	if list := read(sharing, time.Unix(1, 0)); len(list) != 1 || len(list[0].Facts) != 0 {
 		t.Errorf("a host that shares files: %+v", list)
 	}
 	// What no prober understands still says that its sender is there.
-	if list := read(ethernet.Frame{Source: them, Type: 0x1234}, time.Unix(1, 0)); len(list) != 1 || list[0].Protocol != "traffic" || len(list[0].Facts) != 0 {
+	if list := read(ethernet.Frame{Source: them, Type: 0x1234}, time.Unix(1, 0)); len(list) != 1 ||
+		list[0].Protocol != "traffic" || len(list[0].Facts) != 0 {
 		t.Errorf("%+v", list)
 	}
 	// The answer of a station behind a router is told of that station.
-	behind := udp("10.40.8.30:47808", "255.255.255.255:47808", bacnet.Message{Kind: bacnet.KindIAm, From: bacnet.Station{Network: 2001, Address: "\x0b"}, Instance: 7}.Frame(true))
+	behind := udp("10.40.8.30:47808", "255.255.255.255:47808",
+		bacnet.Message{Kind: bacnet.KindIAm, From: bacnet.Station{Network: 2001, Address: "\x0b"},
+			Instance: 7}.Frame(true))
 	f, _ := ethernet.Parse(behind)
 	if list := read(f, time.Unix(1, 0)); len(list) != 1 || list[0].Part != "2001/11" {
 		t.Errorf("%+v", list)
@@ -141,7 +155,8 @@ func TestSourcesAreFreeAndDefended(t *testing.T) {
 	witness := wire.Attach(them, 64)
 	b := bench.New(wire.Attach(us, 64))
 	defer b.Close()
-	inv := newInventory(b, profile.Set{}, Options{Subnets: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/24"), netip.MustParsePrefix("10.0.1.0/24"), netip.MustParsePrefix("10.0.2.0/24")},
+	inv := newInventory(b, profile.Set{}, Options{Subnets: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/24"),
+		netip.MustParsePrefix("10.0.1.0/24"), netip.MustParsePrefix("10.0.2.0/24")},
 		Avoid: func(a netip.Addr) bool { return a == netip.MustParseAddr("10.0.0.253") }})
 	inv.emit = func(*device.Found) {}
 	defer inv.close()
@@ -164,12 +179,14 @@ func TestSourcesAreFreeAndDefended(t *testing.T) {
 	if !slices.Equal(inv.sources, []netip.Addr{wanted[0], wanted[3], wanted[5]}) {
 		t.Errorf("%v of %v", inv.sources, wanted)
 	}
-	inv.hear(ctx, frame(arp.Packet{Operation: arp.Request, SenderMAC: them, SenderIP: at, TargetIP: inv.sources[0]}.Frame(address.Broadcast)))
+	inv.hear(ctx, frame(arp.Packet{Operation: arp.Request, SenderMAC: them, SenderIP: at,
+		TargetIP: inv.sources[0]}.Frame(address.Broadcast)))
 	raw, err := witness.Receive()
 	if err != nil {
 		t.Fatal(err)
 	}
-	if p, ok := bench.ARP(frame(raw)); !ok || p.Operation != arp.Reply || p.SenderIP != inv.sources[0] || p.SenderMAC != us {
+	if p, ok := bench.ARP(frame(raw)); !ok || p.Operation != arp.Reply || p.SenderIP != inv.sources[0] ||
+		p.SenderMAC != us {
 		t.Errorf("%+v", p)
 	}
 	// A conversation may not speak from it meanwhile.
@@ -191,7 +208,8 @@ func TestAWatchHearsTheFirstFrame(t *testing.T) {
 	b := bench.New(wire.Attach(us, 1024))
 	defer b.Close()
 	known := &device.Found{}
-	known.Add(device.Sighting{MAC: address.MAC{2, 7, 7, 7, 7, 7}, Protocol: "arp", At: time.Unix(1, 0), Facts: map[string]string{"address": "10.40.8.77"}})
+	known.Add(device.Sighting{MAC: address.MAC{2, 7, 7, 7, 7, 7}, Protocol: "arp", At: time.Unix(1, 0),
+		Facts: map[string]string{"address": "10.40.8.77"}})
 	ctx, cancel := context.WithCancel(context.Background())
 	type event struct {
 		kind string
@@ -200,7 +218,10 @@ func TestAWatchHearsTheFirstFrame(t *testing.T) {
 	events := make(chan event, 64)
 	ended := make(chan error, 1)
 	go func() {
-		ended <- Watch(ctx, b, profile.Set{}, Options{Known: []*device.Found{known}}, 20*time.Millisecond, func(kind string, f *device.Found) { events <- event{kind, f} })
+		ended <- Watch(ctx, b, profile.Set{}, Options{Known: []*device.Found{known}}, 20*time.Millisecond,
+			func(kind string, f *device.Found) {
+				events <- event{kind, f}
+			})
 	}()
 	asked := false
 	for done := 0; done < 2; {
@@ -250,18 +271,20 @@ func TestAWatchHearsWhileItAsks(t *testing.T) {
 	var known []*device.Found
 	for i := range 1000 {
 		f := &device.Found{}
-		f.Add(device.Sighting{MAC: address.MAC{2, 7, 7, 7, byte(i >> 8), byte(i)}, Protocol: "arp", At: time.Unix(1, 0), Facts: map[string]string{"address": "10.40.8.77"}})
+		f.Add(device.Sighting{MAC: address.MAC{2, 7, 7, 7, byte(i >> 8), byte(i)}, Protocol: "arp", At: time.Unix(1, 0),
+			Facts: map[string]string{"address": "10.40.8.77"}})
 		known = append(known, f)
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	arrived := make(chan address.MAC, 1024)
 	ended := make(chan error, 1)
 	go func() {
-		ended <- Watch(ctx, b, profile.Set{}, Options{Known: known}, 10*time.Millisecond, func(kind string, f *device.Found) {
-			if kind == Arrived {
-				arrived <- f.MAC
-			}
-		})
+		ended <- Watch(ctx, b, profile.Set{}, Options{Known: known}, 10*time.Millisecond,
+			func(kind string, f *device.Found) {
+				if kind == Arrived {
+					arrived <- f.MAC
+				}
+			})
 	}()
 	question := func() bool {
 		raw, err := talker.Receive()
@@ -304,7 +327,8 @@ func TestAWatchAsksForNewcomers(t *testing.T) {
 	wire := &segment.Segment{}
 	b := bench.New(wire.Attach(us, 1024))
 	defer b.Close()
-	station, camera, old := address.MAC{0x06, 0x46, 0x4e, 0, 0, 9}, address.MAC{0x0a, 0x4f, 0x56, 0, 0, 9}, address.MAC{0x0a, 0x4f, 0x56, 0, 0, 8}
+	station, camera, old := address.MAC{0x06, 0x46, 0x4e, 0, 0, 9}, address.MAC{0x0a, 0x4f, 0x56, 0, 0,
+		9}, address.MAC{0x0a, 0x4f, 0x56, 0, 0, 8}
 	port := wire.Attach(station, 1024)
 	defer port.Close()
 	asked := 0 // they come after some rounds, and what answers at first was there before
@@ -317,14 +341,17 @@ func TestAWatchAsksForNewcomers(t *testing.T) {
 			f, _ := ethernet.Parse(raw)
 			if f.Type == ethernet.TypePROFINET {
 				if asked++; asked == 1 {
-					_ = port.Send(arp.Packet{Operation: arp.Reply, SenderMAC: old, SenderIP: at, TargetMAC: us}.Frame(us))
+					_ = port.Send(arp.Packet{Operation: arp.Reply, SenderMAC: old, SenderIP: at,
+						TargetMAC: us}.Frame(us))
 				}
 			}
 			if asked < 10 {
 				continue
 			}
-			if p, err := dcp.Parse(f.Payload); f.Type == ethernet.TypePROFINET && err == nil && p.ServiceID == dcp.Identify {
-				answer := dcp.PDU{FrameID: dcp.FrameIdentifyResponse, ServiceID: dcp.Identify, ServiceType: dcp.TypeSuccess, Xid: p.Xid, Blocks: []dcp.Block{dcp.VendorBlock("FS8")}}
+			if p, err := dcp.Parse(f.Payload); f.Type == ethernet.TypePROFINET && err == nil &&
+				p.ServiceID == dcp.Identify {
+				answer := dcp.PDU{FrameID: dcp.FrameIdentifyResponse, ServiceID: dcp.Identify,
+					ServiceType: dcp.TypeSuccess, Xid: p.Xid, Blocks: []dcp.Block{dcp.VendorBlock("FS8")}}
 				_ = port.Send(answer.Frame(station, us))
 			}
 			if p, ok := bench.ARP(f); ok && p.TargetIP == netip.MustParseAddr("192.168.77.20") {
@@ -344,7 +371,8 @@ func TestAWatchAsksForNewcomers(t *testing.T) {
 		}
 	})
 	cancel()
-	if !errors.Is(err, context.Canceled) || arrived[station] != "fennmark-fs8" || arrived[camera] != "ovalis-c20" || !there[old] {
+	if !errors.Is(err, context.Canceled) || arrived[station] != "fennmark-fs8" || arrived[camera] != "ovalis-c20" ||
+		!there[old] {
 		t.Errorf("%v, %v", arrived, err)
 	}
 }
@@ -362,7 +390,8 @@ func TestARestartIsToldFromALostAnswer(t *testing.T) {
 	plain := frame(arp.Packet{Operation: arp.Reply, SenderMAC: them, SenderIP: at, TargetMAC: us}.Frame(us))
 	starting := map[string]ethernet.Frame{
 		"an announcement": frame(arp.Announcement(them, at)), "a probe": frame(arp.Probe(them, address.Broadcast, at)),
-		"a DISCOVER": frame(dhcp.Ask(them, 7)), "a probe for an IPv6 address": frame(ndp.Probe(them, netip.MustParseAddr("fe80::7"))),
+		"a DISCOVER": frame(dhcp.Ask(them, 7)), "a probe for an IPv6 address": frame(ndp.Probe(them,
+			netip.MustParseAddr("fe80::7"))),
 	}
 	for name, f := range starting {
 		if !starts(f) || restarted(0, f) || !restarted(1, f) {
@@ -390,7 +419,8 @@ func TestAFloodOfSendersIsBounded(t *testing.T) {
 	inv.emit = func(*device.Found) { told++ }
 	defer inv.close()
 	for i := range MostFound + 100 {
-		inv.hear(context.Background(), ethernet.Frame{Destination: address.Broadcast, Source: address.MAC{2, 0, byte(i >> 24), byte(i >> 16), byte(i >> 8), byte(i)}, Type: 0x88b5})
+		inv.hear(context.Background(), ethernet.Frame{Destination: address.Broadcast,
+			Source: address.MAC{2, 0, byte(i >> 24), byte(i >> 16), byte(i >> 8), byte(i)}, Type: 0x88b5})
 	}
 	if told != MostFound || len(inv.found) != MostFound {
 		t.Errorf("%d told, %d kept", told, len(inv.found))
@@ -398,7 +428,8 @@ func TestAFloodOfSendersIsBounded(t *testing.T) {
 	listener := b.Listen(8, inv.wants)
 	defer listener.Close()
 	for _, mac := range []address.MAC{address.Broadcast, {}, {1, 0x80, 0xc2, 0, 0, 0}, them} {
-		if err := port.Send(ethernet.Frame{Destination: address.Broadcast, Source: mac, Type: 0x88b5}.Append(nil)); err != nil {
+		if err := port.Send(ethernet.Frame{Destination: address.Broadcast, Source: mac,
+			Type: 0x88b5}.Append(nil)); err != nil {
 			t.Fatal(err)
 		}
 	}

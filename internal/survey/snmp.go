@@ -33,7 +33,8 @@ var snmpProber = prober{
 		}
 		s := h.told()
 		for _, v := range m.Values {
-			if key := map[string]string{snmp.SysDescr: fact.Description, snmp.SysName: fact.Name, snmp.SysObjectID: fact.ObjectID}[v.OID]; key != "" && v.Text != "" {
+			if key := map[string]string{snmp.SysDescr: fact.Description, snmp.SysName: fact.Name,
+				snmp.SysObjectID: fact.ObjectID}[v.OID]; key != "" && v.Text != "" {
 				s.Facts[key] = v.Text
 			}
 		}

@@ -28,11 +28,12 @@ const (
 const (
 	leastPasses = 2
 	mostPasses  = 5
-	passGap     = 400 * time.Millisecond // from the last question of a pass to the next pass: a box that was busy may answer then
-	sourceWait  = 200 * time.Millisecond // from the last probe for an address to taking it
-	quietLeast  = 400 * time.Millisecond // no news for so long ends a survey; longer where news trickles
-	quietMost   = 2 * time.Second
-	earDepth    = 1 << 14
+	// from the last question of a pass to the next pass: a box that was busy may answer then
+	passGap    = 400 * time.Millisecond
+	sourceWait = 200 * time.Millisecond // from the last probe for an address to taking it
+	quietLeast = 400 * time.Millisecond // no news for so long ends a survey; longer where news trickles
+	quietMost  = 2 * time.Second
+	earDepth   = 1 << 14
 )
 
 // Ask asks a device who it is, as its profile may need. It is called from
@@ -67,7 +68,8 @@ type Progress struct {
 // Run surveys the segment until it has gone quiet or the context ends. Every
 // device that is new or told something new is handed to emit, from one
 // goroutine. Devices of Known that were not seen are not handed out.
-func Run(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options, emit func(*device.Found, Progress)) (Progress, error) {
+func Run(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
+	emit func(*device.Found, Progress)) (Progress, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	s := &survey{inventory: newInventory(b, profiles, o)}
@@ -293,7 +295,9 @@ func (s *survey) sweep() []netip.Addr {
 			add(a)
 		}
 	}
-	for _, mac := range slices.SortedFunc(maps.Keys(s.found), func(a, b address.MAC) int { return slices.Compare(a[:], b[:]) }) {
+	for _, mac := range slices.SortedFunc(maps.Keys(s.found), func(a, b address.MAC) int {
+		return slices.Compare(a[:], b[:])
+	}) {
 		for _, a := range s.found[mac].Addresses() {
 			add(a) // known from before, or heard by now
 		}

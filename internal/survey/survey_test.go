@@ -62,7 +62,8 @@ func TestASurveyFindsEveryBoxOnALossySegment(t *testing.T) {
 		if f.MAC == site.Boxes[199].MAC {
 			return nil, errors.New("it is shy")
 		}
-		return []device.Sighting{{Protocol: "web", At: time.Now(), Facts: map[string]string{"serial": "S-" + f.MAC.String()}}}, nil
+		return []device.Sighting{{Protocol: "web", At: time.Now(),
+			Facts: map[string]string{"serial": "S-" + f.MAC.String()}}}, nil
 	}}
 	last := 0
 	p, err := survey.Run(context.Background(), b, load(t), o, func(f *device.Found, p survey.Progress) {
@@ -114,7 +115,8 @@ func TestASurveyIsQuietAndHarmless(t *testing.T) {
 		sweep = append(sweep, netip.AddrFrom4([4]byte{10, 40, 8, byte(n)}))
 	}
 	began := time.Now()
-	p, err := survey.Run(context.Background(), b, load(t), survey.Options{Sweep: sweep, Pace: pace, LookOnly: true}, func(*device.Found, survey.Progress) {})
+	p, err := survey.Run(context.Background(), b, load(t), survey.Options{Sweep: sweep, Pace: pace, LookOnly: true},
+		func(*device.Found, survey.Progress) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -161,7 +163,8 @@ func TestASurveyIsQuietAndHarmless(t *testing.T) {
 			}
 		}
 	}
-	if ours < 2 || ours > 60 || kinds[ethernet.TypePROFINET] != 2 || kinds[ethernet.TypeIPv6] != 4 || kinds[ethernet.TypeIPv4] < 2*6*ours/2 {
+	if ours < 2 || ours > 60 || kinds[ethernet.TypePROFINET] != 2 || kinds[ethernet.TypeIPv6] != 4 ||
+		kinds[ethernet.TypeIPv4] < 2*6*ours/2 {
 		t.Errorf("%d addresses to ask from, frames by type: %v", ours, kinds)
 	}
 }
@@ -169,19 +172,22 @@ func TestASurveyIsQuietAndHarmless(t *testing.T) {
 func TestASurveyCanBeStoppedAndKeepsWhatItKnows(t *testing.T) {
 	site, b := up(t, skerry.Options{Devices: 20, Pace: 0.05})
 	known := &device.Found{}
-	known.Add(device.Sighting{MAC: site.Boxes[7].MAC, Protocol: "arp", At: time.Unix(1, 0), Facts: map[string]string{"address": "10.0.0.9"}})
+	known.Add(device.Sighting{MAC: site.Boxes[7].MAC, Protocol: "arp", At: time.Unix(1, 0),
+		Facts: map[string]string{"address": "10.0.0.9"}})
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	count := 0
-	p, err := survey.Run(ctx, b, load(t), survey.Options{Pace: 10, Known: []*device.Found{known}}, func(*device.Found, survey.Progress) {
-		if count++; count == 6 {
-			stop()
-		}
-	})
+	p, err := survey.Run(ctx, b, load(t), survey.Options{Pace: 10, Known: []*device.Found{known}},
+		func(*device.Found, survey.Progress) {
+			if count++; count == 6 {
+				stop()
+			}
+		})
 	if !errors.Is(err, context.Canceled) || p.Found < 6 || p.Probes >= p.Planned {
 		t.Errorf("%+v, %v", p, err)
 	}
-	p, err = survey.Run(context.Background(), b, load(t), survey.Options{Known: []*device.Found{known}}, func(*device.Found, survey.Progress) {})
+	p, err = survey.Run(context.Background(), b, load(t), survey.Options{Known: []*device.Found{known}},
+		func(*device.Found, survey.Progress) {})
 	if err != nil || p.Found != 20 {
 		t.Fatalf("%+v, %v", p, err)
 	}
@@ -189,7 +195,8 @@ func TestASurveyCanBeStoppedAndKeepsWhatItKnows(t *testing.T) {
 		t.Errorf("a known device has %v", got)
 	}
 	b.Close()
-	if _, err := survey.Run(context.Background(), b, load(t), survey.Options{}, func(*device.Found, survey.Progress) {}); err == nil {
+	if _, err := survey.Run(context.Background(), b, load(t), survey.Options{},
+		func(*device.Found, survey.Progress) {}); err == nil {
 		t.Error("a survey over a closed port ended well")
 	}
 }
@@ -240,14 +247,16 @@ func BenchmarkPace(b *testing.B) {
 	for _, pace := range []int{survey.Normal, 250} {
 		clocked.at = nil
 		before := used(b)
-		if _, err := survey.Run(context.Background(), on, profile.Set{}, survey.Options{Sweep: sweep[:5*pace], Pace: pace}, func(*device.Found, survey.Progress) {}); err != nil {
+		if _, err := survey.Run(context.Background(), on, profile.Set{},
+			survey.Options{Sweep: sweep[:5*pace], Pace: pace}, func(*device.Found, survey.Progress) {}); err != nil {
 			b.Fatal(err)
 		}
 		// The first pass alone: between passes the survey waits on purpose.
 		list := clocked.at[:5*pace]
 		held := float64(len(list)-1) / list[len(list)-1].Sub(list[0]).Seconds()
 		b.ReportMetric(held/float64(pace), fmt.Sprintf("of-%d-a-second", pace))
-		b.ReportMetric((used(b).seconds-before.seconds)*1e6/float64(len(clocked.at)), fmt.Sprintf("µs-of-processor-per-probe-at-%d", pace))
+		b.ReportMetric((used(b).seconds-before.seconds)*1e6/float64(len(clocked.at)),
+			fmt.Sprintf("µs-of-processor-per-probe-at-%d", pace))
 	}
 }
 

@@ -36,7 +36,8 @@ const (
 // every round. What arrives is handed to emit with its first frame, from one
 // goroutine. Known devices count as there until they prove silent, and whoever
 // answers the first questions was there as well.
-func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options, round time.Duration, emit func(kind string, f *device.Found)) error {
+func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options, round time.Duration,
+	emit func(kind string, f *device.Found)) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	inv := newInventory(b, profiles, o)
@@ -191,7 +192,8 @@ func (w *watch) questions() []question {
 		{group: nodes, frame: ndp.Echo(from, w.six, uint16(w.xid), 1)},
 	}
 	for range min(rotation, len(w.factory)) {
-		list = append(list, question{group: newcomers, frame: arp.Probe(from, address.Broadcast, w.factory[w.turn%len(w.factory)])})
+		list = append(list, question{group: newcomers, frame: arp.Probe(from, address.Broadcast,
+			w.factory[w.turn%len(w.factory)])})
 		w.turn++
 	}
 	for mac, here := range w.here {

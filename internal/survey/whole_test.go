@@ -29,7 +29,8 @@ func TestTheWholeTerminalIsFound(t *testing.T) {
 	}
 	set := load(t)
 	found := map[address.MAC]*device.Found{}
-	o := survey.Options{Subnets: []netip.Prefix{netip.MustParsePrefix("10.40.8.0/22")}, Ask: inquiry.Inquirer{Bench: b, Profiles: set}.Ask}
+	o := survey.Options{Subnets: []netip.Prefix{netip.MustParsePrefix("10.40.8.0/22")},
+		Ask: inquiry.Inquirer{Bench: b, Profiles: set}.Ask}
 	for _, last := range []byte{5, 29, 90, 100, 150} {
 		o.Sweep = append(o.Sweep, netip.AddrFrom4([4]byte{10, 40, 9, last}), netip.AddrFrom4([4]byte{10, 40, 8, last}))
 	}
@@ -53,10 +54,13 @@ func TestTheWholeTerminalIsFound(t *testing.T) {
 	// What each model tells, by protocol and fact; * stands for any value.
 	wanted := map[string]string{
 		"C20": "arp address 192.168.77.20; wsd model C20; onvif model C20; onvif serial *", "FS8": "dcp model FS8",
-		"D1": "http title Tolvern D1: first use; http open 80/tcp", "V2": "https certificate *; https title Tolvern V2: first use",
-		"K3": "mdns model K3; mdns serial *; mdns service _ssh._tcp; ssh banner SSH-2.0-clepsydra_K3", "P12": "ssh banner SSH-2.0-pellgate_P12",
-		"D2": "dhcp asks dhcp; dhcp class brindlecap-d2", "FS5": "dhcp gives dhcp; http title Fennmark FS5: first use",
-		"R2": "bacnet instance *; bacnet network 2001; bacnet network 2002; bacnet model R2", "W1": "arp address 172.23.7.9",
+		"D1":  "http title Tolvern D1: first use; http open 80/tcp",
+		"V2":  "https certificate *; https title Tolvern V2: first use",
+		"K3":  "mdns model K3; mdns serial *; mdns service _ssh._tcp; ssh banner SSH-2.0-clepsydra_K3",
+		"P12": "ssh banner SSH-2.0-pellgate_P12",
+		"D2":  "dhcp asks dhcp; dhcp class brindlecap-d2", "FS5": "dhcp gives dhcp; http title Fennmark FS5: first use",
+		"R2":   "bacnet instance *; bacnet network 2001; bacnet network 2002; bacnet model R2",
+		"W1":   "arp address 172.23.7.9",
 		"FS24": "lldp name hall-core-01; lldp port port24; snmp object-id .1.3.6.1.4.1.99999.24; snmp name hall-core-01", "AP2": "dcp model AP2",
 		"laptop": "mdns name marta-laptop; arp address 192.168.88.2",
 	}
@@ -72,7 +76,8 @@ func TestTheWholeTerminalIsFound(t *testing.T) {
 			}
 			w := strings.SplitN(want, " ", 3)
 			if !slices.ContainsFunc(f.Facts, func(x device.Fact) bool {
-				return x.Part == "" && x.Protocol == w[0] && x.Key == w[1] && (w[2] == "*" && x.Value != "" || x.Value == w[2])
+				return x.Part == "" && x.Protocol == w[0] && x.Key == w[1] &&
+					(w[2] == "*" && x.Value != "" || x.Value == w[2])
 			}) && !(o.Tag == "HALL-REC-02") {
 				t.Errorf("%s does not tell %s: %+v", o.Model.Name, want, f.Facts)
 			}
@@ -86,23 +91,29 @@ func TestTheWholeTerminalIsFound(t *testing.T) {
 				}
 			}
 		}
-		if want := map[string]string{"D1": "factory", "D2": "factory", "FS5": "factory", "T1": "factory", "K3": "factory", "FS24": "set", "W1": "set"}[o.Model.Name]; want != "" && f.State != want {
+		if want := map[string]string{"D1": "factory", "D2": "factory", "FS5": "factory", "T1": "factory",
+			"K3": "factory", "FS24": "set", "W1": "set"}[o.Model.Name]; want != "" && f.State != want {
 			t.Errorf("%s is taken for %q (%s)", o.Model.Name, f.State, f.StateWhy)
 		}
 		switch o.Tag {
 		case "HALL-REC-02":
-			if len(f.Addresses()) != 0 || !strings.HasPrefix(f.Value(fact.Address6), "fe80::") || f.Profile != "ovalis-r16" {
+			if len(f.Addresses()) != 0 || !strings.HasPrefix(f.Value(fact.Address6), "fe80::") ||
+				f.Profile != "ovalis-r16" {
 				t.Errorf("IPv6 only: %+v", f.Facts)
 			}
 		case "HALL-RTR-01":
-			if got := f.Parts(); len(got) != 5 || f.ValuesOf("2002/12", fact.Model)[0] != "DR1" || f.ValuesOf("2001/13", fact.Serial)[0] != "BDR-000417" {
+			if got := f.Parts(); len(got) != 5 || f.ValuesOf("2002/12", fact.Model)[0] != "DR1" ||
+				f.ValuesOf("2001/13", fact.Serial)[0] != "BDR-000417" {
 				t.Errorf("on the trunks: %v %+v", got, f.Facts)
 			}
 		case "HALL-CORE-01":
-			if !slices.ContainsFunc(f.Facts, func(x device.Fact) bool { return x.Part == "port port17" && x.Protocol == "lldp" }) {
+			if !slices.ContainsFunc(f.Facts, func(x device.Fact) bool {
+				return x.Part == "port port17" && x.Protocol == "lldp"
+			}) {
 				t.Error("no LLDP neighbour at port 17")
 			}
-			if got := f.ValuesOf("port port17", fact.Behind); len(got) != 1 || found[mac(t, got[0])].Profile != "tolvern-v2" {
+			if got := f.ValuesOf("port port17", fact.Behind); len(got) != 1 ||
+				found[mac(t, got[0])].Profile != "tolvern-v2" {
 				t.Errorf("behind port 17: %v", got)
 			}
 		}

@@ -34,7 +34,8 @@ var wsdProber = prober{
 			if m.IsONVIF() {
 				service = "onvif"
 			}
-			list = append(list, h.told(fact.Name, m.Scope("name"), fact.Model, m.Scope("hardware"), fact.Location, m.Scope("location"), fact.Service, service))
+			list = append(list, h.told(fact.Name, m.Scope("name"), fact.Model, m.Scope("hardware"), fact.Location,
+				m.Scope("location"), fact.Service, service))
 		}
 		return list
 	},

@@ -37,7 +37,8 @@ func (b *Box) showFree(ctx context.Context) error {
 	}
 	for _, h := range holders {
 		if h != b.d.MAC {
-			return problem.New(problem.Device, fmt.Sprintf("the address %s is in use by %s", b.want(), h), "free the address or plan another, then commission it again").About(b.d.MAC.String())
+			return problem.New(problem.Device, fmt.Sprintf("the address %s is in use by %s", b.want(), h),
+				"free the address or plan another, then commission it again").About(b.d.MAC.String())
 		}
 	}
 	return nil

@@ -60,7 +60,7 @@ type Box struct {
 	at       netip.Addr     // where it is now; invalid: it has no address
 	old      netip.Addr     // where it was before the act that makes it go
 	restart  *watch.Restart // from before the act that makes it go
-	client     *driver.Client
+	client   *driver.Client
 	login    *vault.Login // what opens it now, with ID 0 for the factory login; nil when nothing is needed or known
 	inside   bool         // the client is signed in
 	unproven bool         // login was set, but not tried yet: the device had to go first
@@ -130,7 +130,8 @@ func (b *Box) LookAgain(ctx context.Context) {
 
 // Sighted tells what the run saw of the device; set says that it set it.
 func (b *Box) Sighted(ctx context.Context, set bool) error {
-	s := device.Sighting{MAC: b.d.MAC, Protocol: device.ByRun, At: time.Now().UTC(), Facts: map[string]string{fact.Address: b.at.String()}}
+	s := device.Sighting{MAC: b.d.MAC, Protocol: device.ByRun, At: time.Now().UTC(),
+		Facts: map[string]string{fact.Address: b.at.String()}}
 	if set {
 		s.Facts[fact.State], s.Facts[fact.Name] = device.Set, b.d.Given.Name
 	}
@@ -159,7 +160,8 @@ func (b *Box) Explain(err error) string {
 			return fmt.Sprintf("%s: %s. %s. %s.", step, text, where, sentence(p.Next))
 		}
 	}
-	return fmt.Sprintf("%s: %s. %s. Mend the cause and commission it again; the run goes on from what is set.", step, text, where)
+	return fmt.Sprintf("%s: %s. %s. Mend the cause and commission it again; the run goes on from what is set.", step,
+		text, where)
 }
 
 func sentence(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
@@ -202,7 +204,8 @@ func (b *Box) file(key string) (driver.File, error) {
 		return driver.File{}, err
 	}
 	if sum := b.d.Given.Files[key]; sum != f.SHA256 {
-		err := problem.New(problem.Conflict, "the file "+f.Name+" was changed since the run began", "commission it again")
+		err := problem.New(problem.Conflict, "the file "+f.Name+" was changed since the run began",
+			"commission it again")
 		return driver.File{}, errors.Join(err, content.Close())
 	}
 	return driver.File{Name: f.Name, Size: f.Size, Content: content}, nil
@@ -232,7 +235,8 @@ func (b *Box) variables(ctx context.Context) (map[string]string, error) {
 			if secret, ok, err = b.Vault.Secret(ctx, token); err != nil {
 				return nil, err
 			} else if !ok {
-				return nil, problem.New(problem.Conflict, "the planned "+key+" is not in the vault", "give it again: redstart plan set "+b.d.Tag+" "+key+"=…")
+				return nil, problem.New(problem.Conflict, "the planned "+key+" is not in the vault",
+					"give it again: redstart plan set "+b.d.Tag+" "+key+"=…")
 			}
 		}
 		vars["setting."+key] = secret
@@ -266,7 +270,8 @@ func (b *Box) openCells(ctx context.Context, s *profile.Setting, value string) (
 				return "", err
 			}
 			if !ok {
-				return "", problem.New(problem.Conflict, "a secret of the planned "+s.Key+" is not in the vault", "give it again in the plan")
+				return "", problem.New(problem.Conflict, "a secret of the planned "+s.Key+" is not in the vault",
+					"give it again in the plan")
 			}
 			row[c.Key] = secret
 		}

@@ -55,19 +55,23 @@ func (b *Box) comeBack(ctx context.Context, s Step) (string, error) {
 		// Nothing changed for it, so it may well have left the restart out.
 		how = "nothing shows that it restarted, since nothing changed"
 	case errors.Is(err, driver.ErrLogin):
-		return "", problem.New(problem.Device, "after its restart it refuses the password that it took before", "look at the box; reset it to its factory state, or give its password: redstart vault learn").About(b.d.MAC.String())
+		return "", problem.New(problem.Device, "after its restart it refuses the password that it took before",
+			"look at the box; reset it to its factory state, or give its password: redstart vault learn").About(b.d.MAC.String())
 	case errors.Is(err, watch.ErrNoRestart) && s.stage.Act == profile.Restart && b.unanswered:
-		return "", fmt.Errorf("%w to what was to make it restart, and it did not: %w", driver.ErrNoAnswer, err) // it is told again
+		// it is told again
+		return "", fmt.Errorf("%w to what was to make it restart, and it did not: %w", driver.ErrNoAnswer, err)
 	case err != nil && (Ours(err) || errors.Is(err, context.Canceled)):
 		return "", err
 	case err != nil:
-		return "", problem.New(problem.Device, fmt.Sprintf("%s, after %.0f s", err, out.Took.Seconds()), "look at the box; switch it off and on if it is dark, then commission it again").About(b.d.MAC.String())
+		return "", problem.New(problem.Device, fmt.Sprintf("%s, after %.0f s", err, out.Took.Seconds()),
+			"look at the box; switch it off and on if it is dark, then commission it again").About(b.d.MAC.String())
 	}
 	if err := b.converse().Answering(ctx); err != nil {
 		return "", err
 	}
 	if out.Evidence != "" {
-		if err := b.Store.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC, RestartedAt: store.Now(), Evidence: out.Evidence}); err != nil {
+		if err := b.Store.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC, RestartedAt: store.Now(),
+			Evidence: out.Evidence}); err != nil {
 			return "", err
 		}
 	}
@@ -91,10 +95,13 @@ func (b *Box) moved(ctx context.Context) (string, error) {
 	for b.at != b.want() {
 		at, err := w.Find(ctx, []netip.Addr{b.want()}, false)
 		if errors.Is(err, watch.ErrAbsent) && b.unanswered {
-			return "", fmt.Errorf("%w to its new address, and it is not there: %w", driver.ErrNoAnswer, err) // it is told again
+			// it is told again
+			return "", fmt.Errorf("%w to its new address, and it is not there: %w", driver.ErrNoAnswer, err)
 		}
 		if errors.Is(err, watch.ErrAbsent) {
-			return "", problem.New(problem.Device, fmt.Sprintf("it does not answer at its new address within %s", time.Duration(b.p.Restart.AtMost)), "look at the box; switch it off and on if it is dark, then commission it again").About(b.d.MAC.String())
+			return "", problem.New(problem.Device, fmt.Sprintf("it does not answer at its new address within %s",
+				time.Duration(b.p.Restart.AtMost)),
+				"look at the box; switch it off and on if it is dark, then commission it again").About(b.d.MAC.String())
 		}
 		if err != nil {
 			return "", err

@@ -31,11 +31,13 @@ func (b *Box) identify(ctx context.Context) (string, error) {
 		return "", err
 	}
 	if m := facts[fact.Model]; m != "" && !strings.EqualFold(m, b.p.Model) {
-		return "", problem.New(problem.Device, fmt.Sprintf("it says that it is a %s, not a %s", m, b.p.Model), "undo the match and find its right profile")
+		return "", problem.New(problem.Device, fmt.Sprintf("it says that it is a %s, not a %s", m, b.p.Model),
+			"undo the match and find its right profile")
 	}
 	serial := facts[fact.Serial]
 	if serial != "" && b.d.Serial != "" && !strings.EqualFold(serial, b.d.Serial) {
-		return "", problem.New(problem.Device, fmt.Sprintf("it has the serial %s, but the plan says %s", serial, b.d.Serial), "undo the match and choose the right box")
+		return "", problem.New(problem.Device, fmt.Sprintf("it has the serial %s, but the plan says %s", serial,
+			b.d.Serial), "undo the match and choose the right box")
 	}
 	if b.d.Line != "" {
 		if err := b.atLine(ctx, serial); err != nil {
@@ -56,9 +58,11 @@ func (b *Box) atLine(ctx context.Context, serial string) error {
 	known := cmp.Or(b.d.Serial, found.Value(fact.Serial))
 	switch {
 	case serial == "" || known == "":
-		return problem.New(problem.Device, "nothing shows that it is this box that hangs on "+b.d.Line, "put its serial into the plan")
+		return problem.New(problem.Device, "nothing shows that it is this box that hangs on "+b.d.Line,
+			"put its serial into the plan")
 	case !strings.EqualFold(serial, known):
-		return problem.New(problem.Device, fmt.Sprintf("the box on %s has the serial %s, not %s", b.d.Line, serial, known), "name the right line")
+		return problem.New(problem.Device, fmt.Sprintf("the box on %s has the serial %s, not %s", b.d.Line, serial,
+			known), "name the right line")
 	}
 	return nil
 }

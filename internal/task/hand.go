@@ -204,7 +204,8 @@ func (b *Box) mark(ctx context.Context) error {
 }
 
 // told asks the device for its up-time or start counter.
-func (b *Box) told(ctx context.Context, tell func(context.Context, netip.Addr) (map[string]string, error)) (evidence.Mark, bool) {
+func (b *Box) told(ctx context.Context, tell func(context.Context, netip.Addr) (map[string]string,
+	error)) (evidence.Mark, bool) {
 	ctx, cancel := context.WithTimeout(ctx, lookTime)
 	defer cancel()
 	asked := time.Now()
@@ -233,5 +234,6 @@ func (b *Box) begunAnew(ctx context.Context, mark evidence.Mark, since time.Time
 	if how == "" {
 		return "", nil
 	}
-	return "switched off and on: " + how, b.Store.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC, RestartedAt: store.Now(), Evidence: how})
+	return "switched off and on: " + how, b.Store.SetDeviceState(ctx,
+		store.DeviceState{MAC: b.d.MAC, RestartedAt: store.Now(), Evidence: how})
 }

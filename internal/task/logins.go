@@ -49,7 +49,10 @@ func (b *Box) findLogin(ctx context.Context) error {
 	}
 	if f := b.p.Factory.Login; f != nil {
 		factory := vault.Login{Login: *f, Origin: "the factory"}
-		given := b.journal[string(profile.Password)].Phase != "" || slices.ContainsFunc(stored, func(l vault.Login) bool { return l.State == store.Pending })
+		given := b.journal[string(profile.Password)].Phase != "" ||
+			slices.ContainsFunc(stored, func(l vault.Login) bool {
+				return l.State == store.Pending
+			})
 		if b.p.Factory.Address.Contains(b.at) && !given {
 			stored = append([]vault.Login{factory}, stored...)
 		} else {
@@ -88,7 +91,8 @@ func (b *Box) findLogin(ctx context.Context) error {
 		return nil // no password until first use
 	}
 	if refused < len(stored) || b.p.Factory.Login != nil {
-		return problem.New(problem.Device, "neither a stored password nor the factory login opens it", "reset it to its factory state, or give its password: redstart vault learn")
+		return problem.New(problem.Device, "neither a stored password nor the factory login opens it",
+			"reset it to its factory state, or give its password: redstart vault learn")
 	}
 	return nil // what was stored is out of date; first use tells whether it was reset
 }
@@ -121,7 +125,9 @@ func (b *Box) prove(ctx context.Context) error {
 	}
 	switch err := b.converse().SignIn(ctx, b.login.Login); {
 	case errors.Is(err, driver.ErrLogin):
-		return errors.Join(problem.New(problem.Device, "it took a new password, but refuses it", "look at the box; reset it to its factory state, or give its password: redstart vault learn"), b.tries.Refused(ctx, *b.login))
+		return errors.Join(problem.New(problem.Device, "it took a new password, but refuses it",
+			"look at the box; reset it to its factory state, or give its password: redstart vault learn"),
+			b.tries.Refused(ctx, *b.login))
 	case errors.Is(err, driver.ErrNoAnswer):
 		b.tries.Unanswered(b.login.Login)
 		return err
@@ -155,7 +161,8 @@ func (b *Box) remember(ctx context.Context) error {
 // box was as from the factory or its profile says that it makes a new one.
 func (b *Box) trust(s driver.Server) error {
 	if was := b.servers[s.Kind]; was != "" && was != s.Sum && !b.reset && !b.renewed[s.Kind] {
-		return fmt.Errorf("%s, not %s; if that is right, undo its match and match it again", s.Named(), driver.Server{Kind: s.Kind, Sum: was}.Named())
+		return fmt.Errorf("%s, not %s; if that is right, undo its match and match it again", s.Named(),
+			driver.Server{Kind: s.Kind, Sum: was}.Named())
 	}
 	return nil
 }

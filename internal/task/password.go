@@ -70,7 +70,8 @@ func (b *Box) password(ctx context.Context, s Step) (string, error) {
 	if err := errors.Join(b.changing(ctx), b.beforeGoing(ctx, s)); err != nil {
 		return "", err
 	}
-	if err := b.send(ctx, act, vars); err != nil && (s.stage.Then == profile.Stays || !errors.Is(err, driver.ErrNoAnswer)) {
+	if err := b.send(ctx, act, vars); err != nil && (s.stage.Then == profile.Stays ||
+		!errors.Is(err, driver.ErrNoAnswer)) {
 		return "", err
 	}
 	b.login, b.inside, b.unproven = &next, false, true
@@ -88,7 +89,8 @@ func (b *Box) next(ctx context.Context) (vault.Login, error) {
 		return vault.Login{}, err
 	}
 	for _, l := range stored {
-		if l.State == store.Pending && l.User == b.d.Given.User && l.Stamp != "" && l.Stamp == b.d.Given.Login && !l.MadeAt.Before(b.d.FreshSince.Time) && b.p.Password.Check(l.Password) == nil {
+		if l.State == store.Pending && l.User == b.d.Given.User && l.Stamp != "" && l.Stamp == b.d.Given.Login &&
+			!l.MadeAt.Before(b.d.FreshSince.Time) && b.p.Password.Check(l.Password) == nil {
 			return l, nil
 		}
 	}
@@ -96,7 +98,8 @@ func (b *Box) next(ctx context.Context) (vault.Login, error) {
 	if login.Password, err = b.newPassword(ctx); err != nil {
 		return vault.Login{}, err
 	}
-	if err := b.Vault.Put(ctx, vault.New{MAC: b.d.MAC, Login: login, Origin: b.who, Stamp: b.d.Given.Login, State: store.Pending, ToldBy: b.who}); err != nil {
+	if err := b.Vault.Put(ctx, vault.New{MAC: b.d.MAC, Login: login, Origin: b.who, Stamp: b.d.Given.Login,
+		State: store.Pending, ToldBy: b.who}); err != nil {
 		return vault.Login{}, err
 	}
 	if stored, err = b.Vault.Logins(ctx, b.d.MAC); err != nil {
@@ -109,7 +112,8 @@ func (b *Box) next(ctx context.Context) (vault.Login, error) {
 func (b *Box) newPassword(ctx context.Context) (string, error) {
 	policy := b.Plan.Site.PolicyFor(b.p)
 	if policy.Stamp(b.p.Kind) != b.d.Given.Login {
-		return "", problem.New(problem.Conflict, "the policy of its login was changed while the run was under way", "commission it again")
+		return "", problem.New(problem.Conflict, "the policy of its login was changed while the run was under way",
+			"commission it again")
 	}
 	switch policy.Mode {
 	case plan.Given:
@@ -118,7 +122,8 @@ func (b *Box) newPassword(ctx context.Context) (string, error) {
 			return "", err
 		}
 		if !ok {
-			return "", problem.New(problem.Conflict, "the password that the policy gives is not in the vault", "give it again: redstart vault policy set")
+			return "", problem.New(problem.Conflict, "the password that the policy gives is not in the vault",
+				"give it again: redstart vault policy set")
 		}
 		if err := b.p.Password.Check(password); err != nil {
 			return "", problem.New(problem.Conflict, err.Error(), "give another in the policy")

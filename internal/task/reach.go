@@ -21,7 +21,8 @@ var reach = &Task{
 		defer cancel()
 		switch err := b.whereNow(ctx); {
 		case errors.Is(err, watch.ErrAbsent):
-			return "", problem.New(problem.Device, err.Error(), "check its cable and power, then commission it again").About(b.d.MAC.String())
+			return "", problem.New(problem.Device, err.Error(),
+				"check its cable and power, then commission it again").About(b.d.MAC.String())
 		case err != nil:
 			return "", err
 		case !b.at.IsValid():

@@ -47,7 +47,8 @@ func (b *Box) Settled(ctx context.Context) (how string, err error) {
 	}
 	// It lies between the last write and now; anything in between is as true.
 	between := state.ChangedAt.Add(asked.Sub(state.ChangedAt.Time) / 2)
-	return how, errors.Join(b.Store.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC, RestartedAt: store.Stamp{Time: between}, Evidence: how}), b.remember(ctx))
+	return how, errors.Join(b.Store.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC,
+		RestartedAt: store.Stamp{Time: between}, Evidence: how}), b.remember(ctx))
 }
 
 // passing keeps of an error only what the run must know; for anything else the acts are

@@ -86,7 +86,9 @@ func of(s profile.Stage) *Task {
 			return t
 		}
 	}
-	return &Task{Name: string(s.Act), Text: func(Of) string { return string(s.Act) }, Do: func(context.Context, *Box, Step) (string, error) {
+	return &Task{Name: string(s.Act), Text: func(Of) string {
+		return string(s.Act)
+	}, Do: func(context.Context, *Box, Step) (string, error) {
 		return "", fmt.Errorf("a run does not know how to %s", s.Act)
 	}}
 }

@@ -18,14 +18,16 @@ func TestStepsFollowTheProfile(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	site := plan.Site{Subnets: []plan.Subnet{{Prefix: netip.MustParsePrefix("10.40.8.0/22"), Gateway: netip.MustParseAddr("10.40.8.1")}}}
+	site := plan.Site{Subnets: []plan.Subnet{{Prefix: netip.MustParsePrefix("10.40.8.0/22"),
+		Gateway: netip.MustParseAddr("10.40.8.1")}}}
 	for id, want := range map[string]string{
 		"ovalis-c20":    "reach confirm password name address return-after-address",
 		"fennmark-fs8":  "reach confirm name address return-after-address password save restart return-after-restart",
 		"brindlecap-b4": "reach confirm password name address restart return-after-restart",
 	} {
 		p := set[id]
-		v := procedure.For(plan.Plan{Site: site, Profiles: set}.Resolve(), plan.Entry{Tag: "X", Name: "box-1", Profile: id, Address: netip.MustParseAddr("10.40.8.30")}, p)
+		v := procedure.For(plan.Plan{Site: site, Profiles: set}.Resolve(),
+			plan.Entry{Tag: "X", Name: "box-1", Profile: id, Address: netip.MustParseAddr("10.40.8.30")}, p)
 		steps := task.Steps(p, v, procedure.Login{})
 		var names []string
 		var text strings.Builder
@@ -46,7 +48,8 @@ func TestStepsFollowTheProfile(t *testing.T) {
 				t.Errorf("%s: the rehearsal does not say %s:\n%s", id, value, text.String())
 			}
 		}
-		if took := task.Takes(p, steps); took < time.Duration(p.Restart.Takes) || took > time.Duration(p.Restart.Takes)+5*time.Second {
+		if took := task.Takes(p, steps); took < time.Duration(p.Restart.Takes) ||
+			took > time.Duration(p.Restart.Takes)+5*time.Second {
 			t.Errorf("%s: reckoned %s for a restart of %s", id, took, time.Duration(p.Restart.Takes))
 		}
 	}
@@ -59,7 +62,8 @@ func TestARehearsalSaysWhatIsNotSafe(t *testing.T) {
 		t.Fatal(err)
 	}
 	for old, want := range map[string]bool{"": false, "old: true, ": true} {
-		p, err := profiles.Parse([]byte(strings.Replace(string(doc), "shell: {over: ssh,", "shell: {"+old+"over: ssh,", 1)))
+		p, err := profiles.Parse([]byte(strings.Replace(string(doc), "shell: {over: ssh,", "shell: {"+old+"over: ssh,",
+			1)))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -65,10 +65,12 @@ func (v *Vault) BeginAnew(ctx context.Context) error {
 	v.writing.Lock()
 	defer v.writing.Unlock()
 	if v.Lost() == nil && v.Opener() == ByFile {
-		return problem.New(problem.Conflict, "the vault opens with its key file; there is no need to begin anew", "to give it a new key: redstart vault rekey")
+		return problem.New(problem.Conflict, "the vault opens with its key file; there is no need to begin anew",
+			"to give it a new key: redstart vault rekey")
 	}
 	if !v.Locked() {
-		return problem.New(problem.Conflict, "the vault is open; there is no need to begin anew", "to give it a new key: redstart vault rekey")
+		return problem.New(problem.Conflict, "the vault is open; there is no need to begin anew",
+			"to give it a new key: redstart vault rekey")
 	}
 	// An old key file may be one of another data folder: it is kept.
 	aside := v.keyPath() + ".unfit-" + strings.ToLower(rand.Text())[:8]
@@ -131,18 +133,21 @@ func (v *Vault) openByFile(ring store.Keyring) error {
 		}
 		return v.use(key, ring.KeyID, ByFile)
 	}
-	return problem.New(problem.Machine, "no key file here opens the vault", "restore vault.key of this data folder; without it the stored passwords are lost. To go on without them: redstart vault begin-anew").About(v.keyPath())
+	return problem.New(problem.Machine, "no key file here opens the vault",
+		"restore vault.key of this data folder; without it the stored passwords are lost. To go on without them: redstart vault begin-anew").About(v.keyPath())
 }
 
 func damagedFile(path string) error {
-	return problem.New(problem.Machine, "the vault's key file is damaged", "restore it from a copy; without it the stored passwords are lost. To go on without them: redstart vault begin-anew").About(path)
+	return problem.New(problem.Machine, "the vault's key file is damaged",
+		"restore it from a copy; without it the stored passwords are lost. To go on without them: redstart vault begin-anew").About(path)
 }
 
 var errOthers = errors.New("others can read it")
 
 func keyFileError(path string, err error) error {
 	if errors.Is(err, errOthers) {
-		return problem.New(problem.Machine, "the vault's key file can be read by others", "run: chmod 600 "+path).About(path)
+		return problem.New(problem.Machine, "the vault's key file can be read by others",
+			"run: chmod 600 "+path).About(path)
 	}
 	return problem.Disk(err, "the vault's key file cannot be used", path)
 }
@@ -172,7 +177,8 @@ func writeNew(path string, content []byte) error {
 }
 
 func byPassphrase(passphrase string, salt []byte) (cipher.AEAD, error) {
-	return chacha20poly1305.NewX(argon2.IDKey([]byte(passphrase), salt, argonTime, argonMemory, argonThreads, chacha20poly1305.KeySize))
+	return chacha20poly1305.NewX(argon2.IDKey([]byte(passphrase), salt, argonTime, argonMemory, argonThreads,
+		chacha20poly1305.KeySize))
 }
 
 // Unlock opens a locked vault, with the passphrase if one opens it.
@@ -193,7 +199,8 @@ func (v *Vault) Unlock(ctx context.Context, passphrase string) error {
 	}
 	key, err := unseal(opener, keyBound, ring.Sealed)
 	if err != nil {
-		return problem.New(problem.Usage, "the passphrase does not open the vault", "try again; without it the stored passwords are lost. To go on without them: redstart vault begin-anew")
+		return problem.New(problem.Usage, "the passphrase does not open the vault",
+			"try again; without it the stored passwords are lost. To go on without them: redstart vault begin-anew")
 	}
 	return v.use(key, ring.KeyID, ByPassphrase)
 }
@@ -208,7 +215,8 @@ func (v *Vault) Change(ctx context.Context, passphrase string) error {
 		return err
 	}
 	if n := len([]rune(passphrase)); n > 0 && n < MinPassphrase {
-		return problem.New(problem.Usage, "the passphrase is too short", "take at least 12 characters; four or five words are good")
+		return problem.New(problem.Usage, "the passphrase is too short",
+			"take at least 12 characters; four or five words are good")
 	}
 	key := make([]byte, chacha20poly1305.KeySize)
 	rand.Read(key)

@@ -56,8 +56,10 @@ func (t *Tries) May(ctx context.Context, login profile.Login) error {
 	}
 	limit, until := t.accounts.TriesBeforeBlock(), c.WrongAt.Add(t.accounts.BlockTime())
 	if c.Wrong+1 >= limit && time.Now().Before(until) {
-		return problem.New(problem.Device, fmt.Sprintf("it refused %d logins, and may block at %d, so no other was tried", c.Wrong, limit),
-			fmt.Sprintf("wait until %s, or give its password: redstart vault learn", until.Local().Format("15:04:05"))).About(t.mac.String())
+		return problem.New(problem.Device,
+			fmt.Sprintf("it refused %d logins, and may block at %d, so no other was tried", c.Wrong, limit),
+			fmt.Sprintf("wait until %s, or give its password: redstart vault learn",
+				until.Local().Format("15:04:05"))).About(t.mac.String())
 	}
 	t.tried[login] = true
 	return nil

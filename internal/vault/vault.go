@@ -57,12 +57,14 @@ type Login struct {
 
 // Named tells which credential it is without showing it.
 func (l Login) Named() string {
-	return fmt.Sprintf("credential %d of %s, made %s by %s", l.ID, l.User, l.MadeAt.Format("2006-01-02 15:04"), l.Origin)
+	return fmt.Sprintf("credential %d of %s, made %s by %s", l.ID, l.User, l.MadeAt.Format("2006-01-02 15:04"),
+		l.Origin)
 }
 
 // ErrLocked says that secrets can be neither read nor kept before somebody
 // unlocks the vault.
-var ErrLocked = problem.New(problem.Conflict, "the vault is locked", "unlock it with: redstart vault unlock; or in the console under Settings")
+var ErrLocked = problem.New(problem.Conflict, "the vault is locked",
+	"unlock it with: redstart vault unlock; or in the console under Settings")
 
 // seal puts a secret into a box that opens only together with bound.
 func seal(aead cipher.AEAD, bound string, secret []byte) []byte {
@@ -160,7 +162,8 @@ func (v *Vault) Put(ctx context.Context, list ...New) error {
 	var rows []store.Credential
 	var notes []store.CredentialNote
 	for _, n := range list {
-		c := store.Credential{MAC: n.MAC, User: n.Login.User, MadeAt: store.Now(), State: n.State, StateAt: store.Now(), ToldBy: n.ToldBy, Origin: n.Origin, Stamp: n.Stamp, KeyID: keyID}
+		c := store.Credential{MAC: n.MAC, User: n.Login.User, MadeAt: store.Now(), State: n.State, StateAt: store.Now(),
+			ToldBy: n.ToldBy, Origin: n.Origin, Stamp: n.Stamp, KeyID: keyID}
 		c.Sealed = seal(aead, c.Bound(), []byte(n.Login.Password))
 		rows = append(rows, c)
 		if n.Note.Tag != "" {
@@ -190,13 +193,15 @@ func (v *Vault) Logins(ctx context.Context, mac address.MAC) ([]Login, error) {
 		if err != nil {
 			return nil, damaged(mac.String())
 		}
-		list = append(list, Login{profile.Login{User: c.User, Password: string(open)}, c.ID, c.State, c.StateAt, c.ToldBy, c.Origin, c.Stamp, c.MadeAt})
+		list = append(list, Login{profile.Login{User: c.User, Password: string(open)}, c.ID, c.State, c.StateAt,
+			c.ToldBy, c.Origin, c.Stamp, c.MadeAt})
 	}
 	return list, nil
 }
 
 func damaged(what string) error {
-	return problem.New(problem.Machine, "a stored secret does not open with this vault key", "restore vault.key of the data folder that the records came from").About(what)
+	return problem.New(problem.Machine, "a stored secret does not open with this vault key",
+		"restore vault.key of the data folder that the records came from").About(what)
 }
 
 // Keep stores a secret of a site's plan and gives the token that stands for it.
@@ -235,7 +240,8 @@ func (v *Vault) Secret(ctx context.Context, token string) (secret string, ok boo
 
 // Shared gives the one password that all devices of a kind share in a site, in
 // one turn of it, and makes it when there is none: make is asked for one that fits.
-func (v *Vault) Shared(ctx context.Context, site *store.Site, kind string, turn int, make func() (string, error)) (string, error) {
+func (v *Vault) Shared(ctx context.Context, site *store.Site, kind string, turn int,
+	make func() (string, error)) (string, error) {
 	v.shared.Lock()
 	defer v.shared.Unlock()
 	token := fmt.Sprintf("%s%d/kind/%s", Prefix, site.ID, kind)

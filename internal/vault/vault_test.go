@@ -52,13 +52,15 @@ func TestCredentialsAreSealedAndComeBackNewestFirst(t *testing.T) {
 		}
 	}
 	logins, err := v.Logins(ctx, one)
-	if err != nil || len(logins) != 2 || logins[0].Password != "second-secret" || logins[0].User != "u" || logins[0].State != store.Pending {
+	if err != nil || len(logins) != 2 || logins[0].Password != "second-secret" || logins[0].User != "u" ||
+		logins[0].State != store.Pending {
 		t.Fatalf("%+v, %v", logins, err)
 	}
 	if err := s.SetCredential(ctx, one, logins[0].ID, store.Accepted, "run 1"); err != nil {
 		t.Fatal(err)
 	}
-	if logins, err = v.Logins(ctx, one); err != nil || logins[0].State != store.Accepted || logins[0].ToldBy != "run 1" || logins[1].State != store.Pending {
+	if logins, err = v.Logins(ctx, one); err != nil || logins[0].State != store.Accepted ||
+		logins[0].ToldBy != "run 1" || logins[1].State != store.Pending {
 		t.Errorf("%+v, %v", logins, err)
 	}
 	if others, err := v.Logins(ctx, two); err != nil || len(others) != 0 {
@@ -247,7 +249,8 @@ func TestAChangeOfKeyThatWasCutOff(t *testing.T) {
 	if err := os.WriteFile(file, old, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if v, err = vault.Open(ctx, dir, s); err != nil || v.Lost() == nil || !strings.Contains(v.Lost().Error(), "no key file here opens") {
+	if v, err = vault.Open(ctx, dir, s); err != nil || v.Lost() == nil ||
+		!strings.Contains(v.Lost().Error(), "no key file here opens") {
 		t.Errorf("an older key file: %v, %v", v.Lost(), err)
 	}
 }
@@ -271,7 +274,8 @@ func TestALostKeyFile(t *testing.T) {
 	if err := os.Remove(filepath.Join(dir, "vault.key")); err != nil {
 		t.Fatal(err)
 	}
-	if v, err = vault.Open(ctx, dir, s); err != nil || !v.Locked() || v.Lost() == nil || !strings.Contains(v.Lost().Error(), "begin-anew") {
+	if v, err = vault.Open(ctx, dir, s); err != nil || !v.Locked() || v.Lost() == nil ||
+		!strings.Contains(v.Lost().Error(), "begin-anew") {
 		t.Fatalf("%v, %v", v.Lost(), err)
 	}
 	if err := put(v, one, profile.Login{}); err == nil || !strings.Contains(err.Error(), "no key file here opens") {
@@ -331,10 +335,14 @@ func TestDevicesOfAKindShareOnePassword(t *testing.T) {
 			t.Fatalf("%q", got)
 		}
 	}
-	if p, err := v.Shared(ctx, site, "camera", 1, func() (string, error) { return "turned", nil }); err != nil || p != "turned" {
+	if p, err := v.Shared(ctx, site, "camera", 1, func() (string, error) {
+		return "turned", nil
+	}); err != nil || p != "turned" {
 		t.Errorf("the next turn gives %q, %v", p, err)
 	}
-	if p, err := v.Shared(ctx, site, "clock", 0, func() (string, error) { return "", errors.New("impossible") }); err == nil {
+	if p, err := v.Shared(ctx, site, "clock", 0, func() (string, error) {
+		return "", errors.New("impossible")
+	}); err == nil {
 		t.Errorf("%q without an error", p)
 	}
 }
@@ -352,7 +360,8 @@ func TestKeepingWhileTheKeyChanges(t *testing.T) {
 		go func() {
 			defer all.Done()
 			for n := range 25 {
-				if err := put(v, address.MAC{2, 0, 0, 0, 1, byte(i)}, profile.Login{User: "u", Password: fmt.Sprint("p-", n)}); err != nil {
+				if err := put(v, address.MAC{2, 0, 0, 0, 1, byte(i)},
+					profile.Login{User: "u", Password: fmt.Sprint("p-", n)}); err != nil {
 					t.Error(err)
 				}
 				if err := v.KeepAs(ctx, site, fmt.Sprint("vault:", i, n), "kept"); err != nil {
@@ -368,7 +377,8 @@ func TestKeepingWhileTheKeyChanges(t *testing.T) {
 	}
 	all.Wait()
 	for i := range 4 {
-		if logins, err := v.Logins(ctx, address.MAC{2, 0, 0, 0, 1, byte(i)}); err != nil || len(logins) != 25 || logins[0].Password != "p-24" {
+		if logins, err := v.Logins(ctx, address.MAC{2, 0, 0, 0, 1, byte(i)}); err != nil || len(logins) != 25 ||
+			logins[0].Password != "p-24" {
 			t.Errorf("box %d: %d logins, %v", i, len(logins), err)
 		}
 		for n := range 25 {

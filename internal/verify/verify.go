@@ -35,7 +35,8 @@ type Verifier struct {
 
 // Entry verifies one matched entry of the plan, and stores the checks and the
 // state they lead to.
-func (v *Verifier) Entry(ctx context.Context, r plan.Resolver, e store.Entry, restart string, avoid func(netip.Addr) bool, who string) (list []result.Check, err error) {
+func (v *Verifier) Entry(ctx context.Context, r plan.Resolver, e store.Entry, restart string,
+	avoid func(netip.Addr) bool, who string) (list []result.Check, err error) {
 	err = shield.Do(v.Log, e.Device.String(), func() error {
 		list, err = v.entry(ctx, r, e, restart, avoid, who)
 		return err
@@ -43,13 +44,16 @@ func (v *Verifier) Entry(ctx context.Context, r plan.Resolver, e store.Entry, re
 	return list, err
 }
 
-func (v *Verifier) entry(ctx context.Context, r plan.Resolver, e store.Entry, restart string, avoid func(netip.Addr) bool, who string) ([]result.Check, error) {
+func (v *Verifier) entry(ctx context.Context, r plan.Resolver, e store.Entry, restart string,
+	avoid func(netip.Addr) bool, who string) ([]result.Check, error) {
 	p := v.Profiles[e.Profile]
 	switch {
 	case p == nil:
-		return nil, problem.New(problem.Conflict, "its profile "+e.Profile+" is gone", "put the profile back").About(e.Tag)
+		return nil, problem.New(problem.Conflict, "its profile "+e.Profile+" is gone",
+			"put the profile back").About(e.Tag)
 	case !e.Address.IsValid():
-		return nil, problem.New(problem.Conflict, "it has no planned address", "plan one: redstart plan set "+e.Tag+" address=next").About(e.Tag)
+		return nil, problem.New(problem.Conflict, "it has no planned address",
+			"plan one: redstart plan set "+e.Tag+" address=next").About(e.Tag)
 	}
 	servers, err := v.Store.Servers(ctx, e.Device)
 	if err != nil {
@@ -79,7 +83,8 @@ func (v *Verifier) entry(ctx context.Context, r plan.Resolver, e store.Entry, re
 		state = store.Verified
 	}
 	if failing := result.Failing(list); len(failing) > 0 {
-		state, reason = store.Attention, fmt.Sprintf("verify, %s: expected %s, observed %s", failing[0].Name, failing[0].Expected, failing[0].Observed)
+		state, reason = store.Attention, fmt.Sprintf("verify, %s: expected %s, observed %s", failing[0].Name,
+			failing[0].Expected, failing[0].Observed)
 	}
 	// First, since it refuses when the entry is another box by now.
 	if err := v.Store.SetChecks(ctx, e.Tag, e.Device, list, state, reason, who); err != nil {

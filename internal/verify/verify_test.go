@@ -41,18 +41,22 @@ func stage(t *testing.T) (*verify.Verifier, plan.Resolver, store.Entry) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	e := plan.Entry{Tag: "A", Kind: "camera", Profile: "ovalis-c20", Name: "a", Address: netip.MustParseAddr("10.40.9.10")}
-	p := plan.Plan{Site: plan.Site{Key: "s", Name: "S", Subnets: []plan.Subnet{{Name: "main", Prefix: netip.MustParsePrefix("10.40.8.0/22")}}}, Profiles: set, Entries: []plan.Entry{e}}
+	e := plan.Entry{Tag: "A", Kind: "camera", Profile: "ovalis-c20", Name: "a",
+		Address: netip.MustParseAddr("10.40.9.10")}
+	p := plan.Plan{Site: plan.Site{Key: "s", Name: "S", Subnets: []plan.Subnet{{Name: "main",
+		Prefix: netip.MustParsePrefix("10.40.8.0/22")}}}, Profiles: set, Entries: []plan.Entry{e}}
 	site, err := records.AddSite(ctx, p.Site, "x")
 	if err == nil {
-		_, err = site.Revise(ctx, "x", "planned", store.Changes{Edits: []store.Edit{{After: &e}}, Matches: []store.Match{{Tag: "A", MAC: box, By: "hand"}}})
+		_, err = site.Revise(ctx, "x", "planned", store.Changes{Edits: []store.Edit{{After: &e}},
+			Matches: []store.Match{{Tag: "A", MAC: box, By: "hand"}}})
 	}
 	entry, err2 := site.Entry(ctx, "A")
 	if err := errors.Join(err, err2); err != nil {
 		t.Fatal(err)
 	}
 	var s segment.Segment
-	w := &verify.Verifier{Bench: bench.New(s.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 64)), Store: site, Vault: v, Profiles: set, Log: slog.New(slog.DiscardHandler)}
+	w := &verify.Verifier{Bench: bench.New(s.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 64)), Store: site, Vault: v,
+		Profiles: set, Log: slog.New(slog.DiscardHandler)}
 	t.Cleanup(func() { w.Bench.Close() })
 	return w, p.Resolve(), entry
 }
@@ -75,7 +79,8 @@ func TestWhatIsAwayWasNotLookedAt(t *testing.T) {
 		}
 	}
 	now, err := w.Store.Entry(context.Background(), "A")
-	if err != nil || now.State != store.Attention || !strings.Contains(now.Reason, "address held by: expected 0a:4f:56:00:00:01, observed nobody") {
+	if err != nil || now.State != store.Attention || !strings.Contains(now.Reason,
+		"address held by: expected 0a:4f:56:00:00:01, observed nobody") {
 		t.Errorf("%s: %s, %v", now.State, now.Reason, err)
 	}
 }
@@ -98,7 +103,8 @@ func TestWhatCannotBeLookedAt(t *testing.T) {
 		{other, "its profile gone is gone"},
 		{stranger, "matched anew meanwhile"}, // it was matched anew while it was looked at
 	} {
-		if _, err := w.Entry(ctx, r, c.e, check.Never, nil, "x"); problem.KindOf(err) != problem.Conflict || !strings.Contains(err.Error(), c.want) {
+		if _, err := w.Entry(ctx, r, c.e, check.Never, nil, "x"); problem.KindOf(err) != problem.Conflict ||
+			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%v, not %q", err, c.want)
 		}
 	}

@@ -10,13 +10,15 @@ import (
 
 func TestParseMACTakesEveryUsualSpelling(t *testing.T) {
 	want := address.MAC{0x0a, 0x4f, 0x56, 0x00, 0x1b, 0x2c}
-	for _, s := range []string{"0a:4f:56:00:1b:2c", "0A-4F-56-00-1B-2C", "0a4f.5600.1b2c", "0A4F56001B2C", " 0a 4f 56 00 1b 2c "} {
+	for _, s := range []string{"0a:4f:56:00:1b:2c", "0A-4F-56-00-1B-2C", "0a4f.5600.1b2c", "0A4F56001B2C",
+		" 0a 4f 56 00 1b 2c "} {
 		got, err := address.ParseMAC(s)
 		if err != nil || got != want {
 			t.Errorf("ParseMAC(%q) = %v, %v", s, got, err)
 		}
 	}
-	for _, s := range []string{"0a:4f:56:00:1b", "0a:4f:56:00:1b:2c:3d", "zz:4f:56:00:1b:2c", "01:00:5e:00:00:01", "ff:ff:ff:ff:ff:ff"} {
+	for _, s := range []string{"0a:4f:56:00:1b", "0a:4f:56:00:1b:2c:3d", "zz:4f:56:00:1b:2c", "01:00:5e:00:00:01",
+		"ff:ff:ff:ff:ff:ff"} {
 		if got, err := address.ParseMAC(s); err == nil {
 			t.Errorf("ParseMAC(%q) = %v, want an error", s, got)
 		}
@@ -62,7 +64,8 @@ func TestRange(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r.Size() != 10 || !r.Contains(netip.MustParseAddr("192.168.66.19")) || r.Contains(netip.MustParseAddr("192.168.66.20")) {
+	if r.Size() != 10 || !r.Contains(netip.MustParseAddr("192.168.66.19")) ||
+		r.Contains(netip.MustParseAddr("192.168.66.20")) {
 		t.Errorf("%v holds %d addresses", r, r.Size())
 	}
 	if r.String() != "192.168.66.10-192.168.66.19" {

@@ -27,7 +27,8 @@ func ParseMAC(s string) (MAC, error) {
 	digits := strings.NewReplacer(":", "", "-", "", ".", "", " ", "").Replace(s)
 	b, err := hex.DecodeString(digits)
 	if err != nil || len(b) != len(m) {
-		return MAC{}, fmt.Errorf("%q is not a MAC address: write six pairs of hexadecimal digits, like 02:4f:56:00:00:1a", s)
+		return MAC{},
+			fmt.Errorf("%q is not a MAC address: write six pairs of hexadecimal digits, like 02:4f:56:00:00:1a", s)
 	}
 	copy(m[:], b)
 	if m.IsGroup() {

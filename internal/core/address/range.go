@@ -143,7 +143,8 @@ func Neighbours(a netip.Addr, within int) iter.Seq[netip.Addr] {
 			hosts := Hosts(netip.PrefixFrom(a, bits))
 			for n := Number(hosts.From); n <= Number(hosts.To) && given < mostNeighbours; n++ {
 				// .0 and .255 are network or broadcast under some usual mask.
-				if last := n & 0xff; n == self || last == 0 || last == 0xff || n >= Number(inner.From) && n <= Number(inner.To) {
+				if last := n & 0xff; n == self || last == 0 || last == 0xff || n >= Number(inner.From) &&
+					n <= Number(inner.To) {
 					continue
 				}
 				given++

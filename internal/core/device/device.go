@@ -161,7 +161,8 @@ func (f *Found) keep(x Fact) (news bool) {
 
 func (f *Found) sort() {
 	slices.SortFunc(f.Facts, func(a, b Fact) int {
-		return cmp.Or(cmp.Compare(a.Part, b.Part), cmp.Compare(a.Key, b.Key), a.First.Compare(b.First), cmp.Compare(a.Value, b.Value), cmp.Compare(a.Protocol, b.Protocol))
+		return cmp.Or(cmp.Compare(a.Part, b.Part), cmp.Compare(a.Key, b.Key), a.First.Compare(b.First),
+			cmp.Compare(a.Value, b.Value), cmp.Compare(a.Protocol, b.Protocol))
 	})
 }
 

@@ -16,7 +16,8 @@ import (
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 func sighting(last byte, protocol string, after time.Duration, facts ...string) device.Sighting {
-	s := device.Sighting{MAC: address.MAC{0x0a, 0x4f, 0x56, 0, 0, last}, Protocol: protocol, At: noon.Add(after), Facts: map[string]string{}}
+	s := device.Sighting{MAC: address.MAC{0x0a, 0x4f, 0x56, 0, 0, last}, Protocol: protocol, At: noon.Add(after),
+		Facts: map[string]string{}}
 	for i := 0; i < len(facts); i += 2 {
 		s.Facts[facts[i]] = facts[i+1]
 	}
@@ -107,7 +108,8 @@ func TestWhatHangsBehindADeviceIsKeptApart(t *testing.T) {
 	if !f.Add(s) || f.Add(s) {
 		t.Error("a part is news once")
 	}
-	if f.Value("model") != "R2" || f.ValuesOf("4001/11", "model")[0] != "D2" || len(f.Parts()) != 1 || f.Parts()[0] != "4001/11" {
+	if f.Value("model") != "R2" || f.ValuesOf("4001/11", "model")[0] != "D2" || len(f.Parts()) != 1 ||
+		f.Parts()[0] != "4001/11" {
 		t.Errorf("%+v", f.Facts)
 	}
 	for i := range 2000 {
@@ -160,14 +162,18 @@ func TestStatesAndTies(t *testing.T) {
 		mac   address.MAC
 		state string
 	}{
-		"factory address":     {[]string{"address", "192.168.77.20"}, address.MAC{0x0a, 0x4f, 0x56, 1, 1, 1}, "factory"},
+		"factory address": {[]string{"address", "192.168.77.20"}, address.MAC{0x0a, 0x4f, 0x56, 1, 1, 1},
+			"factory"},
 		"another address":     {[]string{"address", "10.40.8.30"}, address.MAC{0x0a, 0x4f, 0x56, 1, 1, 1}, "set"},
 		"DCP without address": {[]string{"model", "FS8"}, address.MAC{0x06, 0x46, 0x4e, 1, 1, 1}, "factory"},
-		"DCP with an address": {[]string{"model", "FS8", "address", "10.40.8.20"}, address.MAC{0x06, 0x46, 0x4e, 1, 1, 1}, "set"},
+		"DCP with an address": {[]string{"model", "FS8", "address", "10.40.8.20"},
+			address.MAC{0x06, 0x46, 0x4e, 1, 1, 1}, "set"},
 		"waits for DHCP":      {[]string{"asks", "dhcp"}, address.MAC{0x0e, 0x42, 0x44, 1, 1, 1}, "factory"},
 		"took a DHCP address": {[]string{"address", "10.40.8.30"}, address.MAC{0x0e, 0x42, 0x44, 1, 1, 1}, ""},
-		"says so itself":      {[]string{"state", "set", "address", "192.168.77.20"}, address.MAC{0x0a, 0x4f, 0x56, 1, 1, 1}, "set"},
-		"first-use page":      {[]string{"address", "10.40.9.150", "title", "Tolvern D1: first use"}, address.MAC{0x0a, 0x54, 0x44, 1, 1, 1}, "factory"},
+		"says so itself": {[]string{"state", "set", "address", "192.168.77.20"},
+			address.MAC{0x0a, 0x4f, 0x56, 1, 1, 1}, "set"},
+		"first-use page": {[]string{"address", "10.40.9.150", "title", "Tolvern D1: first use"},
+			address.MAC{0x0a, 0x54, 0x44, 1, 1, 1}, "factory"},
 		"nothing known of it": {nil, address.MAC{2, 9, 9, 9, 9, 9}, ""},
 	} {
 		f := device.Found{}
@@ -208,7 +214,8 @@ func TestChangesBetweenSurveys(t *testing.T) {
 	for _, c := range got {
 		text = append(text, fmt.Sprintf("%d %s %s>%s", c.MAC[5], c.Kind, c.From, c.To))
 	}
-	if s := strings.Join(text, "; "); s != "1 moved 10.0.0.1>10.0.0.9; 1 renamed a>z; 2 gone 10.0.0.2>; 4 new >10.0.0.4" {
+	if s := strings.Join(text,
+		"; "); s != "1 moved 10.0.0.1>10.0.0.9; 1 renamed a>z; 2 gone 10.0.0.2>; 4 new >10.0.0.4" {
 		t.Error(s)
 	}
 }

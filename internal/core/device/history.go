@@ -62,7 +62,9 @@ func Changes(before, after []Seen) []Change {
 	for mac, s := range old {
 		list = append(list, Change{Went, mac, place(s.Address), ""})
 	}
-	slices.SortFunc(list, func(a, b Change) int { return cmp.Or(slices.Compare(a.MAC[:], b.MAC[:]), cmp.Compare(a.Kind, b.Kind)) })
+	slices.SortFunc(list, func(a, b Change) int {
+		return cmp.Or(slices.Compare(a.MAC[:], b.MAC[:]), cmp.Compare(a.Kind, b.Kind))
+	})
 	return list
 }
 

@@ -95,7 +95,9 @@ func (f *Found) setByRun() (at time.Time) {
 // from the factory: it may have been reset.
 func (f *Found) freshSince(p *profile.Profile, set time.Time) bool {
 	newer := func(key string, fits func(value string) bool) bool {
-		return slices.ContainsFunc(f.lately(func(x Fact) bool { return x.Part == "" && x.Key == key }), func(x Fact) bool {
+		return slices.ContainsFunc(f.lately(func(x Fact) bool {
+			return x.Part == "" && x.Key == key
+		}), func(x Fact) bool {
 			return x.Protocol != ByRun && x.Last.After(set) && fits(x.Value)
 		})
 	}

@@ -85,7 +85,8 @@ func (m Mark) Since(before Mark) string {
 	passed := m.Asked.Sub(before.At).Seconds()                         // at least
 	least := before.Uptime + passed*(1-drift) - m.Grain - before.Grain // had it gone on running
 	if m.Uptime < least {
-		return fmt.Sprintf("its up-time began anew: it told %s", time.Duration(m.Uptime*float64(time.Second)).Round(10*time.Millisecond))
+		return fmt.Sprintf("its up-time began anew: it told %s",
+			time.Duration(m.Uptime*float64(time.Second)).Round(10*time.Millisecond))
 	}
 	return ""
 }
@@ -97,7 +98,8 @@ func (m Mark) SinceWrite(written time.Time, starts int64) string {
 		return fmt.Sprintf("its start counter went from %d to %d", starts, m.Starts)
 	}
 	if at, ok := m.Started(); ok && at.After(written) {
-		return fmt.Sprintf("its up-time began anew: it told %s", time.Duration(m.Uptime*float64(time.Second)).Round(10*time.Millisecond))
+		return fmt.Sprintf("its up-time began anew: it told %s",
+			time.Duration(m.Uptime*float64(time.Second)).Round(10*time.Millisecond))
 	}
 	return ""
 }

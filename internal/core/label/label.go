@@ -73,7 +73,9 @@ func Parse(text string) Label {
 		text = "?" + q + " " + strings.ReplaceAll(u.Path, "/", " ")
 	}
 	for _, m := range keyed.FindAllStringSubmatch(text, -1) {
-		key := strings.ToLower(strings.Join(strings.FieldsFunc(m[1], func(r rune) bool { return r == ' ' || r == '.' || r == '_' }), ""))
+		key := strings.ToLower(strings.Join(strings.FieldsFunc(m[1], func(r rune) bool {
+			return r == ' ' || r == '.' || r == '_'
+		}), ""))
 		switch {
 		case slices.Contains(serialKeys, key):
 			l.addSerial(m[2])
@@ -112,7 +114,8 @@ func (l *Label) addSerial(s string) {
 // lora reads the parts of a device identification code. A DevEUI made from a
 // MAC (RFC 4291, Appendix A, without the flipped bit) gives the MAC back.
 func lora(m []string) Label {
-	d := &LoRaWAN{JoinEUI: strings.ToUpper(m[1]), DevEUI: strings.ToUpper(m[2]), Vendor: strings.ToUpper(m[3][:4]), Profile: strings.ToUpper(m[3][4:])}
+	d := &LoRaWAN{JoinEUI: strings.ToUpper(m[1]), DevEUI: strings.ToUpper(m[2]), Vendor: strings.ToUpper(m[3][:4]),
+		Profile: strings.ToUpper(m[3][4:])}
 	l := Label{LoRaWAN: d}
 	for _, extension := range strings.Split(strings.TrimPrefix(m[4], ":"), ":") {
 		switch {

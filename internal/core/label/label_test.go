@@ -49,7 +49,8 @@ func TestLabels(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, s := range []string{"MAC: 0A4F56010203 S/N: OV20-000017", "LW:D0:1122334455667788:025457FFFE010203:00FF0001:SX", "http://a/?%zz", "a=b;c=d"} {
+	for _, s := range []string{"MAC: 0A4F56010203 S/N: OV20-000017",
+		"LW:D0:1122334455667788:025457FFFE010203:00FF0001:SX", "http://a/?%zz", "a=b;c=d"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {

@@ -9,7 +9,9 @@ import (
 // most tries every assignment and gives the most that one is worth.
 func most(edges []edge) (total int) {
 	for i, e := range edges {
-		rest := slices.DeleteFunc(slices.Clone(edges[i+1:]), func(x edge) bool { return x.row == e.row || x.column == e.column })
+		rest := slices.DeleteFunc(slices.Clone(edges[i+1:]), func(x edge) bool {
+			return x.row == e.row || x.column == e.column
+		})
 		total = max(total, e.worth+most(rest))
 	}
 	return total

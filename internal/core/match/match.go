@@ -127,7 +127,8 @@ const onlyOne = 90
 
 func (p *proposer) add(e plan.Entry, f *device.Found, by string, sure int, why string, part bool) {
 	p.usedMAC[f.MAC], p.usedTag[e.Tag] = true, true
-	p.Proposals = append(p.Proposals, Proposal{e.Tag, f.MAC, f.Value(fact.Serial), e.Profile, by, sure, why, part, by == ByOrder && sure < onlyOne})
+	p.Proposals = append(p.Proposals, Proposal{e.Tag, f.MAC, f.Value(fact.Serial), e.Profile, by, sure, why, part,
+		by == ByOrder && sure < onlyOne})
 }
 
 func exactKey(e plan.Entry) string {
@@ -162,9 +163,11 @@ func (p *proposer) named() {
 		i := slices.IndexFunc(p.found, func(f *device.Found) bool { return is(e, f) })
 		switch {
 		case i < 0:
-			p.leave(e, "the box that the plan names by "+exactKey(e)+" is not on the segment", "plug it in, or mend the plan")
+			p.leave(e, "the box that the plan names by "+exactKey(e)+" is not on the segment",
+				"plug it in, or mend the plan")
 		case p.found[i].Profile != "" && !mayBe(e, p.found[i]):
-			p.leave(e, fmt.Sprintf("%s is a %s, but the plan says %s", exactKey(e), p.found[i].Profile, e.Profile), "mend the plan")
+			p.leave(e, fmt.Sprintf("%s is a %s, but the plan says %s", exactKey(e), p.found[i].Profile, e.Profile),
+				"mend the plan")
 		case holder[p.found[i].MAC] != "":
 			p.leave(e, "another entry, "+holder[p.found[i].MAC]+", names the same box", "mend the plan")
 		default:
@@ -198,7 +201,9 @@ func (p *proposer) signs(e plan.Entry, f *device.Found, claimed map[address.MAC]
 	if why := p.ports.why(e, f); why != "" {
 		list = append(list, sign{ByPort, why})
 	}
-	if e.Name != "" && f.State != device.Factory && slices.ContainsFunc(f.Present(fact.Name), func(n string) bool { return strings.EqualFold(n, e.Name) }) {
+	if e.Name != "" && f.State != device.Factory && slices.ContainsFunc(f.Present(fact.Name), func(n string) bool {
+		return strings.EqualFold(n, e.Name)
+	}) {
 		list = append(list, sign{ByName, "it has the planned name already"})
 	}
 	if e.Address.IsValid() && f.AddressNow() == e.Address {
@@ -242,7 +247,8 @@ func (p *proposer) assign() {
 		e, f, list := left[a.row], p.found[a.column], reasons[[2]int{a.row, a.column}]
 		if a.tied {
 			p.usedTag[e.Tag], p.usedMAC[f.MAC] = true, true
-			p.Open = append(p.Open, Open{e.Profile, e.Tag, "several boxes fit equally: " + list[0].why, "scan its label, make one blink, or match by hand"})
+			p.Open = append(p.Open, Open{e.Profile, e.Tag, "several boxes fit equally: " + list[0].why,
+				"scan its label, make one blink, or match by hand"})
 			continue
 		}
 		var why []string
@@ -251,7 +257,9 @@ func (p *proposer) assign() {
 		}
 		p.add(e, f, list[0].by, min(99, together(list)), strings.Join(why, "; "), false)
 	}
-	slices.SortStableFunc(p.Proposals, func(a, b Proposal) int { return cmp.Compare(p.position(a.Tag), p.position(b.Tag)) })
+	slices.SortStableFunc(p.Proposals, func(a, b Proposal) int {
+		return cmp.Compare(p.position(a.Tag), p.position(b.Tag))
+	})
 }
 
 func (p *proposer) position(tag string) int {
@@ -291,7 +299,8 @@ func (p *proposer) ordered() {
 	for _, id := range ids {
 		want, have := tags[id], boxes[id]
 		if len(have) == 0 {
-			p.Open = append(p.Open, Open{Profile: id, Why: fmt.Sprintf("%d without a box: none of this model is left", len(want)), Decide: "plug them in and find again"})
+			p.Open = append(p.Open, Open{Profile: id, Why: fmt.Sprintf("%d without a box: none of this model is left",
+				len(want)), Decide: "plug them in and find again"})
 			continue
 		}
 		slices.SortFunc(have, func(a, b *device.Found) int {
@@ -299,7 +308,8 @@ func (p *proposer) ordered() {
 		})
 		part := len(want) != len(have)
 		if part {
-			p.Open = append(p.Open, Open{Profile: id, Why: fmt.Sprintf("%d entries but %d devices", len(want), len(have)),
+			p.Open = append(p.Open, Open{Profile: id, Why: fmt.Sprintf("%d entries but %d devices", len(want),
+				len(have)),
 				Decide: "scan labels, name switch ports or serials in the plan, match by hand, or take the part that is proposed by order"})
 		}
 		for i, e := range want[:min(len(want), len(have))] {

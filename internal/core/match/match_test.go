@@ -16,7 +16,8 @@ import (
 
 func box(last byte, profile, serial string) *device.Found {
 	f := &device.Found{}
-	f.Add(device.Sighting{MAC: address.MAC{2, 0, 0, 0, 0, last}, Protocol: "web", At: time.Unix(1, 0), Facts: map[string]string{"serial": serial}})
+	f.Add(device.Sighting{MAC: address.MAC{2, 0, 0, 0, 0, last}, Protocol: "web", At: time.Unix(1, 0),
+		Facts: map[string]string{"serial": serial}})
 	f.Profile = profile
 	return f
 }
@@ -41,7 +42,8 @@ func TestCertainThingsComeFirst(t *testing.T) {
 		{Tag: "C", Profile: "cam", MAC: address.MAC{2, 0, 0, 0, 0, 1}},
 		{Tag: "D", Profile: "cam"},
 	}
-	proposals, open := propose(entries, box(1, "cam", "S-9"), box(2, "cam", "S-7"), box(3, "cam", "S-3"), box(4, "cam", "S-1"))
+	proposals, open := propose(entries, box(1, "cam", "S-9"), box(2, "cam", "S-7"), box(3, "cam", "S-3"),
+		box(4, "cam", "S-1"))
 	got := pairs(proposals)
 	// What is left, A and D, is paired by serial: S-1 (4) before S-7 (2).
 	if len(open) != 0 || got["C"] != 1 || got["B"] != 3 || got["A"] != 4 || got["D"] != 2 {
@@ -86,7 +88,8 @@ func TestANamedBoxIsNeverReplacedByAnother(t *testing.T) {
 		{Tag: "D", Profile: "lamp", Serial: "twice"},
 		{Tag: "E", Profile: "lamp", Serial: "twice"},
 	}
-	proposals, open := propose(entries, box(1, "cam", "x"), box(2, "cam", "y"), box(3, "lamp", "lamp-1"), box(4, "lamp", "twice"))
+	proposals, open := propose(entries, box(1, "cam", "x"), box(2, "cam", "y"), box(3, "lamp", "lamp-1"),
+		box(4, "lamp", "twice"))
 	if got := pairs(proposals); len(got) != 1 || got["D"] != 4 {
 		t.Errorf("%v; want only D", got)
 	}
@@ -95,7 +98,9 @@ func TestANamedBoxIsNeverReplacedByAnother(t *testing.T) {
 		why = append(why, o.Tag+": "+o.Why)
 	}
 	text := strings.Join(why, "\n")
-	for _, want := range []string{"A: the box that the plan names by serial gone", "B: the box that the plan names by MAC", "C: serial lamp-1 is a lamp, but the plan says cam", "E: another entry, D, names the same box"} {
+	for _, want := range []string{"A: the box that the plan names by serial gone",
+		"B: the box that the plan names by MAC", "C: serial lamp-1 is a lamp, but the plan says cam",
+		"E: another entry, D, names the same box"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is not said in\n%s", want, text)
 		}
@@ -125,14 +130,16 @@ func TestTheSwitchKnowsWhereEverythingHangs(t *testing.T) {
 		{Tag: "C", Profile: "door", SwitchPort: "CORE/port3"},
 		{Tag: "D", Profile: "door"},
 	}
-	proposals, open := propose(entries, core, box(1, "door", "1"), box(2, "door", "2"), box(3, "door", "3"), box(4, "door", "4"))
+	proposals, open := propose(entries, core, box(1, "door", "1"), box(2, "door", "2"), box(3, "door", "3"),
+		box(4, "door", "4"))
 	got := pairs(proposals)
 	if got["CORE"] != 9 || got["A"] != 2 || got["B"] != 1 || got["C"] != 3 || got["D"] != 4 || len(open) != 0 {
 		t.Errorf("%v, open %+v", got, open)
 	}
 	for _, p := range proposals {
 		// Two of a model behind port 3: the port alone does not decide.
-		want := map[string]string{"CORE": match.ByName, "A": match.ByPort, "B": match.ByPort, "C": match.ByOrder, "D": match.ByOrder}[p.Tag]
+		want := map[string]string{"CORE": match.ByName, "A": match.ByPort, "B": match.ByPort, "C": match.ByOrder,
+			"D": match.ByOrder}[p.Tag]
 		if p.By != want {
 			t.Errorf("%s by %s, want %s", p.Tag, p.By, want)
 		}
@@ -144,18 +151,23 @@ func TestTheSwitchKnowsWhereEverythingHangs(t *testing.T) {
 func TestWhatWasBeforeIsNoSign(t *testing.T) {
 	core := with(box(9, "switch", ""), "", "name", "core-1")
 	for reading, where := range map[int64]string{3: "port 1", 4: "port 2"} {
-		core.Add(device.Sighting{MAC: core.MAC, Part: where, Protocol: "snmp", At: time.Unix(reading, 0), Facts: map[string]string{"behind": "02:00:00:00:00:01"}})
-		core.Add(device.Sighting{MAC: core.MAC, Part: map[string]string{"port 1": "port 2", "port 2": "port 1"}[where], Protocol: "snmp", At: time.Unix(reading, 0), Facts: map[string]string{"behind": "02:00:00:00:00:02"}})
+		core.Add(device.Sighting{MAC: core.MAC, Part: where, Protocol: "snmp", At: time.Unix(reading, 0),
+			Facts: map[string]string{"behind": "02:00:00:00:00:01"}})
+		core.Add(device.Sighting{MAC: core.MAC, Part: map[string]string{"port 1": "port 2", "port 2": "port 1"}[where],
+			Protocol: "snmp", At: time.Unix(reading, 0), Facts: map[string]string{"behind": "02:00:00:00:00:02"}})
 	}
-	entries := []plan.Entry{{Tag: "CORE", Profile: "switch", Name: "core-1"}, {Tag: "A", Profile: "door", SwitchPort: "CORE/1"}, {Tag: "B", Profile: "door", SwitchPort: "CORE/2"}}
+	entries := []plan.Entry{{Tag: "CORE", Profile: "switch", Name: "core-1"},
+		{Tag: "A", Profile: "door", SwitchPort: "CORE/1"}, {Tag: "B", Profile: "door", SwitchPort: "CORE/2"}}
 	proposals, _ := propose(entries, core, box(1, "door", "1"), box(2, "door", "2"))
 	if got := pairs(proposals); got["A"] != 2 || got["B"] != 1 || proposals[1].By != match.ByPort {
 		t.Errorf("%+v", proposals)
 	}
 	renamed := with(box(1, "cam", "1"), "", "name", "a")
-	renamed.Add(device.Sighting{MAC: renamed.MAC, Protocol: "snmp", At: time.Unix(5, 0), Facts: map[string]string{"name": "b"}})
+	renamed.Add(device.Sighting{MAC: renamed.MAC, Protocol: "snmp", At: time.Unix(5, 0),
+		Facts: map[string]string{"name": "b"}})
 	renamed.State = device.Set
-	proposals, _ = propose([]plan.Entry{{Tag: "A", Profile: "cam", Name: "a"}, {Tag: "B", Profile: "cam", Name: "b"}}, renamed)
+	proposals, _ = propose([]plan.Entry{{Tag: "A", Profile: "cam", Name: "a"}, {Tag: "B", Profile: "cam", Name: "b"}},
+		renamed)
 	if got := pairs(proposals); got["B"] != 1 || len(got) != 1 {
 		t.Errorf("%+v", proposals)
 	}
@@ -167,7 +179,8 @@ func TestTheBestAssignmentOverAllIsNotFirstCome(t *testing.T) {
 	one := with(with(box(1, "cam", "1"), "", "address", "10.0.0.1"), "", "name", "b")
 	two := with(box(2, "cam", "2"), "", "name", "a")
 	one.State, two.State = device.Set, device.Set
-	entries := []plan.Entry{{Tag: "A", Profile: "cam", Name: "a", Address: netip.MustParseAddr("10.0.0.1")}, {Tag: "B", Profile: "cam", Name: "b"}}
+	entries := []plan.Entry{{Tag: "A", Profile: "cam", Name: "a", Address: netip.MustParseAddr("10.0.0.1")},
+		{Tag: "B", Profile: "cam", Name: "b"}}
 	proposals, _ := propose(entries, one, two)
 	if got := pairs(proposals); got["A"] != 2 || got["B"] != 1 {
 		t.Errorf("%v", got)
@@ -185,18 +198,21 @@ func TestWhatFitsEquallyIsLeftOpen(t *testing.T) {
 		t.Errorf("%+v, open %+v", proposals, open)
 	}
 	one.State, two.State = device.Factory, device.Factory
-	if proposals, _ = propose([]plan.Entry{{Tag: "A", Profile: "cam", Name: "gate"}}, one, two); len(proposals) != 1 || !proposals[0].Part {
+	if proposals, _ = propose([]plan.Entry{{Tag: "A", Profile: "cam", Name: "gate"}}, one, two); len(proposals) != 1 ||
+		!proposals[0].Part {
 		t.Errorf("a factory name is no sign: %+v", proposals)
 	}
 }
 
 func TestBothSidesAreListed(t *testing.T) {
 	r := match.Propose(match.Segment{
-		Entries: []plan.Entry{{Tag: "A", Profile: "cam"}, {Tag: "B", Profile: "lamp"}, {Tag: "C", Profile: "lamp", NotWired: true}, {Tag: "D", Profile: "cam"}},
+		Entries: []plan.Entry{{Tag: "A", Profile: "cam"}, {Tag: "B", Profile: "lamp"},
+			{Tag: "C", Profile: "lamp", NotWired: true}, {Tag: "D", Profile: "cam"}},
 		Found:   []*device.Found{box(1, "cam", "1"), box(2, "door", "2"), box(3, "", ""), box(4, "cam", "4")},
 		Matched: map[address.MAC]string{{2, 0, 0, 0, 0, 4}: "D"},
 	})
-	if len(r.Proposals) != 1 || len(r.Missing) != 1 || r.Missing[0] != "B" || len(r.Spare) != 2 || r.Spare[0][5] != 2 || r.Spare[1][5] != 3 {
+	if len(r.Proposals) != 1 || len(r.Missing) != 1 || r.Missing[0] != "B" || len(r.Spare) != 2 || r.Spare[0][5] != 2 ||
+		r.Spare[1][5] != 3 {
 		t.Errorf("%+v", r)
 	}
 }
@@ -209,7 +225,8 @@ func TestTheAssignmentIsTheBest(t *testing.T) {
 		n := 2 + random.IntN(4)
 		entries, found, worth := []plan.Entry{}, []*device.Found{}, make([][]int, n)
 		for i := range n {
-			entries = append(entries, plan.Entry{Tag: string(rune('A' + i)), Profile: "cam", Name: fmt.Sprint("n", i), Address: netip.AddrFrom4([4]byte{10, 0, 0, byte(i + 1)})})
+			entries = append(entries, plan.Entry{Tag: string(rune('A' + i)), Profile: "cam", Name: fmt.Sprint("n", i),
+				Address: netip.AddrFrom4([4]byte{10, 0, 0, byte(i + 1)})})
 			f := box(byte(i+1), "cam", "")
 			f.State = device.Set
 			with(f, "", "name", fmt.Sprint("n", random.IntN(n)), "address", fmt.Sprintf("10.0.0.%d", 1+random.IntN(n)))

@@ -19,7 +19,8 @@ func TestPartsAreMatchedBehindTheirBox(t *testing.T) {
 		{Part: "4001/11", Facts: map[string]string{"model": "D2"}},
 		{Part: "4001/12", Facts: map[string]string{"instance": "12"}},
 	} {
-		s.MAC, s.Protocol, s.At = address.MAC{2, 0, 0, 0, 0, 1}, "bacnet", time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
+		s.MAC, s.Protocol, s.At = address.MAC{2, 0, 0, 0, 0, 1}, "bacnet", time.Date(2026, 11, 25, 12, 0, 0, 0,
+			time.UTC)
 		router.Add(s)
 	}
 	entries := []plan.Entry{
@@ -29,7 +30,8 @@ func TestPartsAreMatchedBehindTheirBox(t *testing.T) {
 		{Tag: "RDR-3", Profile: "brindlecap-d2", Behind: "RTR-2", Part: "4001/12"},
 		{Tag: "RDR-4", Profile: "brindlecap-d2", Behind: "RTR-1"},
 	}
-	s := match.Segment{Entries: entries, Found: []*device.Found{router}, Matched: map[address.MAC]string{router.MAC: "RTR-1"}}
+	s := match.Segment{Entries: entries, Found: []*device.Found{router},
+		Matched: map[address.MAC]string{router.MAC: "RTR-1"}}
 	got := match.Parts(s)
 	if len(got) != 1 || got[0] != (match.Part{Tag: "RDR-1", MAC: router.MAC, Part: "4001/11", Model: "D2"}) {
 		t.Errorf("%+v", got)

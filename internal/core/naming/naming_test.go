@@ -35,7 +35,8 @@ func TestNamesFromTags(t *testing.T) {
 
 func TestNamesThatAreRefused(t *testing.T) {
 	rules := naming.Rules{Max: 8, Case: "lower"}
-	for name, why := range map[string]string{"": "empty", "ninechars": "9 characters", "-ab": "dash", "ab-": "dash", "Ab": `'A'`, "a b": `' '`, "a_b": `'_'`} {
+	for name, why := range map[string]string{"": "empty", "ninechars": "9 characters", "-ab": "dash", "ab-": "dash",
+		"Ab": `'A'`, "a b": `' '`, "a_b": `'_'`} {
 		err := rules.Check(name)
 		if err == nil || !strings.Contains(err.Error(), why) {
 			t.Errorf("Check(%q) = %v, want something about %s", name, err, why)

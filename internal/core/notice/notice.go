@@ -54,7 +54,8 @@ type Segment struct {
 // All lists every notice, the most pressing kinds first.
 func All(s Segment) []Notice {
 	list := []Notice{}
-	for _, part := range []func(Segment) []Notice{planConflicts, servers, shared, sameNames, serviceAddresses, wrongSubnets, contradictions, undecided, unknown} {
+	for _, part := range []func(Segment) []Notice{planConflicts, servers, shared, sameNames, serviceAddresses,
+		wrongSubnets, contradictions, undecided, unknown} {
 		list = append(list, part(s)...)
 	}
 	return list
@@ -72,7 +73,8 @@ func planConflicts(s Segment) (list []Notice) {
 	}
 	for _, f := range s.Found {
 		e, ok := planned[present(f)]
-		if !ok || s.Matched[f.MAC] == e.Tag || f.MAC == e.MAC || s.Matched[f.MAC] == "" && !taken(s, e.Tag) && (f.Profile == e.Profile || named(f, e)) {
+		if !ok || s.Matched[f.MAC] == e.Tag || f.MAC == e.MAC || s.Matched[f.MAC] == "" && !taken(s, e.Tag) &&
+			(f.Profile == e.Profile || named(f, e)) {
 			continue // it is, or may well be, the entry's own box
 		}
 		who := "the box " + f.MAC.String()
@@ -80,14 +82,17 @@ func planConflicts(s Segment) (list []Notice) {
 			who = tag
 		}
 		list = append(list, Notice{PlanConflict, e.Address.String(), e.Tag, []address.MAC{f.MAC},
-			fmt.Sprintf("%s has the address %s, which the plan gives to %s", who, e.Address, e.Tag), "unplug it, give it another address, or give the entry another one", false})
+			fmt.Sprintf("%s has the address %s, which the plan gives to %s", who, e.Address, e.Tag),
+			"unplug it, give it another address, or give the entry another one", false})
 	}
 	return list
 }
 
 // named reports whether a box goes by the name that an entry is to have.
 func named(f *device.Found, e plan.Entry) bool {
-	return e.Name != "" && slices.ContainsFunc(f.Present(fact.Name), func(n string) bool { return strings.EqualFold(n, e.Name) })
+	return e.Name != "" && slices.ContainsFunc(f.Present(fact.Name), func(n string) bool {
+		return strings.EqualFold(n, e.Name)
+	})
 }
 
 func taken(s Segment, tag string) bool {
@@ -111,10 +116,14 @@ func servers(s Segment) (list []Notice) {
 		}
 	}
 	if len(macs) > 1 {
-		list = append(list, Notice{DHCPServers, "", "", macs, fmt.Sprintf("%d devices hand out addresses over DHCP", len(macs)), "leave one, or none while addresses are given out from here", false})
+		list = append(list, Notice{DHCPServers, "", "", macs,
+			fmt.Sprintf("%d devices hand out addresses over DHCP", len(macs)),
+			"leave one, or none while addresses are given out from here", false})
 	}
 	if fresh != nil {
-		list = append(list, Notice{FreshServer, "", "", []address.MAC{fresh.MAC}, "a device in its factory state hands out addresses over DHCP", "set it up first, or unplug it: boxes take wrong addresses from it", false})
+		list = append(list, Notice{FreshServer, "", "", []address.MAC{fresh.MAC},
+			"a device in its factory state hands out addresses over DHCP",
+			"set it up first, or unplug it: boxes take wrong addresses from it", false})
 	}
 	return list
 }
@@ -143,7 +152,9 @@ func shared(s Segment) (list []Notice) {
 		case factory(a):
 			fresh = append(fresh, a)
 		default:
-			list = append(list, Notice{SharedAddress, a.String(), "", macs, fmt.Sprintf("%d devices share the address %s", len(macs), a), "give one of them another address", false})
+			list = append(list, Notice{SharedAddress, a.String(), "", macs,
+				fmt.Sprintf("%d devices share the address %s", len(macs), a), "give one of them another address",
+				false})
 		}
 	}
 	slices.SortFunc(list, func(a, b Notice) int { return strings.Compare(a.Address, b.Address) })
@@ -151,7 +162,8 @@ func shared(s Segment) (list []Notice) {
 		return list
 	}
 	slices.SortFunc(fresh, netip.Addr.Compare)
-	all := Notice{Kind: SharedAddress, Quiet: true, Address: fresh[0].String(), Next: "nothing to do: they are set one by one, by their MACs"}
+	all := Notice{Kind: SharedAddress, Quiet: true, Address: fresh[0].String(),
+		Next: "nothing to do: they are set one by one, by their MACs"}
 	var counts []string
 	for _, a := range fresh {
 		all.MACs = append(all.MACs, holders[a]...)
@@ -160,7 +172,8 @@ func shared(s Segment) (list []Notice) {
 	all.Text = fmt.Sprintf("%d devices share the address %s", len(all.MACs), fresh[0])
 	if len(fresh) > 1 {
 		all.Address = ""
-		all.Text = fmt.Sprintf("%d devices share %d factory addresses: %s", len(all.MACs), len(fresh), strings.Join(counts, ", "))
+		all.Text = fmt.Sprintf("%d devices share %d factory addresses: %s", len(all.MACs), len(fresh),
+			strings.Join(counts, ", "))
 	}
 	return append(list, all)
 }
@@ -176,7 +189,9 @@ func sameNames(s Segment) (list []Notice) {
 	}
 	for name, macs := range holders {
 		if len(macs) > 1 {
-			list = append(list, Notice{SameName, "", "", macs, fmt.Sprintf("%d devices have the name %s", len(macs), name), "others find only one of them by it; rename the rest", false})
+			list = append(list, Notice{SameName, "", "", macs,
+				fmt.Sprintf("%d devices have the name %s", len(macs), name),
+				"others find only one of them by it; rename the rest", false})
 		}
 	}
 	slices.SortFunc(list, func(a, b Notice) int { return strings.Compare(a.Text, b.Text) })
@@ -189,7 +204,8 @@ func serviceAddresses(s Segment) (list []Notice) {
 		for _, p := range s.Profiles.Sorted() {
 			if a.IsValid() && p.Factory.Service.Contains(a) {
 				list = append(list, Notice{ServiceAddress, a.String(), s.Matched[f.MAC], []address.MAC{f.MAC},
-					fmt.Sprintf("a device answers at %s, the service address of %s", a, p.ID), "it is for maintenance only; leave its service mode before it is set up", false})
+					fmt.Sprintf("a device answers at %s, the service address of %s", a, p.ID),
+					"it is for maintenance only; leave its service mode before it is set up", false})
 				break
 			}
 		}
@@ -211,7 +227,8 @@ func wrongSubnets(s Segment) (list []Notice) {
 			continue
 		}
 		list = append(list, Notice{WrongSubnet, a.String(), s.Matched[f.MAC], []address.MAC{f.MAC},
-			fmt.Sprintf("%s is in no planned subnet, and is not the factory address of what has it", a), "it was set before, or took its address from a DHCP server", true})
+			fmt.Sprintf("%s is in no planned subnet, and is not the factory address of what has it", a),
+			"it was set before, or took its address from a DHCP server", true})
 	}
 	slices.SortFunc(list, func(a, b Notice) int { return strings.Compare(a.Address, b.Address) })
 	return list
@@ -225,7 +242,8 @@ func contradictions(s Segment) (list []Notice) {
 				told = append(told, fmt.Sprintf("%s over %s", x.Value, x.Protocol))
 			}
 			list = append(list, Notice{Contradiction, "", s.Matched[f.MAC], []address.MAC{f.MAC},
-				fmt.Sprintf("a device tells its %s differently: %s", c.Key, strings.Join(told, ", ")), "look at the device itself", false})
+				fmt.Sprintf("a device tells its %s differently: %s", c.Key, strings.Join(told, ", ")),
+				"look at the device itself", false})
 		}
 	}
 	return list
@@ -235,7 +253,8 @@ func contradictions(s Segment) (list []Notice) {
 func undecided(s Segment) (list []Notice) {
 	for _, f := range s.Found {
 		if len(f.Maybe) > 1 {
-			list = append(list, Notice{SeveralFit, "", "", []address.MAC{f.MAC}, "one device may be a " + strings.Join(f.Maybe, " or a ") + ", equally",
+			list = append(list, Notice{SeveralFit, "", "", []address.MAC{f.MAC},
+				"one device may be a " + strings.Join(f.Maybe, " or a ") + ", equally",
 				"compare its label, and say which: redstart find choose MAC PROFILE", false})
 		}
 	}

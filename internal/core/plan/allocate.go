@@ -75,7 +75,8 @@ func (p Plan) Allocate(a Allocation) (patches []Patch, kept []string, err error)
 		for _, e := range open {
 			addr, err := pool.stepped(e, step, &from, a.From != "")
 			if err != nil {
-				return nil, nil, problem.New(problem.Conflict, err.Error(), "widen the range, or take fewer entries").About(e.Tag)
+				return nil, nil, problem.New(problem.Conflict, err.Error(),
+					"widen the range, or take fewer entries").About(e.Tag)
 			}
 			give(e, addr)
 		}
@@ -87,7 +88,8 @@ func (p Plan) Allocate(a Allocation) (patches []Patch, kept []string, err error)
 		for _, e := range open {
 			addr, err := pool.moved(e, to)
 			if err != nil {
-				return nil, nil, problem.New(problem.Conflict, err.Error(), "give it an address by hand, then move the others").About(e.Tag)
+				return nil, nil, problem.New(problem.Conflict, err.Error(),
+					"give it an address by hand, then move the others").About(e.Tag)
 			}
 			give(e, addr)
 		}
@@ -98,7 +100,8 @@ func (p Plan) Allocate(a Allocation) (patches []Patch, kept []string, err error)
 			}
 		}
 	default:
-		return refuse(fmt.Sprintf("there is no way %q of giving out addresses", a.Way), "choose missing, compact, spread or move")
+		return refuse(fmt.Sprintf("there is no way %q of giving out addresses", a.Way),
+			"choose missing, compact, spread or move")
 	}
 	return patches, kept, nil
 }
@@ -121,9 +124,12 @@ func (p Plan) choose(a Allocation) ([]Entry, error) {
 	case "tag":
 		slices.SortStableFunc(chosen, func(a, b Entry) int { return cmp.Compare(a.Tag, b.Tag) })
 	case "kind":
-		slices.SortStableFunc(chosen, func(a, b Entry) int { return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Tag, b.Tag)) })
+		slices.SortStableFunc(chosen, func(a, b Entry) int {
+			return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Tag, b.Tag))
+		})
 	default:
-		return nil, problem.New(problem.Usage, fmt.Sprintf("there is no order %q", a.Order), "choose tag or kind, or leave it out").About("addresses")
+		return nil, problem.New(problem.Usage, fmt.Sprintf("there is no order %q", a.Order),
+			"choose tag or kind, or leave it out").About("addresses")
 	}
 	return chosen, nil
 }
@@ -141,7 +147,8 @@ func (q *pool) stepped(e Entry, step int, from *netip.Addr, given bool) (netip.A
 		return a, err
 	}
 	n := q.site.SubnetOf(*from)
-	for a := *from; n.Prefix.IsValid() && n.Prefix.Contains(a); a = address.FromNumber(address.Number(a) + uint32(step)) {
+	for a := *from; n.Prefix.IsValid() && n.Prefix.Contains(a); a = address.FromNumber(address.Number(a) +
+		uint32(step)) {
 		if code, _ := q.reserved(n, a); code == "" && !q.taken[a] && n.otherKinds(a, e.Kind) == "" {
 			*from = address.FromNumber(address.Number(a) + uint32(step))
 			return a, nil
@@ -179,5 +186,6 @@ func (s Site) Reserve(r address.Range, reason string) (Site, error) {
 			return s, nil
 		}
 	}
-	return s, problem.New(problem.Usage, fmt.Sprintf("the range %s is outside every subnet of the site", r), "").About("addresses")
+	return s, problem.New(problem.Usage, fmt.Sprintf("the range %s is outside every subnet of the site", r),
+		"").About("addresses")
 }

@@ -40,7 +40,8 @@ type Map struct {
 // Map tells what each address of a subnet is.
 func (p Plan) Map(n Subnet) Map {
 	hosts := address.Hosts(n.Prefix)
-	m := Map{Name: n.Name, Prefix: n.Prefix, Hosts: hosts.Size(), Network: address.Network(n.Prefix), Last: address.LastOf(n.Prefix), Mask: address.Mask(n.Prefix)}
+	m := Map{Name: n.Name, Prefix: n.Prefix, Hosts: hosts.Size(), Network: address.Network(n.Prefix),
+		Last: address.LastOf(n.Prefix), Mask: address.Mask(n.Prefix)}
 	cells := map[netip.Addr]*Cell{}
 	put := func(a netip.Addr, is, tag, text string) {
 		if n.Prefix.Contains(a) {
@@ -49,7 +50,8 @@ func (p Plan) Map(n Subnet) Map {
 	}
 	for _, k := range n.KeptFree {
 		// Large ranges are drawn, but no larger than the subnet itself.
-		for i := address.Number(k.Range.From); i <= address.Number(k.Range.To) && i-address.Number(k.Range.From) < 1<<16; i++ {
+		for i := address.Number(k.Range.From); i <= address.Number(k.Range.To) &&
+			i-address.Number(k.Range.From) < 1<<16; i++ {
 			put(address.FromNumber(i), KeptCell, "", "kept free "+k.Reason)
 		}
 	}

@@ -25,7 +25,8 @@ type checker struct {
 // Check checks the plan as a whole. Findings about the site come first, those
 // about entries in the order of entries.
 func (p Plan) Check() []Finding {
-	c := &checker{Plan: p, pool: p.pool(), byTag: map[string]int{}, first: map[string]string{}, zones: map[string]bool{}, living: map[netip.Addr][]Living{}, ports: map[netip.Addr]bool{}}
+	c := &checker{Plan: p, pool: p.pool(), byTag: map[string]int{}, first: map[string]string{},
+		zones: map[string]bool{}, living: map[netip.Addr][]Living{}, ports: map[netip.Addr]bool{}}
 	for i, e := range p.Entries {
 		c.ports[e.Address] = true
 		if _, twice := c.byTag[e.Tag]; !twice {
@@ -49,23 +50,27 @@ func (p Plan) Check() []Finding {
 }
 
 func (c *checker) find(code, tag, field, reason string, mend *Mend) {
-	c.found = append(c.found, Finding{Code: code, Level: levels[code], Tag: tag, Field: field, Reason: reason, Mend: mend})
+	c.found = append(c.found, Finding{Code: code, Level: levels[code], Tag: tag, Field: field, Reason: reason,
+		Mend: mend})
 }
 
 // entry checks one entry for itself and against those before it.
 func (c *checker) entry(i int, e Entry) {
 	if e.Tag == "" || len([]rune(e.Tag)) > 64 || strings.ContainsAny(e.Tag, "\"\\\x00\n\r\t/?#%, ;") {
-		c.find("tag-form", e.Tag, "tag", "a tag has 1 to 64 characters, without spaces, slashes, quotes, commas or line breaks", nil)
+		c.find("tag-form", e.Tag, "tag",
+			"a tag has 1 to 64 characters, without spaces, slashes, quotes, commas or line breaks", nil)
 	}
 	p := c.Profiles[e.Profile]
 	switch {
 	case p == nil:
 		c.noProfile(e)
 	case e.Kind != p.Kind:
-		c.find("kind-other", e.Tag, "kind", fmt.Sprintf("the profile %s is for %s, not for %s", p.ID, article(p.Kind), article(e.Kind)), &Mend{"kind", p.Kind, true})
+		c.find("kind-other", e.Tag, "kind", fmt.Sprintf("the profile %s is for %s, not for %s", p.ID, article(p.Kind),
+			article(e.Kind)), &Mend{"kind", p.Kind, true})
 	}
 	if p != nil && !p.Sets() {
-		c.found = append(c.found, Finding{Code: "not-set-yet", Level: Hint, Profile: p.ID, Field: "profile", Reason: ""})
+		c.found = append(c.found, Finding{Code: "not-set-yet", Level: Hint, Profile: p.ID, Field: "profile",
+			Reason: ""})
 	}
 	if c.behind(e); e.Behind == "" || e.Address.IsValid() {
 		c.address(e)
@@ -81,7 +86,8 @@ func (c *checker) entry(i int, e Entry) {
 	for _, tag := range e.After {
 		if _, there := c.byTag[tag]; !there {
 			rest := slices.DeleteFunc(slices.Clone(e.After), func(t string) bool { return t == tag })
-			c.find("after-missing", e.Tag, "after", fmt.Sprintf("comes after %s, which is not in the plan", tag), &Mend{"after", strings.Join(rest, " "), false})
+			c.find("after-missing", e.Tag, "after", fmt.Sprintf("comes after %s, which is not in the plan", tag),
+				&Mend{"after", strings.Join(rest, " "), false})
 		}
 	}
 }
@@ -96,7 +102,8 @@ func (c *checker) box(e Entry) {
 		c.find("mac-other", e.Tag, "mac", fmt.Sprintf("the plan says %s, but it is matched with %s", e.MAC, b.MAC), nil)
 	}
 	if e.Serial != "" && b.Serial != "" && !strings.EqualFold(e.Serial, b.Serial) {
-		c.find("serial-other", e.Tag, "serial", fmt.Sprintf("the plan says %s, but the matched box tells %s", e.Serial, b.Serial), nil)
+		c.find("serial-other", e.Tag, "serial", fmt.Sprintf("the plan says %s, but the matched box tells %s", e.Serial,
+			b.Serial), nil)
 	}
 }
 
@@ -153,7 +160,8 @@ func (c *checker) switchPort(e Entry) {
 	case !found:
 		c.find("switch-port", e.Tag, "switch-port", fmt.Sprintf("there is no entry %s", tag), nil)
 	case c.Entries[at].Kind != "switch":
-		c.find("switch-port", e.Tag, "switch-port", fmt.Sprintf("%s is %s, not a switch", tag, article(c.Entries[at].Kind)), nil)
+		c.find("switch-port", e.Tag, "switch-port", fmt.Sprintf("%s is %s, not a switch", tag,
+			article(c.Entries[at].Kind)), nil)
 	default:
 		c.unique("switch-port", e.Tag, "switch-port", "", e.SwitchPort, nil)
 	}
@@ -174,7 +182,8 @@ func (c *checker) freeAddress(e Entry, safe bool) *Mend {
 func (c *checker) address(e Entry) {
 	if e.Subnet != "" {
 		if _, ok := c.Site.Subnet(e.Subnet); !ok {
-			c.find("subnet-unknown", e.Tag, "subnet", fmt.Sprintf("there is no subnet named %q", e.Subnet), &Mend{"subnet", "", false})
+			c.find("subnet-unknown", e.Tag, "subnet", fmt.Sprintf("there is no subnet named %q", e.Subnet),
+				&Mend{"subnet", "", false})
 			e.Subnet = ""
 		}
 	}
@@ -186,10 +195,12 @@ func (c *checker) address(e Entry) {
 	n := c.Site.SubnetOf(a)
 	switch {
 	case !n.Prefix.IsValid():
-		c.find("address-outside", e.Tag, "address", fmt.Sprintf("%s is outside %s", a, c.prefixes()), c.freeAddress(e, false))
+		c.find("address-outside", e.Tag, "address", fmt.Sprintf("%s is outside %s", a, c.prefixes()),
+			c.freeAddress(e, false))
 		return
 	case e.Subnet != "" && n.Name != e.Subnet:
-		c.find("subnet-other", e.Tag, "subnet", fmt.Sprintf("%s is in the subnet %q, not in %q", a, n.Name, e.Subnet), &Mend{"subnet", n.Name, false})
+		c.find("subnet-other", e.Tag, "subnet", fmt.Sprintf("%s is in the subnet %q, not in %q", a, n.Name, e.Subnet),
+			&Mend{"subnet", n.Name, false})
 	}
 	if code, why := c.pool.reserved(n, a); code != "" {
 		c.find(code, e.Tag, "address", a.String()+" "+why, c.freeAddress(e, false))
@@ -208,7 +219,10 @@ func (c *checker) address(e Entry) {
 	}
 	for _, l := range c.living[a] {
 		_, matched := c.Known.Boxes[e.Tag]
-		may := l.MAC == e.MAC || l.Tag == "" && !matched && (l.Profile == e.Profile && l.Profile != "" || slices.ContainsFunc(l.Names, func(n string) bool { return e.Name != "" && strings.EqualFold(n, e.Name) }))
+		may := l.MAC == e.MAC || l.Tag == "" && !matched && (l.Profile == e.Profile && l.Profile != "" ||
+			slices.ContainsFunc(l.Names, func(n string) bool {
+				return e.Name != "" && strings.EqualFold(n, e.Name)
+			}))
 		if l.Tag != e.Tag && !may { // it is not, and may not well be, the entry's own box
 			who := l.MAC.String()
 			if l.Tag != "" {
@@ -247,7 +261,9 @@ func (c *checker) name(e Entry, p *profile.Profile) {
 		return &Mend{"name", auto, false}
 	})
 	if e.Description != "" && e.Name != auto && p.Name.FromTag(e.Description) == auto {
-		c.find("name-description", e.Tag, "description", fmt.Sprintf("holds %q, while the device name is %q; devices are found by their name", e.Description, e.Name), &Mend{"name", auto, false})
+		c.find("name-description", e.Tag, "description",
+			fmt.Sprintf("holds %q, while the device name is %q; devices are found by their name", e.Description,
+				e.Name), &Mend{"name", auto, false})
 	}
 }
 
@@ -324,7 +340,8 @@ func (c *checker) policies() {
 		}
 		policy := c.Site.PolicyFor(p)
 		about := func(code, reason string) {
-			c.found = append(c.found, Finding{Code: code, Level: levels[code], Profile: p.ID, Field: "policy " + policy.For, Reason: reason})
+			c.found = append(c.found, Finding{Code: code, Level: levels[code], Profile: p.ID,
+				Field: "policy " + policy.For, Reason: reason})
 		}
 		switch policy.Mode {
 		case OneKind:
@@ -339,11 +356,13 @@ func (c *checker) policies() {
 			}
 		}
 		if policy.Users == RenameUser && !p.Accounts.Rename || policy.Users == AddUser && !p.Accounts.Add {
-			about("policy-user", fmt.Sprintf("the %s keeps its user %q; it can only be given another password", p.Model, p.User))
+			about("policy-user", fmt.Sprintf("the %s keeps its user %q; it can only be given another password", p.Model,
+				p.User))
 		}
 		switch {
 		case p.Accounts.Recovery && policy.Recovery == "":
-			about("policy-recovery", fmt.Sprintf("the %s takes a mail address for a lost password; none is given", p.Model))
+			about("policy-recovery", fmt.Sprintf("the %s takes a mail address for a lost password; none is given",
+				p.Model))
 		case !p.Accounts.Recovery && policy.Recovery != "" && policy.For != "":
 			about("policy-recovery", fmt.Sprintf("the %s takes no mail address for a lost password", p.Model))
 		}
@@ -368,7 +387,8 @@ func (c *checker) sparse() {
 	})
 	for i := range c.found {
 		if f := &c.found[i]; f.Code == "not-set-yet" {
-			f.Reason = "the profile " + f.Profile + " does not say how to set the model; its entries can be planned and found"
+			f.Reason = "the profile " + f.Profile +
+				" does not say how to set the model; its entries can be planned and found"
 		}
 	}
 }

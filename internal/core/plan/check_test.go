@@ -28,10 +28,12 @@ func ip(s string) netip.Addr { return netip.MustParseAddr(s) }
 // small is a site whose subnet has 11 free addresses.
 func small(t testing.TB) plan.Plan {
 	kept, _ := address.ParseRange("10.1.0.3")
-	return plan.Plan{Profiles: bundled(t), Site: plan.Site{Key: "test", Name: "Test", Contact: "somebody", Zone: "Europe/Oslo", Subnets: []plan.Subnet{{
-		Name: "main", Prefix: netip.MustParsePrefix("10.1.0.0/28"), Gateway: ip("10.1.0.1"), NTP: []netip.Addr{ip("10.1.0.2")},
-		KeptFree: []plan.Kept{{Range: kept, Reason: "a server"}},
-	}}}}
+	return plan.Plan{Profiles: bundled(t), Site: plan.Site{Key: "test", Name: "Test", Contact: "somebody",
+		Zone: "Europe/Oslo", Subnets: []plan.Subnet{{
+			Name: "main", Prefix: netip.MustParsePrefix("10.1.0.0/28"), Gateway: ip("10.1.0.1"),
+			NTP:      []netip.Addr{ip("10.1.0.2")},
+			KeptFree: []plan.Kept{{Range: kept, Reason: "a server"}},
+		}}}}
 }
 
 // with gives the plan with new entries, each written as "tag profile field=value …".
@@ -78,9 +80,11 @@ func TestASoundPlanHasNoFindings(t *testing.T) {
 }
 
 func TestLivingDevicesConflictUnlessTheyAreTheEntrysOwn(t *testing.T) {
-	p := with(t, small(t), "A-1 ovalis-c20 address=10.1.0.5", "A-2 ovalis-c20 address=10.1.0.6", "A-3 ovalis-c20 address=10.1.0.7")
+	p := with(t, small(t), "A-1 ovalis-c20 address=10.1.0.5", "A-2 ovalis-c20 address=10.1.0.6",
+		"A-3 ovalis-c20 address=10.1.0.7")
 	mac := address.MAC{2, 0, 0, 0, 0, 1}
-	p.Known.Living = []plan.Living{{Address: ip("10.1.0.5"), MAC: mac, Tag: "A-1"}, {Address: ip("10.1.0.6"), MAC: mac}, {Address: ip("10.1.0.7"), MAC: mac, Tag: "A-1"}}
+	p.Known.Living = []plan.Living{{Address: ip("10.1.0.5"), MAC: mac, Tag: "A-1"}, {Address: ip("10.1.0.6"), MAC: mac},
+		{Address: ip("10.1.0.7"), MAC: mac, Tag: "A-1"}}
 	expect(t, p, "address-living A-2 address", "address-living A-3 address")
 	if f := p.Check()[1]; !strings.Contains(f.Reason, mac.String()) || !strings.Contains(f.Reason, "A-1") {
 		t.Errorf("who holds it is not said: %s", f.Reason)
@@ -89,7 +93,8 @@ func TestLivingDevicesConflictUnlessTheyAreTheEntrysOwn(t *testing.T) {
 
 func TestPoliciesAreCheckedAgainstEveryProfileInUse(t *testing.T) {
 	p := with(t, small(t), "A-1 ovalis-c20", "A-2 tolvern-d1 rings-at=A-3 room=2", "A-3 tolvern-m7 room=1")
-	p.Site.Policies = []plan.Policy{{Mode: plan.Given, Given: "vault:x", Recovery: "a@b.example"}, {For: "profile:ovalis-c20", Mode: plan.OneEach}}
+	p.Site.Policies = []plan.Policy{{Mode: plan.Given, Given: "vault:x", Recovery: "a@b.example"},
+		{For: "profile:ovalis-c20", Mode: plan.OneEach}}
 	p.Known.Refused = func(c plan.Policy, q *profile.Profile) error {
 		if c.Given != "vault:x" {
 			t.Errorf("asked about another password: %+v", c)
@@ -103,11 +108,13 @@ func TestPoliciesAreCheckedAgainstEveryProfileInUse(t *testing.T) {
 	p = with(t, p, "A-4 tolvern-d4 rings-at=A-3 room=4")
 	expect(t, p, "policy-impossible tolvern-d1 policy", "policy-impossible tolvern-d4 policy")
 	p.Site.Policies = []plan.Policy{{Mode: plan.OneEach, Users: plan.AddUser, User: "x", Recovery: "a@b.example"}}
-	expect(t, p, "policy-user ovalis-c20 policy", "policy-user tolvern-d1 policy", "policy-user tolvern-d4 policy", "policy-user tolvern-m7 policy")
+	expect(t, p, "policy-user ovalis-c20 policy", "policy-user tolvern-d1 policy", "policy-user tolvern-d4 policy",
+		"policy-user tolvern-m7 policy")
 }
 
 func TestReferencesFollowWhatTheyPointTo(t *testing.T) {
-	p := with(t, small(t), "CAM ovalis-c20 address=10.1.0.9", "MON tolvern-m7 room=1", "DOOR tolvern-d1 room=2 rings-at=MON shows=CAM", "LONE tolvern-d1 room=3 rings-at=MON")
+	p := with(t, small(t), "CAM ovalis-c20 address=10.1.0.9", "MON tolvern-m7 room=1",
+		"DOOR tolvern-d1 room=2 rings-at=MON shows=CAM", "LONE tolvern-d1 room=3 rings-at=MON")
 	value := func(tag, key string) plan.Value {
 		r := p.Resolve()
 		for _, e := range p.Entries {
@@ -123,7 +130,8 @@ func TestReferencesFollowWhatTheyPointTo(t *testing.T) {
 		t.Fatalf("%s has no %s", tag, key)
 		return plan.Value{}
 	}
-	if v := value("DOOR", "stream"); v.Value != "rtsp://operator@10.1.0.9:554/main" || !strings.Contains(v.From, "CAM address 10.1.0.9") {
+	if v := value("DOOR", "stream"); v.Value != "rtsp://operator@10.1.0.9:554/main" ||
+		!strings.Contains(v.From, "CAM address 10.1.0.9") {
 		t.Errorf("%+v", v)
 	}
 	if v := value("LONE", "stream"); v.Value != "" || v.From == "" {
@@ -137,7 +145,8 @@ func TestReferencesFollowWhatTheyPointTo(t *testing.T) {
 		}
 		p.Entries = entries
 	}
-	change(plan.Patch{Tag: "CAM", Set: map[string]string{"address": "10.1.0.10", "stream-port": "8554", "tag": "CAM-9"}}, plan.Patch{Tag: "MON", Set: map[string]string{"tag": "DESK"}})
+	change(plan.Patch{Tag: "CAM", Set: map[string]string{"address": "10.1.0.10", "stream-port": "8554",
+		"tag": "CAM-9"}}, plan.Patch{Tag: "MON", Set: map[string]string{"tag": "DESK"}})
 	if v := value("DOOR", "stream"); v.Value != "rtsp://operator@10.1.0.10:8554/main" {
 		t.Errorf("the stream did not follow address, port and tag: %+v", v)
 	}
@@ -145,12 +154,14 @@ func TestReferencesFollowWhatTheyPointTo(t *testing.T) {
 		t.Errorf("the reference did not follow the tag: %+v", v)
 	}
 	// A setting of another entry.
-	p = with(t, p, "RTR tidewell-r2 ip-network=1 trunk-a-network=4001", "ACC brindlecap-d2 trunk=RTR/trunk-a-network bus-address=5")
+	p = with(t, p, "RTR tidewell-r2 ip-network=1 trunk-a-network=4001",
+		"ACC brindlecap-d2 trunk=RTR/trunk-a-network bus-address=5")
 	if v := value("ACC", "network"); v.Value != "4001" {
 		t.Errorf("%+v", v)
 	}
 	change(plan.Patch{Tag: "DESK", Remove: true})
-	if got := codes(p.Check()); !slices.Contains(got, "reference-missing DOOR rings-at") || !slices.Contains(got, "reference-missing LONE rings-at") {
+	if got := codes(p.Check()); !slices.Contains(got, "reference-missing DOOR rings-at") ||
+		!slices.Contains(got, "reference-missing LONE rings-at") {
 		t.Errorf("a reference to what is gone: %q", got)
 	}
 }
@@ -158,12 +169,18 @@ func TestReferencesFollowWhatTheyPointTo(t *testing.T) {
 func TestUniqueWithinTrunkAndDevice(t *testing.T) {
 	p := small(t)
 	p.Site.Subnets[0].Prefix = netip.MustParsePrefix("10.1.0.0/24")
-	p = with(t, p, "R1 tidewell-r2 ip-network=1 trunk-a-network=1 trunk-b-network=2", "R2 tidewell-r2 ip-network=1 trunk-a-network=3",
-		"D1 brindlecap-d2 trunk=R1/trunk-a-network bus-address=5", "D2 brindlecap-d2 trunk=R1/trunk-b-network bus-address=5", "D3 brindlecap-d2 trunk=R2/trunk-a-network bus-address=5", "D4 brindlecap-d2 bus-address=5")
+	p = with(t, p, "R1 tidewell-r2 ip-network=1 trunk-a-network=1 trunk-b-network=2",
+		"R2 tidewell-r2 ip-network=1 trunk-a-network=3",
+		"D1 brindlecap-d2 trunk=R1/trunk-a-network bus-address=5",
+		"D2 brindlecap-d2 trunk=R1/trunk-b-network bus-address=5",
+		"D3 brindlecap-d2 trunk=R2/trunk-a-network bus-address=5", "D4 brindlecap-d2 bus-address=5")
 	p.Site.Policies = []plan.Policy{{Mode: plan.OneEach, Recovery: "a@b.example"}}
 	expect(t, p)
-	p = with(t, p, "D5 brindlecap-d2 trunk=R1/trunk-a-network bus-address=5", "D6 brindlecap-d2 trunk=R1/trunk-a-network bus-address=0", "R3 tidewell-r2 ip-network=1 trunk-a-network=2", "D7 brindlecap-d2 door-1-relay=2")
-	expect(t, p, "setting-twice D5 bus-address", "setting-caution D6 bus-address", "setting-twice R3 trunk-a-network", "setting-twice D7 door-2-relay")
+	p = with(t, p, "D5 brindlecap-d2 trunk=R1/trunk-a-network bus-address=5",
+		"D6 brindlecap-d2 trunk=R1/trunk-a-network bus-address=0", "R3 tidewell-r2 ip-network=1 trunk-a-network=2",
+		"D7 brindlecap-d2 door-1-relay=2")
+	expect(t, p, "setting-twice D5 bus-address", "setting-caution D6 bus-address", "setting-twice R3 trunk-a-network",
+		"setting-twice D7 door-2-relay")
 	for _, f := range p.Check() {
 		if f.Tag == "D5" && (f.Mend == nil || f.Mend.Value != "1" || f.Mend.Safe) {
 			t.Errorf("want the next free bus address as a mend that a person decides, got %+v", f.Mend)
@@ -175,7 +192,9 @@ func TestUniqueWithinTrunkAndDevice(t *testing.T) {
 }
 
 func TestMendsAreSafeAndLeaveNothingToMend(t *testing.T) {
-	p := with(t, small(t), "A-1 ovalis-c20 name=Not+A+Name", "A-2 ovalis-c20 address=none", "A-3 ovalis-c20 address=none kind=clock", "A-4 brindlecap-m9 device-instance=1 role=PRIMARY", "A-5 ovalis-c20 address=10.9.9.9")
+	p := with(t, small(t), "A-1 ovalis-c20 name=Not+A+Name", "A-2 ovalis-c20 address=none",
+		"A-3 ovalis-c20 address=none kind=clock", "A-4 brindlecap-m9 device-instance=1 role=PRIMARY",
+		"A-5 ovalis-c20 address=10.9.9.9")
 	patches, changes := p.Mends(nil)
 	after, _, complaints := p.Apply(patches)
 	if complaints != nil {
@@ -202,7 +221,8 @@ func TestMendsAreSafeAndLeaveNothingToMend(t *testing.T) {
 func TestCirclesAreFoundWithoutExhaustingTheStack(t *testing.T) {
 	p := small(t)
 	for i := range plan.MaxEntries {
-		p.Entries = append(p.Entries, plan.Entry{Tag: fmt.Sprintf("T%d", i), After: []string{fmt.Sprintf("T%d", (i+1)%plan.MaxEntries)}})
+		p.Entries = append(p.Entries, plan.Entry{Tag: fmt.Sprintf("T%d", i),
+			After: []string{fmt.Sprintf("T%d", (i+1)%plan.MaxEntries)}})
 	}
 	n := 0
 	for _, f := range p.Check() {
@@ -233,7 +253,9 @@ func TestSiteCheck(t *testing.T) {
 		"mode":            func(s *plan.Site) { s.Policies = []plan.Policy{{Mode: "often"}} },
 		"needs its name":  func(s *plan.Site) { s.Policies = []plan.Policy{{Mode: plan.OneEach, Users: plan.AddUser}} },
 		"needs one":       func(s *plan.Site) { s.Policies = []plan.Policy{{Mode: plan.Given}} },
-		"two policies":    func(s *plan.Site) { s.Policies = []plan.Policy{{Mode: plan.OneEach}, {Mode: plan.OneKind}} },
+		"two policies": func(s *plan.Site) {
+			s.Policies = []plan.Policy{{Mode: plan.OneEach}, {Mode: plan.OneKind}}
+		},
 	} {
 		s := small(t).Site
 		s.Subnets = slices.Clone(s.Subnets)
@@ -248,7 +270,8 @@ func TestNeeds(t *testing.T) {
 	p := small(t)
 	p.Entries = []plan.Entry{{Address: ip("10.1.0.9")}}
 	needs := p.Needs()
-	for a, want := range map[string]bool{"10.1.0.1": true, "10.1.0.2": true, "10.1.0.3": true, "10.1.0.9": true, "10.1.0.10": false} {
+	for a, want := range map[string]bool{"10.1.0.1": true, "10.1.0.2": true, "10.1.0.3": true, "10.1.0.9": true,
+		"10.1.0.10": false} {
 		if needs(ip(a)) != want {
 			t.Errorf("needs(%s) = %t", a, !want)
 		}
@@ -259,11 +282,13 @@ func TestNeeds(t *testing.T) {
 func large(t testing.TB, n int) plan.Plan {
 	t.Helper()
 	p := small(t)
-	p.Site.Subnets[0] = plan.Subnet{Name: "main", Prefix: netip.MustParsePrefix("10.64.0.0/16"), Gateway: ip("10.64.0.1"), NTP: []netip.Addr{ip("10.64.0.2")}}
+	p.Site.Subnets[0] = plan.Subnet{Name: "main", Prefix: netip.MustParsePrefix("10.64.0.0/16"),
+		Gateway: ip("10.64.0.1"), NTP: []netip.Addr{ip("10.64.0.2")}}
 	patches, err := p.Generate([]plan.Quantity{
 		{Profile: "tolvern-m7", Count: 1, Pattern: "MON-{n:04}", Set: map[string]string{"room": "1"}},
 		{Profile: "ovalis-c20", Count: n / 2, Pattern: "CAM-{n:04}", Floor: "1"},
-		{Profile: "tolvern-d1", Count: n - n/2 - 1, Pattern: "DOOR-{n:04}", Set: map[string]string{"rings-at": "MON-0001", "shows": "CAM-0001", "after": "MON-0001"}},
+		{Profile: "tolvern-d1", Count: n - n/2 - 1, Pattern: "DOOR-{n:04}",
+			Set: map[string]string{"rings-at": "MON-0001", "shows": "CAM-0001", "after": "MON-0001"}},
 	})
 	if err != nil {
 		t.Fatal(err)

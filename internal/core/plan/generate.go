@@ -32,7 +32,8 @@ func (p Plan) Generate(list []Quantity) ([]Patch, error) {
 	for i, q := range list {
 		more, err := p.quantity(q, used, pool)
 		if err != nil {
-			return nil, problem.New(problem.Usage, err.Error(), "").About(fmt.Sprintf("quantity %d, %s", i+1, q.Profile))
+			return nil, problem.New(problem.Usage, err.Error(),
+				"").About(fmt.Sprintf("quantity %d, %s", i+1, q.Profile))
 		}
 		patches = append(patches, more...)
 	}
@@ -61,7 +62,8 @@ func (p Plan) quantity(q Quantity, used map[string]int, pool *pool) ([]Patch, er
 	for _, area := range areas {
 		n := max(q.First, 1)
 		for range q.Count {
-			set := map[string]string{"profile": prof.ID, "kind": prof.Kind, "area": area, "floor": q.Floor, "place": q.Place, "subnet": q.Subnet, "address": Next, "name": Auto}
+			set := map[string]string{"profile": prof.ID, "kind": prof.Kind, "area": area, "floor": q.Floor,
+				"place": q.Place, "subnet": q.Subnet, "address": Next, "name": Auto}
 			for key, value := range q.Set {
 				set[key] = value
 			}

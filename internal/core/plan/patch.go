@@ -308,7 +308,8 @@ func (p Plan) Mends(tags []string) ([]Patch, []Change) {
 				continue
 			}
 			round = append(round, Patch{Tag: f.Tag, Set: map[string]string{f.Mend.Field: f.Mend.Value}})
-			changes = append(changes, Change{f.Tag, f.Mend.Field, p.Entries[before[f.Tag]].Get(f.Mend.Field), f.Mend.Value, f.Reason})
+			changes = append(changes, Change{f.Tag, f.Mend.Field, p.Entries[before[f.Tag]].Get(f.Mend.Field),
+				f.Mend.Value, f.Reason})
 		}
 		entries, _, complaints := p.Apply(round)
 		if len(round) == 0 || complaints != nil {

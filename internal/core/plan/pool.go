@@ -17,7 +17,8 @@ type pool struct {
 }
 
 func (p Plan) pool() *pool {
-	q := &pool{site: p.Site, factory: map[netip.Addr]string{}, taken: map[netip.Addr]bool{}, cursor: map[string]uint32{}}
+	q := &pool{site: p.Site, factory: map[netip.Addr]string{}, taken: map[netip.Addr]bool{},
+		cursor: map[string]uint32{}}
 	for _, f := range p.Profiles.Sorted() {
 		for _, a := range f.Factory.Address.List() {
 			q.factory[a] = f.Model

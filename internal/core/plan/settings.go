@@ -49,7 +49,8 @@ func (c *checker) settings(e Entry, p *profile.Profile) {
 	}
 	for _, key := range slices.Sorted(maps.Keys(e.Settings)) {
 		if p.Setting(key) == nil {
-			c.find("setting-unknown", e.Tag, key, fmt.Sprintf("the %s has no setting %q", p.Model, key), &Mend{key, "", false})
+			c.find("setting-unknown", e.Tag, key, fmt.Sprintf("the %s has no setting %q", p.Model, key),
+				&Mend{key, "", false})
 		}
 	}
 }
@@ -89,7 +90,8 @@ func (c *checker) references(e Entry, s *profile.Setting, value string) {
 		tag, key, _ := strings.Cut(ref, "/")
 		i, there := c.byTag[tag]
 		if !there {
-			c.find("reference-missing", e.Tag, s.Key, fmt.Sprintf("%s: there is no entry %s in the plan", s.Label, tag), nil)
+			c.find("reference-missing", e.Tag, s.Key, fmt.Sprintf("%s: there is no entry %s in the plan", s.Label, tag),
+				nil)
 			continue
 		}
 		other := c.Entries[i]
@@ -97,9 +99,12 @@ func (c *checker) references(e Entry, s *profile.Setting, value string) {
 		case tag == e.Tag:
 			c.find("reference-self", e.Tag, s.Key, s.Label+" refers to the entry itself", nil)
 		case len(s.Kinds) > 0 && !slices.Contains(s.Kinds, other.Kind):
-			c.find("reference-kind", e.Tag, s.Key, fmt.Sprintf("%s: %s is %s, not %s", s.Label, tag, article(other.Kind), article(strings.Join(s.Kinds, " or "))), nil)
-		case s.Type == profile.SettingRef && (!slices.Contains(s.Of, key) || c.Profiles[other.Profile] == nil || c.Profiles[other.Profile].Setting(key) == nil):
-			c.find("reference-missing", e.Tag, s.Key, fmt.Sprintf("%s: %s has no %q; write %s/%s", s.Label, tag, key, tag, s.Of[0]), nil)
+			c.find("reference-kind", e.Tag, s.Key, fmt.Sprintf("%s: %s is %s, not %s", s.Label, tag,
+				article(other.Kind), article(strings.Join(s.Kinds, " or "))), nil)
+		case s.Type == profile.SettingRef && (!slices.Contains(s.Of, key) || c.Profiles[other.Profile] == nil ||
+			c.Profiles[other.Profile].Setting(key) == nil):
+			c.find("reference-missing", e.Tag, s.Key, fmt.Sprintf("%s: %s has no %q; write %s/%s", s.Label, tag, key,
+				tag, s.Of[0]), nil)
 		}
 	}
 }
@@ -132,7 +137,8 @@ func (c *checker) second(e Entry, s *profile.Setting, value string) {
 	a := port.Addr()
 	first := c.Site.SubnetOf(e.Address)
 	if first.Prefix.IsValid() && first.Prefix.Overlaps(port.Masked()) {
-		c.find("second-overlap", e.Tag, s.Key, fmt.Sprintf("%s: %s lies in %s, the network of the first port", s.Label, value, first.Prefix), nil)
+		c.find("second-overlap", e.Tag, s.Key, fmt.Sprintf("%s: %s lies in %s, the network of the first port", s.Label,
+			value, first.Prefix), nil)
 		return
 	}
 	n := c.Site.SubnetOf(a)
@@ -158,7 +164,8 @@ func (c *checker) uniqueSetting(e Entry, s *profile.Setting, value string, pools
 	case profile.InDevice:
 		key := s.InPool() + "\x00" + value
 		if other, used := pools[key]; used {
-			c.find("setting-twice", e.Tag, s.Key, fmt.Sprintf("%s %s is already used by %s of the same device", s.Label, value, other), nil)
+			c.find("setting-twice", e.Tag, s.Key, fmt.Sprintf("%s %s is already used by %s of the same device", s.Label,
+				value, other), nil)
 		}
 		pools[key] = s.Label
 		return
@@ -169,7 +176,9 @@ func (c *checker) uniqueSetting(e Entry, s *profile.Setting, value string, pools
 	case profile.InSubnet:
 		scope = c.Site.SubnetOf(e.Address).Name
 	}
-	c.unique("setting-twice", e.Tag, s.Key, s.InPool()+"\x00"+scope, value, func() *Mend { return c.freeNumber(s, scope) })
+	c.unique("setting-twice", e.Tag, s.Key, s.InPool()+"\x00"+scope, value, func() *Mend {
+		return c.freeNumber(s, scope)
+	})
 }
 
 // freeNumber proposes the next number that nobody has.
@@ -305,7 +314,8 @@ func (p Resolver) compute(e Entry, prof *profile.Profile, s profile.Setting) (va
 			of, key = p.Entries[i], m[2]
 		}
 		v := p.partOf(of, key)
-		if own := p.Profiles[of.Profile]; own != nil && own.Setting(key) != nil && own.Setting(key).Type == profile.SettingRef {
+		if own := p.Profiles[of.Profile]; own != nil && own.Setting(key) != nil &&
+			own.Setting(key).Type == profile.SettingRef {
 			tag, its, _ := strings.Cut(v, "/")
 			v = ""
 			if i, there := p.byTag[tag]; there {

@@ -129,7 +129,8 @@ func (n Subnet) check() error {
 	switch {
 	case !n.Prefix.IsValid() || !n.Prefix.Addr().Is4() || n.Prefix.Bits() < 8 || n.Prefix.Bits() > 30:
 		return fmt.Errorf("subnet %q: the prefix must be an IPv4 prefix from /8 to /30, like 10.40.8.0/22", n.Name)
-	case n.Prefix.Addr().IsLoopback(), n.Prefix.Addr().IsMulticast(), n.Prefix.Addr().IsLinkLocalUnicast(), n.Prefix.Addr().As4()[0] == 0, n.Prefix.Addr().As4()[0] >= 240:
+	case n.Prefix.Addr().IsLoopback(), n.Prefix.Addr().IsMulticast(), n.Prefix.Addr().IsLinkLocalUnicast(),
+		n.Prefix.Addr().As4()[0] == 0, n.Prefix.Addr().As4()[0] >= 240:
 		return fmt.Errorf("subnet %q: %s is no prefix for devices: it is loopback, link-local, multicast or reserved (RFC 6890)", n.Name, n.Prefix)
 	case n.Prefix != n.Prefix.Masked():
 		return fmt.Errorf("the subnet %s has host bits set; its network is %s", n.Prefix, n.Prefix.Masked())
@@ -361,7 +362,8 @@ func (c Policy) Words() string {
 	if c.For != "" {
 		text = c.For
 	}
-	text += map[string]string{OneEach: ": one password per device", OneKind: ": one password per kind", Given: ": a given password"}[c.Mode]
+	text += map[string]string{OneEach: ": one password per device", OneKind: ": one password per kind",
+		Given: ": a given password"}[c.Mode]
 	if c.Length > 0 {
 		text += fmt.Sprintf(" of %d characters", c.Length)
 	}

@@ -25,20 +25,25 @@ func TestPatchesAreAppliedWholeOrNotAtAll(t *testing.T) {
 	for _, c := range complaints {
 		got = append(got, fmt.Sprintf("%d %s", c.Patch, c.Field))
 	}
-	if want := []string{"0 address", "1 tag", "2 tag", "3 tag", "4 not-wired", "4 note", "4 place"}; !slices.Equal(got, want) || pairs != nil {
+	if want := []string{"0 address", "1 tag", "2 tag", "3 tag", "4 not-wired", "4 note", "4 place"}; !slices.Equal(got,
+		want) || pairs != nil {
 		t.Errorf("%q, want %q", got, want)
 	}
 	if entries[0].Place != "" {
 		t.Error("half of a refused change was made")
 	}
-	entries, pairs, complaints = p.Apply([]plan.Patch{{Tag: "A-1", Remove: true}, {Set: map[string]string{"tag": "A-1", "profile": "brindlecap-b4"}}, {Tag: "A-2", Set: map[string]string{"place": ""}}})
-	if complaints != nil || len(entries) != 2 || entries[1].Kind != "controller" || entries[1].Name != "A-1" || len(pairs) != 2 {
+	entries, pairs, complaints = p.Apply([]plan.Patch{{Tag: "A-1", Remove: true},
+		{Set: map[string]string{"tag": "A-1", "profile": "brindlecap-b4"}},
+		{Tag: "A-2", Set: map[string]string{"place": ""}}})
+	if complaints != nil || len(entries) != 2 || entries[1].Kind != "controller" || entries[1].Name != "A-1" ||
+		len(pairs) != 2 {
 		t.Errorf("%+v %+v %+v", entries, pairs, complaints)
 	}
 }
 
 func TestAddressesThatAreWrittenComeBeforeThoseGivenOut(t *testing.T) {
-	p := with(t, small(t), "A-1 ovalis-c20", "A-2 ovalis-c20 address=10.1.0.4", "A-3 ovalis-c20 address=next", "A-4 ovalis-c20 address=none")
+	p := with(t, small(t), "A-1 ovalis-c20", "A-2 ovalis-c20 address=10.1.0.4", "A-3 ovalis-c20 address=next",
+		"A-4 ovalis-c20 address=none")
 	var got []string
 	for _, e := range p.Entries {
 		got = append(got, e.Get("address"))
@@ -48,7 +53,8 @@ func TestAddressesThatAreWrittenComeBeforeThoseGivenOut(t *testing.T) {
 		t.Errorf("%q, want %q", got, want)
 	}
 	for i := range 9 {
-		_, _, complaints := p.Apply([]plan.Patch{{Set: map[string]string{"tag": fmt.Sprint("B-", i), "profile": "ovalis-c20"}}})
+		_, _, complaints := p.Apply([]plan.Patch{{Set: map[string]string{"tag": fmt.Sprint("B-", i),
+			"profile": "ovalis-c20"}}})
 		if complaints != nil {
 			if i != 8 || !strings.Contains(complaints[0].Reason, "no free address is left") {
 				t.Errorf("after %d: %+v", i, complaints)
@@ -65,14 +71,19 @@ func TestAddressesThatAreWrittenComeBeforeThoseGivenOut(t *testing.T) {
 func TestRangesPerKind(t *testing.T) {
 	p := small(t)
 	span := func(a, b string) address.Range { return address.Range{From: ip(a), To: ip(b)} }
-	p.Site.Subnets[0].Ranges = []plan.KindRange{{Kind: "controller", Range: span("10.1.0.4", "10.1.0.5")}, {Kind: "controller", Range: span("10.1.0.9", "10.1.0.9")}}
-	p.Site.Subnets = append(p.Site.Subnets, plan.Subnet{Name: "clocks", Prefix: netip.MustParsePrefix("10.2.0.0/29"), Gateway: ip("10.2.0.1"), NTP: []netip.Addr{ip("10.2.0.1")}, Ranges: []plan.KindRange{{Kind: "clock", Range: span("10.2.0.4", "10.2.0.5")}}})
-	p = with(t, p, "A-1 ovalis-c20", "A-2 brindlecap-b4", "A-3 brindlecap-b4", "A-4 brindlecap-b4", "A-5 clepsydra-k3 time-zone=Europe/Oslo", "A-6 ovalis-c20 subnet=clocks")
+	p.Site.Subnets[0].Ranges = []plan.KindRange{{Kind: "controller", Range: span("10.1.0.4", "10.1.0.5")},
+		{Kind: "controller", Range: span("10.1.0.9", "10.1.0.9")}}
+	p.Site.Subnets = append(p.Site.Subnets, plan.Subnet{Name: "clocks", Prefix: netip.MustParsePrefix("10.2.0.0/29"),
+		Gateway: ip("10.2.0.1"), NTP: []netip.Addr{ip("10.2.0.1")},
+		Ranges: []plan.KindRange{{Kind: "clock", Range: span("10.2.0.4", "10.2.0.5")}}})
+	p = with(t, p, "A-1 ovalis-c20", "A-2 brindlecap-b4", "A-3 brindlecap-b4", "A-4 brindlecap-b4",
+		"A-5 clepsydra-k3 time-zone=Europe/Oslo", "A-6 ovalis-c20 subnet=clocks")
 	var got []string
 	for _, e := range p.Entries {
 		got = append(got, e.Get("address"))
 	}
-	if want := []string{"10.1.0.6", "10.1.0.4", "10.1.0.5", "10.1.0.9", "10.2.0.4", "10.2.0.2"}; !slices.Equal(got, want) {
+	if want := []string{"10.1.0.6", "10.1.0.4", "10.1.0.5", "10.1.0.9", "10.2.0.4", "10.2.0.2"}; !slices.Equal(got,
+		want) {
 		t.Errorf("%q, want %q", got, want)
 	}
 	expect(t, p)
@@ -89,7 +100,8 @@ func TestNextNeverGivesAFactoryAddress(t *testing.T) {
 	if got := p.Entries[0].Get("address"); got != "192.168.66.9" {
 		t.Fatal(got)
 	}
-	if _, _, complaints := p.Apply([]plan.Patch{{Set: map[string]string{"tag": "A-2", "profile": "ovalis-c20"}}}); complaints == nil {
+	if _, _, complaints := p.Apply([]plan.Patch{{Set: map[string]string{"tag": "A-2",
+		"profile": "ovalis-c20"}}}); complaints == nil {
 		t.Error("192.168.66.10 and up are factory addresses of a controller and must not be planned")
 	}
 }
@@ -98,7 +110,9 @@ func TestGenerate(t *testing.T) {
 	p := small(t)
 	p.Site.Naming = "{site}-{area}-{kind}{n:03}"
 	p = with(t, p, "HALL-CAM-02 ovalis-c20 area=HALL")
-	patches, err := p.Generate([]plan.Quantity{{Profile: "ovalis-c20", Count: 2, Pattern: "{area}-CAM-{n:02}", Areas: []string{"HALL", "YARD"}, Address: "10.1.0.9-10.1.0.12", Place: "x", Set: map[string]string{"stream-port": "1554"}}})
+	patches, err := p.Generate([]plan.Quantity{{Profile: "ovalis-c20", Count: 2, Pattern: "{area}-CAM-{n:02}",
+		Areas: []string{"HALL", "YARD"}, Address: "10.1.0.9-10.1.0.12", Place: "x",
+		Set: map[string]string{"stream-port": "1554"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -110,7 +124,8 @@ func TestGenerate(t *testing.T) {
 	for _, e := range entries[1:] {
 		got = append(got, e.Tag+" "+e.Get("address")+" "+e.Name+" "+e.Get("stream-port"))
 	}
-	want := []string{"HALL-CAM-01 10.1.0.9 test-hall-camera001 1554", "HALL-CAM-03 10.1.0.10 test-hall-camera003 1554", "YARD-CAM-01 10.1.0.11 test-yard-camera001 1554", "YARD-CAM-02 10.1.0.12 test-yard-camera002 1554"}
+	want := []string{"HALL-CAM-01 10.1.0.9 test-hall-camera001 1554", "HALL-CAM-03 10.1.0.10 test-hall-camera003 1554",
+		"YARD-CAM-01 10.1.0.11 test-yard-camera001 1554", "YARD-CAM-02 10.1.0.12 test-yard-camera002 1554"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q\nwant %q", got, want)
 	}
@@ -135,8 +150,10 @@ func TestGenerate(t *testing.T) {
 func TestAllocate(t *testing.T) {
 	p := small(t)
 	p.Site.Subnets[0].Prefix = netip.MustParsePrefix("10.1.0.0/24")
-	p.Site.Subnets = append(p.Site.Subnets, plan.Subnet{Name: "other", Prefix: netip.MustParsePrefix("10.2.0.0/26"), Gateway: ip("10.2.0.1")})
-	p = with(t, p, "B-2 ovalis-c20 address=10.1.0.40", "A-1 ovalis-c20 address=10.1.0.50", "A-2 ovalis-c20 address=none", "C-1 ovalis-c20 address=10.1.0.200")
+	p.Site.Subnets = append(p.Site.Subnets, plan.Subnet{Name: "other", Prefix: netip.MustParsePrefix("10.2.0.0/26"),
+		Gateway: ip("10.2.0.1")})
+	p = with(t, p, "B-2 ovalis-c20 address=10.1.0.40", "A-1 ovalis-c20 address=10.1.0.50",
+		"A-2 ovalis-c20 address=none", "C-1 ovalis-c20 address=10.1.0.200")
 	p.Known.Locked = map[string]bool{"C-1": true}
 	for _, c := range []struct {
 		name string
@@ -146,10 +163,14 @@ func TestAllocate(t *testing.T) {
 		err  string
 	}{
 		{"missing", plan.Allocation{Way: plan.Missing}, map[string]string{"A-2": "10.1.0.4"}, "", ""},
-		{"compact", plan.Allocation{Way: plan.Compact}, map[string]string{"B-2": "10.1.0.4", "A-1": "10.1.0.5", "A-2": "10.1.0.6"}, "C-1", ""},
-		{"compact by tag from", plan.Allocation{Way: plan.Compact, Order: "tag", From: "10.1.0.100"}, map[string]string{"A-1": "10.1.0.100", "A-2": "10.1.0.101", "B-2": "10.1.0.102"}, "C-1", ""},
-		{"spread", plan.Allocation{Way: plan.Spread, Step: 10, Tags: []string{"A-1", "B-2"}}, map[string]string{"A-1": "10.1.0.4", "B-2": "10.1.0.14"}, "", ""},
-		{"move", plan.Allocation{Way: plan.Move, Subnet: "other", Tags: []string{"B-2", "A-1"}}, map[string]string{"B-2": "10.2.0.40", "A-1": "10.2.0.50"}, "", ""},
+		{"compact", plan.Allocation{Way: plan.Compact}, map[string]string{"B-2": "10.1.0.4", "A-1": "10.1.0.5",
+			"A-2": "10.1.0.6"}, "C-1", ""},
+		{"compact by tag from", plan.Allocation{Way: plan.Compact, Order: "tag", From: "10.1.0.100"},
+			map[string]string{"A-1": "10.1.0.100", "A-2": "10.1.0.101", "B-2": "10.1.0.102"}, "C-1", ""},
+		{"spread", plan.Allocation{Way: plan.Spread, Step: 10, Tags: []string{"A-1", "B-2"}},
+			map[string]string{"A-1": "10.1.0.4", "B-2": "10.1.0.14"}, "", ""},
+		{"move", plan.Allocation{Way: plan.Move, Subnet: "other", Tags: []string{"B-2", "A-1"}},
+			map[string]string{"B-2": "10.2.0.40", "A-1": "10.2.0.50"}, "", ""},
 		{"move what does not fit", plan.Allocation{Way: plan.Move, Subnet: "other"}, nil, "", "no address"},
 		{"move to nowhere", plan.Allocation{Way: plan.Move, Subnet: "nowhere"}, nil, "", "no subnet"},
 		{"no way", plan.Allocation{Way: "somehow"}, nil, "", "no way"},
@@ -184,7 +205,8 @@ func TestAllocate(t *testing.T) {
 
 func TestFurtherPortsAreNotGivenOut(t *testing.T) {
 	p := small(t)
-	p.Site.Subnets = append(p.Site.Subnets, plan.Subnet{Name: "tel", Prefix: netip.MustParsePrefix("10.2.0.0/29"), Gateway: ip("10.2.0.1"), NTP: []netip.Addr{ip("10.2.0.1")}})
+	p.Site.Subnets = append(p.Site.Subnets, plan.Subnet{Name: "tel", Prefix: netip.MustParsePrefix("10.2.0.0/29"),
+		Gateway: ip("10.2.0.1"), NTP: []netip.Addr{ip("10.2.0.1")}})
 	p.Site.Policies = []plan.Policy{{Mode: plan.OneEach, Recovery: "a@b.example"}}
 	p = with(t, p, "V-1 tolvern-v2 second-port=10.2.0.2/29", "A-1 ovalis-c20 subnet=tel")
 	if got := p.Entries[1].Get("address"); got != "10.2.0.3" {
@@ -200,14 +222,17 @@ func TestFurtherPortsAreNotGivenOut(t *testing.T) {
 }
 
 func TestTheAddressMap(t *testing.T) {
-	p := with(t, small(t), "A-1 ovalis-c20 address=10.1.0.5", "A-2 ovalis-c20 address=10.1.0.6", "A-3 ovalis-c20 address=10.1.0.6", "A-4 ovalis-c20 address=10.1.0.7", "A-5 ovalis-c20 address=10.1.0.1")
-	p.Known.Living = []plan.Living{{Address: ip("10.1.0.5"), Tag: "A-1"}, {Address: ip("10.1.0.7"), MAC: address.MAC{2}}, {Address: ip("10.1.0.9"), MAC: address.MAC{4}}}
+	p := with(t, small(t), "A-1 ovalis-c20 address=10.1.0.5", "A-2 ovalis-c20 address=10.1.0.6",
+		"A-3 ovalis-c20 address=10.1.0.6", "A-4 ovalis-c20 address=10.1.0.7", "A-5 ovalis-c20 address=10.1.0.1")
+	p.Known.Living = []plan.Living{{Address: ip("10.1.0.5"), Tag: "A-1"},
+		{Address: ip("10.1.0.7"), MAC: address.MAC{2}}, {Address: ip("10.1.0.9"), MAC: address.MAC{4}}}
 	m := p.Map(p.Site.Subnets[0])
 	got := map[string]string{}
 	for _, c := range m.Cells {
 		got[strings.TrimPrefix(c.Address.String(), "10.1.0.")] = c.Is
 	}
-	want := map[string]string{"0": "kept", "1": "conflict", "2": "kept", "3": "kept", "5": "found", "6": "conflict", "7": "conflict", "9": "found", "15": "kept"}
+	want := map[string]string{"0": "kept", "1": "conflict", "2": "kept", "3": "kept", "5": "found", "6": "conflict",
+		"7": "conflict", "9": "found", "15": "kept"}
 	if fmt.Sprint(got) != fmt.Sprint(want) {
 		t.Errorf("%v\nwant %v", got, want)
 	}
@@ -218,12 +243,15 @@ func TestTheAddressMap(t *testing.T) {
 
 func TestCompareTellsFieldByField(t *testing.T) {
 	before := with(t, small(t), "A-1 ovalis-c20", "A-2 ovalis-c20", "A-3 tolvern-m7 room=1")
-	after, _, _ := before.Apply([]plan.Patch{{Tag: "A-1", Remove: true}, {Tag: "A-3", Set: map[string]string{"room": "7", "place": "Desk"}}, {Set: map[string]string{"tag": "A-4", "profile": "ovalis-c20"}}})
+	after, _, _ := before.Apply([]plan.Patch{{Tag: "A-1", Remove: true},
+		{Tag: "A-3", Set: map[string]string{"room": "7", "place": "Desk"}},
+		{Set: map[string]string{"tag": "A-4", "profile": "ovalis-c20"}}})
 	c := plan.Compare(before.Entries, after)
 	if len(c.Added) != 1 || len(c.Removed) != 1 || len(c.Changed) != 2 || c.Entries() != 1 || c.Empty() {
 		t.Fatalf("%+v", c)
 	}
-	if text := c.Changed[0].String() + "; " + c.Changed[1].String(); text != "place set to Desk; room changed from 1 to 7" {
+	if text := c.Changed[0].String() + "; " +
+		c.Changed[1].String(); text != "place set to Desk; room changed from 1 to 7" {
 		t.Error(text)
 	}
 	if pairs := plan.Pairs(before.Entries, after); len(pairs) != 3 {
@@ -235,7 +263,8 @@ func TestCompareTellsFieldByField(t *testing.T) {
 }
 
 func TestEveryFieldIsSetAndGot(t *testing.T) {
-	values := map[string]string{"address": "10.1.0.4", "mac": "0a:4f:56:00:00:01", "not-wired": "yes", "after": "A B", "kind": "camera"}
+	values := map[string]string{"address": "10.1.0.4", "mac": "0a:4f:56:00:00:01", "not-wired": "yes", "after": "A B",
+		"kind": "camera"}
 	var e plan.Entry
 	for _, f := range plan.Fields {
 		v := values[f.Key]
@@ -311,14 +340,16 @@ func FuzzApply(f *testing.F) {
 	f.Add("A-1", "mac", "0a4f.5600.0001", false)
 	f.Add("A-1", "profile", "tolvern-d1", false)
 	base := small(f)
-	entries, _, complaints := base.Apply([]plan.Patch{{Set: map[string]string{"tag": "A-1", "profile": "ovalis-c20"}}, {Set: map[string]string{"tag": "A-2", "profile": "tolvern-d1", "rings-at": "A-1"}}})
+	entries, _, complaints := base.Apply([]plan.Patch{{Set: map[string]string{"tag": "A-1", "profile": "ovalis-c20"}},
+		{Set: map[string]string{"tag": "A-2", "profile": "tolvern-d1", "rings-at": "A-1"}}})
 	if complaints != nil {
 		f.Fatal(complaints)
 	}
 	base.Entries = entries
 	f.Fuzz(func(t *testing.T, tag, field, value string, remove bool) {
 		p := base
-		after, pairs, complaints := p.Apply([]plan.Patch{{Tag: tag, Set: map[string]string{field: value}, Remove: remove}})
+		after, pairs, complaints := p.Apply([]plan.Patch{{Tag: tag, Set: map[string]string{field: value},
+			Remove: remove}})
 		if complaints != nil {
 			if pairs != nil || !plan.Compare(after, base.Entries).Empty() {
 				t.Fatalf("refused and changed: %+v %+v", complaints, pairs)
@@ -348,8 +379,12 @@ func FuzzApply(f *testing.F) {
 // A switch port is checked, and follows its switch when that gets another tag.
 func TestSwitchPorts(t *testing.T) {
 	p := plan.Plan{Profiles: bundled(t), Entries: []plan.Entry{
-		{Tag: "SW-1", Kind: "switch", Profile: "fennmark-fs8"}, {Tag: "A", Kind: "camera", Profile: "ovalis-c20", SwitchPort: "SW-1/port 3"}, {Tag: "B", Kind: "camera", Profile: "ovalis-c20", SwitchPort: "SW-1/port 3"},
-		{Tag: "C", Kind: "camera", Profile: "ovalis-c20", SwitchPort: "A/1"}, {Tag: "D", Kind: "camera", Profile: "ovalis-c20", SwitchPort: "nonsense"}, {Tag: "E", Kind: "camera", Profile: "ovalis-c20", SwitchPort: "SW-9/1"},
+		{Tag: "SW-1", Kind: "switch", Profile: "fennmark-fs8"},
+		{Tag: "A", Kind: "camera", Profile: "ovalis-c20", SwitchPort: "SW-1/port 3"},
+		{Tag: "B", Kind: "camera", Profile: "ovalis-c20", SwitchPort: "SW-1/port 3"},
+		{Tag: "C", Kind: "camera", Profile: "ovalis-c20", SwitchPort: "A/1"},
+		{Tag: "D", Kind: "camera", Profile: "ovalis-c20", SwitchPort: "nonsense"},
+		{Tag: "E", Kind: "camera", Profile: "ovalis-c20", SwitchPort: "SW-9/1"},
 	}}
 	got := map[string]string{}
 	for _, f := range p.Check() {
@@ -357,7 +392,8 @@ func TestSwitchPorts(t *testing.T) {
 			got[f.Tag] = f.Reason
 		}
 	}
-	for tag, want := range map[string]string{"B": "already used by A", "C": "A is a camera, not a switch", "D": "write it as TAG/port", "E": "there is no entry SW-9"} {
+	for tag, want := range map[string]string{"B": "already used by A", "C": "A is a camera, not a switch",
+		"D": "write it as TAG/port", "E": "there is no entry SW-9"} {
 		if !strings.Contains(got[tag], want) {
 			t.Errorf("%s: %q, want %q", tag, got[tag], want)
 		}

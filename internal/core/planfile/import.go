@@ -70,7 +70,8 @@ func Read(file []byte, p plan.Plan, remembered Mapping, o Options) (Result, erro
 		return Result{}, err
 	}
 	whole := len(sheet.Rows)
-	r := Result{Format: book.Format, Encoding: book.Encoding, Titles: sheet.Titles, Sheet: sheet.Name, Header: sheet.Header, Rows: len(sheet.Rows), Samples: []Sample{}, Cells: []problem.Cell{},
+	r := Result{Format: book.Format, Encoding: book.Encoding, Titles: sheet.Titles, Sheet: sheet.Name,
+		Header: sheet.Header, Rows: len(sheet.Rows), Samples: []Sample{}, Cells: []problem.Cell{},
 		Untouched: []plan.Change{}, Findings: []plan.Finding{}, RowOf: map[string]int{}, Spoken: map[netip.Addr]bool{}}
 	for _, s := range book.Sheets {
 		r.Sheets = append(r.Sheets, s.Name)
@@ -78,7 +79,8 @@ func Read(file []byte, p plan.Plan, remembered Mapping, o Options) (Result, erro
 	if o.Rows != "" {
 		s, is := tableOf(o.Rows, p.Profiles)
 		if !is {
-			return Result{}, refuse(fmt.Sprintf("no profile has a table %q", o.Rows), "give the key of a setting of the type rows")
+			return Result{}, refuse(fmt.Sprintf("no profile has a table %q", o.Rows),
+				"give the key of a setting of the type rows")
 		}
 		if o.Whole {
 			return Result{}, refuse("a file of tables is not the whole plan", "import the plan for itself")
@@ -89,7 +91,9 @@ func Read(file []byte, p plan.Plan, remembered Mapping, o Options) (Result, erro
 	if r.Mapping = o.Mapping; r.Mapping == nil {
 		r.Mapping = Propose(sheet.Header, p.Profiles, remembered)
 		for field, headers := range rivals(sheet.Header, p.Profiles, remembered) {
-			r.Cells = append(r.Cells, problem.Cell{Sheet: sheet.Name, Row: sheet.HeaderRow, Column: headers[1], Reason: fmt.Sprintf("%q means %s as well; say which of them it is, and leave the other out", headers[0], field)})
+			r.Cells = append(r.Cells, problem.Cell{Sheet: sheet.Name, Row: sheet.HeaderRow, Column: headers[1],
+				Reason: fmt.Sprintf("%q means %s as well; say which of them it is, and leave the other out", headers[0],
+					field)})
 		}
 	}
 	r.LeftOut = []string{}
@@ -135,7 +139,8 @@ func (r Result) Refusal() error {
 	if len(r.Cells) == 1 {
 		count = "one mistake"
 	}
-	e := problem.New(problem.Usage, "the plan was refused whole because of "+count+"; nothing was changed", "mend the rows and import the file again")
+	e := problem.New(problem.Usage, "the plan was refused whole because of "+count+"; nothing was changed",
+		"mend the rows and import the file again")
 	e.Subject, e.Cells = "plan file", r.Cells
 	return e
 }
@@ -164,7 +169,8 @@ func pick(b Book, profiles profile.Set, name string) (Sheet, error) {
 
 func (r *Result) understand(sheet Sheet, tables map[string]map[string]string, p plan.Plan, o Options) {
 	complain := func(row int, column, value, reason string) {
-		r.Cells = append(r.Cells, problem.Cell{Sheet: sheet.Name, Row: row, Column: column, Value: value, Reason: reason})
+		r.Cells = append(r.Cells, problem.Cell{Sheet: sheet.Name, Row: row, Column: column, Value: value,
+			Reason: reason})
 	}
 	for _, b := range sheet.Broken {
 		b.Sheet = sheet.Name
@@ -277,7 +283,8 @@ func (r *Result) readable(p plan.Plan, bad map[int]map[string]bool) []plan.Entry
 }
 
 // columns gives the position of each field and the header it has in the file.
-func (r *Result) columns(sheet Sheet, profiles profile.Set, complain func(int, string, string, string)) (map[string]int, map[string]string) {
+func (r *Result) columns(sheet Sheet, profiles profile.Set, complain func(int, string, string, string)) (map[string]int,
+	map[string]string) {
 	first := sheet.HeaderRow
 	if r.Format == JSON {
 		first = 0

@@ -38,7 +38,9 @@ var spellings = map[string][]string{
 
 // plain brings a header to one spelling: small letters, words divided by one space.
 func plain(header string) string {
-	return strings.Join(strings.FieldsFunc(strings.ToLower(header), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }), " ")
+	return strings.Join(strings.FieldsFunc(strings.ToLower(header), func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r)
+	}), " ")
 }
 
 // meanings gives what each header means, in its plain spelling.

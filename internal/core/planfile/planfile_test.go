@@ -29,7 +29,9 @@ func empty(t testing.TB) plan.Plan {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return plan.Plan{Profiles: set, Site: plan.Site{Key: "test", Name: "Test", Subnets: []plan.Subnet{{Name: "main", Prefix: netip.MustParsePrefix("10.1.0.0/24"), Gateway: netip.MustParseAddr("10.1.0.1")}}}}
+	return plan.Plan{Profiles: set, Site: plan.Site{Key: "test", Name: "Test",
+		Subnets: []plan.Subnet{{Name: "main", Prefix: netip.MustParsePrefix("10.1.0.0/24"),
+			Gateway: netip.MustParseAddr("10.1.0.1")}}}}
 }
 
 func read(t testing.TB, p plan.Plan, file string, o planfile.Options) planfile.Result {
@@ -52,17 +54,20 @@ func text(cells []problem.Cell) []string {
 func TestEveryUsualDelimiterAndHeader(t *testing.T) {
 	for _, d := range []string{",", ";", "\t"} {
 		place := "Hall" + strings.Trim(d, "\t") + " east" // a tab inside a cell is refused
-		file := "\ufeff" + strings.ReplaceAll("Device Tag|Model|IP Address|Host name|Location|S/N|Rings at|Colour\r\nA-01|tolvern-d1|10.1.0.9||PLACE|T-1|A-02|red\r\n|||||||\r\nA-02|tolvern-m7|next|auto|||\r\n", "|", d)
+		file := "\ufeff" +
+			strings.ReplaceAll("Device Tag|Model|IP Address|Host name|Location|S/N|Rings at|Colour\r\nA-01|tolvern-d1|10.1.0.9||PLACE|T-1|A-02|red\r\n|||||||\r\nA-02|tolvern-m7|next|auto|||\r\n", "|", d)
 		file = strings.Replace(file, "PLACE", `"`+place+`"`, 1)
 		r := read(t, empty(t), file, planfile.Options{})
 		if len(r.Cells) > 0 || len(r.Entries) != 2 {
 			t.Fatalf("divided by %q: %q, %+v", d, text(r.Cells), r.Entries)
 		}
 		a, b := r.Entries[0], r.Entries[1]
-		if a.Kind != "intercom" || a.Address.String() != "10.1.0.9" || a.Name != "A-01" || a.Place != place || a.Serial != "T-1" || a.Get("rings-at") != "A-02" || b.Address.String() != "10.1.0.2" || b.Name != "A-02" {
+		if a.Kind != "intercom" || a.Address.String() != "10.1.0.9" || a.Name != "A-01" || a.Place != place ||
+			a.Serial != "T-1" || a.Get("rings-at") != "A-02" || b.Address.String() != "10.1.0.2" || b.Name != "A-02" {
 			t.Errorf("divided by %q: %+v %+v", d, a, b)
 		}
-		if !slices.Equal(r.LeftOut, []string{"Colour"}) || r.Samples[0].Fields["address"] != "10.1.0.9" || r.RowOf["A-02"] != 4 {
+		if !slices.Equal(r.LeftOut, []string{"Colour"}) || r.Samples[0].Fields["address"] != "10.1.0.9" ||
+			r.RowOf["A-02"] != 4 {
 			t.Errorf("divided by %q: left out %q, samples %+v, rows %v", d, r.LeftOut, r.Samples, r.RowOf)
 		}
 	}
@@ -79,8 +84,10 @@ A-06,ovalis-c20,next,,,,too,many
 A-07,ovalis-c99,next,,,
 `
 	want := []string{
-		`row 2, column address, "10.1.0.300": is not an IPv4 address`, `row 3, column mac, "01:00:5e:00:00:01": is not a MAC`, `row 4, column tag, "A-01": is in row 2 already`,
-		`row 5, column tag: the entry has no tag`, `row 6, column not-wired, "perhaps": is neither`, `row 7: the row has 8 fields, the header 6`,
+		`row 2, column address, "10.1.0.300": is not an IPv4 address`,
+		`row 3, column mac, "01:00:5e:00:00:01": is not a MAC`, `row 4, column tag, "A-01": is in row 2 already`,
+		`row 5, column tag: the entry has no tag`, `row 6, column not-wired, "perhaps": is neither`,
+		`row 7: the row has 8 fields, the header 6`,
 	}
 	compare := func(r planfile.Result, prefix string) {
 		t.Helper()
@@ -94,7 +101,9 @@ A-07,ovalis-c99,next,,,
 			t.Errorf("%d mistakes, want %d: %q", len(got), len(want), got)
 		}
 		// What is readable is checked as well, so that one look shows everything.
-		if !slices.ContainsFunc(r.Findings, func(f plan.Finding) bool { return f.Code == "profile-missing" && f.Tag == "A-07" }) {
+		if !slices.ContainsFunc(r.Findings, func(f plan.Finding) bool {
+			return f.Code == "profile-missing" && f.Tag == "A-07"
+		}) {
 			t.Errorf("%+v", r.Findings)
 		}
 	}
@@ -160,7 +169,8 @@ func TestFilesThatAreNoPlanAreRefused(t *testing.T) {
 
 func TestANewerRevision(t *testing.T) {
 	p := empty(t)
-	p.Entries = read(t, p, "tag,profile,place,address\nA-1,ovalis-c20,Hall,10.1.0.5\nA-2,ovalis-c20,Hall,10.1.0.6\nA-3,ovalis-c20,Hall,10.1.0.7\nA-4,ovalis-c20,Hall,10.1.0.8\n", planfile.Options{}).Entries
+	p.Entries = read(t, p,
+		"tag,profile,place,address\nA-1,ovalis-c20,Hall,10.1.0.5\nA-2,ovalis-c20,Hall,10.1.0.6\nA-3,ovalis-c20,Hall,10.1.0.7\nA-4,ovalis-c20,Hall,10.1.0.8\n", planfile.Options{}).Entries
 	p.Known.Locked = map[string]bool{"A-2": true, "A-4": true}
 	file := "tag,profile,place,address,name\nA-1,ovalis-c20,Yard,next,auto\nA-2,ovalis-c20,Yard,,\nA-5,ovalis-c20,Yard,,\n"
 	words := func(r planfile.Result) string {
@@ -187,8 +197,10 @@ func TestANewerRevision(t *testing.T) {
 		// Addresses and names that the file leaves to be made stay as they are. Where a
 		// device is, and what else only people read, may change though it is configured.
 		{planfile.Options{}, "+A-5, A-1 place changed from Hall to Yard, A-2 place changed from Hall to Yard"},
-		{planfile.Options{Whole: true}, "+A-5, A-1 place changed from Hall to Yard, A-2 place changed from Hall to Yard, -A-3, (A-4)"},
-		{planfile.Options{Whole: true, Configured: true}, "+A-5, A-1 place changed from Hall to Yard, A-2 place changed from Hall to Yard, -A-3, -A-4"},
+		{planfile.Options{Whole: true},
+			"+A-5, A-1 place changed from Hall to Yard, A-2 place changed from Hall to Yard, -A-3, (A-4)"},
+		{planfile.Options{Whole: true, Configured: true},
+			"+A-5, A-1 place changed from Hall to Yard, A-2 place changed from Hall to Yard, -A-3, -A-4"},
 	} {
 		if got := words(read(t, p, file, c.o)); got != c.want {
 			t.Errorf("%+v: %s\nwant %s", c.o, got, c.want)
@@ -199,17 +211,22 @@ func TestANewerRevision(t *testing.T) {
 func TestColumnsAreRememberedAndChosen(t *testing.T) {
 	p := empty(t)
 	header := []string{"Ref", "Type", "Model", "Net addr", "Room"}
-	m := planfile.Propose(header, p.Profiles, planfile.Mapping{"Net addr": "address", "Room": "place", "Type": "", "Ref": "no such field"})
-	if fmt.Sprint(m) != fmt.Sprint(planfile.Mapping{"Ref": "", "Type": "", "Model": "profile", "Net addr": "address", "Room": "place"}) {
+	m := planfile.Propose(header, p.Profiles, planfile.Mapping{"Net addr": "address", "Room": "place", "Type": "",
+		"Ref": "no such field"})
+	if fmt.Sprint(m) != fmt.Sprint(planfile.Mapping{"Ref": "", "Type": "", "Model": "profile", "Net addr": "address",
+		"Room": "place"}) {
 		t.Errorf("%v", m)
 	}
 	file := "Ref,Model,Net addr\nA-1,ovalis-c20,10.1.0.9\n"
-	r := read(t, p, file, planfile.Options{Mapping: planfile.Mapping{"Ref": "tag", "Model": "profile", "Net addr": "address"}})
+	r := read(t, p, file, planfile.Options{Mapping: planfile.Mapping{"Ref": "tag", "Model": "profile",
+		"Net addr": "address"}})
 	if len(r.Cells) > 0 || r.Entries[0].Get("address") != "10.1.0.9" {
 		t.Errorf("%q %+v", text(r.Cells), r.Entries)
 	}
-	for want, m := range map[string]planfile.Mapping{"as \"Ref\" is": {"Ref": "tag", "Model": "tag"}, "no field": {"Ref": "colour"}, "say which": {}} {
-		if r := read(t, p, file, planfile.Options{Mapping: m}); r.Refusal() == nil || !strings.Contains(strings.Join(text(r.Cells), " "), want) {
+	for want, m := range map[string]planfile.Mapping{"as \"Ref\" is": {"Ref": "tag", "Model": "tag"},
+		"no field": {"Ref": "colour"}, "say which": {}} {
+		if r := read(t, p, file, planfile.Options{Mapping: m}); r.Refusal() == nil ||
+			!strings.Contains(strings.Join(text(r.Cells), " "), want) {
 			t.Errorf("%v: %q", m, text(r.Cells))
 		}
 	}
@@ -286,7 +303,8 @@ func TestTheTemplateHasDropDowns(t *testing.T) {
 			lists[rows[0][n-1]] = append(lists[rows[0][n-1]], value)
 		}
 	}
-	if !slices.Contains(lists["profile"], "ovalis-c20") || !slices.Contains(lists["kind"], "camera") || !slices.Equal(lists["subnet"], []string{"main"}) ||
+	if !slices.Contains(lists["profile"], "ovalis-c20") || !slices.Contains(lists["kind"], "camera") ||
+		!slices.Equal(lists["subnet"], []string{"main"}) ||
 		!slices.Contains(lists["radio-region"], "Japan") || !slices.Equal(lists["transmits"], []string{"yes", "no"}) {
 		t.Errorf("%v", lists)
 	}
@@ -335,7 +353,9 @@ func TestAZipBombIsRefused(t *testing.T) {
 	}
 	var book bytes.Buffer
 	bomb := zip.NewWriter(&book)
-	bomb.RegisterCompressor(zip.Deflate, func(w io.Writer) (io.WriteCloser, error) { return flate.NewWriter(w, flate.BestSpeed) })
+	bomb.RegisterCompressor(zip.Deflate, func(w io.Writer) (io.WriteCloser, error) {
+		return flate.NewWriter(w, flate.BestSpeed)
+	})
 	for _, part := range parts.File {
 		in, err := part.Open()
 		if err != nil {
@@ -381,15 +401,18 @@ func TestHowListsAreSaved(t *testing.T) {
 		"UTF-16":            {utf16("tag\tprofile\tplace\nA\tovalis-c20\tTårn\n"), "UTF-16", "Tårn"},
 		"UTF-16, no mark":   {utf16("tag\tprofile\tplace\nA\tovalis-c20\tTårn\n")[2:], "UTF-16", "Tårn"},
 		"the divider named": {"sep=;\ntag;profile;place\nA;ovalis-c20;Tårn, north\n", "", "Tårn, north"},
-		"titles":            {"Skerry Point\n\nIssued for construction, rev C\ntag,profile,place\nA,ovalis-c20,Tårn\n", "", "Tårn"},
-		"wide titles":       {"Skerry Point,,\ntag,profile,place\nA,ovalis-c20,Tårn\n", "", "Tårn"},
+		"titles": {"Skerry Point\n\nIssued for construction, rev C\ntag,profile,place\nA,ovalis-c20,Tårn\n",
+			"", "Tårn"},
+		"wide titles": {"Skerry Point,,\ntag,profile,place\nA,ovalis-c20,Tårn\n", "", "Tårn"},
 	} {
 		r, err := planfile.Read([]byte(c.file), empty(t), nil, planfile.Options{})
-		if err != nil || r.Refusal() != nil || len(r.Entries) != 1 || r.Entries[0].Place != c.place || r.Encoding != c.encoding {
+		if err != nil || r.Refusal() != nil || len(r.Entries) != 1 || r.Entries[0].Place != c.place ||
+			r.Encoding != c.encoding {
 			t.Errorf("%s: %v, %v, %+v, encoding %q", name, err, r.Refusal(), r.Entries, r.Encoding)
 		}
 	}
-	r, err := planfile.Read([]byte("sep=;\nSkerry Point;;\ntag;profile;address\nA;ovalis-c20;nonsense\n"), empty(t), nil, planfile.Options{})
+	r, err := planfile.Read([]byte("sep=;\nSkerry Point;;\ntag;profile;address\nA;ovalis-c20;nonsense\n"), empty(t),
+		nil, planfile.Options{})
 	if err != nil || len(r.Cells) != 1 || r.Cells[0].Row != 4 || len(r.Titles) != 1 {
 		t.Errorf("a mistake below titles: %v, %+v", err, r.Cells)
 	}
@@ -399,12 +422,14 @@ func TestHowListsAreSaved(t *testing.T) {
 func TestFormulasAndMergedCells(t *testing.T) {
 	f := excelize.NewFile()
 	defer f.Close()
-	for at, v := range map[string]any{"A1": "Skerry Point", "A2": "tag", "B2": "profile", "C2": "place", "A3": "A", "B3": "ovalis-c20", "C3": "Hall", "A4": "B", "B4": "ovalis-c20", "A5": "C", "B5": "ovalis-c20"} {
+	for at, v := range map[string]any{"A1": "Skerry Point", "A2": "tag", "B2": "profile", "C2": "place", "A3": "A",
+		"B3": "ovalis-c20", "C3": "Hall", "A4": "B", "B4": "ovalis-c20", "A5": "C", "B5": "ovalis-c20"} {
 		if err := f.SetCellValue("Sheet1", at, v); err != nil {
 			t.Fatal(err)
 		}
 	}
-	for _, err := range []error{f.SetCellFormula("Sheet1", "C5", "C3&B3"), f.MergeCell("Sheet1", "C3", "C4"), f.MergeCell("Sheet1", "A1", "C1")} {
+	for _, err := range []error{f.SetCellFormula("Sheet1", "C5", "C3&B3"), f.MergeCell("Sheet1", "C3", "C4"),
+		f.MergeCell("Sheet1", "A1", "C1")} {
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -418,7 +443,8 @@ func TestFormulasAndMergedCells(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := strings.Join(text(r.Cells), "\n")
-	if len(r.Cells) != 2 || !strings.Contains(got, "row 3, column place: the cells C3 to C4 are merged") || !strings.Contains(got, "row 5, column place, \"=C3&B3\": is a formula whose result is not in the file") {
+	if len(r.Cells) != 2 || !strings.Contains(got, "row 3, column place: the cells C3 to C4 are merged") ||
+		!strings.Contains(got, "row 5, column place, \"=C3&B3\": is a formula whose result is not in the file") {
 		t.Errorf("%s", got)
 	}
 }
@@ -428,16 +454,21 @@ func TestNextLeavesWhatIsSpokenFor(t *testing.T) {
 	p := empty(t)
 	p.Entries = read(t, p, "tag,profile,address\nA-1,ovalis-c20,10.1.0.5\n", planfile.Options{}).Entries
 	p.Known.Locked = map[string]bool{"A-1": true}
-	r := read(t, p, "tag,profile,address\nA-1,ovalis-c20,10.1.0.2\nA-2,ovalis-c20,next\nA-3,ovalis-c20,10.1.0.3\n", planfile.Options{})
+	r := read(t, p, "tag,profile,address\nA-1,ovalis-c20,10.1.0.2\nA-2,ovalis-c20,next\nA-3,ovalis-c20,10.1.0.3\n",
+		planfile.Options{})
 	for _, e := range r.Entries {
-		if e.Tag == "A-2" && (e.Address.String() == "10.1.0.2" || e.Address.String() == "10.1.0.3" || e.Address.String() == "10.1.0.5") {
+		if e.Tag == "A-2" && (e.Address.String() == "10.1.0.2" || e.Address.String() == "10.1.0.3" ||
+			e.Address.String() == "10.1.0.5") {
 			t.Errorf("next gave %s", e.Address)
 		}
 	}
-	if _, err := p.Generate([]plan.Quantity{{Profile: "ovalis-c20", Count: 4, Pattern: "B-{n}", Address: "10.1.0.20-10.1.0.22"}}); err == nil || !strings.Contains(err.Error(), "no free address is left in 10.1.0.20-10.1.0.22") {
+	if _, err := p.Generate([]plan.Quantity{{Profile: "ovalis-c20", Count: 4, Pattern: "B-{n}",
+		Address: "10.1.0.20-10.1.0.22"}}); err == nil || !strings.Contains(err.Error(),
+		"no free address is left in 10.1.0.20-10.1.0.22") {
 		t.Errorf("four entries in three addresses: %v", err)
 	}
-	if _, err := p.Generate([]plan.Quantity{{Profile: "ovalis-c20", Count: 2, Pattern: "B-{n}", Address: "10.1.0.20-10.1.0.20"}}); err == nil {
+	if _, err := p.Generate([]plan.Quantity{{Profile: "ovalis-c20", Count: 2, Pattern: "B-{n}",
+		Address: "10.1.0.20-10.1.0.20"}}); err == nil {
 		t.Error("a range of one address was left")
 	}
 }
@@ -445,9 +476,11 @@ func TestNextLeavesWhatIsSpokenFor(t *testing.T) {
 // A site in a file counts for its entries, and keeps the key it goes into.
 func TestASiteInTheFile(t *testing.T) {
 	p := empty(t)
-	r := read(t, p, `{"site": {"key": "", "name": "Other", "subnets": [{"name": "b", "prefix": "10.9.0.0/24", "gateway": "10.9.0.1"}]}, "entries": [{"tag": "A", "profile": "ovalis-c20", "after": ["B", "C"], "not-wired": true, "stream-port": 1554}]}`, planfile.Options{})
+	r := read(t, p,
+		`{"site": {"key": "", "name": "Other", "subnets": [{"name": "b", "prefix": "10.9.0.0/24", "gateway": "10.9.0.1"}]}, "entries": [{"tag": "A", "profile": "ovalis-c20", "after": ["B", "C"], "not-wired": true, "stream-port": 1554}]}`, planfile.Options{})
 	e := r.Entries[0]
-	if r.Site.Key != "test" || e.Address.String() != "10.9.0.2" || !slices.Equal(e.After, []string{"B", "C"}) || !e.NotWired || e.Get("stream-port") != "1554" {
+	if r.Site.Key != "test" || e.Address.String() != "10.9.0.2" || !slices.Equal(e.After, []string{"B", "C"}) ||
+		!e.NotWired || e.Get("stream-port") != "1554" {
 		t.Errorf("%+v %+v", r.Site, e)
 	}
 	alone := read(t, p, `{"site": {"key": "x", "name": "Other"}, "entries": []}`, planfile.Options{})
@@ -476,7 +509,8 @@ func TestThePlantedMistakes(t *testing.T) {
 	}
 	for _, f := range r.Findings {
 		seen[f.Code] = true
-		got = append(got, strings.Join(strings.Fields(fmt.Sprintf("%s %s %s%s %s", f.Level, f.Code, f.Tag, f.Profile, f.Field)), " "))
+		got = append(got, strings.Join(strings.Fields(fmt.Sprintf("%s %s %s%s %s", f.Level, f.Code, f.Tag, f.Profile,
+			f.Field)), " "))
 	}
 	want := strings.Split(strings.TrimSpace(string(list)), "\n")
 	for i := range max(len(got), len(want)) {
@@ -535,7 +569,8 @@ func BenchmarkImport(b *testing.B) {
 		fmt.Fprintf(&file, "CAM-%04d,ovalis-c20,Hall,next,auto,%d\n", i, i+1)
 	}
 	for b.Loop() {
-		if r, err := planfile.Read([]byte(file.String()), p, nil, planfile.Options{}); err != nil || len(r.Entries) != 5000 {
+		if r, err := planfile.Read([]byte(file.String()), p, nil, planfile.Options{}); err != nil ||
+			len(r.Entries) != 5000 {
 			b.Fatal(err)
 		}
 	}

@@ -103,7 +103,8 @@ func refuse(cause, next string) error {
 // Open takes a file apart. Its format is told from its content.
 func Open(file []byte) (Book, error) {
 	if len(file) > MaxFile {
-		return Book{}, refuse(fmt.Sprintf("the file is larger than %d MiB; a plan of 5,000 entries needs less than one", MaxFile>>20), "give the plan's own file")
+		return Book{}, refuse(fmt.Sprintf("the file is larger than %d MiB; a plan of 5,000 entries needs less than one",
+			MaxFile>>20), "give the plan's own file")
 	}
 	if bytes.HasPrefix(file, []byte("PK\x03\x04")) {
 		return openXLSX(file)
@@ -144,11 +145,13 @@ func decoded(file []byte) (text []byte, encoding string, err error) {
 	case !bytes.ContainsAny(file, controlSet):
 		from, encoding = charmap.Windows1252, windows
 	default:
-		return nil, "", refuse("the file is no text that can be read", "save it from the spreadsheet as “CSV UTF-8”, or as XLSX")
+		return nil, "", refuse("the file is no text that can be read",
+			"save it from the spreadsheet as “CSV UTF-8”, or as XLSX")
 	}
 	text, err = from.NewDecoder().Bytes(file)
 	if err != nil || bytes.ContainsRune(text, utf8.RuneError) || bytes.ContainsRune(text, 0) {
-		return nil, "", refuse("the file is neither UTF-8 nor "+encoding, "save it from the spreadsheet as “CSV UTF-8”, or as XLSX")
+		return nil, "", refuse("the file is neither UTF-8 nor "+encoding,
+			"save it from the spreadsheet as “CSV UTF-8”, or as XLSX")
 	}
 	return text, encoding, nil
 }
@@ -171,7 +174,8 @@ func byteOrder(file []byte) (order unicode.Endianness, plain bool) {
 		}
 	}
 	most := len(head) / 2 * 3 / 4
-	return map[bool]unicode.Endianness{true: unicode.BigEndian, false: unicode.LittleEndian}[even > odd], len(head) >= 8 && (even >= most && odd == 0 || odd >= most && even == 0)
+	return map[bool]unicode.Endianness{true: unicode.BigEndian, false: unicode.LittleEndian}[even > odd],
+		len(head) >= 8 && (even >= most && odd == 0 || odd >= most && even == 0)
 }
 
 // separator is a first line that some spreadsheets write and read.
@@ -213,7 +217,8 @@ func openCSV(file []byte) (Book, error) {
 		}
 		if bad := (*csv.ParseError)(nil); errors.As(err, &bad) {
 			// After a quoting error the reader's rows no longer line up with the file's.
-			s.Broken = append(s.Broken, problem.Cell{Row: bad.StartLine + skipped, Reason: "the quotes do not pair up; the rows below were not read"})
+			s.Broken = append(s.Broken, problem.Cell{Row: bad.StartLine + skipped,
+				Reason: "the quotes do not pair up; the rows below were not read"})
 			break
 		}
 		row, _ := r.FieldPos(0)
@@ -262,11 +267,13 @@ func (s *Sheet) add(number int, fields []string) (full bool) {
 		fields = fields[:len(fields)-1]
 	}
 	if len(fields) > len(s.Header) {
-		s.Broken = append(s.Broken, problem.Cell{Row: number, Reason: fmt.Sprintf("the row has %d fields, the header %d", len(fields), len(s.Header))})
+		s.Broken = append(s.Broken, problem.Cell{Row: number,
+			Reason: fmt.Sprintf("the row has %d fields, the header %d", len(fields), len(s.Header))})
 		return false
 	}
 	if len(s.Rows) == plan.MaxEntries {
-		s.Broken = append(s.Broken, problem.Cell{Row: number, Reason: fmt.Sprintf("a plan has at most %d entries", plan.MaxEntries)})
+		s.Broken = append(s.Broken, problem.Cell{Row: number,
+			Reason: fmt.Sprintf("a plan has at most %d entries", plan.MaxEntries)})
 		return true
 	}
 	for len(fields) < len(s.Header) {
@@ -286,7 +293,8 @@ func book(format string, sheets ...Sheet) (Book, error) {
 	}
 	for _, s := range sheets {
 		if len(s.Header) > maxColumns {
-			return Book{}, refuse(fmt.Sprintf("the file has %d columns; at most %d are read", len(s.Header), maxColumns), "leave out what is not of the plan")
+			return Book{}, refuse(fmt.Sprintf("the file has %d columns; at most %d are read", len(s.Header),
+				maxColumns), "leave out what is not of the plan")
 		}
 	}
 	return Book{Format: format, Sheets: sheets}, nil
@@ -304,9 +312,11 @@ func openXLSX(file []byte) (b Book, err error) {
 			b, err = Book{}, refuse("the workbook is damaged", "open and save it again in the spreadsheet")
 		}
 	}()
-	f, err := excelize.OpenReader(bytes.NewReader(file), excelize.Options{UnzipSizeLimit: maxUnzipped, UnzipXMLSizeLimit: maxUnzipped})
+	f, err := excelize.OpenReader(bytes.NewReader(file), excelize.Options{UnzipSizeLimit: maxUnzipped,
+		UnzipXMLSizeLimit: maxUnzipped})
 	if err != nil {
-		return Book{}, refuse("the workbook cannot be read", "open and save it again in the spreadsheet; without a password")
+		return Book{}, refuse("the workbook cannot be read",
+			"open and save it again in the spreadsheet; without a password")
 	}
 	defer f.Close()
 	var sheets []Sheet
@@ -322,7 +332,8 @@ func openXLSX(file []byte) (b Book, err error) {
 		for n := 1; rows.Next(); n++ {
 			fields, err := rows.Columns()
 			if err != nil {
-				return Book{}, errors.Join(refuse(fmt.Sprintf("row %d of the sheet %s cannot be read", n, name), "open and save the workbook again"), rows.Close())
+				return Book{}, errors.Join(refuse(fmt.Sprintf("row %d of the sheet %s cannot be read", n, name),
+					"open and save the workbook again"), rows.Close())
 			}
 			if full := s.add(n, fields); full {
 				break
@@ -352,7 +363,9 @@ func (s *Sheet) unsure(f *excelize.File) error {
 		if err != nil || err2 != nil || last <= s.HeaderRow && s.HeaderRow > 0 && last < s.HeaderRow {
 			continue // a title
 		}
-		s.Broken = append(s.Broken, problem.Cell{Row: row, Column: s.columnName(column), Reason: fmt.Sprintf("the cells %s to %s are merged, so only one of them has a value; take them apart", m.GetStartAxis(), m.GetEndAxis())})
+		s.Broken = append(s.Broken, problem.Cell{Row: row, Column: s.columnName(column),
+			Reason: fmt.Sprintf("the cells %s to %s are merged, so only one of them has a value; take them apart",
+				m.GetStartAxis(), m.GetEndAxis())})
 	}
 	for _, r := range s.Rows {
 		for i := range s.Header {
@@ -364,7 +377,8 @@ func (s *Sheet) unsure(f *excelize.File) error {
 				continue
 			}
 			if formula, err := f.GetCellFormula(s.Name, at); err == nil && formula != "" {
-				s.Broken = append(s.Broken, problem.Cell{Row: r.Number, Column: s.Header[i], Value: "=" + formula, Reason: "is a formula whose result is not in the file; open and save it in the spreadsheet, or put the value there"})
+				s.Broken = append(s.Broken, problem.Cell{Row: r.Number, Column: s.Header[i], Value: "=" + formula,
+					Reason: "is a formula whose result is not in the file; open and save it in the spreadsheet, or put the value there"})
 			}
 		}
 	}
@@ -405,7 +419,8 @@ func openJSON(file []byte) (Book, error) {
 		if s := (*json.SyntaxError)(nil); errors.As(err, &s) {
 			at = fmt.Sprintf(" in line %d", 1+bytes.Count(file[:min(int(s.Offset), len(file))], []byte("\n")))
 		}
-		return Book{}, problem.New(problem.Usage, "the JSON cannot be understood"+at, `write {"entries": [{"tag": …, "profile": …}, …]}`).About("plan file").Because(err)
+		return Book{}, problem.New(problem.Usage, "the JSON cannot be understood"+at,
+			`write {"entries": [{"tag": …, "profile": …}, …]}`).About("plan file").Because(err)
 	}
 	var s Sheet
 	seen := map[string]bool{}
@@ -423,7 +438,8 @@ func openJSON(file []byte) (Book, error) {
 		for j, key := range s.Header {
 			text, ok := asText(e[key])
 			if !ok {
-				s.Broken = append(s.Broken, problem.Cell{Row: i + 1, Column: key, Reason: "is neither text, number, yes/no nor a list of texts"})
+				s.Broken = append(s.Broken, problem.Cell{Row: i + 1, Column: key,
+					Reason: "is neither text, number, yes/no nor a list of texts"})
 			}
 			fields[j] = text
 		}

@@ -38,11 +38,14 @@ func readTable(sheet Sheet, s profile.Setting, complain func(row int, column, va
 		case c == "tag" || slices.Contains(spellings["tag"], c):
 			tag = i
 		default:
-			at := slices.IndexFunc(s.Columns, func(o profile.Setting) bool { return plain(o.Key) == c || plain(o.Label) == c })
+			at := slices.IndexFunc(s.Columns, func(o profile.Setting) bool {
+				return plain(o.Key) == c || plain(o.Label) == c
+			})
 			if at >= 0 {
 				columns[i] = s.Columns[at].Key
 			} else {
-				complain(sheet.HeaderRow, h, "", fmt.Sprintf("is no column of %s; there are tag, %s", s.Label, strings.Join(keysOf(s), ", ")))
+				complain(sheet.HeaderRow, h, "", fmt.Sprintf("is no column of %s; there are tag, %s", s.Label,
+					strings.Join(keysOf(s), ", ")))
 			}
 		}
 	}
@@ -104,7 +107,8 @@ func (r *Result) tables(b Book, main Sheet, profiles profile.Set) map[string]map
 
 func (r *Result) addTable(sheet Sheet, s profile.Setting, all map[string]map[string]string) {
 	complain := func(row int, column, value, reason string) {
-		r.Cells = append(r.Cells, problem.Cell{Sheet: sheet.Name, Row: row, Column: column, Value: value, Reason: reason})
+		r.Cells = append(r.Cells, problem.Cell{Sheet: sheet.Name, Row: row, Column: column, Value: value,
+			Reason: reason})
 	}
 	for _, broken := range sheet.Broken {
 		broken.Sheet = sheet.Name
@@ -124,7 +128,9 @@ func tableSheet(sheet Sheet, s profile.Setting, r *Result) Sheet {
 	r.addTable(sheet, s, all)
 	out := Sheet{Name: sheet.Name, Header: []string{"tag", s.Key}, HeaderRow: sheet.HeaderRow}
 	seen := map[string]bool{}
-	tag := slices.IndexFunc(sheet.Header, func(h string) bool { return plain(h) == "tag" || slices.Contains(spellings["tag"], plain(h)) })
+	tag := slices.IndexFunc(sheet.Header, func(h string) bool {
+		return plain(h) == "tag" || slices.Contains(spellings["tag"], plain(h))
+	})
 	for _, line := range sheet.Rows {
 		if tag < 0 || seen[line.Cells[tag]] {
 			continue
@@ -191,7 +197,9 @@ func tableLines(p plan.Plan, s profile.Setting) [][]string {
 func tablesOf(p plan.Plan) (list []profile.Setting) {
 	for _, id := range p.Profiles.Sorted() {
 		for _, s := range id.Settings {
-			if s.Type == profile.Rows && !slices.ContainsFunc(list, func(o profile.Setting) bool { return o.Key == s.Key }) &&
+			if s.Type == profile.Rows && !slices.ContainsFunc(list, func(o profile.Setting) bool {
+				return o.Key == s.Key
+			}) &&
 				slices.ContainsFunc(p.Entries, func(e plan.Entry) bool { return e.Settings[s.Key] != "" }) {
 				list = append(list, s)
 			}

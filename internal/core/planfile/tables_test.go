@@ -24,7 +24,8 @@ func withSwitch(t *testing.T) plan.Plan {
 	}
 	p := empty(t)
 	p.Profiles[q.ID] = q
-	p.Entries = read(t, p, "tag,profile,address,name\nSW-1,x-24,10.1.0.20,sw-1\nSW-2,x-24,10.1.0.21,sw-2\n", planfile.Options{}).Entries
+	p.Entries = read(t, p, "tag,profile,address,name\nSW-1,x-24,10.1.0.20,sw-1\nSW-2,x-24,10.1.0.21,sw-2\n",
+		planfile.Options{}).Entries
 	return p
 }
 
@@ -56,7 +57,9 @@ func TestTablesInEveryFormat(t *testing.T) {
 			t.Errorf("%s holds a secret:\n%s", format, file)
 		}
 		r := read(t, bare, string(file), planfile.Options{})
-		if len(r.Cells) > 0 || r.Entries[0].Settings["ports"] != `[{"port":"1","role":"uplink"},{"port":"2","role":"device"}]` || r.Entries[1].Settings["ports"] != `[{"port":"1","role":"uplink"}]` {
+		if len(r.Cells) > 0 ||
+			r.Entries[0].Settings["ports"] != `[{"port":"1","role":"uplink"},{"port":"2","role":"device"}]` ||
+			r.Entries[1].Settings["ports"] != `[{"port":"1","role":"uplink"}]` {
 			t.Errorf("%s: %q %+v", format, text(r.Cells), r.Entries)
 		}
 	}
@@ -77,11 +80,13 @@ func TestMistakesInTablesNameRowAndColumn(t *testing.T) {
 		if err == nil {
 			err = r.Refusal()
 		}
-		if cells := strings.Join(text(r.Cells), "\n"); !strings.Contains(cells, want) && (err == nil || !strings.Contains(err.Error(), want)) {
+		if cells := strings.Join(text(r.Cells), "\n"); !strings.Contains(cells, want) &&
+			(err == nil || !strings.Contains(err.Error(), want)) {
 			t.Errorf("%q: %v %q", file, err, cells)
 		}
 	}
-	if _, err := planfile.Read([]byte(tables), p, nil, planfile.Options{Rows: "doors"}); err == nil || !strings.Contains(err.Error(), `no profile has a table "doors"`) {
+	if _, err := planfile.Read([]byte(tables), p, nil, planfile.Options{Rows: "doors"}); err == nil ||
+		!strings.Contains(err.Error(), `no profile has a table "doors"`) {
 		t.Error(err)
 	}
 	r := read(t, p, "tag,port\nSW-7,1\n", planfile.Options{Rows: "ports"})

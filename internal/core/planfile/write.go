@@ -36,7 +36,10 @@ func Write(p plan.Plan, format string) ([]byte, error) {
 	case JSON:
 		return writeJSON(p, columns)
 	case XLSX:
-		columns = slices.DeleteFunc(columns, func(key string) bool { _, table := tableOf(key, p.Profiles); return table })
+		columns = slices.DeleteFunc(columns, func(key string) bool {
+			_, table := tableOf(key, p.Profiles)
+			return table
+		})
 		return writeXLSX(p, columns, false)
 	}
 	return nil, refuse(fmt.Sprintf("there is no format %q", format), "choose csv, xlsx or json")
@@ -76,7 +79,9 @@ func cells(e plan.Entry, columns []string) []string {
 func writeJSON(p plan.Plan, columns []string) ([]byte, error) {
 	site := p.Site
 	// A given password is in the vault; what stands for it means nothing elsewhere.
-	site.Policies = slices.DeleteFunc(slices.Clone(site.Policies), func(c plan.Policy) bool { return c.Mode == plan.Given })
+	site.Policies = slices.DeleteFunc(slices.Clone(site.Policies), func(c plan.Policy) bool {
+		return c.Mode == plan.Given
+	})
 	entries := make([]map[string]any, len(p.Entries))
 	for i, e := range p.Entries {
 		entries[i] = map[string]any{}
@@ -114,7 +119,8 @@ func writeXLSX(p plan.Plan, columns []string, template bool) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	style, err := b.f.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true}, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"ECEAE5"}}})
+	style, err := b.f.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true},
+		Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"ECEAE5"}}})
 	b.do(err)
 	header := make([]any, len(columns))
 	for i, key := range columns {
@@ -188,7 +194,8 @@ func (b *workbook) dropDowns(p plan.Plan, columns []string) {
 	for _, q := range p.Profiles.Sorted() {
 		profiles = append(profiles, q.ID)
 	}
-	known := map[string][]string{"kind": plan.Kinds(p.Profiles), "profile": profiles, "subnet": subnets, "not-wired": {"yes"}}
+	known := map[string][]string{"kind": plan.Kinds(p.Profiles), "profile": profiles, "subnet": subnets,
+		"not-wired": {"yes"}}
 	for i, key := range columns {
 		help, choices := "", known[key]
 		for _, f := range plan.Fields {

@@ -10,7 +10,8 @@ import (
 )
 
 func TestErrorSaysCauseSubjectAndNext(t *testing.T) {
-	e := problem.New(problem.Device, "it did not come back", "look at the box").About("02:00:00:00:00:01").Because(io.EOF)
+	e := problem.New(problem.Device, "it did not come back",
+		"look at the box").About("02:00:00:00:00:01").Because(io.EOF)
 	if want := "02:00:00:00:00:01: it did not come back (EOF). Look at the box."; e.Error() != want {
 		t.Errorf("%q, want %q", e.Error(), want)
 	}

@@ -82,7 +82,8 @@ func Differ(given, planned Values) []string {
 	var list []string
 	compare := func(what, was, is string) {
 		if was != is {
-			list = append(list, fmt.Sprintf("%s: set to %s, planned %s", what, cmp.Or(was, "nothing"), cmp.Or(is, "nothing")))
+			list = append(list, fmt.Sprintf("%s: set to %s, planned %s", what, cmp.Or(was, "nothing"),
+				cmp.Or(is, "nothing")))
 		}
 	}
 	compare("name", given.Name, planned.Name)
@@ -182,7 +183,8 @@ func (v Values) Variables() map[string]string {
 	if v.Gateway.IsValid() {
 		gateway = v.Gateway.String()
 	}
-	vars := map[string]string{"name": v.Name, "user": v.User, "recovery": v.Recovery, "gateway": gateway, "address": "", "mask": "", "bits": ""}
+	vars := map[string]string{"name": v.Name, "user": v.User, "recovery": v.Recovery, "gateway": gateway, "address": "",
+		"mask": "", "bits": ""}
 	if v.Address.IsValid() {
 		vars["address"], vars["mask"], vars["bits"] = v.Address.Addr().String(), address.Mask(v.Address), strconv.Itoa(v.Address.Bits())
 	}

@@ -13,7 +13,8 @@ import (
 func TestVariables(t *testing.T) {
 	v := procedure.Values{Name: "n", Address: netip.MustParsePrefix("10.40.8.30/22"), User: "u"}
 	got := v.Variables()
-	for key, want := range map[string]string{"name": "n", "user": "u", "address": "10.40.8.30", "mask": "255.255.252.0", "bits": "22", "gateway": "0.0.0.0"} {
+	for key, want := range map[string]string{"name": "n", "user": "u", "address": "10.40.8.30", "mask": "255.255.252.0",
+		"bits": "22", "gateway": "0.0.0.0"} {
 		if got[key] != want {
 			t.Errorf("%s = %q, want %q", key, got[key], want)
 		}
@@ -24,12 +25,15 @@ func TestVariables(t *testing.T) {
 }
 
 func TestDifferTellsWhatIsPlannedOtherwise(t *testing.T) {
-	given := procedure.Values{Name: "a", Address: netip.MustParsePrefix("10.40.8.30/22"), User: "u", Settings: map[string]string{"room": "7", "gone": "x"}}
+	given := procedure.Values{Name: "a", Address: netip.MustParsePrefix("10.40.8.30/22"), User: "u",
+		Settings: map[string]string{"room": "7", "gone": "x"}}
 	if list := procedure.Differ(given, given); list != nil {
 		t.Errorf("values differ from themselves: %q", list)
 	}
-	planned := procedure.Values{Name: "b", Address: netip.MustParsePrefix("10.40.8.31/22"), Gateway: netip.MustParseAddr("10.40.8.1"), User: "u", Settings: map[string]string{"room": "8"}}
-	want := []string{"name: set to a, planned b", "address: set to 10.40.8.30/22, planned 10.40.8.31/22", "gateway: set to nothing, planned 10.40.8.1",
+	planned := procedure.Values{Name: "b", Address: netip.MustParsePrefix("10.40.8.31/22"),
+		Gateway: netip.MustParseAddr("10.40.8.1"), User: "u", Settings: map[string]string{"room": "8"}}
+	want := []string{"name: set to a, planned b", "address: set to 10.40.8.30/22, planned 10.40.8.31/22",
+		"gateway: set to nothing, planned 10.40.8.1",
 		"gone: set to x, planned nothing", "room: set to 7, planned 8"}
 	if got := procedure.Differ(given, planned); !slices.Equal(got, want) {
 		t.Errorf("%q\nwant %q", got, want)
@@ -37,7 +41,8 @@ func TestDifferTellsWhatIsPlannedOtherwise(t *testing.T) {
 }
 
 func TestTheLoginIsPartOfWhatIsPlanned(t *testing.T) {
-	p := &profile.Profile{ID: "x", Kind: "camera", User: "u", Accounts: profile.Accounts{Rename: true}, Order: []profile.Stage{{Act: profile.Password}}}
+	p := &profile.Profile{ID: "x", Kind: "camera", User: "u", Accounts: profile.Accounts{Rename: true},
+		Order: []profile.Stage{{Act: profile.Password}}}
 	stamps := map[string]bool{}
 	values := func(c plan.Policy) procedure.Values {
 		r := plan.Plan{Site: plan.Site{Policies: []plan.Policy{c}}}.Resolve()
@@ -69,7 +74,8 @@ func TestTheLoginIsPartOfWhatIsPlanned(t *testing.T) {
 		if got := procedure.Differ(c.was, c.is); !slices.Equal(got, []string{c.want}) {
 			t.Errorf("%q, want %q", got, c.want)
 		}
-		if opens := (procedure.Login{Known: true, User: c.was.User, Stamp: c.was.Login}); opens.Keeps(c.is) || !opens.Keeps(c.was) {
+		if opens := (procedure.Login{Known: true, User: c.was.User, Stamp: c.was.Login}); opens.Keeps(c.is) ||
+			!opens.Keeps(c.was) {
 			t.Errorf("%s: the run would not agree", c.want)
 		}
 	}

@@ -37,7 +37,10 @@ func (p *Profile) Public(name string) bool {
 		return s != nil && !s.HasSecret()
 	}
 	if column, row := strings.CutPrefix(name, rowPrefix); row {
-		return !slices.ContainsFunc(p.Settings, func(s Setting) bool { c := s.Column(column); return c != nil && c.Type == Secret })
+		return !slices.ContainsFunc(p.Settings, func(s Setting) bool {
+			c := s.Column(column)
+			return c != nil && c.Type == Secret
+		})
 	}
 	return slices.Contains(told, name) || slices.Contains(planned, name) || name == "user" || name == "old-user"
 }
@@ -70,7 +73,8 @@ func (p *Profile) checkActs() error {
 	if len(p.Acts[Read]) == 0 {
 		return fmt.Errorf("the act %s is missing", Read)
 	}
-	if len(p.Acts[Identify]) == 0 && !slices.Contains(p.ReadsBack(), "model") && !slices.Contains(p.ReadsBack(), "serial") {
+	if len(p.Acts[Identify]) == 0 && !slices.Contains(p.ReadsBack(), "model") &&
+		!slices.Contains(p.ReadsBack(), "serial") {
 		return fmt.Errorf("the act %s is missing, and the act %s takes neither model nor serial: nothing would show what it is", Identify, Read)
 	}
 	return p.checkReadBack()
@@ -94,7 +98,8 @@ func (p *Profile) checkAct(act Act) error {
 	used := map[string]bool{}
 	for i, m := range p.Acts[act] {
 		if s := p.Setting(m.Each); m.Each != "" && (s == nil || s.Type != Rows || len(variablesOf(act)) <= 2) {
-			return fmt.Errorf("act %s, move %d: each: %q is no setting of the type rows that this act may send", act, i+1, m.Each)
+			return fmt.Errorf("act %s, move %d: each: %q is no setting of the type rows that this act may send", act,
+				i+1, m.Each)
 		}
 		wrong := func(err error) error { return fmt.Errorf("act %s, move %d: %w", act, i+1, err) }
 		for _, name := range m.needs() {
@@ -102,7 +107,8 @@ func (p *Profile) checkAct(act Act) error {
 			if column, row := strings.CutPrefix(name, rowPrefix); row {
 				of := p.Setting(m.Each)
 				if of == nil || of.Column(column) == nil {
-					return wrong(fmt.Errorf("{%s} is a column of the table that each names; it has none of that key", name))
+					return wrong(fmt.Errorf("{%s} is a column of the table that each names; it has none of that key",
+						name))
 				}
 				continue
 			}
@@ -171,13 +177,15 @@ func (p *Profile) checkReadBack() error {
 	for _, x := range []struct {
 		fact  string
 		names []string
-	}{{"name", []string{"name"}}, {"address", []string{"address"}}, {"mask", []string{"mask", "bits"}}, {"gateway", []string{"gateway"}}} {
+	}{{"name", []string{"name"}}, {"address", []string{"address"}}, {"mask", []string{"mask", "bits"}},
+		{"gateway", []string{"gateway"}}} {
 		if how := sends(x.names...); how != "" && !reads(x.fact) {
 			return fmt.Errorf("%s, but the act read does not take %s back", how, x.fact)
 		}
 	}
 	for _, key := range p.Sent() {
-		if t := p.Setting(key).Type; t != Secret && t != File && !reads("setting."+key) { // a secret is never told again, a file seldom
+		// a secret is never told again, a file seldom
+		if t := p.Setting(key).Type; t != Secret && t != File && !reads("setting."+key) {
 			return fmt.Errorf("{setting.%s} is sent, but the act read does not take it back", key)
 		}
 	}

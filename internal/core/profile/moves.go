@@ -208,7 +208,9 @@ func (p *Profile) bindMove(m *Move, drivers []Driver, leads []string) (err error
 	case m.Until != nil && m.Within == 0:
 		m.Within = UsualWithin
 	}
-	m.Words, err = m.By.Move(m.part.only(func(key string) bool { return !slices.Contains(everyMove, key) }), p.sections[m.By.Name()])
+	m.Words, err = m.By.Move(m.part.only(func(key string) bool {
+		return !slices.Contains(everyMove, key)
+	}), p.sections[m.By.Name()])
 	if err != nil {
 		return err
 	}

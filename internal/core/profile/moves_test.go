@@ -18,7 +18,8 @@ func TestMakings(t *testing.T) {
 		m    profile.Making
 		want string
 	}{
-		{profile.Making{Of: "{data}", By: []string{"hmac-sha256", "hex"}, Key: "{key}"}, "5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843"},
+		{profile.Making{Of: "{data}", By: []string{"hmac-sha256", "hex"}, Key: "{key}"},
+			"5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843"},
 		{profile.Making{Of: "{password}", By: []string{"md5", "hex", "upper"}}, "900150983CD24FB0D6963F7D28E17F72"},
 		{profile.Making{Of: "{f}", By: []string{"base64"}}, "Zm9vYmFy"},
 		{profile.Making{Of: "a{f}b"}, "afoobarb"},
@@ -69,12 +70,14 @@ func TestWhatEveryMoveMayHave(t *testing.T) {
 			t.Errorf("%s: %v, want %q", move, err, want)
 		}
 	}
-	p, err := moving(t, `{request: GET /x, take: {state: json /s}, until: {state: done}, if: {name: lamp}, unless: {user: nobody}}`)
+	p, err := moving(t,
+		`{request: GET /x, take: {state: json /s}, until: {state: done}, if: {name: lamp}, unless: {user: nobody}}`)
 	if err != nil {
 		t.Fatal(err)
 	}
 	m := p.Acts[profile.Name][0]
-	for vars, want := range map[[2]string]bool{{"LAMP", "root"}: true, {"lamp", "Nobody"}: false, {"other", "root"}: false} {
+	for vars, want := range map[[2]string]bool{{"LAMP", "root"}: true, {"lamp", "Nobody"}: false,
+		{"other", "root"}: false} {
 		if m.Wanted(map[string]string{"name": vars[0], "user": vars[1]}) != want {
 			t.Errorf("%v: wanted the other way round", vars)
 		}
@@ -103,17 +106,23 @@ order:`, 1)))
 	if err != nil {
 		t.Fatal(err)
 	}
-	told := map[string]string{"cidr": "10.0.0.7/24", "setting.dhcp": "1", "setting.light": "Enabled", "setting.port": "0554", "setting.face": "24 HOURS", "setting.time": " 10.0.0.1", "setting.free": "on", "setting.none": "x"}
-	want := map[string]string{"cidr": "10.0.0.7/24", "address": "10.0.0.7", "mask": "255.255.255.0", "setting.dhcp": "yes", "setting.light": "yes", "setting.port": "554",
+	told := map[string]string{"cidr": "10.0.0.7/24", "setting.dhcp": "1", "setting.light": "Enabled",
+		"setting.port": "0554", "setting.face": "24 HOURS", "setting.time": " 10.0.0.1", "setting.free": "on",
+		"setting.none": "x"}
+	want := map[string]string{"cidr": "10.0.0.7/24", "address": "10.0.0.7", "mask": "255.255.255.0",
+		"setting.dhcp": "yes", "setting.light": "yes", "setting.port": "554",
 		"setting.face": "24 hours", "setting.time": "10.0.0.1", "setting.free": "on", "setting.none": "x"}
 	if got := p.Heard(told); !maps.Equal(got, want) {
 		t.Errorf("heard %v", got)
 	}
-	spoken := p.Spoken(map[string]string{"setting.dhcp": "no", "setting.face": "12 hours", "setting.light": "yes", "name": "no"})
-	if !maps.Equal(spoken, map[string]string{"setting.dhcp": "0", "setting.face": "12", "setting.light": "yes", "name": "no"}) {
+	spoken := p.Spoken(map[string]string{"setting.dhcp": "no", "setting.face": "12 hours", "setting.light": "yes",
+		"name": "no"})
+	if !maps.Equal(spoken, map[string]string{"setting.dhcp": "0", "setting.face": "12", "setting.light": "yes",
+		"name": "no"}) {
 		t.Errorf("spoken %v", spoken)
 	}
-	for name, public := range map[string]bool{"name": true, "setting.free": true, "setting.code": false, "password": false, "old-password": false, "token": false, "user": true} {
+	for name, public := range map[string]bool{"name": true, "setting.free": true, "setting.code": false,
+		"password": false, "old-password": false, "token": false, "user": true} {
 		if p.Public(name) != public {
 			t.Errorf("%s: public is %t", name, !public)
 		}

@@ -23,21 +23,25 @@ const Format = "profile/1"
 type Act string
 
 const (
-	Identify     Act = "identify"      // ask who it is, without a login; takes model, serial, firmware
-	SignIn       Act = "sign-in"       // prove that {user} and {password} are accepted
-	Password     Act = "password"      // set {user} and {password}; {old-user} and {old-password} are what opens it so far
-	Renew        Act = "renew"         // set {password} where one of its own opens it; without this act, password does both
-	Name         Act = "name"          // set {name}
-	Settings     Act = "settings"      // set what the profile declares besides, as {setting.KEY}
-	Address      Act = "address"       // set {address}, {mask}, {bits}, {gateway}
-	Save         Act = "save"          // make the running settings the saved ones
-	Restart      Act = "restart"       // restart, or put staged settings into effect by restarting
-	Read         Act = "read"          // read back name, address, mask, gateway; uptime or starts where they show a restart
+	Identify Act = "identify" // ask who it is, without a login; takes model, serial, firmware
+	SignIn   Act = "sign-in"  // prove that {user} and {password} are accepted
+	// set {user} and {password}; {old-user} and {old-password} are what opens it so far
+	Password Act = "password"
+	// set {password} where one of its own opens it; without this act, password does both
+	Renew    Act = "renew"
+	Name     Act = "name"     // set {name}
+	Settings Act = "settings" // set what the profile declares besides, as {setting.KEY}
+	Address  Act = "address"  // set {address}, {mask}, {bits}, {gateway}
+	Save     Act = "save"     // make the running settings the saved ones
+	Restart  Act = "restart"  // restart, or put staged settings into effect by restarting
+	// read back name, address, mask, gateway; uptime or starts where they show a restart
+	Read         Act = "read"
 	FactoryEntry Act = "factory-entry" // try the way in that a factory-fresh device offers
 	Blink        Act = "blink"         // make the device show itself
 )
 
-var allActs = []Act{Identify, SignIn, Password, Renew, Name, Settings, Address, Save, Restart, Read, FactoryEntry, Blink}
+var allActs = []Act{Identify, SignIn, Password, Renew, Name, Settings, Address, Save, Restart, Read, FactoryEntry,
+	Blink}
 
 // Effects that an act may have on the device's presence on the segment.
 const (

@@ -99,9 +99,12 @@ func TestParseSaysWhatIsWrong(t *testing.T) {
 		{"take: {model: json /m}", "take: {model: json m}", "begins with /"},
 		{"take: {model: json /m}", "take: {model: json /m~2}", "RFC 6901"},
 		{"take: {model: json /m}", "take: {model: header A:B}", "header's name"},
-		{"{takes: 1s, at-most: 5s}", "{takes: 1s, at-most: 5s, shows: [smoke]}", "none of silence, uptime, starts, connection"},
-		{"{takes: 1s, at-most: 5s}", "{takes: 1s, at-most: 5s, shows: [uptime]}", "neither the act read nor identify takes it"},
-		{"{takes: 1s, at-most: 5s}", "{takes: 1s, at-most: 5s, shows: [connection], silent: 1s}", "does not name silence"},
+		{"{takes: 1s, at-most: 5s}", "{takes: 1s, at-most: 5s, shows: [smoke]}",
+			"none of silence, uptime, starts, connection"},
+		{"{takes: 1s, at-most: 5s}", "{takes: 1s, at-most: 5s, shows: [uptime]}",
+			"neither the act read nor identify takes it"},
+		{"{takes: 1s, at-most: 5s}", "{takes: 1s, at-most: 5s, shows: [connection], silent: 1s}",
+			"does not name silence"},
 		{"user: root\n", "user: root\naccounts: {tries: 900}\n", "1 to 100 wrong logins"},
 	} {
 		doc := strings.Replace(good, c.old, c.new, 1)

@@ -235,7 +235,8 @@ func (s Setting) RowsDiffer(planned, told string) string {
 		}
 		for _, c := range s.Columns {
 			if tells[c.Key] && c.Type != Secret && has[c.Key] != row[c.Key] {
-				list = append(list, fmt.Sprintf("%s %s: %s is %s, not %s", key, row[key], c.Key, orNothing(has[c.Key]), orNothing(row[c.Key])))
+				list = append(list, fmt.Sprintf("%s %s: %s is %s, not %s", key, row[key], c.Key, orNothing(has[c.Key]),
+					orNothing(row[c.Key])))
 			}
 		}
 	}

@@ -39,7 +39,8 @@ func TestATableIsCheckedByItsColumns(t *testing.T) {
 		`[{"port":"1","at":"rtsp://x"}]`:          "is computed",
 		`[` + strings.Repeat(`{},`, 1024) + `{}]`: "at most 1024",
 	} {
-		if err := ports.Check(value); (err == nil) != (wrong == "") || err != nil && !strings.Contains(err.Error(), wrong) {
+		if err := ports.Check(value); (err == nil) != (wrong == "") || err != nil &&
+			!strings.Contains(err.Error(), wrong) {
 			t.Errorf("%.40s: %v, want %q", value, err, wrong)
 		}
 	}
@@ -50,7 +51,8 @@ func TestATableIsSentAndHeardByMeaning(t *testing.T) {
 	p := switchProfile(t)
 	planned := `[{"port":"2","role":"device","code":"s3cret"},{"port":"1","role":"uplink","tagged":"yes"}]`
 	rows, err := p.EachRow(p.Acts[profile.Settings][0], map[string]string{"setting.ports": planned})
-	if err != nil || len(rows) != 2 || rows[0]["row.port"] != "1" || rows[0]["row.role"] != "1" || rows[1]["row.role"] != "2" || rows[1]["row.code"] != "s3cret" {
+	if err != nil || len(rows) != 2 || rows[0]["row.port"] != "1" || rows[0]["row.role"] != "1" ||
+		rows[1]["row.role"] != "2" || rows[1]["row.code"] != "s3cret" {
 		t.Fatalf("%v %v", rows, err)
 	}
 	if p.Public("row.code") || p.Public("setting.ports") || !p.Public("row.role") {
@@ -67,7 +69,8 @@ func TestATableIsSentAndHeardByMeaning(t *testing.T) {
 		`[{"n":1,"role":1,"tagged":1},{"n":2,"role":2},{"n":3,"role":"2"}]`: "port 3 is not planned",
 		`nonsense`: "no table",
 	} {
-		if got := ports.RowsDiffer(planned, p.Heard(map[string]string{"setting.ports": told})["setting.ports"]); !strings.Contains(got, want) {
+		if got := ports.RowsDiffer(planned,
+			p.Heard(map[string]string{"setting.ports": told})["setting.ports"]); !strings.Contains(got, want) {
 			t.Errorf("%s: %q, want %q", told, got, want)
 		}
 	}
@@ -75,18 +78,21 @@ func TestATableIsSentAndHeardByMeaning(t *testing.T) {
 
 func TestWhatATableMayNotSay(t *testing.T) {
 	for old, wrong := range map[string][2]string{
-		"type: rows\n    columns:\n      - {key: port": {"type: rows\n    default: x\n    columns:\n      - {key: port", "default"},
+		"type: rows\n    columns:\n      - {key: port": {"type: rows\n    default: x\n    columns:\n      - {key: port",
+			"default"},
 		"each: ports,":         {"each: port,", "no setting of the type rows"},
 		"{row.role}":           {"{row.roles}", "column of the table"},
 		"type: number, min: 1": {"type: file, min: 1", "min and max belong to numbers"},
-		"{key: tagged, label: Tagged, type: yes-no}": {"{key: tagged, label: Tagged, type: rows}", "columns belong to the type rows"},
-		"from: \"rtsp://{camera.address}/\"":         {"from: \"{camra.address}\"", "needs a setting"},
-		", setting.ports: json /ports":               {"", "does not take it back"},
+		"{key: tagged, label: Tagged, type: yes-no}": {"{key: tagged, label: Tagged, type: rows}",
+			"columns belong to the type rows"},
+		"from: \"rtsp://{camera.address}/\"": {"from: \"{camra.address}\"", "needs a setting"},
+		", setting.ports: json /ports":       {"", "does not take it back"},
 	} {
 		if !strings.Contains(switchDoc, old) {
 			t.Fatalf("%q is not in the document", old)
 		}
-		if _, err := profiles.Parse([]byte(strings.Replace(switchDoc, old, wrong[0], 1))); err == nil || !strings.Contains(err.Error(), wrong[1]) {
+		if _, err := profiles.Parse([]byte(strings.Replace(switchDoc, old, wrong[0], 1))); err == nil ||
+			!strings.Contains(err.Error(), wrong[1]) {
 			t.Errorf("%s: %v, want %q", wrong[0], err, wrong[1])
 		}
 	}

@@ -46,11 +46,13 @@ const (
 )
 
 var (
-	settingTypes = []string{Text, Number, Choice, YesNo, IPv4, SecondPort, Zone, Mail, Secret, File, EntryRef, SettingRef, Rows, Computed}
-	scopes       = []string{"", InDevice, InTrunk, InSubnet, InSite}
-	keyForm      = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
+	settingTypes = []string{Text, Number, Choice, YesNo, IPv4, SecondPort, Zone, Mail, Secret, File, EntryRef,
+		SettingRef, Rows, Computed}
+	scopes  = []string{"", InDevice, InTrunk, InSubnet, InSite}
+	keyForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 	// Reserved are the names of an entry's own fields; no setting may have one.
-	Reserved = []string{"tag", "kind", "profile", "area", "floor", "place", "label", "description", "note", "subnet", "address", "name", "mac", "serial", "not-wired", "after", "behind", "part"}
+	Reserved = []string{"tag", "kind", "profile", "area", "floor", "place", "label", "description", "note", "subnet",
+		"address", "name", "mac", "serial", "not-wired", "after", "behind", "part"}
 	// Placeholder is one value that a computed setting takes in: {key}, or {key.part} of the entry that key refers to.
 	Placeholder = regexp.MustCompile(`\{([a-z][a-z0-9-]*)(?:\.([a-z][a-z0-9-]*))?\}`)
 )
@@ -72,9 +74,10 @@ type Setting struct {
 	Of       []string `yaml:"of" json:"of,omitempty"`           // setting: the keys that may be referred to
 	Many     bool     `yaml:"many" json:"many,omitempty"`       // entry: several, divided by spaces
 	Unique   string   `yaml:"unique" json:"unique,omitempty"`   // device, trunk, subnet or site
-	Pool     string   `yaml:"pool" json:"pool,omitempty"`       // settings of one pool are unique among each other; "": the key
-	From     string   `yaml:"from" json:"from,omitempty"`       // computed: text with {placeholders}
-	Caution  *Caution `yaml:"caution" json:"caution,omitempty"`
+	// settings of one pool are unique among each other; "": the key
+	Pool    string   `yaml:"pool" json:"pool,omitempty"`
+	From    string   `yaml:"from" json:"from,omitempty"` // computed: text with {placeholders}
+	Caution *Caution `yaml:"caution" json:"caution,omitempty"`
 	// Words are what the device calls values of the setting, where it does not call
 	// them what the plan does.
 	Words map[string]string `yaml:"words" json:"words,omitempty"`
@@ -323,7 +326,8 @@ func (p *Profile) checkIn(s *Setting, of func(key string) *Setting, fields []str
 	case !keyForm.MatchString(s.Key):
 		return fmt.Errorf("key must be 1 to 40 small letters, digits and dashes, beginning with a letter")
 	case slices.Contains(Reserved, s.Key):
-		return fmt.Errorf("key is the name of a field of every entry; none of these may be taken: %s", strings.Join(Reserved, ", "))
+		return fmt.Errorf("key is the name of a field of every entry; none of these may be taken: %s",
+			strings.Join(Reserved, ", "))
 	case s.Label == "":
 		return fmt.Errorf("label is missing")
 	case !slices.Contains(settingTypes, s.Type):

@@ -16,13 +16,18 @@ func TestSettingsCheckTheirValues(t *testing.T) {
 		good, bad []string
 	}{
 		{profile.Setting{Type: profile.Text, Max: number(4)}, []string{"", "abcd", "øøøø"}, []string{"abcde"}},
-		{profile.Setting{Type: profile.Number, Min: number(0), Max: number(127)}, []string{"0", "127"}, []string{"-1", "128", "1.5", "x", "99999999999999999999"}},
-		{profile.Setting{Type: profile.Choice, Choices: []string{"9600", "19200"}}, []string{"9600"}, []string{"9601", " 9600"}},
+		{profile.Setting{Type: profile.Number, Min: number(0), Max: number(127)}, []string{"0", "127"},
+			[]string{"-1", "128", "1.5", "x", "99999999999999999999"}},
+		{profile.Setting{Type: profile.Choice, Choices: []string{"9600", "19200"}}, []string{"9600"},
+			[]string{"9601", " 9600"}},
 		{profile.Setting{Type: profile.YesNo}, []string{"yes", "no"}, []string{"Yes", "1"}},
 		{profile.Setting{Type: profile.IPv4}, []string{"10.0.0.1"}, []string{"10.0.0.256", "::1", "10.0.0.1/24"}},
-		{profile.Setting{Type: profile.SecondPort}, []string{"10.0.0.1/24"}, []string{"10.0.0.1", "10.0.0.0/24", "10.0.0.255/24", "10.0.0.1/31", "::1/64"}},
-		{profile.Setting{Type: profile.Zone}, []string{"Europe/Oslo", "Etc/UTC"}, []string{"Europe/Skerry", "Local", "../../etc/passwd"}},
-		{profile.Setting{Type: profile.Mail}, []string{"duty@example.org"}, []string{"duty", "Duty <duty@example.org>", "a@b@c"}},
+		{profile.Setting{Type: profile.SecondPort}, []string{"10.0.0.1/24"},
+			[]string{"10.0.0.1", "10.0.0.0/24", "10.0.0.255/24", "10.0.0.1/31", "::1/64"}},
+		{profile.Setting{Type: profile.Zone}, []string{"Europe/Oslo", "Etc/UTC"},
+			[]string{"Europe/Skerry", "Local", "../../etc/passwd"}},
+		{profile.Setting{Type: profile.Mail}, []string{"duty@example.org"},
+			[]string{"duty", "Duty <duty@example.org>", "a@b@c"}},
 		{profile.Setting{Type: profile.Secret}, []string{"anything"}, nil},
 		{profile.Setting{Type: profile.Computed}, []string{""}, []string{"x"}},
 	} {
@@ -42,7 +47,8 @@ func TestSettingsCheckTheirValues(t *testing.T) {
 func TestWrongSettingsAreRefusedWithTheirKey(t *testing.T) {
 	const head = "redstart: profile/1\nid: x-1\nmaker: M\nmodel: X\nkind: thing\nrecognise: [{fact: model, is: X, sure: 90}]\nrestart: {takes: 1s, at-most: 2s}\nsettings:\n"
 	good := "  - {key: room, label: Room, type: number, min: 1, max: 9}\n"
-	if p, err := profiles.Parse([]byte(head + good)); err != nil || p.Sets() || p.Setting("room") == nil || p.Setting("none") != nil {
+	if p, err := profiles.Parse([]byte(head + good)); err != nil || p.Sets() || p.Setting("room") == nil ||
+		p.Setting("none") != nil {
 		t.Fatalf("a profile to plan with: %v", err)
 	}
 	for want, line := range map[string]string{

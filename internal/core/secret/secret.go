@@ -18,7 +18,8 @@ type Rules struct {
 	Max     int      `json:"max,omitempty" yaml:"max"`         // most characters
 	Classes int      `json:"classes,omitempty" yaml:"classes"` // how many of lower, upper, digit, special must occur
 	Needs   []string `json:"needs,omitempty" yaml:"needs"`     // classes of which each must occur
-	Only    string   `json:"only,omitempty" yaml:"only"`       // the characters that are taken; "" for all letters, digits and Special
+	// the characters that are taken; "" for all letters, digits and Special
+	Only    string   `json:"only,omitempty" yaml:"only"`
 	Special string   `json:"special,omitempty" yaml:"special"` // special characters that are accepted
 	Digits  bool     `json:"digits,omitempty" yaml:"digits"`   // digits only
 	Refuse  []string `json:"refuse,omitempty" yaml:"refuse"`   // words that must not occur, in any case
@@ -160,7 +161,8 @@ func (r Rules) Possible() error {
 		}
 	}
 	if r.Classes > len(sets) || len(sets) == 0 {
-		return fmt.Errorf("one takes digits only or no special characters, another asks for %d classes of characters", r.Classes)
+		return fmt.Errorf("one takes digits only or no special characters, another asks for %d classes of characters",
+			r.Classes)
 	}
 	return nil
 }

@@ -43,22 +43,27 @@ func TestGeneratedPasswordsKeepTheRules(t *testing.T) {
 func TestWhatLeafletsAskFor(t *testing.T) {
 	rules := secret.Rules{Min: 4, Max: 12, Needs: []string{"capital", "digit"}, Only: "abcABC123"}
 	for password, want := range map[string]string{
-		"abA1": "", "abc1": "needs a capital", "abcA": "needs a digit", "abA1d": "character that the device does not take", "abA9": "character that the device does not take",
+		"abA1": "", "abc1": "needs a capital", "abcA": "needs a digit",
+		"abA1d": "character that the device does not take", "abA9": "character that the device does not take",
 	} {
-		if err := rules.Check(password); (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
+		if err := rules.Check(password); (err == nil) != (want == "") || err != nil &&
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", password, err, want)
 		}
 	}
 	for _, wrong := range []secret.Rules{
-		{Needs: []string{"special character"}}, {Needs: []string{"vowel"}}, {Digits: true, Needs: []string{"capital"}}, {Only: "abc", Needs: []string{"digit"}}, {Only: "€"},
+		{Needs: []string{"special character"}}, {Needs: []string{"vowel"}}, {Digits: true, Needs: []string{"capital"}},
+		{Only: "abc", Needs: []string{"digit"}}, {Only: "€"},
 		secret.Merge(secret.Rules{Only: "abc"}, secret.Rules{Only: "xyz"}),
 	} {
 		if wrong.Possible() == nil {
 			t.Errorf("%+v is possible", wrong)
 		}
 	}
-	both := secret.Merge(secret.Rules{Needs: []string{"digit"}}, secret.Rules{Only: "abc123"}, secret.Rules{Needs: []string{"small letter"}})
-	if p, err := both.Generate(rand.Reader, 8); err != nil || strings.Trim(p, "abc123") != "" || !strings.ContainsAny(p, "abc") || !strings.ContainsAny(p, "123") {
+	both := secret.Merge(secret.Rules{Needs: []string{"digit"}}, secret.Rules{Only: "abc123"},
+		secret.Rules{Needs: []string{"small letter"}})
+	if p, err := both.Generate(rand.Reader, 8); err != nil || strings.Trim(p, "abc123") != "" ||
+		!strings.ContainsAny(p, "abc") || !strings.ContainsAny(p, "123") {
 		t.Errorf("%s %v", p, err)
 	}
 }

@@ -113,7 +113,8 @@ func (s session) exchange(ctx context.Context, request *dcp.PDU) (*dcp.PDU, erro
 			select {
 			case f := <-listener.Frames():
 				p, err := dcp.Parse(f.Payload)
-				if err == nil && p.Xid == request.Xid && p.ServiceID == request.ServiceID && p.ServiceType != dcp.TypeRequest {
+				if err == nil && p.Xid == request.Xid && p.ServiceID == request.ServiceID &&
+					p.ServiceType != dcp.TypeRequest {
 					return p, nil
 				}
 			case <-again.C:

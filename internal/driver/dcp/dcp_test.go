@@ -33,6 +33,7 @@ acts:
 func TestWhatEveryDriverMust(t *testing.T) {
 	t.Parallel()
 	drivertest.Run(t, drivertest.Case{
-		Profile: spoken, Box: box.Model{Maker: "Heron", Name: "H", Frame: station.With(naming.Rules{Max: 48, Case: "lower"})}, Factory: box.Settings{Name: drivertest.Name},
+		Profile: spoken, Box: box.Model{Maker: "Heron", Name: "H",
+			Frame: station.With(naming.Rules{Max: 48, Case: "lower"})}, Factory: box.Settings{Name: drivertest.Name},
 	})
 }

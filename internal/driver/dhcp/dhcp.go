@@ -81,7 +81,8 @@ func (s session) Do(ctx context.Context, words profile.Words, vars map[string]st
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", driver.ErrNotSent, err)
 	}
-	from, giveBack, err := s.Bench.Borrow(ctx, bench.Peer{MAC: s.MAC, Address: given.Lease.Address.Addr(), Bits: given.Lease.Address.Bits(), Avoid: s.Avoid})
+	from, giveBack, err := s.Bench.Borrow(ctx, bench.Peer{MAC: s.MAC, Address: given.Lease.Address.Addr(),
+		Bits: given.Lease.Address.Bits(), Avoid: s.Avoid})
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", driver.ErrNotSent, err)
 	}
@@ -116,5 +117,6 @@ func (s session) grant(vars map[string]string) (lease.Grant, error) {
 	if gateway.IsUnspecified() {
 		gateway = netip.Addr{}
 	}
-	return lease.Grant{MAC: s.MAC, Lease: dhcp.Lease{Address: netip.PrefixFrom(at, bits), Gateway: gateway, Name: vars["name"], Time: leaseTime}}, nil
+	return lease.Grant{MAC: s.MAC, Lease: dhcp.Lease{Address: netip.PrefixFrom(at, bits), Gateway: gateway,
+		Name: vars["name"], Time: leaseTime}}, nil
 }

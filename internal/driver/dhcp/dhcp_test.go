@@ -45,7 +45,8 @@ func waiting(t *testing.T, class string) (*box.Box, *driver.Client) {
 		t.Error("giving an address needs one, or tells something")
 	}
 	wire, mac := &segment.Segment{}, address.MAC{0x06, 1, 2, 3, 4, 5}
-	b := box.New(box.Spec{MAC: mac, Every: time.Second}, box.Model{Maker: "Heron", Name: "H", Class: class}, wire.Attach(mac, 256))
+	b := box.New(box.Spec{MAC: mac, Every: time.Second}, box.Model{Maker: "Heron", Name: "H", Class: class},
+		wire.Attach(mac, 256))
 	ctx, stop := context.WithCancel(context.Background())
 	down := make(chan struct{})
 	go func() { defer close(down); b.Run(ctx) }()
@@ -80,7 +81,8 @@ func TestABoxThatNeverAsks(t *testing.T) {
 	if _, err := client.Do(ctx, profile.Address, planned); !errors.Is(err, context.Canceled) {
 		t.Errorf("%v", err)
 	}
-	if _, err := client.Do(t.Context(), profile.Address, map[string]string{"address": "here"}); !errors.Is(err, driver.ErrNotSent) || !strings.Contains(err.Error(), "here") {
+	if _, err := client.Do(t.Context(), profile.Address, map[string]string{"address": "here"}); !errors.Is(err,
+		driver.ErrNotSent) || !strings.Contains(err.Error(), "here") {
 		t.Errorf("%v", err)
 	}
 }

@@ -90,10 +90,14 @@ func Run(t *testing.T, c Case) {
 	if c.Tries != nil {
 		t.Run("a wrong login", s.wrongLogin)
 	}
-	for name, serve := range map[string]func(net.Conn){"nonsense": nonsense, "one byte a second": drip, "nothing": silence, "a closed door": func(net.Conn) {}} {
+	for name, serve := range map[string]func(net.Conn){"nonsense": nonsense, "one byte a second": drip,
+		"nothing": silence, "a closed door": func(net.Conn) {}} {
 		t.Run("answers with "+name, func(t *testing.T) {
 			t.Parallel()
-			s.fails(t, s.client(t, func(_ *box.Box, conn net.Conn) { defer conn.Close(); serve(conn) }, faults.Faults{}))
+			s.fails(t, s.client(t, func(_ *box.Box, conn net.Conn) {
+				defer conn.Close()
+				serve(conn)
+			}, faults.Faults{}))
 		})
 	}
 	t.Run("nobody is in a hurry", s.unhurried)
@@ -195,7 +199,8 @@ func (s suite) looksLike(t *testing.T, err error, kinds ...error) {
 }
 
 func (s suite) variables() map[string]string {
-	return map[string]string{"user": User, "password": Password, "name": Password, "address": "10.9.8.7", "bits": "24", "mask": "255.255.255.0", "gateway": "10.9.8.1"}
+	return map[string]string{"user": User, "password": Password, "name": Password, "address": "10.9.8.7", "bits": "24",
+		"mask": "255.255.255.0", "gateway": "10.9.8.1"}
 }
 
 // cancelled cancels in the middle of a move, at a box that never answers.
@@ -270,7 +275,8 @@ func (s suite) endless(t *testing.T) {
 	var sent atomic.Int64
 	s.fails(t, s.client(t, func(_ *box.Box, c net.Conn) {
 		defer c.Close()
-		_, _ = io.WriteString(c, "HTTP/1.1 200 OK\r\nContent-Length: 10737418240\r\n\r\n") // who expects something else finds nonsense
+		// who expects something else finds nonsense
+		_, _ = io.WriteString(c, "HTTP/1.1 200 OK\r\nContent-Length: 10737418240\r\n\r\n")
 		chunk := []byte(strings.Repeat("x", 1<<15))
 		for {
 			n, err := c.Write(chunk)

@@ -10,7 +10,8 @@ import (
 
 // What is left of any text is what a person can read.
 func FuzzPlain(f *testing.F) {
-	for _, seed := range []string{"q1> ", "\x1b[1mq1\x1b[0m> ", "-- more --\r          \rnext", "ab\b\bcd", "\x1b]0;title\x07x", "a\x00b\x07", "\x1b", "\x1b[", "line\r\nline\rline"} {
+	for _, seed := range []string{"q1> ", "\x1b[1mq1\x1b[0m> ", "-- more --\r          \rnext", "ab\b\bcd",
+		"\x1b]0;title\x07x", "a\x00b\x07", "\x1b", "\x1b[", "line\r\nline\rline"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, raw string) {
@@ -38,7 +39,8 @@ func (*loop) Close() error                 { return nil }
 
 // Whatever options are wished for, each is answered once and text comes through.
 func FuzzTelnet(f *testing.F) {
-	for _, seed := range [][]byte{[]byte("login: "), {255, 251, 1, 'a'}, {255, 253, 24, 255, 250, 24, 1, 255, 240, 'x'}, {255, 255}, {255}, {255, 250}, bytes.Repeat([]byte{255, 251, 3}, 50)} {
+	for _, seed := range [][]byte{[]byte("login: "), {255, 251, 1, 'a'}, {255, 253, 24, 255, 250, 24, 1, 255, 240, 'x'},
+		{255, 255}, {255}, {255, 250}, bytes.Repeat([]byte{255, 251, 3}, 50)} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, said []byte) {

@@ -181,7 +181,8 @@ func (s *session) signIn(ctx context.Context) error {
 		awake = awake || seen != ""
 		login := s.section.Login
 		switch {
-		case login.Refused.find(seen) != nil, asked && (login.User.find(seen) != nil || login.Password.find(seen) != nil):
+		case login.Refused.find(seen) != nil, asked && (login.User.find(seen) != nil ||
+			login.Password.find(seen) != nil):
 			return driver.ErrLogin
 		case login.Password.find(seen) != nil:
 			asked, heard = true, &text{}
@@ -270,7 +271,9 @@ func (m *Move) filled(vars map[string]string, quote string) (*Move, error) {
 	var bad error
 	fill := func(line string) string {
 		for _, name := range profile.Variables(line) {
-			if !utf8.ValidString(vars[name]) || strings.IndexFunc(vars[name], func(r rune) bool { return control(r) || r == '\n' }) >= 0 {
+			if !utf8.ValidString(vars[name]) || strings.IndexFunc(vars[name], func(r rune) bool {
+				return control(r) || r == '\n'
+			}) >= 0 {
 				bad = fmt.Errorf("{%s} holds a control character", name)
 			}
 		}

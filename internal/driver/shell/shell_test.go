@@ -132,7 +132,8 @@ func client(_ string, t *console.Terminal) {
 }
 
 func overSSH(exchanges ...string) *host {
-	return &host{serve: console.SSH{Banner: "SSH-2.0-q1", Key: console.NewKey([32]byte{1}), Exchanges: exchanges, Shell: client,
+	return &host{serve: console.SSH{Banner: "SSH-2.0-q1", Key: console.NewKey([32]byte{1}), Exchanges: exchanges,
+		Shell: client,
 		Login: func(user, password string) bool { return user == login.User && password == login.Password }}.Serve}
 }
 
@@ -160,7 +161,8 @@ func TestTalkingOverSSH(t *testing.T) {
 `)
 	s := b.open(t, section, login)
 	vars := map[string]string{"password": "lamp-7"}
-	for i, want := range []string{"lamp 10.0.0.7", "lamp-7 ", "it refused: not with a #", "10.0.0.8 255.0.0.0 y ", "its answer has no name", "it asks and asks", ""} {
+	for i, want := range []string{"lamp 10.0.0.7", "lamp-7 ", "it refused: not with a #", "10.0.0.8 255.0.0.0 y ",
+		"its answer has no name", "it asks and asks", ""} {
 		facts, err := s.Do(patient(t), moves[i].Words, vars)
 		got := ""
 		switch {
@@ -191,19 +193,26 @@ func TestSigningInOverSSH(t *testing.T) {
 	t.Parallel()
 	b := overSSH()
 	tried := 0
-	serve := console.SSH{Banner: "SSH-2.0-q1", Key: console.NewKey([32]byte{1}), Shell: client, Login: func(string, string) bool { tried++; return false }}
+	serve := console.SSH{Banner: "SSH-2.0-q1", Key: console.NewKey([32]byte{1}), Shell: client,
+		Login: func(string, string) bool {
+			tried++
+			return false
+		}}
 	b.serve = serve.Serve
 	section, moves := script(t, usual, `    - {shell: ""}`)
-	if _, err := b.open(t, section, login).Do(patient(t), moves[0].Words, nil); !errors.Is(err, driver.ErrLogin) || tried != 1 {
+	if _, err := b.open(t, section, login).Do(patient(t), moves[0].Words, nil); !errors.Is(err, driver.ErrLogin) ||
+		tried != 1 {
 		t.Errorf("%v after %d tries", err, tried)
 	}
 	b.trust = errors.New("another than before")
-	if _, err := b.open(t, section, login).Do(patient(t), moves[0].Words, nil); !errors.Is(err, driver.ErrNotSent) || tried != 1 {
+	if _, err := b.open(t, section, login).Do(patient(t), moves[0].Words, nil); !errors.Is(err, driver.ErrNotSent) ||
+		tried != 1 {
 		t.Errorf("to a stranger: %v after %d tries", err, tried)
 	}
 	// An old key exchange is taken only where the profile allows it.
 	old := overSSH("diffie-hellman-group1-sha1")
-	if _, err := old.open(t, section, login).Do(patient(t), moves[0].Words, nil); !errors.Is(err, driver.ErrNotSent) || !strings.Contains(err.Error(), "no longer held for safe") {
+	if _, err := old.open(t, section, login).Do(patient(t), moves[0].Words, nil); !errors.Is(err, driver.ErrNotSent) ||
+		!strings.Contains(err.Error(), "no longer held for safe") {
 		t.Errorf("an old key exchange: %v", err)
 	}
 	section, moves = script(t, usual+", old: true", `    - {shell: ""}`)
@@ -242,7 +251,8 @@ func TestTalkingOverTelnet(t *testing.T) {
 			term.Say("Login incorrect\n")
 		}
 	}}
-	section, moves := script(t, `over: telnet, prompt: 'q1> $', more: '-- more --$', login: {user: 'login: $', password: 'assword: $', refused: incorrect}`,
+	section, moves := script(t,
+		`over: telnet, prompt: 'q1> $', more: '-- more --$', login: {user: 'login: $', password: 'assword: $', refused: incorrect}`,
 		`    - {shell: show, take: {name: 'n=(\S+)'}}`)
 	facts, err := b.open(t, section, login).Do(patient(t), moves[0].Words, nil)
 	if err != nil || facts["name"] != "lamp" {
@@ -252,7 +262,8 @@ func TestTalkingOverTelnet(t *testing.T) {
 	if want := string([]byte{255, 253, 1, 255, 253, 3, 255, 252, 24}); string(got) != want {
 		t.Errorf("answered % d", got)
 	}
-	if _, err := b.open(t, section, profile.Login{User: "root", Password: "wrong-word"}).Do(patient(t), moves[0].Words, nil); !errors.Is(err, driver.ErrLogin) {
+	if _, err := b.open(t, section, profile.Login{User: "root", Password: "wrong-word"}).Do(patient(t), moves[0].Words,
+		nil); !errors.Is(err, driver.ErrLogin) {
 		t.Errorf("a wrong password: %v", err)
 	}
 }
@@ -271,7 +282,8 @@ func TestShellMovesAreChecked(t *testing.T) {
 		{"over: ssh, prompt: x", `{shell: "{nobody}"}`, "{nobody} has no value here"},
 		{"over: ssh, prompt: x", `{shell: x, until: {name: y}}`, "does not take name"},
 	} {
-		_, err := profile.Parse(fmt.Appendf(nil, document, c.section, "  name: [{shell: x}]\n  address: [{shell: x}]\n  read: ["+c.move+"]"), all.Words())
+		_, err := profile.Parse(fmt.Appendf(nil, document, c.section,
+			"  name: [{shell: x}]\n  address: [{shell: x}]\n  read: ["+c.move+"]"), all.Words())
 		if err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s, %s: %v, want %q", c.section, c.move, err, c.want)
 		}

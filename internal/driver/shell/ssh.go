@@ -75,7 +75,8 @@ func (s *signIn) asked() ssh.AuthMethod {
 	})
 }
 
-func signInBy(ctx context.Context, peer driver.Peer, section Section, way func(*signIn) ssh.AuthMethod) (io.ReadWriteCloser, error) {
+func signInBy(ctx context.Context, peer driver.Peer, section Section,
+	way func(*signIn) ssh.AuthMethod) (io.ReadWriteCloser, error) {
 	conn, err := peer.Dial(ctx, section.Port())
 	if err != nil {
 		return nil, fmt.Errorf("%w: its shell does not answer: %w", driver.ErrNoAnswer, err)
@@ -112,7 +113,8 @@ func signInBy(ctx context.Context, peer driver.Peer, section Section, way func(*
 		}
 		return nil, errNoPassword
 	case strings.Contains(err.Error(), "no common algorithm"):
-		return nil, fmt.Errorf("%w: it speaks only an SSH that is no longer held for safe; its profile would have to allow it (old: true)", driver.ErrNotSent)
+		return nil,
+			fmt.Errorf("%w: it speaks only an SSH that is no longer held for safe; its profile would have to allow it (old: true)", driver.ErrNotSent)
 	default:
 		return nil, fmt.Errorf("%w from its shell: %w", driver.ErrNoAnswer, err)
 	}

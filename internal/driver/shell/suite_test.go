@@ -15,7 +15,8 @@ import (
 // The shell driver passes what every driver must, over SSH and over Telnet.
 func TestWhatEveryDriverMust(t *testing.T) {
 	t.Parallel()
-	for over, section := range map[string]string{"ssh": `over: ssh, prompt: '> $'`, "telnet": `over: telnet, prompt: '> $', login: {user: 'login: $', password: 'assword: $', refused: incorrect}`} {
+	for over, section := range map[string]string{"ssh": `over: ssh, prompt: '> $'`,
+		"telnet": `over: telnet, prompt: '> $', login: {user: 'login: $', password: 'assword: $', refused: incorrect}`} {
 		var tries atomic.Int64
 		login := func(user, password string) bool {
 			good := user == drivertest.User && password == drivertest.Password
@@ -62,7 +63,8 @@ func TestWhatEveryDriverMust(t *testing.T) {
   name: [{shell: "name {name}"}]
   address: [{shell: "at {address}"}]
   read: [{shell: show, take: {name: 'name=(\S+)', address: '(said)'}}]`),
-				Box: box.Model{Maker: "Heron", Name: "H"}, Factory: box.Settings{Name: drivertest.Name, Address: netip.MustParsePrefix("192.168.99.3/24")},
+				Box: box.Model{Maker: "Heron", Name: "H"}, Factory: box.Settings{Name: drivertest.Name,
+					Address: netip.MustParsePrefix("192.168.99.3/24")},
 				Serve: serve, Tries: tries.Load,
 			})
 		})

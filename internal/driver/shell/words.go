@@ -169,7 +169,8 @@ func (Driver) Move(part profile.Part, section profile.Section) (profile.Words, e
 		switch {
 		case p.Regexp != nil && p.NumSubexp() > 1 && driver.CheckRows(p.Regexp) == nil: // a table
 		case p.Regexp == nil || p.NumSubexp() != 1:
-			return nil, fmt.Errorf("take %s: the expression needs one group in brackets: what is taken; or named ones: the columns of a table", fact)
+			return nil,
+				fmt.Errorf("take %s: the expression needs one group in brackets: what is taken; or named ones: the columns of a table", fact)
 		}
 	}
 	return &m, nil

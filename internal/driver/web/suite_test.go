@@ -48,7 +48,8 @@ func TestWhatEveryDriverMust(t *testing.T) {
 		fmt.Fprintf(w, `{"name": %q, "at": "192.168.99.3", "model": "H"}`, drivertest.Name)
 	})
 	drivertest.Run(t, drivertest.Case{
-		Profile: heron, Box: box.Model{Maker: "Heron", Name: "H"}, Factory: box.Settings{Name: drivertest.Name, Address: netip.MustParsePrefix("192.168.99.3/24")},
-		Serve: drivertest.HTTP(h), Tries: tries.Load,
+		Profile: heron, Box: box.Model{Maker: "Heron", Name: "H"},
+		Factory: box.Settings{Name: drivertest.Name, Address: netip.MustParsePrefix("192.168.99.3/24")},
+		Serve:   drivertest.HTTP(h), Tries: tries.Load,
 	})
 }

@@ -34,17 +34,32 @@ type way struct {
 
 // ways are all of them, by the word that they begin with.
 var ways = map[string]way{
-	"json":   {`"json /pointer" (RFC 6901)`, checkPointer, func(a answer, what string) (string, error) { return pointer(a.body, what) }},
-	"css":    {`"css selector", "css selector@attribute"`, checkSelector, func(a answer, what string) (string, error) { return element(a.body, what) }},
-	"xml":    {`"xml path" (XPath 1.0)`, checkPath, func(a answer, what string) (string, error) { return node(a.body, what) }},
-	"text":   {`"text expression" with one group`, checkExpression, func(a answer, what string) (string, error) { return fitting(a.body, what) }},
-	"rows":   {`"rows expression" with named groups`, checkRows, func(a answer, what string) (string, error) { return rows(a.body, what) }},
-	"header": {`"header Name"`, checkHeader, func(a answer, what string) (string, error) { return a.header.Get(what), nil }},
-	"cookie": {`"cookie Name"`, checkHeader, func(a answer, what string) (string, error) { return cookie(a.cookies, what) }},
+	"json": {`"json /pointer" (RFC 6901)`, checkPointer, func(a answer, what string) (string, error) {
+		return pointer(a.body, what)
+	}},
+	"css": {`"css selector", "css selector@attribute"`, checkSelector, func(a answer, what string) (string, error) {
+		return element(a.body, what)
+	}},
+	"xml": {`"xml path" (XPath 1.0)`, checkPath, func(a answer, what string) (string, error) {
+		return node(a.body, what)
+	}},
+	"text": {`"text expression" with one group`, checkExpression, func(a answer, what string) (string, error) {
+		return fitting(a.body, what)
+	}},
+	"rows": {`"rows expression" with named groups`, checkRows, func(a answer, what string) (string, error) {
+		return rows(a.body, what)
+	}},
+	"header": {`"header Name"`, checkHeader, func(a answer, what string) (string, error) {
+		return a.header.Get(what), nil
+	}},
+	"cookie": {`"cookie Name"`, checkHeader, func(a answer, what string) (string, error) {
+		return cookie(a.cookies, what)
+	}},
 }
 
 // takeForms lists how a value is taken from an answer, for hints.
-var takeForms = "write " + strings.Join([]string{ways["json"].written, ways["css"].written, ways["xml"].written, ways["text"].written, ways["rows"].written, ways["header"].written}, ", ") +
+var takeForms = "write " + strings.Join([]string{ways["json"].written, ways["css"].written, ways["xml"].written,
+	ways["text"].written, ways["rows"].written, ways["header"].written}, ", ") +
 	" or " + ways["cookie"].written
 
 // checkTake checks where a value is taken from.

@@ -52,7 +52,9 @@ func (Driver) Open(peer driver.Peer) driver.Session {
 		s.base = fmt.Sprintf("%s:%d", s.base, section.At)
 	}
 	s.transport = &http.Transport{
-		DialContext:            func(ctx context.Context, _, _ string) (net.Conn, error) { return peer.Dial(ctx, section.Port()) },
+		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return peer.Dial(ctx, section.Port())
+		},
 		MaxResponseHeaderBytes: 64 << 10,
 		TLSClientConfig: &tls.Config{
 			InsecureSkipVerify: true,
@@ -170,7 +172,8 @@ func (s *session) exchange(m *Move, request *http.Request) (answer, int, error) 
 		case errors.Is(err, driver.ErrStranger):
 			return answer{}, 0, fmt.Errorf("%w: %w", driver.ErrNotSent, err)
 		case errors.Is(err, context.DeadlineExceeded):
-			return answer{}, 0, fmt.Errorf("%w from its web server within %.0f s", driver.ErrNoAnswer, time.Since(began).Seconds())
+			return answer{}, 0, fmt.Errorf("%w from its web server within %.0f s", driver.ErrNoAnswer,
+				time.Since(began).Seconds())
 		}
 		return answer{}, 0, fmt.Errorf("%w from its web server: %w", driver.ErrNoAnswer, err)
 	}
@@ -224,7 +227,8 @@ func (s *session) request(ctx context.Context, m *Move, vars map[string]string) 
 }
 
 // body makes the body of the request and says of what type it is.
-func (m *Move) body(vars map[string]string, file func(string) (driver.File, error)) (body []byte, contentType string, err error) {
+func (m *Move) body(vars map[string]string, file func(string) (driver.File, error)) (body []byte, contentType string,
+	err error) {
 	switch {
 	case m.Form != nil:
 		form := url.Values{}

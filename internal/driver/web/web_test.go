@@ -53,9 +53,11 @@ func TestFormsCookiesAndTokens(t *testing.T) {
 		switch r.Method + " " + r.URL.Path {
 		case "GET /door":
 			http.SetCookie(w, &http.Cookie{Name: "s", Value: "1"})
-			_, _ = io.WriteString(w, `<form><input name="other" value="no"><input type="hidden" name="ticket" value="a&amp;b"></form>`)
+			_, _ = io.WriteString(w,
+				`<form><input name="other" value="no"><input type="hidden" name="ticket" value="a&amp;b"></form>`)
 		case "POST /door":
-			if _, err := r.Cookie("s"); err != nil || r.PostFormValue("ticket") != "a&b" || r.PostFormValue("password") != "p&=%+ ä" {
+			if _, err := r.Cookie("s"); err != nil || r.PostFormValue("ticket") != "a&b" ||
+				r.PostFormValue("password") != "p&=%+ ä" {
 				w.WriteHeader(http.StatusTeapot)
 				return
 			}
@@ -66,12 +68,14 @@ func TestFormsCookiesAndTokens(t *testing.T) {
 	})
 	ctx := context.Background()
 	vars := map[string]string{"password": "p&=%+ ä"}
-	taken, err := c.Do(ctx, &web.Move{Request: "GET /door", Take: map[string]string{"ticket": "css input[name=ticket]@value"}}, vars)
+	taken, err := c.Do(ctx,
+		&web.Move{Request: "GET /door", Take: map[string]string{"ticket": "css input[name=ticket]@value"}}, vars)
 	if err != nil || taken["ticket"] != "a&b" {
 		t.Fatalf("%v, %v", taken, err)
 	}
 	vars["ticket"] = taken["ticket"]
-	if _, err := c.Do(ctx, &web.Move{Request: "POST /door", Form: map[string]string{"ticket": "{ticket}", "password": "{password}"}, Expect: []int{303}}, vars); err != nil {
+	if _, err := c.Do(ctx, &web.Move{Request: "POST /door", Form: map[string]string{"ticket": "{ticket}",
+		"password": "{password}"}, Expect: []int{303}}, vars); err != nil {
 		t.Error(err)
 	}
 }
@@ -87,7 +91,8 @@ func TestJSONIsFilledInSafely(t *testing.T) {
 		}
 	})
 	nasty := `quote " backslash \ brace {user}`
-	_, err := c.Do(context.Background(), &web.Move{Request: "PUT /set/{name}", JSON: map[string]any{"v": "{nasty}", "list": []any{"x{name}", uint64(7), true}}},
+	_, err := c.Do(context.Background(), &web.Move{Request: "PUT /set/{name}",
+		JSON: map[string]any{"v": "{nasty}", "list": []any{"x{name}", uint64(7), true}}},
 		map[string]string{"name": "a/b", "nasty": nasty})
 	if err != nil {
 		t.Fatal(err)
@@ -96,7 +101,8 @@ func TestJSONIsFilledInSafely(t *testing.T) {
 	if got["v"] != nasty || len(list) != 3 || list[0] != "xa/b" || list[1] != 7.0 || list[2] != true {
 		t.Errorf("the device received %v", got)
 	}
-	if _, err := c.Do(context.Background(), &web.Move{Request: "PUT /x", JSON: map[string]any{"p": "{password}"}}, nil); err == nil || !strings.Contains(err.Error(), "no value here") {
+	if _, err := c.Do(context.Background(), &web.Move{Request: "PUT /x", JSON: map[string]any{"p": "{password}"}},
+		nil); err == nil || !strings.Contains(err.Error(), "no value here") {
 		t.Errorf("a literal {password} was sent: %v", err)
 	}
 }
@@ -126,8 +132,10 @@ func TestAnswersAreJudged(t *testing.T) {
 		{422, `nothing`, web.Move{Why: "css .refusal"}, "answered 422"},
 		{200, `{"a":{"b/c":[10,"x",true,null]}}`, web.Move{Take: map[string]string{"v": "json /a/b~1c/0"}}, "v=10"},
 		{200, `{"a":{"b/c":[10,"x",true,null]}}`, web.Move{Take: map[string]string{"v": "json /a/b~1c/2"}}, "v=true"},
-		{200, `{"a":{"b/c":[10,"x",true,null]}}`, web.Move{Take: map[string]string{"v": "json /a/b~1c/3"}}, "no plain value"},
-		{200, `{"a":{"b/c":[10,"x",true,null]}}`, web.Move{Take: map[string]string{"v": "json /a/b~1c/9"}}, "there is nothing"},
+		{200, `{"a":{"b/c":[10,"x",true,null]}}`, web.Move{Take: map[string]string{"v": "json /a/b~1c/3"}},
+			"no plain value"},
+		{200, `{"a":{"b/c":[10,"x",true,null]}}`, web.Move{Take: map[string]string{"v": "json /a/b~1c/9"}},
+			"there is nothing"},
 		{200, `{"a":1}`, web.Move{Take: map[string]string{"v": "json /a/b"}}, "there is nothing"},
 		{200, `<html>`, web.Move{Take: map[string]string{"v": "json /a"}}, "not JSON"},
 		{200, `<i id="x" t="7">hi</i>`, web.Move{Take: map[string]string{"v": "css #x@t"}}, "v=7"},
@@ -154,11 +162,12 @@ func TestAnswersAreJudged(t *testing.T) {
 }
 
 func TestBasicLoginAndCertificate(t *testing.T) {
-	c := device(t, web.Section{Over: "https", Auth: "basic"}, profile.Login{User: "u", Password: "p"}, func(w http.ResponseWriter, r *http.Request) {
-		if user, password, ok := r.BasicAuth(); !ok || user != "u" || password != "p" {
-			w.WriteHeader(http.StatusUnauthorized)
-		}
-	})
+	c := device(t, web.Section{Over: "https", Auth: "basic"}, profile.Login{User: "u", Password: "p"},
+		func(w http.ResponseWriter, r *http.Request) {
+			if user, password, ok := r.BasicAuth(); !ok || user != "u" || password != "p" {
+				w.WriteHeader(http.StatusUnauthorized)
+			}
+		})
 	if c.sum != "" {
 		t.Error("a certificate before anything was asked")
 	}
@@ -186,11 +195,14 @@ func TestAHostileServerCostsLittle(t *testing.T) {
 			}
 		}
 	})
-	if _, err := c.Do(context.Background(), &web.Move{Request: "GET /long", Take: map[string]string{"v": "json /a"}}, nil); err == nil || !strings.Contains(err.Error(), "longer than 1024 KiB") {
+	if _, err := c.Do(context.Background(), &web.Move{Request: "GET /long", Take: map[string]string{"v": "json /a"}},
+		nil); err == nil || !strings.Contains(err.Error(), "longer than 1024 KiB") {
 		t.Errorf("an endless answer: %v", err)
 	}
-	_, err := c.Do(context.Background(), &web.Move{Request: "GET /break?secret={password}"}, map[string]string{"password": "hunter-2"})
-	if err == nil || strings.Contains(err.Error(), "hunter-2") || !strings.Contains(err.Error(), "no answer from its web server") {
+	_, err := c.Do(context.Background(), &web.Move{Request: "GET /break?secret={password}"},
+		map[string]string{"password": "hunter-2"})
+	if err == nil || strings.Contains(err.Error(), "hunter-2") ||
+		!strings.Contains(err.Error(), "no answer from its web server") {
 		t.Errorf("a broken connection: %v", err)
 	}
 	gone, cancel := context.WithCancel(context.Background())
@@ -229,28 +241,34 @@ func TestFilesAndTables(t *testing.T) {
 			if key != "image" {
 				return driver.File{}, errors.New("there is no such file")
 			}
-			return driver.File{Name: "fs8-2.7.bin", Size: size, Content: io.NopCloser(strings.NewReader("FIRMWARE"))}, nil
+			return driver.File{Name: "fs8-2.7.bin", Size: size, Content: io.NopCloser(strings.NewReader("FIRMWARE"))},
+				nil
 		},
 	})
 	defer c.Close()
 	ctx := context.Background()
-	upload := &web.Move{Request: "POST /update", Parts: map[string]string{"sure": "{sure}"}, Files: map[string]string{"firmware": "image"}}
-	if _, err := c.Do(ctx, upload, map[string]string{"sure": "yes"}); err != nil || got != "FIRMWARE" || name != "fs8-2.7.bin yes" {
+	upload := &web.Move{Request: "POST /update", Parts: map[string]string{"sure": "{sure}"},
+		Files: map[string]string{"firmware": "image"}}
+	if _, err := c.Do(ctx, upload, map[string]string{"sure": "yes"}); err != nil || got != "FIRMWARE" ||
+		name != "fs8-2.7.bin yes" {
 		t.Errorf("%q %q %v", got, name, err)
 	}
 	if u := upload.Uploads(); len(u) != 1 || u[0] != "image" {
 		t.Errorf("it sends %v", u)
 	}
 	size = 99 // it was cut short meanwhile
-	if _, err := c.Do(ctx, upload, map[string]string{"sure": "yes"}); !errors.Is(err, driver.ErrNotSent) || !strings.Contains(err.Error(), "could not be read whole") {
+	if _, err := c.Do(ctx, upload, map[string]string{"sure": "yes"}); !errors.Is(err, driver.ErrNotSent) ||
+		!strings.Contains(err.Error(), "could not be read whole") {
 		t.Error(err)
 	}
-	if _, err := c.Do(ctx, &web.Move{Request: "POST /update", Files: map[string]string{"firmware": "other"}}, nil); !errors.Is(err, driver.ErrNotSent) {
+	if _, err := c.Do(ctx, &web.Move{Request: "POST /update", Files: map[string]string{"firmware": "other"}},
+		nil); !errors.Is(err, driver.ErrNotSent) {
 		t.Error(err)
 	}
 	taken, err := c.Do(ctx, &web.Move{Request: "GET /", Take: map[string]string{
 		"setting.ports": "json /ports", "setting.states": `rows (?P<port>\d+) (?P<state>up|down)`}}, nil)
-	if err != nil || taken["setting.ports"] != `[{"n":1,"role":"uplink"}]` || taken["setting.states"] != `[{"port":"1","state":"up"},{"port":"2","state":"down"}]` {
+	if err != nil || taken["setting.ports"] != `[{"n":1,"role":"uplink"}]` ||
+		taken["setting.states"] != `[{"port":"1","state":"up"},{"port":"2","state":"down"}]` {
 		t.Errorf("%v %v", taken, err)
 	}
 }

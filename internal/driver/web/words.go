@@ -43,7 +43,8 @@ type Move struct {
 	XML     string            `yaml:"xml"`     // application/xml; values are escaped in it
 	Text    string            `yaml:"text"`    // text/plain
 	Parts   map[string]string `yaml:"parts"`   // multipart/form-data (RFC 7578)
-	Files   map[string]string `yaml:"files"`   // besides parts: files of the site, by the key of the setting that names each
+	// besides parts: files of the site, by the key of the setting that names each
+	Files   map[string]string `yaml:"files"`
 	Follow  bool              `yaml:"follow"`  // redirects to the same device are followed
 	Expect  []int             `yaml:"expect"`  // statuses that mean success; none: any 2xx
 	Refused []int             `yaml:"refused"` // statuses that mean: the login is refused
@@ -96,7 +97,8 @@ func (Driver) Move(part profile.Part, section profile.Section) (profile.Words, e
 
 func (m *Move) check(section profile.Section) error {
 	bodies := 0
-	for _, given := range []bool{m.Form != nil, m.JSON != nil, m.XML != "", m.Text != "", m.Parts != nil || m.Files != nil} {
+	for _, given := range []bool{m.Form != nil, m.JSON != nil, m.XML != "", m.Text != "", m.Parts != nil ||
+		m.Files != nil} {
 		if given {
 			bodies++
 		}
@@ -113,7 +115,8 @@ func (m *Move) check(section profile.Section) error {
 		if !headerForm.MatchString(name) {
 			return fmt.Errorf("headers: %q is no name of a header", name)
 		}
-		if name := http.CanonicalHeaderKey(name); name == "Host" || name == "Content-Length" || name == "Transfer-Encoding" {
+		if name := http.CanonicalHeaderKey(name); name == "Host" || name == "Content-Length" ||
+			name == "Transfer-Encoding" {
 			return fmt.Errorf("headers: %s is not yours to set", name)
 		}
 	}

@@ -39,7 +39,8 @@ func Parse(name string) (base string, id uint16, err error) {
 	}
 	n, err := strconv.ParseUint(number, 10, 16)
 	if err != nil || n < vlan.First || n > vlan.Last {
-		return "", 0, problem.New(problem.Usage, name+" names no virtual LAN", "write it like eth1.108, with a number from 1 to 4094").About("interface")
+		return "", 0, problem.New(problem.Usage, name+" names no virtual LAN",
+			"write it like eth1.108, with a number from 1 to 4094").About("interface")
 	}
 	return base, uint16(n), nil
 }

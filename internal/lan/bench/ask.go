@@ -35,7 +35,8 @@ func (b *Bench) Holds(ctx context.Context, mac address.MAC, ip netip.Addr) (bool
 	return slices.Contains(holders, mac), err
 }
 
-func (b *Bench) ask(ctx context.Context, ip netip.Addr, to address.MAC, times int, enough func(address.MAC) bool) ([]address.MAC, error) {
+func (b *Bench) ask(ctx context.Context, ip netip.Addr, to address.MAC, times int,
+	enough func(address.MAC) bool) ([]address.MAC, error) {
 	var holders []address.MAC
 	listener := b.listenAt(ip, 64)
 	defer listener.Close()

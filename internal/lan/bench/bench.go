@@ -26,7 +26,8 @@ const (
 )
 
 // ErrGone says that the port was closed under a conversation.
-var ErrGone = problem.New(problem.Machine, "the connection to the segment is gone", "check the cable and the interface, then start the service again")
+var ErrGone = problem.New(problem.Machine, "the connection to the segment is gone",
+	"check the cable and the interface, then start the service again")
 
 // Bench shares one port among conversations and listeners.
 type Bench struct {
@@ -52,7 +53,10 @@ type Bench struct {
 
 // New sets up a bench on a port, which then belongs to it.
 func New(port lan.Port) *Bench {
-	b := &Bench{port: port, done: make(chan struct{}), talks: map[address.MAC][]*Conversation{}, listeners: map[*Listener]struct{}{}, of: map[address.MAC]map[*Listener]struct{}{}, at: map[netip.Addr]map[*Listener]struct{}{}, proven: map[netip.Addr]*proof{}, lent: map[loan]bool{}, kept: map[netip.Addr]int{}}
+	b := &Bench{port: port, done: make(chan struct{}), talks: map[address.MAC][]*Conversation{},
+		listeners: map[*Listener]struct{}{}, of: map[address.MAC]map[*Listener]struct{}{},
+		at: map[netip.Addr]map[*Listener]struct{}{}, proven: map[netip.Addr]*proof{}, lent: map[loan]bool{},
+		kept: map[netip.Addr]int{}}
 	go b.receive()
 	return b
 }
@@ -158,7 +162,8 @@ func (b *Bench) listenAt(ip netip.Addr, depth int) *Listener {
 	return listenUnder(b, b.at, ip, depth, nil)
 }
 
-func listenUnder[K comparable](b *Bench, listeners map[K]map[*Listener]struct{}, key K, depth int, wants func(ethernet.Frame) bool) *Listener {
+func listenUnder[K comparable](b *Bench, listeners map[K]map[*Listener]struct{}, key K, depth int,
+	wants func(ethernet.Frame) bool) *Listener {
 	e := &Listener{bench: b, frames: make(chan ethernet.Frame, depth), wants: wants}
 	e.close = func() {
 		if delete(listeners[key], e); len(listeners[key]) == 0 {
@@ -207,13 +212,15 @@ type Conversation struct {
 // device's, shows that nobody uses it, and pins the device's MAC.
 func (b *Bench) Open(ctx context.Context, peer Peer) (*Conversation, error) {
 	if !peer.Address.Is4() {
-		return nil, problem.New(problem.Device, "the device has no address to talk to", "give it one first").About(peer.MAC.String())
+		return nil, problem.New(problem.Device, "the device has no address to talk to",
+			"give it one first").About(peer.MAC.String())
 	}
 	source, err := b.borrow(ctx, peer)
 	if err != nil {
 		return nil, err
 	}
-	c := &Conversation{bench: b, peer: peer, source: source, frames: make(chan []byte, talkDepth), stop: make(chan struct{})}
+	c := &Conversation{bench: b, peer: peer, source: source, frames: make(chan []byte, talkDepth),
+		stop: make(chan struct{})}
 	// A /32 keeps the stack from sending anything to anybody but the pinned device.
 	c.host, err = netstack.New(b.MAC(), netip.PrefixFrom(source, 32), netip.Addr{}, func(frame []byte) {
 		_ = b.Send(frame) // a lost frame is TCP's to repair; a closed port ends the dialler
@@ -373,7 +380,8 @@ func (b *Bench) borrow(ctx context.Context, peer Peer) (netip.Addr, error) {
 			return a, nil
 		}
 	}
-	return netip.Addr{}, problem.New(problem.Device, fmt.Sprintf("no address near %s is free to talk from", peer.Address), "free one address of its subnet").About(peer.MAC.String())
+	return netip.Addr{}, problem.New(problem.Device, fmt.Sprintf("no address near %s is free to talk from",
+		peer.Address), "free one address of its subnet").About(peer.MAC.String())
 }
 
 func (b *Bench) isProven(a netip.Addr) bool {

@@ -61,7 +61,10 @@ func TestDevicesThatShareAnAddressAnswerSideBySide(t *testing.T) {
 			if err := c.Echo(ctx); err != nil {
 				t.Errorf("%s: %v", device.MAC, err)
 			}
-			client := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return c.Dial(ctx, 80) }}}
+			client := &http.Client{Transport: &http.Transport{DisableKeepAlives: true,
+				DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+					return c.Dial(ctx, 80)
+				}}}
 			r, err := client.Get("http://" + shared.String() + "/about.json")
 			if err != nil {
 				t.Error(err)
@@ -87,7 +90,9 @@ func TestSourceIsFreeNearAndNotPlanned(t *testing.T) {
 	at := netip.MustParseAddr("192.168.77.20")
 	avoided := netip.MustParseAddr("192.168.77.17")
 	open := func() *bench.Conversation {
-		c, err := b.Open(ctx, bench.Peer{MAC: s.Boxes[0].MAC, Address: at, Avoid: func(a netip.Addr) bool { return a == avoided }})
+		c, err := b.Open(ctx, bench.Peer{MAC: s.Boxes[0].MAC, Address: at, Avoid: func(a netip.Addr) bool {
+			return a == avoided
+		}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -95,7 +100,8 @@ func TestSourceIsFreeNearAndNotPlanned(t *testing.T) {
 		return c
 	}
 	first, second := open(), open()
-	if first.Source() == at || first.Source() == avoided || !netip.PrefixFrom(at, 29).Masked().Contains(first.Source()) {
+	if first.Source() == at || first.Source() == avoided || !netip.PrefixFrom(at,
+		29).Masked().Contains(first.Source()) {
 		t.Errorf("source %s is not a free neighbour of %s", first.Source(), at)
 	}
 	if first.Source() == second.Source() {
@@ -130,7 +136,8 @@ func TestUDPReachesTheDevice(t *testing.T) {
 			_ = back.SetNetworkLayerForChecksum(over) // never fails for IPv4
 			buffer := gopacket.NewSerializeBuffer()
 			if gopacket.SerializeLayers(buffer, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true},
-				&layers.Ethernet{SrcMAC: eth.DstMAC, DstMAC: eth.SrcMAC, EthernetType: layers.EthernetTypeIPv4}, over, back, gopacket.Payload(append([]byte("back: "), udp.Payload...))) == nil {
+				&layers.Ethernet{SrcMAC: eth.DstMAC, DstMAC: eth.SrcMAC, EthernetType: layers.EthernetTypeIPv4}, over,
+				back, gopacket.Payload(append([]byte("back: "), udp.Payload...))) == nil {
 				_ = device.Send(buffer.Bytes())
 			}
 		}

@@ -67,7 +67,8 @@ func (p *Port) write(frame []byte) {
 	if p.out == nil || p.err != nil {
 		return
 	}
-	p.err = p.out.WritePacket(gopacket.CaptureInfo{Timestamp: time.Now(), CaptureLength: len(frame), Length: len(frame)}, frame)
+	p.err = p.out.WritePacket(gopacket.CaptureInfo{Timestamp: time.Now(), CaptureLength: len(frame),
+		Length: len(frame)}, frame)
 }
 
 // Send implements lan.Port.

@@ -41,7 +41,9 @@ type Server struct {
 
 // Others asks who else hands addresses out. It takes none of the offers.
 func Others(ctx context.Context, b *bench.Bench) ([]Server, error) {
-	listener := b.Listen(earDepth, func(f ethernet.Frame) bool { return f.Type == ethernet.TypeIPv4 && f.Source != b.MAC() })
+	listener := b.Listen(earDepth, func(f ethernet.Frame) bool {
+		return f.Type == ethernet.TypeIPv4 && f.Source != b.MAC()
+	})
 	defer listener.Close()
 	tick := time.NewTicker(offerEvery)
 	defer tick.Stop()
@@ -54,7 +56,8 @@ func Others(ctx context.Context, b *bench.Bench) ([]Server, error) {
 		select {
 		case f := <-listener.Frames():
 			d, m, ok := read(f)
-			if s := (Server{f.Source, d.Source.Addr()}); ok && (m.Kind == dhcp.Offer || m.Kind == dhcp.ACK) && !slices.Contains(list, s) {
+			if s := (Server{f.Source, d.Source.Addr()}); ok && (m.Kind == dhcp.Offer || m.Kind == dhcp.ACK) &&
+				!slices.Contains(list, s) {
 				list = append(list, s)
 			}
 		case <-tick.C:
@@ -113,7 +116,8 @@ func Serve(ctx context.Context, b *bench.Bench, grants []Grant, beside []netip.A
 			return err
 		}
 		if len(holders) > 0 {
-			return problem.New(problem.Conflict, fmt.Sprintf("%s, from which addresses would be given, belongs to %s", g.Lease.Server, holders[0]), "free it, or choose another subnet")
+			return problem.New(problem.Conflict, fmt.Sprintf("%s, from which addresses would be given, belongs to %s",
+				g.Lease.Server, holders[0]), "free it, or choose another subnet")
 		}
 		ours[g.Lease.Server] = true
 		b.Reserve(g.Lease.Server)
@@ -134,7 +138,8 @@ func Serve(ctx context.Context, b *bench.Bench, grants []Grant, beside []netip.A
 		case p := <-proofs:
 			if p.err != nil || len(p.holders) > 0 {
 				if p.err == nil {
-					p.err = problem.New(problem.Conflict, fmt.Sprintf("%s belongs to %s", p.grant.Lease.Address.Addr(), p.holders[0]), "free it, or plan another address").About(p.grant.Tag)
+					p.err = problem.New(problem.Conflict, fmt.Sprintf("%s belongs to %s", p.grant.Lease.Address.Addr(),
+						p.holders[0]), "free it, or plan another address").About(p.grant.Tag)
 				}
 				state[p.grant.MAC] = refused
 				left--
@@ -225,7 +230,8 @@ func stranger(s Server, beside []netip.Addr) error {
 		return nil
 	}
 	return problem.New(problem.Conflict, fmt.Sprintf("another DHCP server answers: %s, MAC %s", s.Address, s.MAC),
-		fmt.Sprintf("unplug it or set it up first; or say that it may go on (--beside %s)", s.Address)).About(s.MAC.String())
+		fmt.Sprintf("unplug it or set it up first; or say that it may go on (--beside %s)",
+			s.Address)).About(s.MAC.String())
 }
 
 // answer gives a chosen box what it asks for, if that is what it is to have.

@@ -25,7 +25,8 @@ var (
 )
 
 func grant(mac address.MAC, at string) lease.Grant {
-	return lease.Grant{Tag: "E-" + at, MAC: mac, Lease: dhcp.Lease{Address: netip.MustParsePrefix(at + "/22"), Time: time.Hour, Server: server}}
+	return lease.Grant{Tag: "E-" + at, MAC: mac, Lease: dhcp.Lease{Address: netip.MustParsePrefix(at + "/22"),
+		Time: time.Hour, Server: server}}
 }
 
 // answers reads the DHCP messages that come to a client's port, until it is closed.
@@ -73,7 +74,8 @@ func TestExactlyTheChosen(t *testing.T) {
 			}
 			if f, err := ethernet.Parse(raw); err == nil {
 				if p, ok := bench.ARP(f); ok && p.TargetIP == netip.MustParseAddr("10.40.9.2") {
-					_ = holder.Send(arp.Packet{Operation: arp.Reply, SenderMAC: holder.MAC(), SenderIP: p.TargetIP, TargetMAC: f.Source, TargetIP: p.SenderIP}.Frame(f.Source))
+					_ = holder.Send(arp.Packet{Operation: arp.Reply, SenderMAC: holder.MAC(), SenderIP: p.TargetIP,
+						TargetMAC: f.Source, TargetIP: p.SenderIP}.Frame(f.Source))
 				}
 			}
 		}
@@ -84,7 +86,10 @@ func TestExactlyTheChosen(t *testing.T) {
 	outcome := map[address.MAC]error{}
 	ended := make(chan error, 1)
 	go func() {
-		ended <- lease.Serve(ctx, b, []lease.Grant{grant(chosen, "10.40.9.1"), grant(taken, "10.40.9.2")}, nil, func(g lease.Grant, err error) { outcome[g.MAC] = err })
+		ended <- lease.Serve(ctx, b, []lease.Grant{grant(chosen, "10.40.9.1"), grant(taken, "10.40.9.2")}, nil,
+			func(g lease.Grant, err error) {
+				outcome[g.MAC] = err
+			})
 	}()
 	tick := time.NewTicker(100 * time.Millisecond)
 	defer tick.Stop()
@@ -95,7 +100,9 @@ func TestExactlyTheChosen(t *testing.T) {
 				_ = p.Send(dhcp.Renew(mac, netip.Addr{}, netip.Addr{}, "", ""))
 			}
 			// A stranger in the name of a chosen one.
-			_ = ports[stranger].Send(ethernet.Frame{Destination: address.Broadcast, Source: stranger, Type: ethernet.TypeIPv4, Payload: dhcp.Renew(chosen, netip.Addr{}, netip.Addr{}, "", "")[14:]}.Append(nil))
+			_ = ports[stranger].Send(ethernet.Frame{Destination: address.Broadcast, Source: stranger,
+				Type: ethernet.TypeIPv4, Payload: dhcp.Renew(chosen, netip.Addr{}, netip.Addr{}, "",
+					"")[14:]}.Append(nil))
 		case m := <-got[chosen]:
 			if m.Kind == dhcp.Offer {
 				_ = ports[chosen].Send(dhcp.Renew(chosen, m.Yours, m.Server, "", ""))
@@ -114,7 +121,8 @@ func TestExactlyTheChosen(t *testing.T) {
 			running = false
 		}
 	}
-	if outcome[chosen] != nil || outcome[taken] == nil || !strings.Contains(outcome[taken].Error(), "10.40.9.2 belongs to 02:09:09:09:09:09") {
+	if outcome[chosen] != nil || outcome[taken] == nil || !strings.Contains(outcome[taken].Error(),
+		"10.40.9.2 belongs to 02:09:09:09:09:09") {
 		t.Errorf("%v", outcome)
 	}
 }
@@ -154,7 +162,8 @@ func TestAnotherServerEndsIt(t *testing.T) {
 	for range 2 {
 		<-asked // it asks three times; the rival is slow
 	}
-	if err := rival.Send(m.Answer(dhcp.Offer, rival.MAC(), dhcp.Lease{Address: netip.MustParsePrefix("10.99.0.9/24"), Server: netip.MustParseAddr("10.99.0.1")})); err != nil {
+	if err := rival.Send(m.Answer(dhcp.Offer, rival.MAC(), dhcp.Lease{Address: netip.MustParsePrefix("10.99.0.9/24"),
+		Server: netip.MustParseAddr("10.99.0.1")})); err != nil {
 		t.Fatal(err)
 	}
 	if err := <-ended; err == nil || !strings.Contains(err.Error(), "another DHCP server answers: 10.99.0.1") {

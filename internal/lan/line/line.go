@@ -57,7 +57,8 @@ func Open(name string, m Mode) (io.ReadWriteCloser, error) {
 	}
 	port, err := serial.Open(name, mode)
 	if err != nil {
-		return nil, problem.New(problem.Machine, "the serial line cannot be opened", "plug it in, close what else uses it, or let the service use it").About(name).Because(err)
+		return nil, problem.New(problem.Machine, "the serial line cannot be opened",
+			"plug it in, close what else uses it, or let the service use it").About(name).Because(err)
 	}
 	return port, nil
 }

@@ -20,7 +20,8 @@ import (
 )
 
 // ErrRefused is what Send gives for a frame that is no question.
-var ErrRefused = problem.New(problem.Conflict, "this service only looks; it sends nothing that could change a device", "start it without --look-only to set devices")
+var ErrRefused = problem.New(problem.Conflict, "this service only looks; it sends nothing that could change a device",
+	"start it without --look-only to set devices")
 
 type port struct{ lan.Port }
 
@@ -73,7 +74,8 @@ func asks(d ip.Datagram) bool {
 		return enip.IsRequest(d.Payload)
 	case bacnet.Port:
 		m, err := bacnet.Parse(d.Payload)
-		return err == nil && (m.Kind == bacnet.KindWhoIs || m.Kind == bacnet.KindWhoIsRouter || m.Kind == bacnet.KindRead)
+		return err == nil && (m.Kind == bacnet.KindWhoIs || m.Kind == bacnet.KindWhoIsRouter ||
+			m.Kind == bacnet.KindRead)
 	case snmp.Port:
 		m, err := snmp.Parse(d.Payload)
 		return err == nil && m.Kind != snmp.KindResponse

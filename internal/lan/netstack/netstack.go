@@ -57,7 +57,8 @@ func New(mac address.MAC, at netip.Prefix, gateway netip.Addr, send func(frame [
 	six := at.IsValid() && at.Addr().Is6()
 	if six {
 		options.NetworkProtocols = []stack.NetworkProtocolFactory{ipv6.NewProtocol}
-		options.TransportProtocols = []stack.TransportProtocolFactory{tcp.NewProtocol, udp.NewProtocol, icmp.NewProtocol6}
+		options.TransportProtocols = []stack.TransportProtocolFactory{tcp.NewProtocol, udp.NewProtocol,
+			icmp.NewProtocol6}
 	}
 	s := stack.New(options)
 	link := channel.New(outDepth, lan.MTU+header.EthernetMinimumSize, tcpip.LinkAddress(mac[:]))
@@ -69,8 +70,9 @@ func New(mac address.MAC, at netip.Prefix, gateway netip.Addr, send func(frame [
 	h := &Host{stack: s, link: link}
 	if six {
 		if err := s.AddProtocolAddress(nicID, tcpip.ProtocolAddress{
-			Protocol:          ipv6.ProtocolNumber,
-			AddressWithPrefix: tcpip.AddressWithPrefix{Address: tcpip.AddrFrom16(at.Addr().As16()), PrefixLen: at.Bits()},
+			Protocol: ipv6.ProtocolNumber,
+			AddressWithPrefix: tcpip.AddressWithPrefix{Address: tcpip.AddrFrom16(at.Addr().As16()),
+				PrefixLen: at.Bits()},
 		}, stack.AddressProperties{}); err != nil {
 			return nil, fmt.Errorf("netstack: %s", err)
 		}
@@ -107,7 +109,8 @@ func (h *Host) route(at netip.Prefix, gateway netip.Addr) {
 	subnet, _ := tcpip.NewSubnet(tcpip.AddrFrom4(at.Masked().Addr().As4()), tcpip.MaskFromBytes(maskBytes(at.Bits())))
 	routes := []tcpip.Route{{Destination: subnet, NIC: nicID}}
 	if gateway.IsValid() && !gateway.IsUnspecified() {
-		routes = append(routes, tcpip.Route{Destination: header.IPv4EmptySubnet, Gateway: tcpip.AddrFrom4(gateway.As4()), NIC: nicID})
+		routes = append(routes, tcpip.Route{Destination: header.IPv4EmptySubnet,
+			Gateway: tcpip.AddrFrom4(gateway.As4()), NIC: nicID})
 	}
 	h.stack.SetRouteTable(routes)
 }
@@ -116,7 +119,8 @@ func maskBytes(bits int) []byte { return net.CIDRMask(bits, 32) }
 
 // Pin fixes the MAC of a neighbour and makes it on-link, whatever the prefix.
 func (h *Host) Pin(ip netip.Addr, mac address.MAC) error {
-	if err := h.stack.AddStaticNeighbor(nicID, ipv4.ProtocolNumber, tcpip.AddrFrom4(ip.As4()), tcpip.LinkAddress(mac[:])); err != nil {
+	if err := h.stack.AddStaticNeighbor(nicID, ipv4.ProtocolNumber, tcpip.AddrFrom4(ip.As4()),
+		tcpip.LinkAddress(mac[:])); err != nil {
 		return fmt.Errorf("netstack: %s", err)
 	}
 	h.stack.AddRoute(tcpip.Route{Destination: tcpip.AddrFrom4(ip.As4()).WithPrefix().Subnet(), NIC: nicID})

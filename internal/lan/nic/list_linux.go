@@ -25,7 +25,8 @@ func List() ([]Interface, error) {
 		if len(i.HardwareAddr) != 6 {
 			continue
 		}
-		n := Interface{Name: i.Name, MAC: address.MACFrom(i.HardwareAddr), Up: i.Flags&net.FlagUp != 0, DefaultRoute: i.Name == route}
+		n := Interface{Name: i.Name, MAC: address.MACFrom(i.HardwareAddr), Up: i.Flags&net.FlagUp != 0,
+			DefaultRoute: i.Name == route}
 		dir := filepath.Join("/sys/class/net", i.Name)
 		n.Link = read(dir, "carrier") == "1"
 		n.Speed, _ = strconv.Atoi(read(dir, "speed")) // absent or -1: unknown
@@ -66,7 +67,8 @@ func defaultRoute(path string) string {
 	defer f.Close()
 	lines := bufio.NewScanner(f)
 	for lines.Scan() {
-		if fields := strings.Fields(lines.Text()); len(fields) > 7 && fields[1] == "00000000" && fields[7] == "00000000" {
+		if fields := strings.Fields(lines.Text()); len(fields) > 7 && fields[1] == "00000000" &&
+			fields[7] == "00000000" {
 			return fields[0]
 		}
 	}

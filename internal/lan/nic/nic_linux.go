@@ -42,20 +42,25 @@ var _ lan.Port = (*Port)(nil)
 func Open(name string, promiscuous bool) (*Port, error) {
 	i, err := net.InterfaceByName(name)
 	if err != nil {
-		return nil, problem.New(problem.Machine, "there is no network interface "+name, "choose one of: "+names()).About("interface")
+		return nil, problem.New(problem.Machine, "there is no network interface "+name,
+			"choose one of: "+names()).About("interface")
 	}
 	if len(i.HardwareAddr) != 6 {
-		return nil, problem.New(problem.Machine, name+" is not an Ethernet interface", "choose one of: "+names()).About("interface")
+		return nil, problem.New(problem.Machine, name+" is not an Ethernet interface",
+			"choose one of: "+names()).About("interface")
 	}
 	if i.Flags&net.FlagUp == 0 {
-		return nil, problem.New(problem.Machine, name+" is down", "plug in the cable, or switch it on with: ip link set "+name+" up").About("interface")
+		return nil, problem.New(problem.Machine, name+" is down",
+			"plug in the cable, or switch it on with: ip link set "+name+" up").About("interface")
 	}
 	conn, err := packet.Listen(i, packet.Raw, ethPAll, nil)
 	if errors.Is(err, os.ErrPermission) {
-		return nil, problem.New(problem.Machine, "this program may not send raw frames on "+name, "allow it with: sudo setcap cap_net_raw+ep bin/redstart").About("interface")
+		return nil, problem.New(problem.Machine, "this program may not send raw frames on "+name,
+			"allow it with: sudo setcap cap_net_raw+ep bin/redstart").About("interface")
 	}
 	if err != nil {
-		return nil, problem.New(problem.Machine, "cannot open "+name, "check the interface with: ip link").About("interface").Because(err)
+		return nil, problem.New(problem.Machine, "cannot open "+name,
+			"check the interface with: ip link").About("interface").Because(err)
 	}
 	raw, err := conn.SyscallConn()
 	if err == nil {
@@ -69,7 +74,10 @@ func Open(name string, promiscuous bool) (*Port, error) {
 			return nil, errors.Join(err, conn.Close())
 		}
 	}
-	return &Port{conn: conn, raw: raw, index: i.Index, mac: address.MACFrom(i.HardwareAddr), buf: make([]byte, maxFrame), beside: make([]byte, unix.CmsgSpace(int(unsafe.Sizeof(unix.TpacketAuxdata{}))))}, nil
+	return &Port{conn: conn, raw: raw, index: i.Index, mac: address.MACFrom(i.HardwareAddr),
+			buf: make([]byte, maxFrame), beside: make([]byte,
+				unix.CmsgSpace(int(unsafe.Sizeof(unix.TpacketAuxdata{}))))},
+		nil
 }
 
 // prepare has the adapter hand over frames to groups that the kernel did not join:
@@ -80,7 +88,8 @@ func prepare(raw syscall.RawConn, index int) error {
 	var inner error
 	err := raw.Control(func(fd uintptr) {
 		inner = errors.Join(
-			unix.SetsockoptPacketMreq(int(fd), unix.SOL_PACKET, unix.PACKET_ADD_MEMBERSHIP, &unix.PacketMreq{Ifindex: int32(index), Type: unix.PACKET_MR_ALLMULTI}),
+			unix.SetsockoptPacketMreq(int(fd), unix.SOL_PACKET, unix.PACKET_ADD_MEMBERSHIP,
+				&unix.PacketMreq{Ifindex: int32(index), Type: unix.PACKET_MR_ALLMULTI}),
 			unix.SetsockoptInt(int(fd), unix.SOL_PACKET, unix.PACKET_AUXDATA, 1))
 	})
 	return errors.Join(err, inner)
@@ -136,7 +145,8 @@ func (p *Port) read() (n int, err error) {
 		return n, nil // the frame is whole without it
 	}
 	for _, m := range messages {
-		if m.Header.Level != unix.SOL_PACKET || m.Header.Type != unix.PACKET_AUXDATA || len(m.Data) < int(unsafe.Sizeof(unix.TpacketAuxdata{})) {
+		if m.Header.Level != unix.SOL_PACKET || m.Header.Type != unix.PACKET_AUXDATA ||
+			len(m.Data) < int(unsafe.Sizeof(unix.TpacketAuxdata{})) {
 			continue
 		}
 		aux := (*unix.TpacketAuxdata)(unsafe.Pointer(&m.Data[0]))

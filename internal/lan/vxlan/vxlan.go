@@ -43,7 +43,8 @@ func Listen(at string, mac address.MAC) (*Port, error) {
 	}
 	conn, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(addr))
 	if err != nil {
-		return nil, problem.New(problem.Machine, "cannot listen at "+at, "choose another port").About("VXLAN").Because(err)
+		return nil, problem.New(problem.Machine, "cannot listen at "+at,
+			"choose another port").About("VXLAN").Because(err)
 	}
 	return newPort(conn, mac), nil
 }
@@ -73,7 +74,8 @@ func newPort(conn *net.UDPConn, mac address.MAC) *Port {
 func loopback(s string) (netip.AddrPort, error) {
 	a, err := netip.ParseAddrPort(s)
 	if err != nil || !a.Addr().Is4() || !a.Addr().IsLoopback() {
-		return netip.AddrPort{}, problem.New(problem.Usage, s+" is not a loopback address with a port", "write it like 127.0.0.1:4789").About("VXLAN")
+		return netip.AddrPort{}, problem.New(problem.Usage, s+" is not a loopback address with a port",
+			"write it like 127.0.0.1:4789").About("VXLAN")
 	}
 	return a, nil
 }

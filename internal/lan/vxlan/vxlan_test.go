@@ -87,7 +87,8 @@ func TestAnIndependentDecoderReadsTheTunnel(t *testing.T) {
 		t.Errorf("%+v", inner)
 	}
 	// What is no VXLAN of this network is thrown away; what follows is read.
-	for _, bad := range [][]byte{{}, {8, 0, 0, 0}, append([]byte{8, 0, 0, 0, 0, 0, 99, 0}, frame("other network")...), append([]byte{0, 0, 0, 0, 0, 0, 40, 0}, frame("no flag")...), raw[:n]} {
+	for _, bad := range [][]byte{{}, {8, 0, 0, 0}, append([]byte{8, 0, 0, 0, 0, 0, 99, 0}, frame("other network")...),
+		append([]byte{0, 0, 0, 0, 0, 0, 40, 0}, frame("no flag")...), raw[:n]} {
 		if _, err := listener.WriteToUDPAddrPort(bad, from); err != nil {
 			t.Fatal(err)
 		}

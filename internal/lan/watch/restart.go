@@ -73,7 +73,8 @@ type Result struct {
 }
 
 // Begin notes what the box tells before it goes.
-func (r *Restart) Begin(ctx context.Context, b *bench.Bench, mac address.MAC, p *profile.Profile, old, want netip.Addr, bits int) {
+func (r *Restart) Begin(ctx context.Context, b *bench.Bench, mac address.MAC, p *profile.Profile, old, want netip.Addr,
+	bits int) {
 	r.watch, r.rules, r.overDCP, r.old, r.want, r.at = New(b, mac), p.Restart, p.TellsWithoutAddress(), old, want, old
 	if r.Tell != nil && old.IsValid() {
 		asked := time.Now()
@@ -269,7 +270,8 @@ func (r *Restart) hear(f ethernet.Frame, xid uint32) {
 		r.heard, r.here, r.at = true, true, p.SenderIP
 		return
 	}
-	if p, err := dcp.Parse(f.Payload); f.Type == ethernet.TypePROFINET && err == nil && p.Xid == xid && p.ServiceType == dcp.TypeSuccess {
+	if p, err := dcp.Parse(f.Payload); f.Type == ethernet.TypePROFINET && err == nil && p.Xid == xid &&
+		p.ServiceType == dcp.TypeSuccess {
 		r.heard, r.here = true, true
 		if at, err := netip.ParseAddr(p.Station()["address"]); err == nil {
 			r.at = at
@@ -312,7 +314,8 @@ func (r *Restart) drain(xid uint32) {
 // something.
 func (r *Restart) shown(ctx context.Context) (how string, sure bool, err error) {
 	// What a box tells of itself comes before its silence: a slow segment is silent too.
-	if quiet := time.Duration(r.longest) * round; r.Tell == nil && r.rules.ShownBy(evidence.Silence) && quiet >= r.rules.SilentFor() {
+	if quiet := time.Duration(r.longest) * round; r.Tell == nil && r.rules.ShownBy(evidence.Silence) &&
+		quiet >= r.rules.SilentFor() {
 		return fmt.Sprintf("it answered nothing for %s", quiet), true, nil
 	}
 	sure = true

@@ -75,7 +75,8 @@ func (w *Watch) Find(ctx context.Context, candidates []netip.Addr, overDCP bool)
 			if p, ok := bench.ARP(f); ok && !p.SenderIP.IsUnspecified() {
 				return p.SenderIP, nil
 			}
-			if p, err := dcp.Parse(f.Payload); f.Type == ethernet.TypePROFINET && err == nil && p.Xid == xid && p.ServiceType == dcp.TypeSuccess {
+			if p, err := dcp.Parse(f.Payload); f.Type == ethernet.TypePROFINET && err == nil && p.Xid == xid &&
+				p.ServiceType == dcp.TypeSuccess {
 				at, _ := netip.ParseAddr(p.Station()["address"])
 				return at, nil
 			}

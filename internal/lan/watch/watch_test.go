@@ -64,7 +64,8 @@ func stage(t *testing.T) (*bench.Bench, *actor) {
 					return
 				}
 				if p, ok := bench.ARP(f); ok && p.TargetIP == at {
-					_ = a.port.Send(arp.Packet{Operation: arp.Reply, SenderMAC: box, SenderIP: at, TargetMAC: us, TargetIP: netip.IPv4Unspecified()}.Frame(us))
+					_ = a.port.Send(arp.Packet{Operation: arp.Reply, SenderMAC: box, SenderIP: at, TargetMAC: us,
+						TargetIP: netip.IPv4Unspecified()}.Frame(us))
 				}
 			}
 		}
@@ -95,14 +96,16 @@ func TestFindTellsWhereTheBoxIs(t *testing.T) {
 	a.at <- netip.Addr{}
 	absent := watch.New(b, address.MAC{2, 9, 9, 9, 9, 9})
 	defer absent.Close()
-	if _, err := absent.Find(limited(t, 300*time.Millisecond), []netip.Addr{old}, true); !errors.Is(err, watch.ErrAbsent) {
+	if _, err := absent.Find(limited(t, 300*time.Millisecond), []netip.Addr{old}, true); !errors.Is(err,
+		watch.ErrAbsent) {
 		t.Errorf("an absent box was found: %v", err)
 	}
 }
 
 // model is a family that shows its restarts in some ways, in the pace of a test.
 func model(shows ...string) *profile.Profile {
-	return &profile.Profile{Restart: profile.RestartTimes{Takes: profile.Duration(time.Second), AtMost: profile.Duration(time.Minute), Silent: profile.Duration(time.Second), Shows: shows}}
+	return &profile.Profile{Restart: profile.RestartTimes{Takes: profile.Duration(time.Second),
+		AtMost: profile.Duration(time.Minute), Silent: profile.Duration(time.Second), Shows: shows}}
 }
 
 // teller is what a box tells of itself; it may change while it is asked.
@@ -140,16 +143,28 @@ func TestARestartThatIsShown(t *testing.T) {
 			a.at <- netip.Addr{}
 			time.AfterFunc(300*time.Millisecond, func() { a.announce(planned) })
 		}, "", watch.ErrNoRestart},
-		"never gone":                       {nil, nil, func(a *actor, _ *teller) { a.announce(planned) }, "", watch.ErrNoRestart},
-		"faster than any silence, counted": {[]string{"starts"}, map[string]string{"starts": "4"}, func(_ *actor, x *teller) { x.set(map[string]string{"starts": "5"}, nil) }, "from 4 to 5", nil},
-		"its up-time began anew":           {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(_ *actor, x *teller) { x.set(map[string]string{"uptime": "0.4"}, nil) }, "its up-time began anew", nil},
-		"its up-time went on":              {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(_ *actor, x *teller) { x.set(map[string]string{"uptime": "910.0"}, nil) }, "", watch.ErrNoRestart},
-		"away, but its up-time went on": {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(a *actor, x *teller) {
-			a.at <- netip.Addr{}
-			x.set(map[string]string{"uptime": "910.0"}, nil)
-			time.AfterFunc(1300*time.Millisecond, func() { a.at <- planned })
+		"never gone": {nil, nil, func(a *actor, _ *teller) {
+			a.announce(planned)
 		}, "", watch.ErrNoRestart},
-		"it refuses who asks": {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(_ *actor, x *teller) { x.set(nil, errFatal) }, "", errFatal},
+		"faster than any silence, counted": {[]string{"starts"}, map[string]string{"starts": "4"},
+			func(_ *actor, x *teller) {
+				x.set(map[string]string{"starts": "5"}, nil)
+			}, "from 4 to 5", nil},
+		"its up-time began anew": {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(_ *actor, x *teller) {
+			x.set(map[string]string{"uptime": "0.4"}, nil)
+		}, "its up-time began anew", nil},
+		"its up-time went on": {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(_ *actor, x *teller) {
+			x.set(map[string]string{"uptime": "910.0"}, nil)
+		}, "", watch.ErrNoRestart},
+		"away, but its up-time went on": {[]string{"uptime"}, map[string]string{"uptime": "900.0"},
+			func(a *actor, x *teller) {
+				a.at <- netip.Addr{}
+				x.set(map[string]string{"uptime": "910.0"}, nil)
+				time.AfterFunc(1300*time.Millisecond, func() { a.at <- planned })
+			}, "", watch.ErrNoRestart},
+		"it refuses who asks": {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(_ *actor, x *teller) {
+			x.set(nil, errFatal)
+		}, "", errFatal},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -164,7 +179,8 @@ func TestARestartThatIsShown(t *testing.T) {
 			r.Begin(limited(t, time.Minute), b, box, model(c.shows...), planned, planned, 24)
 			c.during(a, x)
 			out, err := r.Wait(limited(t, time.Minute))
-			if !errors.Is(err, c.failed) || !strings.Contains(out.Evidence, c.want) || (c.failed == nil) != (out.Evidence != "") {
+			if !errors.Is(err, c.failed) || !strings.Contains(out.Evidence, c.want) ||
+				(c.failed == nil) != (out.Evidence != "") {
 				t.Errorf("shown by %q, %v", out.Evidence, err)
 			}
 			if out.At != planned || !out.Here {

@@ -144,7 +144,8 @@ const (
 
 // New makes a device that is plugged into a port and not yet powered.
 func New(spec Spec, model Model, port lan.Port) *Box {
-	b := &Box{Spec: spec, Model: model, Label: spec.Serial, port: port, commands: make(chan command, 16), saved: spec.Factory, faults: spec.Faults}
+	b := &Box{Spec: spec, Model: model, Label: spec.Serial, port: port, commands: make(chan command, 16),
+		saved: spec.Factory, faults: spec.Faults}
 	if b.faults.OtherSerial {
 		b.Serial += "9"
 	}

@@ -74,7 +74,8 @@ func (b *Box) handOut(to address.MAC, m dhcp.Message) {
 	switch {
 	case m.Kind == dhcp.Discover:
 		b.Send(m.Answer(dhcp.Offer, b.MAC, lease))
-	case m.Kind == dhcp.Request && (m.Server == lease.Server || !m.Server.IsValid() && m.Requested == b.Model.Pool.Addr()):
+	case m.Kind == dhcp.Request && (m.Server == lease.Server || !m.Server.IsValid() &&
+		m.Requested == b.Model.Pool.Addr()):
 		kind := dhcp.ACK
 		if to != b.Guest {
 			kind = dhcp.NAK

@@ -36,7 +36,8 @@ func (i *instance) offer(b *Box) error {
 				d.Answer(b, asker, in[:n], func(answer []byte, to netip.AddrPort) {
 					if to.IsValid() {
 						own := netip.AddrPortFrom(b.Running().Address.Addr(), d.Port)
-						b.Send(ip.Datagram{Source: own, Destination: to, TTL: 255, Payload: answer}.Frame(b.MAC, ip.GroupMAC(to.Addr())))
+						b.Send(ip.Datagram{Source: own, Destination: to, TTL: 255, Payload: answer}.Frame(b.MAC,
+							ip.GroupMAC(to.Addr())))
 						return
 					}
 					_, _ = c.WriteTo(answer, from) // a lost answer is part of the simulation

@@ -60,7 +60,8 @@ dt{float:left;clear:left;width:8rem;color:#667}.refusal{color:#a00}label{display
 func Page(w http.ResponseWriter, status int, title, colour string, body template.HTML) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.WriteHeader(status)
-	_ = frame.Execute(w, map[string]any{"Title": title, "Colour": template.CSS(colour), "Body": body}) // the reader went away
+	// the reader went away
+	_ = frame.Execute(w, map[string]any{"Title": title, "Colour": template.CSS(colour), "Body": body})
 }
 
 // Gate counts sessions of a device's web server by cookie.

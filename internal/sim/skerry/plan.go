@@ -73,13 +73,15 @@ func Data() plan.Site {
 }
 
 var areas = []struct{ tag, place string }{
-	{"BERTH1", "Berth 1"}, {"BERTH2", "Berth 2"}, {"HALL", "Ticket hall"}, {"YARD", "Marshalling yard"}, {"SHOP", "Workshop"},
+	{"BERTH1", "Berth 1"}, {"BERTH2", "Berth 2"}, {"HALL", "Ticket hall"}, {"YARD", "Marshalling yard"},
+	{"SHOP", "Workshop"},
 }
 
 // columns of every plan; those of settings follow.
 var (
 	columns = []string{"tag", "kind", "profile", "area", "place", "address", "name", "mac", "serial"}
-	whole   = []string{"tag", "kind", "profile", "area", "floor", "place", "label", "description", "note", "address", "name",
+	whole   = []string{"tag", "kind", "profile", "area", "floor", "place", "label", "description", "note", "address",
+		"name",
 		"mac", "serial", "switch-port", "not-wired", "after"}
 )
 
@@ -171,8 +173,9 @@ func (s *Site) rows() []map[string]string {
 		area := areas[count[b.Model.Name]%len(areas)]
 		number := count[b.Model.Name]/len(areas) + 1
 		count[b.Model.Name]++
-		row := map[string]string{"tag": fmt.Sprintf("%s-%s-%02d", area.tag, stock.Short, number), "kind": stock.Kind, "profile": stock.Profile,
-			"area": area.tag, "place": area.place, "address": plan.Next, "name": plan.Auto}
+		row := map[string]string{"tag": fmt.Sprintf("%s-%s-%02d", area.tag, stock.Short, number), "kind": stock.Kind,
+			"profile": stock.Profile,
+			"area":    area.tag, "place": area.place, "address": plan.Next, "name": plan.Auto}
 		if stock.Row != nil {
 			stock.Row(row, b, count[b.Model.Name], number == 1 && len(s.Boxes) <= Devices)
 		}

@@ -39,7 +39,8 @@ func respond(b *box.Box, f ethernet.Frame, names naming.Rules) {
 		answer.Blocks = describe(b)
 	case p.ServiceID == dcp.Set:
 		for _, block := range p.Blocks {
-			answer.Blocks = append(answer.Blocks, dcp.ResponseBlock(block.Option, block.Suboption, set(b, block, names)))
+			answer.Blocks = append(answer.Blocks, dcp.ResponseBlock(block.Option, block.Suboption,
+				set(b, block, names)))
 		}
 	default:
 		return
@@ -53,7 +54,8 @@ func describe(b *box.Box) []dcp.Block {
 	if s.Address.IsValid() {
 		addressed = 1
 	}
-	return []dcp.Block{dcp.NameBlock(s.Name, 0), dcp.VendorBlock(b.Model.Name), dcp.AddressBlock(s.Address, s.Gateway, addressed)}
+	return []dcp.Block{dcp.NameBlock(s.Name, 0), dcp.VendorBlock(b.Model.Name),
+		dcp.AddressBlock(s.Address, s.Gateway, addressed)}
 }
 
 // set takes one block and gives its error code (IEC 61158-6-10, BlockError).

@@ -20,13 +20,15 @@ var (
 		Maker: "?", Name: "laptop", Class: "laptop",
 		Datagrams: []box.Datagram{{Port: mdns.Group.Port(), Group: mdns.Group.Addr(), Answer: workstation}},
 	}
-	Printer = box.Model{Maker: "?", Name: "printer", Port: 80, Handler: box.FrontPage("Office printer", "#555", "Ready.")}
-	Server  = box.Model{Maker: "?", Name: "server", Services: []box.Service{box.Greets(22, "SSH-2.0-server")}}
+	Printer = box.Model{Maker: "?", Name: "printer", Port: 80,
+		Handler: box.FrontPage("Office printer", "#555", "Ready.")}
+	Server = box.Model{Maker: "?", Name: "server", Services: []box.Service{box.Greets(22, "SSH-2.0-server")}}
 )
 
 // Stock are all that stand at the terminal. Two servers have one address.
 var Stock = []box.Stock{
-	{Model: Laptop, Serial: "%d", Away: away, Factory: box.Always(box.Settings{Name: "marta-laptop"}), Stands: []box.Stand{{MAC: LaptopMAC}}},
+	{Model: Laptop, Serial: "%d", Away: away, Factory: box.Always(box.Settings{Name: "marta-laptop"}),
+		Stands: []box.Stand{{MAC: LaptopMAC}}},
 	at(Printer, 0x07, "printer", "10.40.9.100/22"),
 	at(Server, 0x08, "old-phone-box", "10.40.9.150/22"),
 	at(Server, 0x09, "ntp-1", "10.40.8.5/22"),
@@ -37,7 +39,8 @@ const away = 4 * time.Second
 
 func at(m box.Model, prefix byte, name, address string) box.Stock {
 	s := box.Settings{Name: name, Address: netip.MustParsePrefix(address), Gateway: netip.MustParseAddr("10.40.8.1")}
-	return box.Stock{Model: m, Prefix: [3]byte{0x12, 0x31, prefix}, Serial: "%d", Away: away, Factory: box.Always(s), Stands: []box.Stand{{}}}
+	return box.Stock{Model: m, Prefix: [3]byte{0x12, 0x31, prefix}, Serial: "%d", Away: away, Factory: box.Always(s),
+		Stands: []box.Stand{{}}}
 }
 
 func workstation(b *box.Box, _ netip.AddrPort, payload []byte, reply box.Reply) {

@@ -33,7 +33,8 @@ type Packet struct {
 
 // Parse decodes the payload of a frame; bytes after the packet are padding.
 func Parse(b []byte) (Packet, error) {
-	if len(b) < size || binary.BigEndian.Uint16(b) != 1 || binary.BigEndian.Uint16(b[2:]) != ethernet.TypeIPv4 || b[4] != 6 || b[5] != 4 {
+	if len(b) < size || binary.BigEndian.Uint16(b) != 1 || binary.BigEndian.Uint16(b[2:]) != ethernet.TypeIPv4 ||
+		b[4] != 6 || b[5] != 4 {
 		return Packet{}, ErrMalformed
 	}
 	p := Packet{
@@ -69,12 +70,14 @@ func (p Packet) IsAnnouncement() bool {
 
 // Answer is the reply of who has the address that a request asks for (RFC 826).
 func (p Packet) Answer(holder address.MAC) []byte {
-	return Packet{Operation: Reply, SenderMAC: holder, SenderIP: p.TargetIP, TargetMAC: p.SenderMAC, TargetIP: p.SenderIP}.Frame(p.SenderMAC)
+	return Packet{Operation: Reply, SenderMAC: holder, SenderIP: p.TargetIP, TargetMAC: p.SenderMAC,
+		TargetIP: p.SenderIP}.Frame(p.SenderMAC)
 }
 
 // Frame wraps the packet for the wire.
 func (p Packet) Frame(to address.MAC) []byte {
-	return ethernet.Frame{Destination: to, Source: p.SenderMAC, Type: ethernet.TypeARP, Payload: p.Append(nil)}.Append(nil)
+	return ethernet.Frame{Destination: to, Source: p.SenderMAC, Type: ethernet.TypeARP,
+		Payload: p.Append(nil)}.Append(nil)
 }
 
 // Probe makes the frame of an ARP probe (RFC 5227, 2.1.1): who has target,

@@ -201,7 +201,8 @@ func Parse(b []byte) (Message, error) {
 		}
 	}
 	if control&hasSource != 0 {
-		if m.From, b, ok = station(b); !ok || m.From.Network == 0 || m.From.Network == everyNetwork || m.From.Address == "" {
+		if m.From, b, ok = station(b); !ok || m.From.Network == 0 || m.From.Network == everyNetwork ||
+			m.From.Address == "" {
 			return Message{}, ErrMalformed
 		}
 	}

@@ -17,14 +17,18 @@ var examples = map[string]struct {
 }{
 	"81 0b 000c 01 20 ffff 00 ff 10 08": {true, bacnet.Message{Kind: bacnet.KindWhoIs, To: bacnet.Everywhere}},
 	"81 0b 0007 01 80 00":               {true, bacnet.Message{Kind: bacnet.KindWhoIsRouter}},
-	"81 0b 000b 01 80 01 0fa1 0fa2":     {true, bacnet.Message{Kind: bacnet.KindIAmRouter, Networks: []uint16{4001, 4002}}},
+	"81 0b 000b 01 80 01 0fa1 0fa2": {true, bacnet.Message{Kind: bacnet.KindIAmRouter,
+		Networks: []uint16{4001, 4002}}},
 	// Device 40111 at MS/TP address 11 on network 4001.
 	"81 0b 0019 01 08 0fa1 01 0b 10 00 c4 02009caf 22 05c4 91 03 22 0309": {true,
-		bacnet.Message{Kind: bacnet.KindIAm, From: bacnet.Station{Network: 4001, Address: "\x0b"}, Instance: 40111, Vendor: 777}},
+		bacnet.Message{Kind: bacnet.KindIAm, From: bacnet.Station{Network: 4001, Address: "\x0b"}, Instance: 40111,
+			Vendor: 777}},
 	"81 0a 0016 01 24 0fa1 01 0b ff 00 05 09 0c 0c 02009caf 19 46": {false,
-		bacnet.Message{Kind: bacnet.KindRead, To: bacnet.Station{Network: 4001, Address: "\x0b"}, Invoke: 9, Instance: 40111, Property: bacnet.ModelName}},
+		bacnet.Message{Kind: bacnet.KindRead, To: bacnet.Station{Network: 4001, Address: "\x0b"}, Invoke: 9,
+			Instance: 40111, Property: bacnet.ModelName}},
 	"81 0a 0019 01 08 0fa1 01 0b 30 09 0c 0c 02009caf 19 46 3e 75 03 00 4432 3f": {false,
-		bacnet.Message{Kind: bacnet.KindValue, From: bacnet.Station{Network: 4001, Address: "\x0b"}, Invoke: 9, Instance: 40111, Property: bacnet.ModelName, Text: "D2"}},
+		bacnet.Message{Kind: bacnet.KindValue, From: bacnet.Station{Network: 4001, Address: "\x0b"}, Invoke: 9,
+			Instance: 40111, Property: bacnet.ModelName, Text: "D2"}},
 }
 
 func TestMessagesByteByByte(t *testing.T) {

@@ -185,7 +185,8 @@ func (p *PDU) Append(b []byte) []byte {
 
 // Frame wraps the PDU for the wire.
 func (p *PDU) Frame(from, to address.MAC) []byte {
-	return ethernet.Frame{Destination: to, Source: from, Type: ethernet.TypePROFINET, Payload: p.Append(nil)}.Append(nil)
+	return ethernet.Frame{Destination: to, Source: from, Type: ethernet.TypePROFINET,
+		Payload: p.Append(nil)}.Append(nil)
 }
 
 // Find gives the first block of an option and suboption.
@@ -201,13 +202,15 @@ func (p *PDU) Find(option, suboption uint8) (Block, bool) {
 // IdentifyAll asks every station who it is. The delay factor spreads the
 // answers, in units of 10 ms (IEC 61158-6-10, ResponseDelayFactor).
 func IdentifyAll(xid uint32, delay uint16) *PDU {
-	return &PDU{FrameID: FrameIdentifyRequest, ServiceID: Identify, Xid: xid, Delay: delay, Blocks: []Block{{Option: OptionAll, Suboption: SubAll}}}
+	return &PDU{FrameID: FrameIdentifyRequest, ServiceID: Identify, Xid: xid, Delay: delay,
+		Blocks: []Block{{Option: OptionAll, Suboption: SubAll}}}
 }
 
 // GetRequest asks one station for its name, type and address.
 func GetRequest(xid uint32) *PDU {
 	return &PDU{FrameID: FrameGetSet, ServiceID: Get, Xid: xid, Blocks: []Block{
-		{Option: OptionDevice, Suboption: SubName}, {Option: OptionDevice, Suboption: SubVendor}, {Option: OptionIP, Suboption: SubIPAddress},
+		{Option: OptionDevice, Suboption: SubName}, {Option: OptionDevice, Suboption: SubVendor},
+		{Option: OptionIP, Suboption: SubIPAddress},
 	}}
 }
 
@@ -264,7 +267,8 @@ func (b Block) Addressing() (p netip.Prefix, gateway netip.Addr, err error) {
 }
 
 // Errors of a set response (IEC 61158-6-10, BlockError).
-var blockErrors = []string{"", "option not supported", "suboption not supported", "suboption not set", "resource error", "set not possible by local reasons", "in operation, set not possible"}
+var blockErrors = []string{"", "option not supported", "suboption not supported", "suboption not set", "resource error",
+	"set not possible by local reasons", "in operation, set not possible"}
 
 // ResponseBlock answers one block of a set request.
 func ResponseBlock(option, suboption, code uint8) Block {

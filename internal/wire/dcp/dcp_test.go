@@ -58,7 +58,8 @@ func TestResponses(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := p.Station(); got["model"] != "FS8" || got["name"] != "" || got["address"] != dcp.NoAddress || len(p.Blocks) != 3 {
+	if got := p.Station(); got["model"] != "FS8" || got["name"] != "" || got["address"] != dcp.NoAddress ||
+		len(p.Blocks) != 3 {
 		t.Errorf("a fresh station reads as %v", got)
 	}
 	p, err = dcp.Parse(bytesof.Hex(t, setStation))
@@ -130,7 +131,8 @@ func TestMalformedPDUsAreRefused(t *testing.T) {
 			t.Errorf("%s was read as %+v", name, p)
 		}
 	}
-	holes := dcp.Block{Option: dcp.OptionIP, Suboption: dcp.SubIPAddress, Data: bytesof.Hex(t, "0a000001 ff00ff00 0a000001")}
+	holes := dcp.Block{Option: dcp.OptionIP, Suboption: dcp.SubIPAddress,
+		Data: bytesof.Hex(t, "0a000001 ff00ff00 0a000001")}
 	if _, _, err := holes.Addressing(); err == nil {
 		t.Error("a mask with holes was read")
 	}

@@ -39,8 +39,10 @@ const (
 )
 
 var kinds = map[dhcpv4.MessageType]string{
-	dhcpv4.MessageTypeDiscover: Discover, dhcpv4.MessageTypeOffer: Offer, dhcpv4.MessageTypeRequest: Request, dhcpv4.MessageTypeDecline: Decline,
-	dhcpv4.MessageTypeAck: ACK, dhcpv4.MessageTypeNak: NAK, dhcpv4.MessageTypeRelease: Release, dhcpv4.MessageTypeInform: Inform,
+	dhcpv4.MessageTypeDiscover: Discover, dhcpv4.MessageTypeOffer: Offer, dhcpv4.MessageTypeRequest: Request,
+	dhcpv4.MessageTypeDecline: Decline,
+	dhcpv4.MessageTypeAck:     ACK, dhcpv4.MessageTypeNak: NAK, dhcpv4.MessageTypeRelease: Release,
+	dhcpv4.MessageTypeInform: Inform,
 }
 
 // ErrMalformed says that the bytes are no DHCP message over Ethernet.
@@ -73,7 +75,8 @@ func Parse(b []byte) (Message, error) {
 	if !ok || client.IsZero() || client.IsGroup() {
 		return Message{}, ErrMalformed
 	}
-	return Message{kind, client, addr(d.YourIPAddr), addr(d.ClientIPAddr), addr(d.RequestedIPAddress()), addr(d.ServerIdentifier()),
+	return Message{kind, client, addr(d.YourIPAddr), addr(d.ClientIPAddr), addr(d.RequestedIPAddress()),
+		addr(d.ServerIdentifier()),
 		d.HostName(), d.ClassIdentifier(), d}, nil
 }
 
@@ -98,7 +101,8 @@ func addr(b net.IP) netip.Addr {
 // Ask makes the DISCOVER by which servers show themselves. The client that it
 // names takes none of their offers.
 func Ask(client address.MAC, xid uint32) []byte {
-	d, err := dhcpv4.New(dhcpv4.WithHwAddr(client[:]), dhcpv4.WithMessageType(dhcpv4.MessageTypeDiscover), dhcpv4.WithBroadcast(true),
+	d, err := dhcpv4.New(dhcpv4.WithHwAddr(client[:]), dhcpv4.WithMessageType(dhcpv4.MessageTypeDiscover),
+		dhcpv4.WithBroadcast(true),
 		dhcpv4.WithTransactionID(dhcpv4.TransactionID{byte(xid >> 24), byte(xid >> 16), byte(xid >> 8), byte(xid)}),
 		dhcpv4.WithRequestedOptions(dhcpv4.OptionSubnetMask, dhcpv4.OptionRouter))
 	if err != nil {
@@ -109,7 +113,8 @@ func Ask(client address.MAC, xid uint32) []byte {
 
 // Renew makes a client's REQUEST for an offered address, or for one it had.
 func Renew(client address.MAC, wanted, server netip.Addr, host, class string) []byte {
-	d, err := dhcpv4.New(dhcpv4.WithHwAddr(client[:]), dhcpv4.WithBroadcast(true), dhcpv4.WithMessageType(dhcpv4.MessageTypeDiscover))
+	d, err := dhcpv4.New(dhcpv4.WithHwAddr(client[:]), dhcpv4.WithBroadcast(true),
+		dhcpv4.WithMessageType(dhcpv4.MessageTypeDiscover))
 	if err != nil {
 		return nil
 	}
@@ -195,10 +200,12 @@ func slices(list []netip.Addr) []net.IP {
 	return out
 }
 
-func datagram(from, to address.MAC, source netip.Addr, sourcePort, port uint16, destination netip.Addr, d *dhcpv4.DHCPv4) []byte {
+func datagram(from, to address.MAC, source netip.Addr, sourcePort, port uint16, destination netip.Addr,
+	d *dhcpv4.DHCPv4) []byte {
 	b := d.ToBytes()
 	for len(b) < leastSize {
 		b = append(b, 0)
 	}
-	return ip.Datagram{Source: netip.AddrPortFrom(source, sourcePort), Destination: netip.AddrPortFrom(destination, port), Payload: b}.Frame(from, to)
+	return ip.Datagram{Source: netip.AddrPortFrom(source, sourcePort),
+		Destination: netip.AddrPortFrom(destination, port), Payload: b}.Frame(from, to)
 }

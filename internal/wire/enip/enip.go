@@ -32,7 +32,8 @@ func Request() []byte {
 
 // IsRequest reports whether the datagram is such a question.
 func IsRequest(b []byte) bool {
-	return len(b) >= headerSize && binary.LittleEndian.Uint16(b) == commandListIdentity && binary.LittleEndian.Uint16(b[2:]) == 0
+	return len(b) >= headerSize && binary.LittleEndian.Uint16(b) == commandListIdentity &&
+		binary.LittleEndian.Uint16(b[2:]) == 0
 }
 
 // Identity is what a device says of itself: the attributes of its identity
@@ -57,7 +58,8 @@ func (i Identity) Configured() bool { return i.Status&4 != 0 }
 // Parse decodes an answer.
 func Parse(b []byte) (Identity, error) {
 	var i Identity
-	if len(b) < headerSize+2 || binary.LittleEndian.Uint16(b) != commandListIdentity || binary.LittleEndian.Uint32(b[8:]) != 0 ||
+	if len(b) < headerSize+2 || binary.LittleEndian.Uint16(b) != commandListIdentity ||
+		binary.LittleEndian.Uint32(b[8:]) != 0 ||
 		int(binary.LittleEndian.Uint16(b[2:])) > len(b)-headerSize {
 		return i, ErrMalformed
 	}

@@ -22,7 +22,8 @@ func TestListIdentityByteByByte(t *testing.T) {
 	if got := enip.Request(); !bytes.Equal(got, bytesof.Hex(t, question)) || !enip.IsRequest(got) {
 		t.Errorf("%x", got)
 	}
-	i := enip.Identity{Address: netip.MustParseAddr("10.40.8.20"), Vendor: 0x509, Type: 14, Code: 42, RevMajor: 3, RevMinor: 7, Status: 5, Serial: 0x12345678, Product: "M9\nA", State: 3}
+	i := enip.Identity{Address: netip.MustParseAddr("10.40.8.20"), Vendor: 0x509, Type: 14, Code: 42, RevMajor: 3,
+		RevMinor: 7, Status: 5, Serial: 0x12345678, Product: "M9\nA", State: 3}
 	want := bytesof.Hex(t, answer)
 	if got := i.Answer(); !bytes.Equal(got, want) {
 		t.Errorf("\ngot  %x\nwant %x", got, want)

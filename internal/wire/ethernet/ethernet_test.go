@@ -9,13 +9,15 @@ import (
 )
 
 func TestFrameIsPaddedAndReadBack(t *testing.T) {
-	f := ethernet.Frame{Destination: address.Broadcast, Source: address.MAC{2, 0, 0, 0, 0, 1}, Type: ethernet.TypeARP, Payload: []byte{1, 2, 3}}
+	f := ethernet.Frame{Destination: address.Broadcast, Source: address.MAC{2, 0, 0, 0, 0, 1}, Type: ethernet.TypeARP,
+		Payload: []byte{1, 2, 3}}
 	raw := f.Append(nil)
 	if len(raw) != 60 || !bytes.Equal(raw[:14], []byte{0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 2, 0, 0, 0, 0, 1, 8, 6}) {
 		t.Errorf("% x", raw)
 	}
 	back, err := ethernet.Parse(raw)
-	if err != nil || back.Source != f.Source || back.Destination != f.Destination || back.Type != f.Type || !bytes.HasPrefix(back.Payload, f.Payload) {
+	if err != nil || back.Source != f.Source || back.Destination != f.Destination || back.Type != f.Type ||
+		!bytes.HasPrefix(back.Payload, f.Payload) {
 		t.Errorf("%+v, %v", back, err)
 	}
 }

@@ -59,7 +59,8 @@ func parse4(b []byte) (Packet, error) {
 	if header < v4Header || total < header || total > len(b) || fragment != 0 {
 		return Packet{}, ErrMalformed
 	}
-	return Packet{netip.AddrFrom4([4]byte(b[12:16])), netip.AddrFrom4([4]byte(b[16:20])), b[9], b[8], b[header:total]}, nil
+	return Packet{netip.AddrFrom4([4]byte(b[12:16])), netip.AddrFrom4([4]byte(b[16:20])), b[9], b[8], b[header:total]},
+		nil
 }
 
 func parse6(b []byte) (Packet, error) {
@@ -70,7 +71,8 @@ func parse6(b []byte) (Packet, error) {
 	if n > len(b)-v6Header {
 		return Packet{}, ErrMalformed
 	}
-	return Packet{netip.AddrFrom16([16]byte(b[8:24])), netip.AddrFrom16([16]byte(b[24:40])), b[6], b[7], b[v6Header : v6Header+n]}, nil
+	return Packet{netip.AddrFrom16([16]byte(b[8:24])), netip.AddrFrom16([16]byte(b[24:40])), b[6], b[7],
+		b[v6Header : v6Header+n]}, nil
 }
 
 // Append encodes the packet after b. Both addresses must be of one family. The
@@ -147,7 +149,8 @@ func (p Packet) UDP() (Datagram, bool) {
 	if n < udpHeader || n > len(b) {
 		return Datagram{}, false
 	}
-	return Datagram{netip.AddrPortFrom(p.Source, binary.BigEndian.Uint16(b)), netip.AddrPortFrom(p.Destination, binary.BigEndian.Uint16(b[2:])), p.TTL, b[udpHeader:n]}, true
+	return Datagram{netip.AddrPortFrom(p.Source, binary.BigEndian.Uint16(b)),
+		netip.AddrPortFrom(p.Destination, binary.BigEndian.Uint16(b[2:])), p.TTL, b[udpHeader:n]}, true
 }
 
 // Frame wraps the datagram for the wire.

@@ -37,7 +37,8 @@ const (
 )
 
 // Capability bits (Table 8-4).
-var capabilities = []string{"other", "repeater", "bridge", "access point", "router", "telephone", "cable modem", "station"}
+var capabilities = []string{"other", "repeater", "bridge", "access point", "router", "telephone", "cable modem",
+	"station"}
 
 // maxTLVs bounds what one frame may make us read.
 const maxTLVs = 64
@@ -159,7 +160,8 @@ func (u Unit) Append(b []byte, chassis address.MAC) []byte {
 	tlv(typeChassisID, []byte{chassisMAC}, chassis[:])
 	tlv(typePortID, []byte{portName}, []byte(u.Port))
 	tlv(typeTTL, binary.BigEndian.AppendUint16(nil, u.TTL))
-	for kind, text := range []string{typePortDescription: u.PortText, typeSystemName: u.System, typeSystemDescription: u.Description} {
+	for kind, text := range []string{typePortDescription: u.PortText, typeSystemName: u.System,
+		typeSystemDescription: u.Description} {
 		if text != "" {
 			tlv(kind, []byte(text))
 		}
@@ -186,5 +188,6 @@ func (u Unit) Append(b []byte, chassis address.MAC) []byte {
 
 // Frame wraps the unit for the wire.
 func (u Unit) Frame(from address.MAC) []byte {
-	return ethernet.Frame{Destination: NearestBridge, Source: from, Type: ethernet.TypeLLDP, Payload: u.Append(nil, from)}.Append(nil)
+	return ethernet.Frame{Destination: NearestBridge, Source: from, Type: ethernet.TypeLLDP,
+		Payload: u.Append(nil, from)}.Append(nil)
 }

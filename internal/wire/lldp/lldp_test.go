@@ -24,7 +24,8 @@ const unit = `0207 04 06464e50c8a1
 	0000`
 
 func TestAUnitByteByByte(t *testing.T) {
-	u := lldp.Unit{Chassis: "06:46:4e:50:c8:a1", Port: "port12", TTL: 120, PortText: "uplink", System: "yard-sw", Description: "FS8",
+	u := lldp.Unit{Chassis: "06:46:4e:50:c8:a1", Port: "port12", TTL: 120, PortText: "uplink", System: "yard-sw",
+		Description:  "FS8",
 		Capabilities: []string{"bridge"}, Management: []netip.Addr{netip.MustParseAddr("10.40.8.20")}}
 	mac, _ := address.ParseMAC(u.Chassis)
 	want := bytesof.Hex(t, unit)
@@ -38,8 +39,9 @@ func TestAUnitByteByByte(t *testing.T) {
 
 func TestBadUnitsAreRefused(t *testing.T) {
 	for what, b := range map[string]string{
-		"empty": "", "no end": "0207 04 06464e50c8a1 0402 0531 0602 0078", "port before chassis": "0402 0531 0207 04 06464e50c8a1 0602 0078 0000",
-		"longer than it is": "02ff 04", "end at once": "0000",
+		"empty": "", "no end": "0207 04 06464e50c8a1 0402 0531 0602 0078",
+		"port before chassis": "0402 0531 0207 04 06464e50c8a1 0602 0078 0000",
+		"longer than it is":   "02ff 04", "end at once": "0000",
 	} {
 		if u, err := lldp.Parse(bytesof.Hex(t, b)); err == nil {
 			t.Errorf("%s: %+v", what, u)

@@ -26,7 +26,8 @@ const (
 )
 
 // kinds are asked for by name as well: many responders do not enumerate.
-var kinds = []string{"_http._tcp.local.", "_https._tcp.local.", "_ssh._tcp.local.", "_rtsp._tcp.local.", "_device-info._tcp.local.", "_workstation._tcp.local."}
+var kinds = []string{"_http._tcp.local.", "_https._tcp.local.", "_ssh._tcp.local.", "_rtsp._tcp.local.",
+	"_device-info._tcp.local.", "_workstation._tcp.local."}
 
 // ErrMalformed says that the bytes are no answer.
 var ErrMalformed = errors.New("mdns: not an answer")

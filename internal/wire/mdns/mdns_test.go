@@ -17,7 +17,8 @@ const answer = `0000 8400 0000 0002 0000 0000
 
 func TestAnAnswerByteByByte(t *testing.T) {
 	got, err := mdns.Parse(bytesof.Hex(t, answer))
-	want := mdns.Answer{Host: "clk", Instances: []string{"Hall clock"}, Kinds: []string{"_http._tcp"}, Text: map[string]string{}, Addresses: []netip.Addr{netip.MustParseAddr("10.40.9.100")}}
+	want := mdns.Answer{Host: "clk", Instances: []string{"Hall clock"}, Kinds: []string{"_http._tcp"},
+		Text: map[string]string{}, Addresses: []netip.Addr{netip.MustParseAddr("10.40.9.100")}}
 	if err != nil || !reflect.DeepEqual(got, want) {
 		t.Errorf("%+v, %v", got, err)
 	}
@@ -25,9 +26,12 @@ func TestAnAnswerByteByByte(t *testing.T) {
 
 func TestAnnouncements(t *testing.T) {
 	at := netip.MustParseAddr("192.168.99.3")
-	b := mdns.Announce("Clepsydra K3", "_http._tcp", "k3-17", 80, at, map[string]string{"model": "K3", "serial": "CK3-17"})
+	b := mdns.Announce("Clepsydra K3", "_http._tcp", "k3-17", 80, at,
+		map[string]string{"model": "K3", "serial": "CK3-17"})
 	got, err := mdns.Parse(b)
-	if err != nil || got.Host != "k3-17" || got.Text["model"] != "K3" || got.Text["serial"] != "CK3-17" || len(got.Addresses) != 1 || got.Addresses[0] != at || !reflect.DeepEqual(got.Instances, []string{"Clepsydra K3"}) {
+	if err != nil || got.Host != "k3-17" || got.Text["model"] != "K3" || got.Text["serial"] != "CK3-17" ||
+		len(got.Addresses) != 1 || got.Addresses[0] != at ||
+		!reflect.DeepEqual(got.Instances, []string{"Clepsydra K3"}) {
 		t.Errorf("%+v, %v", got, err)
 	}
 	if !mdns.IsQuestion(mdns.Question()) || mdns.IsQuestion(b) {

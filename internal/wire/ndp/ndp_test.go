@@ -40,7 +40,8 @@ func TestMessages(t *testing.T) {
 		t.Errorf("%+v %+v", p, m)
 	}
 	p, m = parse(t, ndp.Probe(us, ours))
-	if m.Type != ndp.Solicitation || m.Target != ours || !p.Source.IsUnspecified() || p.Destination != netip.MustParseAddr("ff02::1:ff53:1") || !m.Link.IsZero() {
+	if m.Type != ndp.Solicitation || m.Target != ours || !p.Source.IsUnspecified() ||
+		p.Destination != netip.MustParseAddr("ff02::1:ff53:1") || !m.Link.IsZero() {
 		t.Errorf("%+v %+v", p, m)
 	}
 	p, m = parse(t, ndp.Advertise(us, address.MAC{2, 0, 0, 0, 0, 9}, ours, asker))
@@ -51,7 +52,8 @@ func TestMessages(t *testing.T) {
 
 // A router advertisement written out from RFC 4861, 4.2 and 4.6.1.
 func TestWhatCrossedARouterIsRefused(t *testing.T) {
-	advert := ip.Packet{Source: netip.MustParseAddr("fe80::1"), Destination: ndp.AllNodes, Protocol: ip.ProtocolICMPv6, TTL: 255,
+	advert := ip.Packet{Source: netip.MustParseAddr("fe80::1"), Destination: ndp.AllNodes, Protocol: ip.ProtocolICMPv6,
+		TTL:     255,
 		Payload: bytesof.Hex(t, "86 00 0000 40 00 0708 00000000 00000000 01 01 0a4f56000009")}
 	m, err := ndp.Parse(advert)
 	if err != nil || m.Type != ndp.RouterAdvert || m.Link.String() != "0a:4f:56:00:00:09" {

@@ -42,7 +42,8 @@ const (
 	KindResponse = "response"
 )
 
-var pdus = map[string]gosnmp.PDUType{KindGet: gosnmp.GetRequest, KindNext: gosnmp.GetNextRequest, KindBulk: gosnmp.GetBulkRequest, KindResponse: gosnmp.GetResponse}
+var pdus = map[string]gosnmp.PDUType{KindGet: gosnmp.GetRequest, KindNext: gosnmp.GetNextRequest,
+	KindBulk: gosnmp.GetBulkRequest, KindResponse: gosnmp.GetResponse}
 
 // Value is one object with its value: a text or a number. End says that there
 // is nothing more, or no such object.
@@ -64,7 +65,8 @@ type Message struct {
 
 // Append encodes the message; values of questions carry only their OID.
 func (m Message) Append() ([]byte, error) {
-	p := gosnmp.SnmpPacket{Version: gosnmp.Version2c, Community: m.Community, PDUType: pdus[m.Kind], RequestID: m.ID, MaxRepetitions: uint32(m.Most)}
+	p := gosnmp.SnmpPacket{Version: gosnmp.Version2c, Community: m.Community, PDUType: pdus[m.Kind], RequestID: m.ID,
+		MaxRepetitions: uint32(m.Most)}
 	for _, v := range m.Values {
 		pdu := gosnmp.SnmpPDU{Name: v.OID, Type: gosnmp.Null}
 		switch {

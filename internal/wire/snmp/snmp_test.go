@@ -22,23 +22,27 @@ func TestMessagesByteByByte(t *testing.T) {
 		t.Errorf("\ngot  %x\nwant %x", got, want)
 	}
 	m, err := snmp.Parse(bytesof.Hex(t, answer))
-	want := snmp.Message{Kind: snmp.KindResponse, ID: 7, Community: "public", Values: []snmp.Value{{OID: snmp.SysName, Text: "harbr"}}}
+	want := snmp.Message{Kind: snmp.KindResponse, ID: 7, Community: "public",
+		Values: []snmp.Value{{OID: snmp.SysName, Text: "harbr"}}}
 	if err != nil || !reflect.DeepEqual(m, want) {
 		t.Errorf("%+v, %v", m, err)
 	}
 }
 
 func TestAWalk(t *testing.T) {
-	ask := snmp.Message{Kind: snmp.KindBulk, ID: 3, Community: "public", Most: 10, Values: []snmp.Value{{OID: snmp.TableFdbPort}}}
+	ask := snmp.Message{Kind: snmp.KindBulk, ID: 3, Community: "public", Most: 10,
+		Values: []snmp.Value{{OID: snmp.TableFdbPort}}}
 	b, err := ask.Append()
 	if err != nil {
 		t.Fatal(err)
 	}
-	if m, err := snmp.Parse(b); err != nil || m.Kind != snmp.KindBulk || m.Most != 10 || m.Values[0].OID != snmp.TableFdbPort {
+	if m, err := snmp.Parse(b); err != nil || m.Kind != snmp.KindBulk || m.Most != 10 ||
+		m.Values[0].OID != snmp.TableFdbPort {
 		t.Errorf("%+v, %v", m, err)
 	}
 	reply := snmp.Message{Kind: snmp.KindResponse, ID: 3, Community: "public", Values: []snmp.Value{
-		{OID: snmp.TableFdbPort + ".10.79.86.0.0.9", Number: 12}, {OID: snmp.SysObjectID, Text: ".1.3.6.1.4.1.99999.1"}, {OID: snmp.IfName + ".1", End: true}}}
+		{OID: snmp.TableFdbPort + ".10.79.86.0.0.9", Number: 12}, {OID: snmp.SysObjectID, Text: ".1.3.6.1.4.1.99999.1"},
+		{OID: snmp.IfName + ".1", End: true}}}
 	if b, err = reply.Append(); err != nil {
 		t.Fatal(err)
 	}

@@ -60,10 +60,12 @@ func Parse(b []byte) (Message, error) {
 	if h.Get("USN") == "" {
 		return Message{}, ErrMalformed
 	}
-	return Message{h.Get("SERVER"), h.Get("USN"), h.Get("LOCATION"), strings.EqualFold(h.Get("NTS"), "ssdp:byebye")}, nil
+	return Message{h.Get("SERVER"), h.Get("USN"), h.Get("LOCATION"), strings.EqualFold(h.Get("NTS"), "ssdp:byebye")},
+		nil
 }
 
 // Answer encodes the answer to a search (1.3.3).
 func (m Message) Answer() []byte {
-	return []byte("HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=1800\r\nEXT:\r\nLOCATION: " + m.Location + "\r\nSERVER: " + m.Server + "\r\nST: upnp:rootdevice\r\nUSN: " + m.Unique + "\r\n\r\n")
+	return []byte("HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=1800\r\nEXT:\r\nLOCATION: " + m.Location + "\r\nSERVER: " +
+		m.Server + "\r\nST: upnp:rootdevice\r\nUSN: " + m.Unique + "\r\n\r\n")
 }

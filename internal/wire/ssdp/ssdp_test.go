@@ -13,7 +13,8 @@ const (
 )
 
 func TestMessages(t *testing.T) {
-	want := ssdp.Message{Server: "unix/5.1 UPnP/2.0 R16/1.0", Unique: "uuid:1::upnp:rootdevice", Location: "http://10.40.8.30/about.xml"}
+	want := ssdp.Message{Server: "unix/5.1 UPnP/2.0 R16/1.0", Unique: "uuid:1::upnp:rootdevice",
+		Location: "http://10.40.8.30/about.xml"}
 	if string(want.Answer()) != answer {
 		t.Errorf("%q", want.Answer())
 	}
@@ -27,7 +28,8 @@ func TestMessages(t *testing.T) {
 	if !ssdp.IsSearch(ssdp.Search()) || ssdp.IsSearch([]byte(notify)) {
 		t.Error("a search and an announcement are mixed up")
 	}
-	for _, b := range []string{"", "HTTP/1.1 404 Not Found\r\nUSN: x\r\n\r\n", "HTTP/1.1 200 OK\r\n\r\n", string(ssdp.Search())} {
+	for _, b := range []string{"", "HTTP/1.1 404 Not Found\r\nUSN: x\r\n\r\n", "HTTP/1.1 200 OK\r\n\r\n",
+		string(ssdp.Search())} {
 		if m, err := ssdp.Parse([]byte(b)); err == nil {
 			t.Errorf("%q is %+v", b, m)
 		}

@@ -29,7 +29,8 @@ var ErrMalformed = errors.New("wsd: not a message")
 
 // Probe asks every ONVIF device to answer. The id is a UUID.
 func Probe(id string) []byte {
-	return fmt.Appendf(nil, `<?xml version="1.0" encoding="UTF-8"?><e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:w="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery" xmlns:dn="http://www.onvif.org/ver10/network/wsdl"><e:Header><w:MessageID>uuid:%s</w:MessageID><w:To>urn:schemas-xmlsoap-org:ws:2005:04:discovery</w:To><w:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/Probe</w:Action></e:Header><e:Body><d:Probe><d:Types>dn:NetworkVideoTransmitter</d:Types></d:Probe></e:Body></e:Envelope>`, id)
+	return fmt.Appendf(nil,
+		`<?xml version="1.0" encoding="UTF-8"?><e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:w="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery" xmlns:dn="http://www.onvif.org/ver10/network/wsdl"><e:Header><w:MessageID>uuid:%s</w:MessageID><w:To>urn:schemas-xmlsoap-org:ws:2005:04:discovery</w:To><w:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/Probe</w:Action></e:Header><e:Body><d:Probe><d:Types>dn:NetworkVideoTransmitter</d:Types></d:Probe></e:Body></e:Envelope>`, id)
 }
 
 // Match is one device of an answer or an announcement.
@@ -93,7 +94,8 @@ func Parse(b []byte) ([]Match, error) {
 	var list []Match
 	for _, m := range found {
 		scopes := strings.Fields(m.Scopes)
-		list = append(list, Match{strings.TrimSpace(m.Endpoint), strings.TrimSpace(m.Types), scopes[:min(len(scopes), maxScopes)], strings.Fields(m.XAddrs)})
+		list = append(list, Match{strings.TrimSpace(m.Endpoint), strings.TrimSpace(m.Types),
+			scopes[:min(len(scopes), maxScopes)], strings.Fields(m.XAddrs)})
 	}
 	return list, nil
 }
@@ -134,7 +136,8 @@ func ScopeOf(heading, value string) string { return scopeRoot + heading + "/" + 
 
 // Answer encodes the answer to a probe with the given id.
 func (m Match) Answer(to string) []byte {
-	return fmt.Appendf(nil, `<?xml version="1.0" encoding="UTF-8"?><e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:w="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery" xmlns:dn="http://www.onvif.org/ver10/network/wsdl"><e:Header><w:RelatesTo>%s</w:RelatesTo><w:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/ProbeMatches</w:Action></e:Header><e:Body><d:ProbeMatches><d:ProbeMatch><w:EndpointReference><w:Address>%s</w:Address></w:EndpointReference><d:Types>%s</d:Types><d:Scopes>%s</d:Scopes><d:XAddrs>%s</d:XAddrs><d:MetadataVersion>1</d:MetadataVersion></d:ProbeMatch></d:ProbeMatches></e:Body></e:Envelope>`,
+	return fmt.Appendf(nil,
+		`<?xml version="1.0" encoding="UTF-8"?><e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:w="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery" xmlns:dn="http://www.onvif.org/ver10/network/wsdl"><e:Header><w:RelatesTo>%s</w:RelatesTo><w:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/ProbeMatches</w:Action></e:Header><e:Body><d:ProbeMatches><d:ProbeMatch><w:EndpointReference><w:Address>%s</w:Address></w:EndpointReference><d:Types>%s</d:Types><d:Scopes>%s</d:Scopes><d:XAddrs>%s</d:XAddrs><d:MetadataVersion>1</d:MetadataVersion></d:ProbeMatch></d:ProbeMatches></e:Body></e:Envelope>`,
 		text(to), text(m.Endpoint), text(m.Types), text(strings.Join(m.Scopes, " ")), text(strings.Join(m.Where, " ")))
 }
 
@@ -170,6 +173,7 @@ func ParseInformation(b []byte) (Information, error) {
 
 // Answer encodes the information.
 func (i Information) Answer() []byte {
-	return fmt.Appendf(nil, `<?xml version="1.0" encoding="UTF-8"?><e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:t="http://www.onvif.org/ver10/device/wsdl"><e:Body><t:GetDeviceInformationResponse><t:Manufacturer>%s</t:Manufacturer><t:Model>%s</t:Model><t:FirmwareVersion>%s</t:FirmwareVersion><t:SerialNumber>%s</t:SerialNumber><t:HardwareId>1</t:HardwareId></t:GetDeviceInformationResponse></e:Body></e:Envelope>`,
+	return fmt.Appendf(nil,
+		`<?xml version="1.0" encoding="UTF-8"?><e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:t="http://www.onvif.org/ver10/device/wsdl"><e:Body><t:GetDeviceInformationResponse><t:Manufacturer>%s</t:Manufacturer><t:Model>%s</t:Model><t:FirmwareVersion>%s</t:FirmwareVersion><t:SerialNumber>%s</t:SerialNumber><t:HardwareId>1</t:HardwareId></t:GetDeviceInformationResponse></e:Body></e:Envelope>`,
 		text(i.Maker), text(i.Model), text(i.Firmware), text(i.Serial))
 }

@@ -17,10 +17,12 @@ func TestDiscovery(t *testing.T) {
 		t.Errorf("%q, %v", id, ok)
 	}
 	got, err := wsd.Parse([]byte(foreign))
-	if err != nil || len(got) != 1 || got[0].Scope("name") != "Gate camera" || got[0].Scope("hardware") != "C20" || got[0].Scope("location") != "" || got[0].Endpoint != "urn:uuid:9" {
+	if err != nil || len(got) != 1 || got[0].Scope("name") != "Gate camera" || got[0].Scope("hardware") != "C20" ||
+		got[0].Scope("location") != "" || got[0].Endpoint != "urn:uuid:9" {
 		t.Errorf("%+v, %v", got, err)
 	}
-	m := wsd.Match{Endpoint: "urn:uuid:<3>", Types: "dn:X", Scopes: []string{wsd.ScopeOf("name", "a & b")}, Where: []string{"http://10.0.0.1/"}}
+	m := wsd.Match{Endpoint: "urn:uuid:<3>", Types: "dn:X", Scopes: []string{wsd.ScopeOf("name", "a & b")},
+		Where: []string{"http://10.0.0.1/"}}
 	if got, err := wsd.Parse(m.Answer("uuid:7")); err != nil || !reflect.DeepEqual(got, []wsd.Match{m}) {
 		t.Errorf("%+v, %v", got, err)
 	}

@@ -22,7 +22,8 @@ var Model = box.Model{
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
-	Model: Model, Prefix: [3]byte{0x06, 0x46, 0x41}, Serial: "FAP-%06d", Away: 4 * time.Second, Factory: box.Always(box.Settings{}),
-	Short: "AP", Kind: "access point", Profile: "fennmark-ap2", Plan: plan,
+	Model: Model, Prefix: [3]byte{0x06, 0x46, 0x41}, Serial: "FAP-%06d", Away: 4 * time.Second,
+	Factory: box.Always(box.Settings{}),
+	Short:   "AP", Kind: "access point", Profile: "fennmark-ap2", Plan: plan,
 	Stands: box.Each(0, "HALL-AP-01", "YARD-AP-01", "BERTH1-AP-01", "BERTH2-AP-01"),
 }

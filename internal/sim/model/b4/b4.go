@@ -42,7 +42,8 @@ var Stock = box.Stock{
 
 // Factory is the state of a controller whose serial ends in a digit.
 func Factory(digit byte) box.Settings {
-	return box.Settings{Name: "B4", Address: netip.PrefixFrom(netip.AddrFrom4([4]byte{192, 168, 66, 10 + digit%10}), 24), Password: FactoryPassword}
+	return box.Settings{Name: "B4", Address: netip.PrefixFrom(netip.AddrFrom4([4]byte{192, 168, 66, 10 + digit%10}),
+		24), Password: FactoryPassword}
 }
 
 var (
@@ -63,10 +64,12 @@ func handler(b *box.Box) http.Handler {
 	c := &controller{Box: b, gate: box.Gate{Cookie: "B4SESSION"}, tickets: map[string]bool{}, staged: b.Running()}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
-		c.page(w, http.StatusOK, template.HTML(fmt.Sprintf(`<dl><dt>Model</dt><dd id="model">B4</dd><dt>Serial</dt><dd id="serial">%s</dd><dt>Firmware</dt><dd id="firmware">%s</dd><dt>Starts</dt><dd id="starts">%d</dd></dl><p><a href="/door">Sign in</a></p>`, b.Serial, b.Model.Firmware, b.Starts())))
+		c.page(w, http.StatusOK,
+			template.HTML(fmt.Sprintf(`<dl><dt>Model</dt><dd id="model">B4</dd><dt>Serial</dt><dd id="serial">%s</dd><dt>Firmware</dt><dd id="firmware">%s</dd><dt>Starts</dt><dd id="starts">%d</dd></dl><p><a href="/door">Sign in</a></p>`, b.Serial, b.Model.Firmware, b.Starts())))
 	})
 	mux.HandleFunc("GET /door", func(w http.ResponseWriter, r *http.Request) {
-		c.page(w, http.StatusOK, `<form method="post" action="/door"><label>User <input name="user"></label><label>Password <input type="password" name="password"></label>`+c.ticket()+`<button>Sign in</button></form>`)
+		c.page(w, http.StatusOK,
+			`<form method="post" action="/door"><label>User <input name="user"></label><label>Password <input type="password" name="password"></label>`+c.ticket()+`<button>Sign in</button></form>`)
 	})
 	mux.HandleFunc("POST /door", c.ticketed(func(w http.ResponseWriter, r *http.Request) {
 		user, password := r.PostFormValue("user"), r.PostFormValue("password")
@@ -123,7 +126,8 @@ func (c *controller) setup(w http.ResponseWriter, r *http.Request) {
 	s := c.Running()
 	c.page(w, http.StatusOK, template.HTML(fmt.Sprintf(`<p>In force; changes wait for a restart.</p><dl>
 <dt>Name</dt><dd id="name">%s</dd><dt>Address</dt><dd id="address">%s</dd><dt>Mask</dt><dd id="mask">%s</dd><dt>Gateway</dt><dd id="gateway">%s</dd></dl>
-<form method="post" action="/setup/restart">`, html.EscapeString(s.Name), s.Address.Addr(), box.Mask(s.Address), box.AddrText(s.Gateway)))+c.ticket()+`<button>Restart</button></form>`)
+<form method="post" action="/setup/restart">`, html.EscapeString(s.Name), s.Address.Addr(), box.Mask(s.Address),
+		box.AddrText(s.Gateway)))+c.ticket()+`<button>Restart</button></form>`)
 }
 
 func (c *controller) access(w http.ResponseWriter, r *http.Request) {

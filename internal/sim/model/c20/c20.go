@@ -34,13 +34,15 @@ var Factory = box.Settings{Name: "c20", Address: netip.MustParsePrefix("192.168.
 var rules = secret.Rules{Min: 10, Max: 20, Classes: 3, Refuse: []string{"ovalis", "operator"}}
 
 // Model is the camera.
-var Model = box.Model{Maker: "Ovalis Optics", Name: "C20", Firmware: "3.1.4", Port: 80, Handler: handler, Datagrams: []box.Datagram{
-	{Port: wsd.Group.Port(), Group: wsd.Group.Addr(), Answer: discover}}}
+var Model = box.Model{Maker: "Ovalis Optics", Name: "C20", Firmware: "3.1.4", Port: 80, Handler: handler,
+	Datagrams: []box.Datagram{
+		{Port: wsd.Group.Port(), Group: wsd.Group.Addr(), Answer: discover}}}
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
-	Model: Model, Prefix: [3]byte{0x0a, 0x4f, 0x56}, Serial: "OV20-%06d", Away: 3 * time.Second, Factory: box.Always(Factory),
-	Short: "CAM", Kind: "camera", Profile: "ovalis-c20",
+	Model: Model, Prefix: [3]byte{0x0a, 0x4f, 0x56}, Serial: "OV20-%06d", Away: 3 * time.Second,
+	Factory: box.Always(Factory),
+	Short:   "CAM", Kind: "camera", Profile: "ovalis-c20",
 }
 
 // discover answers WS-Discovery with ONVIF's scopes.
@@ -48,8 +50,9 @@ func discover(b *box.Box, _ netip.AddrPort, payload []byte, reply box.Reply) {
 	if id, ok := wsd.IsProbe(payload); ok {
 		reply(wsd.Match{
 			Endpoint: "urn:uuid:" + b.Serial, Types: "dn:NetworkVideoTransmitter",
-			Scopes: []string{wsd.ScopeOf("hardware", b.Model.Name), wsd.ScopeOf("name", b.Running().Name), wsd.ScopeOf("location", "")},
-			Where:  []string{"http://" + b.Running().Address.Addr().String() + "/onvif/device_service"},
+			Scopes: []string{wsd.ScopeOf("hardware", b.Model.Name), wsd.ScopeOf("name", b.Running().Name),
+				wsd.ScopeOf("location", "")},
+			Where: []string{"http://" + b.Running().Address.Addr().String() + "/onvif/device_service"},
 		}.Answer(id), netip.AddrPort{})
 	}
 }
@@ -64,11 +67,14 @@ func handler(b *box.Box) http.Handler {
 	c := &camera{Box: b, nonces: map[string]bool{}}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /about.json", func(w http.ResponseWriter, r *http.Request) {
-		answer(w, http.StatusOK, map[string]string{"maker": b.Model.Maker, "model": b.Model.Name, "serial": b.Serial, "firmware": b.Model.Firmware, "uptime": b.Uptime()})
+		answer(w, http.StatusOK, map[string]string{"maker": b.Model.Maker, "model": b.Model.Name, "serial": b.Serial,
+			"firmware": b.Model.Firmware, "uptime": b.Uptime()})
 	})
 	mux.HandleFunc("POST /onvif/device_service", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/soap+xml; charset=utf-8")
-		_, _ = w.Write(wsd.Information{Maker: b.Model.Maker, Model: b.Model.Name, Firmware: b.Model.Firmware, Serial: b.Serial}.Answer()) // the reader went away
+		// the reader went away
+		_, _ = w.Write(wsd.Information{Maker: b.Model.Maker, Model: b.Model.Name, Firmware: b.Model.Firmware,
+			Serial: b.Serial}.Answer())
 	})
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
 		box.Page(w, http.StatusOK, "Ovalis C20", "#7a4", "<p>Dome camera. Sign in with the camera programme.</p>")
@@ -120,7 +126,8 @@ func (c *camera) allowed(r *http.Request) bool {
 		return false
 	}
 	ch := &digest.Challenge{Realm: "C20", Nonce: given.Nonce, Algorithm: "SHA-256", QOP: []string{"auth"}}
-	want, err := digest.Digest(ch, digest.Options{Method: r.Method, URI: r.URL.RequestURI(), Username: User, Password: c.Running().Password, Count: given.Nc, Cnonce: given.Cnonce})
+	want, err := digest.Digest(ch, digest.Options{Method: r.Method, URI: r.URL.RequestURI(), Username: User,
+		Password: c.Running().Password, Count: given.Nc, Cnonce: given.Cnonce})
 	good := err == nil && subtle.ConstantTimeCompare([]byte(want.Response), []byte(given.Response)) == 1
 	password := "another" // of which a digest tells nothing
 	if good {
@@ -167,7 +174,8 @@ func (c *camera) setIdentity(w http.ResponseWriter, r *http.Request) {
 
 func (c *camera) network(w http.ResponseWriter, r *http.Request) {
 	s := c.Running()
-	answer(w, http.StatusOK, map[string]string{"address": s.Address.Addr().String(), "mask": box.Mask(s.Address), "gateway": box.AddrText(s.Gateway)})
+	answer(w, http.StatusOK, map[string]string{"address": s.Address.Addr().String(), "mask": box.Mask(s.Address),
+		"gateway": box.AddrText(s.Gateway)})
 }
 
 func (c *camera) setNetwork(w http.ResponseWriter, r *http.Request) {

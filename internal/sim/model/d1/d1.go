@@ -24,9 +24,11 @@ var Model = box.Model{
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
-	Model: Model, Prefix: [3]byte{0x0a, 0x54, 0x44}, Serial: "TD1-%06d", Away: 4 * time.Second, Factory: box.Always(Factory),
-	Short: "DOOR", Kind: "intercom", Profile: "tolvern-d1", Plan: plan,
+	Model: Model, Prefix: [3]byte{0x0a, 0x54, 0x44}, Serial: "TD1-%06d", Away: 4 * time.Second,
+	Factory: box.Always(Factory),
+	Short:   "DOOR", Kind: "intercom", Profile: "tolvern-d1", Plan: plan,
 	Stands: append(box.Each(0,
-		"BERTH1-DOOR-01", "BERTH1-DOOR-02", "BERTH2-DOOR-01", "BERTH2-DOOR-02", "YARD-GATE-01", "HALL-DOOR-01", "SHOP-DOOR-01",
+		"BERTH1-DOOR-01", "BERTH1-DOOR-02", "BERTH2-DOOR-01", "BERTH2-DOOR-02", "YARD-GATE-01", "HALL-DOOR-01",
+		"SHOP-DOOR-01",
 	), box.Stand{Tag: "YARD-GATE-02", Missing: true}),
 }

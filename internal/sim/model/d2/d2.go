@@ -19,8 +19,9 @@ var Model = box.Model{
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
-	Model: Model, Prefix: [3]byte{0x0e, 0x42, 0x44}, Serial: "BCD2-%06d", Away: 4 * time.Second, Factory: box.Always(box.Settings{}),
-	Short: "ACC", Kind: "door controller", Profile: "brindlecap-d2", Plan: plan,
+	Model: Model, Prefix: [3]byte{0x0e, 0x42, 0x44}, Serial: "BCD2-%06d", Away: 4 * time.Second,
+	Factory: box.Always(box.Settings{}),
+	Short:   "ACC", Kind: "door controller", Profile: "brindlecap-d2", Plan: plan,
 	Stands: box.Each(7,
 		"BERTH1-ACC-01", "BERTH2-ACC-01", "HALL-ACC-01", "HALL-ACC-02", "YARD-ACC-01", "SHOP-ACC-01"),
 }

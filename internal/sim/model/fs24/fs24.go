@@ -37,8 +37,9 @@ var Model = box.Model{
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
-	Model: Model, Prefix: [3]byte{0x06, 0x46, 0x32}, Serial: "FN24-%06d", Away: 4 * time.Second, Factory: box.Always(placed),
-	Short: "CORE", Kind: "switch", Profile: "fennmark-fs24", Plan: plan,
+	Model: Model, Prefix: [3]byte{0x06, 0x46, 0x32}, Serial: "FN24-%06d", Away: 4 * time.Second,
+	Factory: box.Always(placed),
+	Short:   "CORE", Kind: "switch", Profile: "fennmark-fs24", Plan: plan,
 	Stands: []box.Stand{{Tag: "HALL-CORE-01"}},
 }
 
@@ -63,7 +64,8 @@ func tells(b *box.Box, _ netip.AddrPort, payload []byte, reply box.Reply) {
 func announce(b *box.Box) {
 	s := b.Running()
 	u := lldp.Unit{
-		Port: portName(OurPort), TTL: 120, System: s.Name, Description: b.Model.Maker + " " + b.Model.Name + " " + b.Model.Firmware,
+		Port: portName(OurPort), TTL: 120, System: s.Name, Description: b.Model.Maker + " " + b.Model.Name + " " +
+			b.Model.Firmware,
 		Capabilities: []string{"bridge"}, Management: []netip.Addr{s.Address.Addr()},
 	}
 	b.Send(u.Frame(b.MAC))
@@ -113,7 +115,9 @@ func agent(all []object, m snmp.Message) snmp.Message {
 	answer := snmp.Message{Kind: snmp.KindResponse, ID: m.ID, Community: m.Community}
 	for _, asked := range m.Values {
 		at := numbers(asked.OID)
-		i, exact := slices.BinarySearchFunc(all, at, func(o object, at []int) int { return cmp.Compare(slices.Compare(o.oid, at), 0) })
+		i, exact := slices.BinarySearchFunc(all, at, func(o object, at []int) int {
+			return cmp.Compare(slices.Compare(o.oid, at), 0)
+		})
 		if m.Kind == snmp.KindGet {
 			if v := (snmp.Value{OID: asked.OID, End: true}); !exact {
 				answer.Values = append(answer.Values, v)

@@ -23,6 +23,7 @@ var Model = box.Model{
 // Stock is what the site has of it: two that nobody planned. A visitor's laptop was plugged
 // in when the first was unpacked.
 var Stock = box.Stock{
-	Model: Model, Prefix: [3]byte{0x06, 0x46, 0x35}, Serial: "FN5-%06d", Away: 4 * time.Second, Factory: box.Always(Factory),
-	Stands: []box.Stand{{Guest: stranger.LaptopMAC}, {}},
+	Model: Model, Prefix: [3]byte{0x06, 0x46, 0x35}, Serial: "FN5-%06d", Away: 4 * time.Second,
+	Factory: box.Always(Factory),
+	Stands:  []box.Stand{{Guest: stranger.LaptopMAC}, {}},
 }

@@ -28,12 +28,14 @@ var (
 )
 
 // Model is the switch.
-var Model = box.Model{Maker: "Fennmark Networks", Name: "FS8", Firmware: "2.6.0", Port: 443, TLS: true, Handler: handler, Frame: station.With(names)}
+var Model = box.Model{Maker: "Fennmark Networks", Name: "FS8", Firmware: "2.6.0", Port: 443, TLS: true,
+	Handler: handler, Frame: station.With(names)}
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
-	Model: Model, Prefix: [3]byte{0x06, 0x46, 0x4e}, Serial: "FN8-%06d", Away: 2 * time.Second, Factory: box.Always(Factory),
-	Short: "SW", Kind: "switch", Profile: "fennmark-fs8",
+	Model: Model, Prefix: [3]byte{0x06, 0x46, 0x4e}, Serial: "FN8-%06d", Away: 2 * time.Second,
+	Factory: box.Always(Factory),
+	Short:   "SW", Kind: "switch", Profile: "fennmark-fs8",
 	Row: func(row map[string]string, b *box.Box, number int, _ bool) {
 		if number%3 == 1 {
 			row["mac"] = b.MAC.String()
@@ -55,7 +57,8 @@ func handler(b *box.Box) http.Handler {
 			page(w, http.StatusGone, `<p>A password is set already.</p>`)
 			return
 		}
-		page(w, http.StatusOK, `<form method="post"><label>New password <input type="password" name="password"></label><label>Again <input type="password" name="again"></label><button>Set</button></form>`)
+		page(w, http.StatusOK,
+			`<form method="post"><label>New password <input type="password" name="password"></label><label>Again <input type="password" name="again"></label><button>Set</button></form>`)
 	})
 	mux.HandleFunc("POST /first-use", func(w http.ResponseWriter, r *http.Request) {
 		r.Body = http.MaxBytesReader(w, r.Body, 4096)
@@ -69,7 +72,8 @@ func handler(b *box.Box) http.Handler {
 		case next != r.PostFormValue("again"):
 			page(w, http.StatusUnprocessableEntity, `<p class="refusal">The two passwords differ.</p>`)
 		case err != nil:
-			page(w, http.StatusUnprocessableEntity, template.HTML(`<p class="refusal">`+html.EscapeString(err.Error())+`</p>`))
+			page(w, http.StatusUnprocessableEntity, template.HTML(`<p class="refusal">`+html.EscapeString(err.Error())+
+				`</p>`))
 		default:
 			b.Witness("write", "password "+next)
 			b.Change(func(s *box.Settings) { s.Password = next })
@@ -93,9 +97,11 @@ func handler(b *box.Box) http.Handler {
 		if s == b.Saved() {
 			kept = "yes"
 		}
-		page(w, http.StatusOK, template.HTML(fmt.Sprintf(`<dl><dt>Name</dt><dd id="name">%s</dd><dt>Address</dt><dd id="address">%s</dd><dt>Mask</dt><dd id="mask">%s</dd>
+		page(w, http.StatusOK,
+			template.HTML(fmt.Sprintf(`<dl><dt>Name</dt><dd id="name">%s</dd><dt>Address</dt><dd id="address">%s</dd><dt>Mask</dt><dd id="mask">%s</dd>
 <dt>Gateway</dt><dd id="gateway">%s</dd><dt>Serial</dt><dd id="serial">%s</dd><dt>Firmware</dt><dd id="firmware">%s</dd><dt>Saved</dt><dd id="saved">%s</dd><dt>Running for</dt><dd><span id="uptime">%s</span> s</dd></dl>`,
-			html.EscapeString(s.Name), s.Address.Addr(), box.Mask(s.Address), box.AddrText(s.Gateway), b.Serial, b.Model.Firmware, kept, b.Uptime())))
+				html.EscapeString(s.Name), s.Address.Addr(), box.Mask(s.Address), box.AddrText(s.Gateway), b.Serial,
+				b.Model.Firmware, kept, b.Uptime())))
 	}))
 	mux.HandleFunc("POST /settings/password", gate.Inside(func(w http.ResponseWriter, r *http.Request) {
 		r.Body = http.MaxBytesReader(w, r.Body, 4096)
@@ -107,7 +113,8 @@ func handler(b *box.Box) http.Handler {
 		case b.Has().RefusesPassword:
 			page(w, http.StatusUnprocessableEntity, `<p class="refusal">This password is not allowed.</p>`)
 		case err != nil:
-			page(w, http.StatusUnprocessableEntity, template.HTML(`<p class="refusal">`+html.EscapeString(err.Error())+`</p>`))
+			page(w, http.StatusUnprocessableEntity, template.HTML(`<p class="refusal">`+html.EscapeString(err.Error())+
+				`</p>`))
 		default:
 			b.Witness("write", "password "+next)
 			b.Change(func(s *box.Settings) { s.Password = next })

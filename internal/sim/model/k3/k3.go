@@ -24,7 +24,8 @@ type Own struct {
 }
 
 // Factory is the state in which every clock leaves the factory.
-var Factory = box.Settings{Name: "K3", Address: netip.MustParsePrefix("192.168.99.3/24"), Password: wizard.FactoryPassword, Own: Own{Zone: "Etc/UTC", Face: "24"}}
+var Factory = box.Settings{Name: "K3", Address: netip.MustParsePrefix("192.168.99.3/24"),
+	Password: wizard.FactoryPassword, Own: Own{Zone: "Etc/UTC", Face: "24"}}
 
 var ask = wizard.Wizard{
 	Names: naming.Rules{Max: 12, Case: "upper"}, Passwords: secret.Rules{Min: 6, Max: 12},
@@ -65,9 +66,12 @@ var Model = box.Model{
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
-	Model: Model, Prefix: [3]byte{0x06, 0x43, 0x4b}, Serial: "CK3-%06d", Away: 4 * time.Second, Factory: box.Always(Factory),
-	Short: "CLK", Kind: "clock", Profile: "clepsydra-k3",
+	Model: Model, Prefix: [3]byte{0x06, 0x43, 0x4b}, Serial: "CK3-%06d", Away: 4 * time.Second,
+	Factory: box.Always(Factory),
+	Short:   "CLK", Kind: "clock", Profile: "clepsydra-k3",
 	Row:  func(row map[string]string, _ *box.Box, _ int, _ bool) { row["time-zone"] = "Europe/Oslo" },
-	Plan: plan, Stands: append(box.Each(0, "HALL-CLK-02", "HALL-CLK-03", "BERTH1-CLK-01", "BERTH2-CLK-01", "SHOP-CLK-01"),
-		box.Stand{Tag: "HALL-CLK-01", Named: "serial"}, box.Stand{Tag: "YARD-CLK-01", Named: "serial"}, box.Stand{Tag: "SHOP-CLK-02", Missing: true}),
+	Plan: plan, Stands: append(box.Each(0, "HALL-CLK-02", "HALL-CLK-03", "BERTH1-CLK-01", "BERTH2-CLK-01",
+		"SHOP-CLK-01"),
+		box.Stand{Tag: "HALL-CLK-01", Named: "serial"}, box.Stand{Tag: "YARD-CLK-01", Named: "serial"},
+		box.Stand{Tag: "SHOP-CLK-02", Missing: true}),
 }

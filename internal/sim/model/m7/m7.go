@@ -23,7 +23,8 @@ var Model = box.Model{
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
-	Model: Model, Prefix: [3]byte{0x0a, 0x54, 0x4d}, Serial: "TM7-%06d", Away: 4 * time.Second, Factory: box.Always(Factory),
-	Short: "MON", Kind: "monitor", Profile: "tolvern-m7", Plan: plan,
+	Model: Model, Prefix: [3]byte{0x0a, 0x54, 0x4d}, Serial: "TM7-%06d", Away: 4 * time.Second,
+	Factory: box.Always(Factory),
+	Short:   "MON", Kind: "monitor", Profile: "tolvern-m7", Plan: plan,
 	Stands: box.Each(0, "HALL-MON-01", "YARD-MON-01", "SHOP-MON-01"),
 }

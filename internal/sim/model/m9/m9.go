@@ -35,7 +35,8 @@ func identity(b *box.Box, _ netip.AddrPort, payload []byte, reply box.Reply) {
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
-	Model: Model, Prefix: [3]byte{0x0e, 0x42, 0x4d}, Serial: "BCM9-%06d", Away: 4 * time.Second, Factory: box.Always(box.Settings{}),
-	Short: "RAMP", Kind: "machine controller", Profile: "brindlecap-m9", Plan: plan,
+	Model: Model, Prefix: [3]byte{0x0e, 0x42, 0x4d}, Serial: "BCM9-%06d", Away: 4 * time.Second,
+	Factory: box.Always(box.Settings{}),
+	Short:   "RAMP", Kind: "machine controller", Profile: "brindlecap-m9", Plan: plan,
 	Stands: box.Each(13, "BERTH1-RAMP-01", "BERTH1-RAMP-02"),
 }

@@ -37,7 +37,8 @@ type Own struct {
 }
 
 // Factory is the state in which every power controller leaves the factory.
-var Factory = box.Settings{Name: "p12", Address: netip.MustParsePrefix("192.168.120.8/24"), Password: FactoryPassword, Own: Own{User: User, Speed: "115200"}}
+var Factory = box.Settings{Name: "p12", Address: netip.MustParsePrefix("192.168.120.8/24"), Password: FactoryPassword,
+	Own: Own{User: User, Speed: "115200"}}
 
 var (
 	passwords = secret.Rules{Min: 8, Max: 20, Classes: 3, Special: "!#", Refuse: []string{"pellgate", "power"}}
@@ -46,12 +47,14 @@ var (
 )
 
 // Model is the power controller.
-var Model = box.Model{Maker: "Pellgate Power", Name: "P12", Firmware: "8.8", Services: []box.Service{{Port: 22, Serve: serve}}}
+var Model = box.Model{Maker: "Pellgate Power", Name: "P12", Firmware: "8.8",
+	Services: []box.Service{{Port: 22, Serve: serve}}}
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
-	Model: Model, Prefix: [3]byte{0x0a, 0x50, 0x50}, Serial: "P12-%06d", Away: 4 * time.Second, Factory: box.Always(Factory),
-	Short: "PWR", Kind: "power controller", Profile: "pellgate-p12",
+	Model: Model, Prefix: [3]byte{0x0a, 0x50, 0x50}, Serial: "P12-%06d", Away: 4 * time.Second,
+	Factory: box.Always(Factory),
+	Short:   "PWR", Kind: "power controller", Profile: "pellgate-p12",
 	Row: func(row map[string]string, _ *box.Box, number int, _ bool) {
 		row["rack"] = fmt.Sprintf("R%d-U10", number)
 	},
@@ -110,7 +113,9 @@ func menu(b *box.Box, t *console.Terminal) {
 		case "4":
 			one(b, t, "Name", func(s *box.Settings, v string) error { s.Name = v; return names.Check(v) })
 		case "5":
-			one(b, t, "Rack", func(s *box.Settings, v string) error { return change(s, func(o *Own) { o.Rack = v }, len(v) <= 16) })
+			one(b, t, "Rack", func(s *box.Settings, v string) error {
+				return change(s, func(o *Own) { o.Rack = v }, len(v) <= 16)
+			})
 			one(b, t, "Console speed", func(s *box.Settings, v string) error {
 				return change(s, func(o *Own) { o.Speed = v }, strings.Contains(strings.Join(speeds, " "), v))
 			})
@@ -139,8 +144,10 @@ func show(b *box.Box, t *console.Terminal) {
 		exchange = "stronger"
 	}
 	for _, line := range [][2]string{
-		{"Model", b.Model.Name}, {"Version", b.Model.Firmware}, {"Serial", b.Serial}, {"Starts", fmt.Sprint(b.Starts())}, {"User", own.User}, {"Name", s.Name},
-		{"Address", s.Address.String()}, {"Gateway", box.AddrText(s.Gateway)}, {"Rack", own.Rack}, {"Console speed", own.Speed}, {"Key exchange", exchange},
+		{"Model", b.Model.Name}, {"Version", b.Model.Firmware}, {"Serial", b.Serial},
+		{"Starts", fmt.Sprint(b.Starts())}, {"User", own.User}, {"Name", s.Name},
+		{"Address", s.Address.String()}, {"Gateway", box.AddrText(s.Gateway)}, {"Rack", own.Rack},
+		{"Console speed", own.Speed}, {"Key exchange", exchange},
 	} {
 		t.Say("%-14s %s\n", line[0]+":", line[1])
 	}

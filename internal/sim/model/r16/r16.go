@@ -39,7 +39,9 @@ func announce(b *box.Box, _ netip.AddrPort, payload []byte, reply box.Reply) {
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
-	Model: Model, Prefix: [3]byte{0x0a, 0x4f, 0x52}, Serial: "OVR16-%06d", Away: 4 * time.Second, Factory: box.Always(Factory),
-	Short: "REC", Kind: "recorder", Profile: "ovalis-r16", Plan: plan,
-	Stands: []box.Stand{{Tag: "HALL-REC-01", Port: 18}, {Tag: "HALL-REC-02", Port: 19, Named: "mac", Factory: &sixOnly}},
+	Model: Model, Prefix: [3]byte{0x0a, 0x4f, 0x52}, Serial: "OVR16-%06d", Away: 4 * time.Second,
+	Factory: box.Always(Factory),
+	Short:   "REC", Kind: "recorder", Profile: "ovalis-r16", Plan: plan,
+	Stands: []box.Stand{{Tag: "HALL-REC-01", Port: 18}, {Tag: "HALL-REC-02", Port: 19, Named: "mac",
+		Factory: &sixOnly}},
 }

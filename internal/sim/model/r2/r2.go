@@ -33,8 +33,9 @@ var (
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
-	Model: shop, Prefix: [3]byte{0x02, 0x54, 0x52}, Serial: "TR2-%06d", Away: 4 * time.Second, Factory: box.Always(Factory),
-	Short: "RTR", Kind: "gateway", Profile: "tidewell-r2", Plan: plan,
+	Model: shop, Prefix: [3]byte{0x02, 0x54, 0x52}, Serial: "TR2-%06d", Away: 4 * time.Second,
+	Factory: box.Always(Factory),
+	Short:   "RTR", Kind: "gateway", Profile: "tidewell-r2", Plan: plan,
 	Stands: []box.Stand{{Tag: "HALL-RTR-01", Port: 15, Model: &hall}, {Tag: "SHOP-RTR-01", Port: 16, Model: &shop}},
 }
 
@@ -66,20 +67,24 @@ func with(instance uint32, bus ...Bus) box.Model {
 			reply(bacnet.Message{Kind: bacnet.KindIAm, Instance: instance, Vendor: vendor}.Frame(true), everybody)
 			for _, d := range bus {
 				if m.To == bacnet.Everywhere {
-					reply(bacnet.Message{Kind: bacnet.KindIAm, From: d.station(), Instance: d.Instance, Vendor: vendor}.Frame(true), everybody)
+					reply(bacnet.Message{Kind: bacnet.KindIAm, From: d.station(), Instance: d.Instance,
+						Vendor: vendor}.Frame(true), everybody)
 				}
 			}
 		case bacnet.KindRead:
 			for _, d := range append(bus, own) {
 				if d.station() == m.To && d.Instance == m.Instance {
-					text := map[uint32]string{bacnet.ObjectName: d.Name, bacnet.ModelName: d.Model, bacnet.SerialNumber: d.Serial,
-						bacnet.VendorName: b.Model.Maker, bacnet.FirmwareRevision: b.Model.Firmware}[m.Property]
-					reply(bacnet.Message{Kind: bacnet.KindValue, From: m.To, Invoke: m.Invoke, Instance: m.Instance, Property: m.Property, Text: text}.Frame(false), netip.AddrPort{})
+					text := map[uint32]string{bacnet.ObjectName: d.Name, bacnet.ModelName: d.Model,
+						bacnet.SerialNumber: d.Serial,
+						bacnet.VendorName:   b.Model.Maker, bacnet.FirmwareRevision: b.Model.Firmware}[m.Property]
+					reply(bacnet.Message{Kind: bacnet.KindValue, From: m.To, Invoke: m.Invoke, Instance: m.Instance,
+						Property: m.Property, Text: text}.Frame(false), netip.AddrPort{})
 				}
 			}
 		}
 	}
-	return box.Model{Maker: "Tidewell Gateways", Name: "R2", Firmware: "2.0", Port: 80, Handler: box.FrontPage("Tidewell R2: registration", "#468", "Register to begin."),
+	return box.Model{Maker: "Tidewell Gateways", Name: "R2", Firmware: "2.0", Port: 80,
+		Handler:   box.FrontPage("Tidewell R2: registration", "#468", "Register to begin."),
 		Datagrams: []box.Datagram{{Port: bacnet.Port, Answer: answer}}}
 }
 

@@ -28,19 +28,21 @@ type Own struct {
 }
 
 // Factory is the state in which every time server leaves the factory.
-var Factory = box.Settings{Name: "T1", Address: netip.MustParsePrefix("192.168.99.1/24"), Password: wizard.FactoryPassword, Own: Own{Zone: "Etc/UTC", Cable: "10"}}
+var Factory = box.Settings{Name: "T1", Address: netip.MustParsePrefix("192.168.99.1/24"),
+	Password: wizard.FactoryPassword, Own: Own{Zone: "Etc/UTC", Cable: "10"}}
 
 var ask = wizard.Wizard{
 	Names: naming.Rules{Max: 12, Case: "upper"}, Passwords: secret.Rules{Min: 6, Max: 12},
 	More: func(s box.Settings) []wizard.Question {
 		own := s.Own.(Own)
 		return []wizard.Question{
-			{Asks: "Server without satellites", Has: wizard.OrNone(own.Fallback), Takes: func(a string, s *box.Settings) (err error) {
-				own := s.Own.(Own)
-				own.Fallback, err = wizard.Address(a)
-				s.Own = own
-				return err
-			}},
+			{Asks: "Server without satellites", Has: wizard.OrNone(own.Fallback),
+				Takes: func(a string, s *box.Settings) (err error) {
+					own := s.Own.(Own)
+					own.Fallback, err = wizard.Address(a)
+					s.Own = own
+					return err
+				}},
 			{Asks: "Antenna cable, metres", Has: own.Cable, Takes: func(a string, s *box.Settings) error {
 				if n, err := strconv.Atoi(a); err != nil || n < 0 || n > 150 {
 					return fmt.Errorf("0 to 150")
@@ -70,8 +72,9 @@ var Model = box.Model{
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
-	Model: Model, Prefix: [3]byte{0x06, 0x43, 0x54}, Serial: "CT1-%06d", Away: 4 * time.Second, Factory: box.Always(Factory),
-	Short: "TIME", Kind: "time server", Profile: "clepsydra-t1",
+	Model: Model, Prefix: [3]byte{0x06, 0x43, 0x54}, Serial: "CT1-%06d", Away: 4 * time.Second,
+	Factory: box.Always(Factory),
+	Short:   "TIME", Kind: "time server", Profile: "clepsydra-t1",
 	Plan: plan, Stands: []box.Stand{{Tag: "HALL-TIME-01", Port: 20}},
 }
 

@@ -23,7 +23,8 @@ var Model = box.Model{
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
-	Model: Model, Prefix: [3]byte{0x0a, 0x54, 0x56}, Serial: "TV2-%06d", Away: 4 * time.Second, Factory: box.Always(Factory),
-	Short: "VOX", Kind: "voice server", Profile: "tolvern-v2", Plan: plan,
+	Model: Model, Prefix: [3]byte{0x0a, 0x54, 0x56}, Serial: "TV2-%06d", Away: 4 * time.Second,
+	Factory: box.Always(Factory),
+	Short:   "VOX", Kind: "voice server", Profile: "tolvern-v2", Plan: plan,
 	Stands: []box.Stand{{Tag: "HALL-VOX-01", Port: 17, Named: "mac", Speaks: true}},
 }

@@ -24,7 +24,8 @@ var Model = box.Model{
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
-	Model: Model, Prefix: [3]byte{0x02, 0x54, 0x57}, Serial: "TW1-%06d", Away: 4 * time.Second, Factory: box.Always(strange),
-	Short: "RAD", Kind: "radio gateway", Profile: "tidewell-w1", Plan: plan,
+	Model: Model, Prefix: [3]byte{0x02, 0x54, 0x57}, Serial: "TW1-%06d", Away: 4 * time.Second,
+	Factory: box.Always(strange),
+	Short:   "RAD", Kind: "radio gateway", Profile: "tidewell-w1", Plan: plan,
 	Stands: []box.Stand{{Tag: "YARD-RAD-01", Boot: 4 * time.Second}},
 }
