@@ -58,10 +58,12 @@ bench: build
 
 fmt:
 	gofmt -w $$(git ls-files '*.go')
+	cd web && npm run --silent format
 
 lint: $(CONSOLE)
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not formatted: run make fmt"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
+	cd web && npm run --silent lint
 
 # What the console's types are made from, after a change of the API.
 api:

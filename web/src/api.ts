@@ -62,7 +62,7 @@ export function valueOf(e: PlanEntry, key: string): string {
   if (key === 'switch-port') return e.switchPort ?? ''
   if (key === 'after') return (e.after ?? []).join(' ')
   const own = (e as unknown as Record<string, unknown>)[key]
-  return typeof own === 'string' && key !== 'state' ? own : e.settings?.[key] ?? ''
+  return typeof own === 'string' && key !== 'state' ? own : (e.settings?.[key] ?? '')
 }
 
 /** What stands for a secret in the vault. */
@@ -124,7 +124,10 @@ export const sitePath = (path: string) => `sites/${encodeURIComponent(present)}$
  * then is for nobody: tags may be the same in both. */
 export async function siteCall<T = void>(method: string, path: string, body?: unknown): Promise<T> {
   const asked = present
-  const settled = await call<T>(method, sitePath(path), body).then((value) => ({ value }), (error: unknown) => ({ error }))
+  const settled = await call<T>(method, sitePath(path), body).then(
+    (value) => ({ value }),
+    (error: unknown) => ({ error }),
+  )
   if (asked !== present) return new Promise<T>(() => {})
   if ('error' in settled) throw settled.error
   return settled.value

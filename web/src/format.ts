@@ -1,5 +1,11 @@
 const time = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', second: '2-digit' })
-const dayTime = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', second: '2-digit' })
+const dayTime = new Intl.DateTimeFormat('en-GB', {
+  day: 'numeric',
+  month: 'short',
+  hour: '2-digit',
+  minute: '2-digit',
+  second: '2-digit',
+})
 
 /** A time of today as a clock, any other with its day; a dash for none. */
 export function clock(at: string | null | undefined): string {
@@ -18,7 +24,16 @@ export function plural(n: number, one: string): string {
   return `${n} ${one.endsWith('y') ? one.slice(0, -1) + 'ies' : one + 's'}`
 }
 
-export const states = ['needs attention', 'differs', 'planned', 'matched', 'configuring', 'configured', 'verified', 'not wired yet']
+export const states = [
+  'needs attention',
+  'differs',
+  'planned',
+  'matched',
+  'configuring',
+  'configured',
+  'verified',
+  'not wired yet',
+]
 
 /** Tells whether a text has every word that is searched for. */
 export function searched(search: string): (text: string) => boolean {

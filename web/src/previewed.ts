@@ -6,7 +6,13 @@ import { ref, watch } from 'vue'
 import type { Edited } from './api'
 import { siteCall } from './api'
 
-export function usePreview(path: string, body: () => unknown, show: Ref<boolean>, ready: () => boolean, done: (out: Edited) => void) {
+export function usePreview(
+  path: string,
+  body: () => unknown,
+  show: Ref<boolean>,
+  ready: () => boolean,
+  done: (out: Edited) => void,
+) {
   const preview = ref<Edited | null>(null)
   const wrong = ref('')
 

@@ -3,20 +3,71 @@
 
 import type { Profile, Setting } from './api'
 
-export interface Field { key: string; label: string; help: string }
-export interface Column { key: string; label: string; help: string; width: number; setting: boolean }
-export interface Spot { row: number; column: number }
+export interface Field {
+  key: string
+  label: string
+  help: string
+}
+export interface Column {
+  key: string
+  label: string
+  help: string
+  width: number
+  setting: boolean
+}
+export interface Spot {
+  row: number
+  column: number
+}
 
-const widths: Record<string, number> = { tag: 150, kind: 120, profile: 130, area: 80, floor: 60, place: 165, address: 115, name: 150, mac: 145, serial: 115, 'not-wired': 124, after: 130, description: 160, note: 160, label: 120, subnet: 100 }
-export const usual = ['tag', 'profile', 'area', 'floor', 'place', 'address', 'name', 'mac', 'serial', 'not-wired', 'after']
+const widths: Record<string, number> = {
+  tag: 150,
+  kind: 120,
+  profile: 130,
+  area: 80,
+  floor: 60,
+  place: 165,
+  address: 115,
+  name: 150,
+  mac: 145,
+  serial: 115,
+  'not-wired': 124,
+  after: 130,
+  description: 160,
+  note: 160,
+  label: 120,
+  subnet: 100,
+}
+export const usual = [
+  'tag',
+  'profile',
+  'area',
+  'floor',
+  'place',
+  'address',
+  'name',
+  'mac',
+  'serial',
+  'not-wired',
+  'after',
+]
 
 /** The columns with these keys, in the order of fields and profiles. */
 export function columnsOf(keys: string[], fields: Field[], profiles: Profile[]): Column[] {
   const wanted = new Set(keys)
-  const list: Column[] = fields.filter((f) => wanted.has(f.key)).map((f) => ({ ...f, width: widths[f.key] ?? 120, setting: false }))
+  const list: Column[] = fields
+    .filter((f) => wanted.has(f.key))
+    .map((f) => ({ ...f, width: widths[f.key] ?? 120, setting: false }))
   for (const p of profiles) {
     for (const s of p.settings ?? []) {
-      if (wanted.has(s.key) && !list.some((c) => c.key === s.key)) list.push({ key: s.key, label: s.label, help: helpOf(s), width: Math.max(110, s.label.length * 8 + 24), setting: true })
+      if (wanted.has(s.key) && !list.some((c) => c.key === s.key))
+        list.push({
+          key: s.key,
+          label: s.label,
+          help: helpOf(s),
+          width: Math.max(110, s.label.length * 8 + 24),
+          setting: true,
+        })
     }
   }
   return list

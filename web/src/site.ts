@@ -4,7 +4,20 @@ import { useStorage } from '@vueuse/core'
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
 import { about, call, onSignedOut, Problem, siteCall } from './api'
-import type { Device, Entry, PlanFinding, Presence, Profile, Proposals, Run, RunDevice, Segment, SegmentFinding, Site, Work } from './api'
+import type {
+  Device,
+  Entry,
+  PlanFinding,
+  Presence,
+  Profile,
+  Proposals,
+  Run,
+  RunDevice,
+  Segment,
+  SegmentFinding,
+  Site,
+  Work,
+} from './api'
 
 /** How many works that ended stay in sight. */
 const mostEnded = 20
@@ -42,19 +55,29 @@ export const useSite = defineStore('site', () => {
   const underWay = computed(() => works.value.filter((w) => w.state === 'running'))
   const busy = computed(() => underWay.value.length > 0)
   const finding = computed(() => underWay.value.some((w) => w.kind === 'find'))
-  const interrupted = computed(() => runs.value.filter((r) => r.state === 'interrupted' && !underWay.value.some((w) => w.run === r.id)))
+  const interrupted = computed(() =>
+    runs.value.filter((r) => r.state === 'interrupted' && !underWay.value.some((w) => w.run === r.id)),
+  )
   /** What is happening to the device of an entry in a run that has not ended. */
   const stepOf = (tag: string): RunDevice | undefined => {
     const d = steps.value[tag]
     return d && runs.value.some((r) => r.id === d.run) ? d : undefined
   }
   /** Devices that wait for a person, in walking order. */
-  const hands = computed(() => entries.value
-    .flatMap((entry) => {
-      const step = stepOf(entry.tag)
-      return step?.state === 'parked' && step.hand ? [{ entry, step, hand: step.hand }] : []
-    })
-    .sort((a, b) => [a.entry.area ?? '', a.entry.floor ?? '', a.entry.place, a.entry.tag].join('\0').localeCompare([b.entry.area ?? '', b.entry.floor ?? '', b.entry.place, b.entry.tag].join('\0'), 'en', { numeric: true })))
+  const hands = computed(() =>
+    entries.value
+      .flatMap((entry) => {
+        const step = stepOf(entry.tag)
+        return step?.state === 'parked' && step.hand ? [{ entry, step, hand: step.hand }] : []
+      })
+      .sort((a, b) =>
+        [a.entry.area ?? '', a.entry.floor ?? '', a.entry.place, a.entry.tag]
+          .join('\0')
+          .localeCompare([b.entry.area ?? '', b.entry.floor ?? '', b.entry.place, b.entry.tag].join('\0'), 'en', {
+            numeric: true,
+          }),
+      ),
+  )
   const counts = computed(() => {
     const n: Record<string, number> = {}
     for (const e of entries.value) n[e.state] = (n[e.state] ?? 0) + 1
@@ -72,7 +95,10 @@ export const useSite = defineStore('site', () => {
     taken = mine
     entries.value = e
     revision.value++
-    const [f, p] = await Promise.all([siteCall<PlanFinding[]>('GET', 'findings'), siteCall<Proposals>('GET', 'matches')])
+    const [f, p] = await Promise.all([
+      siteCall<PlanFinding[]>('GET', 'findings'),
+      siteCall<Proposals>('GET', 'matches'),
+    ])
     if (mine < taken) return
     planFindings.value = f
     proposals.value = p
@@ -97,7 +123,10 @@ export const useSite = defineStore('site', () => {
     const list = await siteCall<Run[]>('GET', 'runs')
     if (since !== told) return // asked again meanwhile
     runs.value = list
-    steps.value = { ...Object.fromEntries(list.flatMap((r) => r.devices.map((d) => [d.tag, d]))), ...Object.fromEntries(since) }
+    steps.value = {
+      ...Object.fromEntries(list.flatMap((r) => r.devices.map((d) => [d.tag, d]))),
+      ...Object.fromEntries(since),
+    }
   }
 
   async function loadSites() {
@@ -182,7 +211,9 @@ export const useSite = defineStore('site', () => {
       mine.addEventListener(kind, (e) => source === mine && f(JSON.parse((e as MessageEvent).data)))
     on('hello', () => {
       live.value = true
-      void loadAll().catch(() => {}).finally(() => (ready.value = true))
+      void loadAll()
+        .catch(() => {})
+        .finally(() => (ready.value = true))
     })
     on('sites', () => void loadAll().catch(() => {}))
     on<{ locked: boolean }>('vault', (v) => (locked.value = v.locked))
@@ -202,7 +233,8 @@ export const useSite = defineStore('site', () => {
     on<{ on: boolean }>('watch', (w) => (watched.value = w.on))
     on('segment', () => void loadSegment().catch(() => {}))
     on<Presence>('presence', (p) => {
-      if (p.kind === 'arrived' || p.kind === 'returned') arrivals.value = [p, ...arrivals.value.filter((a) => a.device.mac !== p.device.mac)].slice(0, 20)
+      if (p.kind === 'arrived' || p.kind === 'returned')
+        arrivals.value = [p, ...arrivals.value.filter((a) => a.device.mac !== p.device.mac)].slice(0, 20)
       if (p.kind !== 'told') soon()
     })
     on<RunDevice>('run', (d) => {
@@ -214,7 +246,8 @@ export const useSite = defineStore('site', () => {
       const began = !works.value.some((o) => o.id === w.id)
       works.value = began ? [w, ...works.value].slice(0, mostEnded) : works.value.map((o) => (o.id === w.id ? w : o))
       if (w.state !== 'running') soon()
-      if (w.kind === 'commission' && w.site === key.value && (began || w.state !== 'running')) void loadRuns().catch(() => {})
+      if (w.kind === 'commission' && w.site === key.value && (began || w.state !== 'running'))
+        void loadRuns().catch(() => {})
     })
     mine.onerror = () => {
       if (source !== mine) return
@@ -283,7 +316,46 @@ export const useSite = defineStore('site', () => {
   onSignedOut(forget)
 
   return {
-    user, live, ready, site, entries, devices, segment, segmentFindings, planFindings, works, underWay, proposals, watched, surveyed, lookOnly, dark, arrivals, runs, stepOf, hands, revision,
-    rights, sites, key, profiles, locked, mayPlan, mayCommission, byId, open, loadSites, busy, finding, interrupted, counts, takeLink, start, signIn, signOut, loadPlan, loadAll,
+    user,
+    live,
+    ready,
+    site,
+    entries,
+    devices,
+    segment,
+    segmentFindings,
+    planFindings,
+    works,
+    underWay,
+    proposals,
+    watched,
+    surveyed,
+    lookOnly,
+    dark,
+    arrivals,
+    runs,
+    stepOf,
+    hands,
+    revision,
+    rights,
+    sites,
+    key,
+    profiles,
+    locked,
+    mayPlan,
+    mayCommission,
+    byId,
+    open,
+    loadSites,
+    busy,
+    finding,
+    interrupted,
+    counts,
+    takeLink,
+    start,
+    signIn,
+    signOut,
+    loadPlan,
+    loadAll,
   }
 })

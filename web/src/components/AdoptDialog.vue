@@ -11,22 +11,40 @@ const show = defineModel<boolean>('show', { required: true })
 const emit = defineEmits<{ done: [] }>()
 const site = useSite()
 const area = ref('')
-const { preview, wrong, apply } = usePreview('adoptions', () => ({ ...(props.macs.length ? { macs: props.macs } : { all: true }), tag: '', area: area.value }), show, () => true, () => {
-  emit('done')
-  void site.loadAll()
-})
+const { preview, wrong, apply } = usePreview(
+  'adoptions',
+  () => ({ ...(props.macs.length ? { macs: props.macs } : { all: true }), tag: '', area: area.value }),
+  show,
+  () => true,
+  () => {
+    emit('done')
+    void site.loadAll()
+  },
+)
 </script>
 
 <template>
-  <NModal v-model:show="show" preset="card" title="Take found devices into the plan" style="max-width: 820px" data-test="adopt-dialog">
+  <NModal
+    v-model:show="show"
+    preset="card"
+    title="Take found devices into the plan"
+    style="max-width: 820px"
+    data-test="adopt-dialog">
     <NAlert v-if="wrong" type="error" :show-icon="false" role="alert">{{ wrong }}</NAlert>
-    <p>What is set already is planned as it is; a fresh device gets the next free address. Each new entry is matched with its box.</p>
-    <p><label>Area <NInput v-model:value="area" size="small" style="width: 160px" placeholder="FOUND" /></label></p>
+    <p>
+      What is set already is planned as it is; a fresh device gets the next free address. Each new entry is matched with
+      its box.
+    </p>
+    <p>
+      <label>Area <NInput v-model:value="area" size="small" style="width: 160px" placeholder="FOUND" /></label>
+    </p>
     <Comparison v-if="preview" :of="preview.comparison" />
     <template #footer>
       <div class="foot">
         <NButton @click="show = false">Cancel</NButton>
-        <NButton type="primary" :disabled="!preview || !!wrong" data-test="adopt-apply" @click="apply">Adopt {{ preview?.comparison.added.length ?? '' }}</NButton>
+        <NButton type="primary" :disabled="!preview || !!wrong" data-test="adopt-apply" @click="apply"
+          >Adopt {{ preview?.comparison.added.length ?? '' }}</NButton
+        >
       </div>
     </template>
   </NModal>

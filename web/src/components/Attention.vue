@@ -22,26 +22,73 @@ const any = computed(() => site.hands.length + failing.value.length + stops.valu
   <section v-if="any" class="attention" aria-label="Needs a person">
     <p v-for="x in site.hands" :key="x.entry.tag" class="hand" data-test="hand">
       <span aria-hidden="true">■</span>
-      <span><button class="link" @click="emit('show', x.entry.tag)">{{ x.entry.tag }}</button> {{ x.entry.place }}: <strong>{{ x.hand.do }}</strong><template v-if="x.hand.look">; {{ x.hand.look }}</template><template v-if="x.hand.within">; what follows is done within {{ Math.round(x.hand.within / 60) }} min</template>.</span>
-      <NButton v-if="site.mayCommission" size="tiny" type="primary" data-test="hand-done" @click="emit('attempt', () => did(x.step))">Done</NButton>
+      <span
+        ><button class="link" @click="emit('show', x.entry.tag)">{{ x.entry.tag }}</button> {{ x.entry.place }}:
+        <strong>{{ x.hand.do }}</strong
+        ><template v-if="x.hand.look">; {{ x.hand.look }}</template
+        ><template v-if="x.hand.within">; what follows is done within {{ Math.round(x.hand.within / 60) }} min</template
+        >.</span
+      >
+      <NButton
+        v-if="site.mayCommission"
+        size="tiny"
+        type="primary"
+        data-test="hand-done"
+        @click="emit('attempt', () => did(x.step))"
+        >Done</NButton
+      >
     </p>
-    <p v-for="f in segment.slice(0, 2)" :key="f.text" class="note" data-test="finding"><span aria-hidden="true">◆</span> {{ f.text[0].toUpperCase() + f.text.slice(1) }}<template v-if="f.next">; {{ f.next }}</template>.</p>
-    <p v-if="segment.length && site.segmentFindings.length > Math.min(2, segment.length)"><RouterLink to="/findings" data-test="all-notices">All {{ site.segmentFindings.length }} notes on the segment</RouterLink></p>
+    <p v-for="f in segment.slice(0, 2)" :key="f.text" class="note" data-test="finding">
+      <span aria-hidden="true">◆</span> {{ f.text[0].toUpperCase() + f.text.slice(1)
+      }}<template v-if="f.next">; {{ f.next }}</template
+      >.
+    </p>
+    <p v-if="segment.length && site.segmentFindings.length > Math.min(2, segment.length)">
+      <RouterLink to="/findings" data-test="all-notices"
+        >All {{ site.segmentFindings.length }} notes on the segment</RouterLink
+      >
+    </p>
     <p v-for="f in stops.slice(0, 2)" :key="f.tag + f.profile + f.field" class="bad">
-      <span aria-hidden="true">▲</span> <button v-if="f.tag" class="link" @click="emit('show', f.tag)">{{ f.tag }}</button> {{ f.field }}: {{ f.reason }}
+      <span aria-hidden="true">▲</span>
+      <button v-if="f.tag" class="link" @click="emit('show', f.tag)">{{ f.tag }}</button> {{ f.field }}: {{ f.reason }}
     </p>
-    <p v-if="stops.length > 2"><RouterLink to="/findings">All {{ stops.length }} findings that stop commissioning</RouterLink></p>
+    <p v-if="stops.length > 2">
+      <RouterLink to="/findings">All {{ stops.length }} findings that stop commissioning</RouterLink>
+    </p>
     <p v-for="e in failing.slice(0, 3)" :key="e.tag" class="bad">
-      <span aria-hidden="true">▲</span> <button class="link" @click="emit('show', e.tag)">{{ e.tag }}</button> {{ e.reason }}
+      <span aria-hidden="true">▲</span> <button class="link" @click="emit('show', e.tag)">{{ e.tag }}</button>
+      {{ e.reason }}
     </p>
-    <p v-if="failing.length > 3"><NButton text size="small" @click="emit('filter', 'needs attention')">All {{ plural(failing.length, 'entry') }} that need attention</NButton></p>
+    <p v-if="failing.length > 3">
+      <NButton text size="small" @click="emit('filter', 'needs attention')"
+        >All {{ plural(failing.length, 'entry') }} that need attention</NButton
+      >
+    </p>
   </section>
 </template>
 
 <style scoped>
-.attention { margin-top: 8px; padding: 6px 10px; background: var(--card); border: 1px solid var(--line); border-left: 3px solid var(--warn); border-radius: 4px; }
-p { margin: 2px 0; }
-.hand { display: flex; gap: 8px; align-items: baseline; }
-.bad > span { color: var(--bad); }
-.note > span, .hand > span:first-child { color: var(--warn); }
+.attention {
+  margin-top: 8px;
+  padding: 6px 10px;
+  background: var(--card);
+  border: 1px solid var(--line);
+  border-left: 3px solid var(--warn);
+  border-radius: 4px;
+}
+p {
+  margin: 2px 0;
+}
+.hand {
+  display: flex;
+  gap: 8px;
+  align-items: baseline;
+}
+.bad > span {
+  color: var(--bad);
+}
+.note > span,
+.hand > span:first-child {
+  color: var(--warn);
+}
 </style>

@@ -15,7 +15,12 @@ const site = useSite()
 const narrow = useMediaQuery('(max-width: 900px)')
 const device = ref<Device | null>(null)
 const wrong = ref('')
-const show = computed({ get: () => mac.value !== '', set: (open) => { if (!open) mac.value = '' } })
+const show = computed({
+  get: () => mac.value !== '',
+  set: (open) => {
+    if (!open) mac.value = ''
+  },
+})
 
 async function load() {
   const asked = mac.value
@@ -34,13 +39,21 @@ watch(mac, () => {
 })
 watch(() => site.devices.find((d) => d.mac === mac.value)?.last, load)
 
-const profileOptions = computed(() => site.profiles.map((p) => ({ label: `${p.id}: ${p.maker} ${p.model}`, value: p.id })))
-const entryOptions = computed(() => site.entries.filter((e) => !e.device && !e.notWired && (!device.value?.profile || e.profile === device.value.profile)).map((e) => ({ label: `${e.tag} ${e.place ?? ''}`, value: e.tag })))
-const act = (what: () => Promise<unknown>) => emit('attempt', async () => {
-  await what()
-  await Promise.all([site.loadAll(), load()])
-})
-const choose = (profile: string | null) => act(() => siteCall('PUT', `devices/${mac.value}/profile`, { profile: profile ?? '' }))
+const profileOptions = computed(() =>
+  site.profiles.map((p) => ({ label: `${p.id}: ${p.maker} ${p.model}`, value: p.id })),
+)
+const entryOptions = computed(() =>
+  site.entries
+    .filter((e) => !e.device && !e.notWired && (!device.value?.profile || e.profile === device.value.profile))
+    .map((e) => ({ label: `${e.tag} ${e.place ?? ''}`, value: e.tag })),
+)
+const act = (what: () => Promise<unknown>) =>
+  emit('attempt', async () => {
+    await what()
+    await Promise.all([site.loadAll(), load()])
+  })
+const choose = (profile: string | null) =>
+  act(() => siteCall('PUT', `devices/${mac.value}/profile`, { profile: profile ?? '' }))
 const match = (tag: string) => act(() => siteCall('PUT', entryPath(tag) + '/match', { mac: mac.value }))
 const blink = () => emit('attempt', () => siteCall('POST', `devices/${mac.value}/blink`))
 </script>
@@ -50,23 +63,82 @@ const blink = () => emit('attempt', () => siteCall('POST', `devices/${mac.value}
     <NDrawerContent :title="mac" closable data-test="device">
       <NAlert v-if="wrong" type="error" :show-icon="false" role="alert">{{ wrong }}</NAlert>
       <template v-if="device">
-        <p><strong>{{ placeOf(device) }}</strong>, {{ modelOf(device) }}<template v-if="device.profile"> ({{ device.sure }} %, by {{ (device.why ?? []).join(', ') }})</template>{{ device.here ? '' : '; not here now' }}</p>
-        <p v-if="device.state">{{ device.state === 'factory' ? 'As from the factory' : 'Set already' }}: {{ device.stateWhy }}.</p>
-        <NAlert v-if="device.maybe?.length" type="warning" :show-icon="false">Several profiles fit equally: {{ device.maybe.join(', ') }}. Compare its label, and say which it is.</NAlert>
-        <NAlert v-for="c in device.contradictions ?? []" :key="c.key" type="warning" :show-icon="false" data-test="contradiction">Its {{ c.key }} is told differently: {{ c.facts.map((f) => `${f.value} over ${f.protocol}`).join(', ') }}.</NAlert>
+        <p>
+          <strong>{{ placeOf(device) }}</strong
+          >, {{ modelOf(device)
+          }}<template v-if="device.profile"> ({{ device.sure }} %, by {{ (device.why ?? []).join(', ') }})</template
+          >{{ device.here ? '' : '; not here now' }}
+        </p>
+        <p v-if="device.state">
+          {{ device.state === 'factory' ? 'As from the factory' : 'Set already' }}: {{ device.stateWhy }}.
+        </p>
+        <NAlert v-if="device.maybe?.length" type="warning" :show-icon="false"
+          >Several profiles fit equally: {{ device.maybe.join(', ') }}. Compare its label, and say which it is.</NAlert
+        >
+        <NAlert
+          v-for="c in device.contradictions ?? []"
+          :key="c.key"
+          type="warning"
+          :show-icon="false"
+          data-test="contradiction"
+          >Its {{ c.key }} is told differently:
+          {{ c.facts.map((f) => `${f.value} over ${f.protocol}`).join(', ') }}.</NAlert
+        >
         <div v-if="site.mayCommission" class="tools acts">
           <NButton size="small" :disabled="!device.blinks || site.lookOnly" @click="blink">Blink</NButton>
-          <NButton size="small" :disabled="!device.page || site.lookOnly" data-test="device-page" @click="emit('page', device)">Open its page</NButton>
-          <NSelect :value="device.profile || null" filterable clearable size="small" :options="profileOptions" placeholder="Say which profile" class="choose" aria-label="Profile" data-test="device-profile" @update:value="choose" />
+          <NButton
+            size="small"
+            :disabled="!device.page || site.lookOnly"
+            data-test="device-page"
+            @click="emit('page', device)"
+            >Open its page</NButton
+          >
+          <NSelect
+            :value="device.profile || null"
+            filterable
+            clearable
+            size="small"
+            :options="profileOptions"
+            placeholder="Say which profile"
+            class="choose"
+            aria-label="Profile"
+            data-test="device-profile"
+            @update:value="choose" />
           <NButton v-if="device.tag" size="small" @click="emit('show', device.tag)">{{ device.tag }}</NButton>
-          <NSelect v-else filterable size="small" :value="null" :options="entryOptions" placeholder="It is the entry …" class="choose" aria-label="Entry" data-test="device-entry" @update:value="match" />
+          <NSelect
+            v-else
+            filterable
+            size="small"
+            :value="null"
+            :options="entryOptions"
+            placeholder="It is the entry …"
+            class="choose"
+            aria-label="Entry"
+            data-test="device-entry"
+            @update:value="match" />
         </div>
         <NTable size="small" :bordered="false" class="facts" data-test="facts">
-          <thead><tr><th>Fact</th><th>Value</th><th>Told over</th><th>First</th><th>Last</th></tr></thead>
+          <thead>
+            <tr>
+              <th>Fact</th>
+              <th>Value</th>
+              <th>Told over</th>
+              <th>First</th>
+              <th>Last</th>
+            </tr>
+          </thead>
           <tbody>
             <template v-for="(f, i) in device.facts ?? []" :key="i">
-              <tr v-if="f.part && f.part !== device.facts?.[i - 1]?.part"><th colspan="5">Behind it: {{ f.part }}</th></tr>
-              <tr><td>{{ f.key }}</td><td class="value">{{ f.value }}</td><td>{{ f.protocol }}</td><td>{{ clock(f.first) }}</td><td>{{ clock(f.last) }}</td></tr>
+              <tr v-if="f.part && f.part !== device.facts?.[i - 1]?.part">
+                <th colspan="5">Behind it: {{ f.part }}</th>
+              </tr>
+              <tr>
+                <td>{{ f.key }}</td>
+                <td class="value">{{ f.value }}</td>
+                <td>{{ f.protocol }}</td>
+                <td>{{ clock(f.first) }}</td>
+                <td>{{ clock(f.last) }}</td>
+              </tr>
             </template>
           </tbody>
         </NTable>
@@ -77,9 +149,19 @@ const blink = () => emit('attempt', () => siteCall('POST', `devices/${mac.value}
 </template>
 
 <style scoped>
-.acts { margin: 10px 0; }
-.choose { width: 220px; }
-.value { word-break: break-word; }
-.facts :deep(th[colspan]) { padding-top: 10px; }
-p { margin: 4px 0; }
+.acts {
+  margin: 10px 0;
+}
+.choose {
+  width: 220px;
+}
+.value {
+  word-break: break-word;
+}
+.facts :deep(th[colspan]) {
+  padding-top: 10px;
+}
+p {
+  margin: 4px 0;
+}
 </style>

@@ -15,7 +15,13 @@ import HandOutDialog from './HandOutDialog.vue'
 import SurveysDialog from './SurveysDialog.vue'
 
 // Everything found on the segment, live. What hangs behind a device hangs under it.
-interface Row { id: string; device?: Device; part?: string; group?: string; children?: Row[] }
+interface Row {
+  id: string
+  device?: Device
+  part?: string
+  group?: string
+  children?: Row[]
+}
 const site = useSite()
 const dialog = useDialog()
 const emit = defineEmits<{ show: [tag: string]; attempt: [what: () => Promise<unknown>] }>()
@@ -31,23 +37,40 @@ const handing = ref(false)
 const adopting = ref(false)
 const narrow = useMediaQuery('(max-width: 900px)')
 
-const kindOptions = computed(() => [...new Set(site.devices.flatMap((d) => [d.kind || 'unknown', stateOf(d)]))].sort().map((v) => ({ label: v, value: v })))
+const kindOptions = computed(() =>
+  [...new Set(site.devices.flatMap((d) => [d.kind || 'unknown', stateOf(d)]))]
+    .sort()
+    .map((v) => ({ label: v, value: v })),
+)
 const devices = computed(() => {
   const has = searched(search.value)
-  return site.devices.filter((d) => (!kinds.value.length || kinds.value.includes(d.kind || 'unknown') || kinds.value.includes(stateOf(d)))
-    && has([d.mac, placeOf(d), modelOf(d), d.tag, stateOf(d), ...(d.facts ?? []).map((f) => f.value)].join(' ')))
+  return site.devices.filter(
+    (d) =>
+      (!kinds.value.length || kinds.value.includes(d.kind || 'unknown') || kinds.value.includes(stateOf(d))) &&
+      has([d.mac, placeOf(d), modelOf(d), d.tag, stateOf(d), ...(d.facts ?? []).map((f) => f.value)].join(' ')),
+  )
 })
-const groups: Record<string, (d: Device) => string> = { kind: (d) => d.kind || 'unknown', state: stateOf, profile: modelOf }
+const groups: Record<string, (d: Device) => string> = {
+  kind: (d) => d.kind || 'unknown',
+  state: stateOf,
+  profile: modelOf,
+}
 const rows = computed<Row[]>(() => {
   const list = devices.value.map<Row>((d) => {
     const parts = partsOf(d)
-    return { id: d.mac, device: d, ...(parts.length ? { children: parts.map((part) => ({ id: `${d.mac} ${part}`, device: d, part })) } : {}) }
+    return {
+      id: d.mac,
+      device: d,
+      ...(parts.length ? { children: parts.map((part) => ({ id: `${d.mac} ${part}`, device: d, part })) } : {}),
+    }
   })
   const of = groups[group.value]
   if (!of) return list
   const by = new Map<string, Row[]>()
   for (const r of list) by.set(of(r.device!), [...(by.get(of(r.device!)) ?? []), r])
-  return [...by].sort(([a], [b]) => (a < b ? -1 : 1)).map(([name, children]) => ({ id: 'group ' + name, group: name, children }))
+  return [...by]
+    .sort(([a], [b]) => (a < b ? -1 : 1))
+    .map(([name, children]) => ({ id: 'group ' + name, group: name, children }))
 })
 const expanded = computed(() => rows.value.flatMap((r) => [r.id, ...(r.children ?? []).map((c) => c.id)]))
 const chosen = computed(() => devices.value.filter((d) => selected.value.includes(d.mac)))
@@ -55,20 +78,25 @@ const blinking = computed(() => chosen.value.filter((d) => d.blinks))
 const loose = computed(() => chosen.value.filter((d) => !d.tag))
 const waiting = computed(() => site.devices.filter((d) => d.here && d.waits))
 
-const blink = (list: Device[]) => emit('attempt', () => Promise.all(list.map((d) => siteCall('POST', `devices/${d.mac}/blink`))))
+const blink = (list: Device[]) =>
+  emit('attempt', () => Promise.all(list.map((d) => siteCall('POST', `devices/${d.mac}/blink`))))
 function forget(list: Device[]) {
-  const names = list.slice(0, 5).map((d) => `${d.mac} (${modelOf(d)})`).join(', ')
+  const names = list
+    .slice(0, 5)
+    .map((d) => `${d.mac} (${modelOf(d)})`)
+    .join(', ')
   dialog.warning({
     title: `Forget ${plural(list.length, 'device')}?`,
     content: `${names}${list.length > 5 ? ` and ${list.length - 5} more` : ''}. What they told so far is deleted. What is still on the segment is found again by the next survey.`,
     positiveText: 'Forget',
     negativeText: 'Keep',
     positiveButtonProps: { 'data-test': 'forget-sure' } as object,
-    onPositiveClick: () => emit('attempt', async () => {
-      await siteCall('POST', 'devices/forget', { macs: list.map((d) => d.mac) })
-      selected.value = []
-      await site.loadAll()
-    }),
+    onPositiveClick: () =>
+      emit('attempt', async () => {
+        await siteCall('POST', 'devices/forget', { macs: list.map((d) => d.mac) })
+        selected.value = []
+        await site.loadAll()
+      }),
   })
 }
 const watch = (on: boolean) => emit('attempt', () => siteCall('PUT', 'watch', { on }))
@@ -87,65 +115,220 @@ function page(d: Device) {
   })
 }
 
-const text = (f: (d: Device) => string) => (a: Row, b: Row) => (a.device && b.device ? f(a.device).localeCompare(f(b.device), 'en', { numeric: true }) : 0)
+const text = (f: (d: Device) => string) => (a: Row, b: Row) =>
+  a.device && b.device ? f(a.device).localeCompare(f(b.device), 'en', { numeric: true }) : 0
 const mono = (s: string) => h('span', { class: 'mono' }, s || '–')
 const of = (key: string) => (r: Row) => (r.device ? latest(r.device, key, r.part) : '')
 const openLink = (d: Device) => h('button', { class: 'link mono', onClick: () => (opened.value = d.mac) }, d.mac)
 const optional: DataTableColumns<Row> = [
-  { title: 'Address', key: 'present', width: 135, sorter: text(placeOf), render: (r) => (r.group || r.part ? '' : mono(placeOf(r.device!))) },
-  { title: 'Profile', key: 'profile', width: 175, sorter: text(modelOf), render: (r) => (r.group ? '' : r.part ? of('model')(r) : [modelOf(r.device!), r.device!.profile ? h('span', { class: 'faint' }, ` ${r.device!.sure} %`) : '']) },
-  { title: 'State', key: 'state', width: 105, sorter: text(stateOf), render: (r) => (r.group || r.part ? '' : h('span', { title: r.device!.stateWhy }, stateOf(r.device!))) },
-  { title: 'Serial', key: 'serial', width: 120, sorter: text((d) => latest(d, 'serial')), render: (r) => (r.group ? '' : mono(of('serial')(r))) },
-  { title: 'Name', key: 'name', width: 135, sorter: text((d) => latest(d, 'name')), render: (r) => (r.group ? '' : of('name')(r) || '–') },
-  { title: 'Firmware', key: 'firmware', width: 110, sorter: text((d) => latest(d, 'firmware')), render: (r) => (r.group ? '' : of('firmware')(r) || '–') },
+  {
+    title: 'Address',
+    key: 'present',
+    width: 135,
+    sorter: text(placeOf),
+    render: (r) => (r.group || r.part ? '' : mono(placeOf(r.device!))),
+  },
+  {
+    title: 'Profile',
+    key: 'profile',
+    width: 175,
+    sorter: text(modelOf),
+    render: (r) =>
+      r.group
+        ? ''
+        : r.part
+          ? of('model')(r)
+          : [modelOf(r.device!), r.device!.profile ? h('span', { class: 'faint' }, ` ${r.device!.sure} %`) : ''],
+  },
+  {
+    title: 'State',
+    key: 'state',
+    width: 105,
+    sorter: text(stateOf),
+    render: (r) => (r.group || r.part ? '' : h('span', { title: r.device!.stateWhy }, stateOf(r.device!))),
+  },
+  {
+    title: 'Serial',
+    key: 'serial',
+    width: 120,
+    sorter: text((d) => latest(d, 'serial')),
+    render: (r) => (r.group ? '' : mono(of('serial')(r))),
+  },
+  {
+    title: 'Name',
+    key: 'name',
+    width: 135,
+    sorter: text((d) => latest(d, 'name')),
+    render: (r) => (r.group ? '' : of('name')(r) || '–'),
+  },
+  {
+    title: 'Firmware',
+    key: 'firmware',
+    width: 110,
+    sorter: text((d) => latest(d, 'firmware')),
+    render: (r) => (r.group ? '' : of('firmware')(r) || '–'),
+  },
   { title: 'Heard by', key: 'heard', width: 150, render: (r) => (r.group || r.part ? '' : heardBy(r.device!)) },
-  { title: 'Last', key: 'last', width: 85, sorter: text((d) => d.last), render: (r) => (r.group || r.part ? '' : clock(r.device!.last)) },
+  {
+    title: 'Last',
+    key: 'last',
+    width: 85,
+    sorter: text((d) => d.last),
+    render: (r) => (r.group || r.part ? '' : clock(r.device!.last)),
+  },
 ]
-const columnOptions = computed(() => optional.map((c) => ({ key: String((c as { key: string }).key), label: (hidden.value.includes((c as { key: string }).key) ? '   ' : '✓ ') + (c as { title: string }).title })))
-const toggleColumn = (key: string) => (hidden.value = hidden.value.includes(key) ? hidden.value.filter((k) => k !== key) : [...hidden.value, key])
+const columnOptions = computed(() =>
+  optional.map((c) => ({
+    key: String((c as { key: string }).key),
+    label: (hidden.value.includes((c as { key: string }).key) ? '   ' : '✓ ') + (c as { title: string }).title,
+  })),
+)
+const toggleColumn = (key: string) =>
+  (hidden.value = hidden.value.includes(key) ? hidden.value.filter((k) => k !== key) : [...hidden.value, key])
 const columns = computed<DataTableColumns<Row>>(() => {
-  const entry = { title: 'Entry', key: 'tag', width: 145, sorter: text((d) => d.tag), render: (r: Row) => {
-    const tag = r.group ? '' : r.part ? r.device!.partTags?.[r.part] : r.device!.tag
-    return r.group ? '' : tag ? h('button', { class: 'link', onClick: () => emit('show', tag) }, tag) : '–'
-  } }
-  const first = { title: narrow.value ? 'Device' : 'MAC', key: 'mac', width: narrow.value ? undefined : 185, sorter: text((d) => d.mac),
-    render: (r: Row) => (r.group ? h('strong', `${r.group} (${r.children!.length})`) : r.part ? mono(r.part) : narrow.value ? [openLink(r.device!), h('div', { class: 'faint' }, `${placeOf(r.device!)}, ${modelOf(r.device!)}`)] : openLink(r.device!)) }
+  const entry = {
+    title: 'Entry',
+    key: 'tag',
+    width: 145,
+    sorter: text((d) => d.tag),
+    render: (r: Row) => {
+      const tag = r.group ? '' : r.part ? r.device!.partTags?.[r.part] : r.device!.tag
+      return r.group ? '' : tag ? h('button', { class: 'link', onClick: () => emit('show', tag) }, tag) : '–'
+    },
+  }
+  const first = {
+    title: narrow.value ? 'Device' : 'MAC',
+    key: 'mac',
+    width: narrow.value ? undefined : 185,
+    sorter: text((d) => d.mac),
+    render: (r: Row) =>
+      r.group
+        ? h('strong', `${r.group} (${r.children!.length})`)
+        : r.part
+          ? mono(r.part)
+          : narrow.value
+            ? [openLink(r.device!), h('div', { class: 'faint' }, `${placeOf(r.device!)}, ${modelOf(r.device!)}`)]
+            : openLink(r.device!),
+  }
   if (narrow.value) return [first, { ...entry, width: 130 }]
-  return [{ type: 'selection', width: 40, disabled: (r) => !r.device || !!r.part }, first, ...optional.filter((c) => !hidden.value.includes((c as { key: string }).key)), entry]
+  return [
+    { type: 'selection', width: 40, disabled: (r) => !r.device || !!r.part },
+    first,
+    ...optional.filter((c) => !hidden.value.includes((c as { key: string }).key)),
+    entry,
+  ]
 })
 const formats = ['csv', 'xlsx', 'json'].map((f) => ({ key: f, label: 'As ' + f.toUpperCase() }))
-const save = (format: string) => { location.href = '/api/' + sitePath('found?format=' + format) }
+const save = (format: string) => {
+  location.href = '/api/' + sitePath('found?format=' + format)
+}
 const width = computed(() => columns.value.reduce((n, c) => n + Number((c as { width?: number }).width ?? 0), 0))
 </script>
 
 <template>
   <div class="wrap">
     <div class="tools">
-      <NInput v-model:value="search" clearable size="small" placeholder="Search MAC, address, serial, name" class="search" :input-props="{ 'aria-label': 'Search devices' }" />
-      <NSelect v-model:value="kinds" multiple clearable size="small" :options="kindOptions" placeholder="Any kind or state" max-tag-count="responsive" class="filter" />
-      <NSelect v-if="!narrow" v-model:value="group" size="small" class="group" data-test="found-group" aria-label="Group by" :options="[{ label: 'Not grouped', value: '' }, ...Object.keys(groups).map((v) => ({ label: 'By ' + v, value: v }))]" />
-      <NDropdown v-if="!narrow" trigger="click" :options="columnOptions" @select="toggleColumn"><NButton size="small" data-test="found-columns">Columns</NButton></NDropdown>
+      <NInput
+        v-model:value="search"
+        clearable
+        size="small"
+        placeholder="Search MAC, address, serial, name"
+        class="search"
+        :input-props="{ 'aria-label': 'Search devices' }" />
+      <NSelect
+        v-model:value="kinds"
+        multiple
+        clearable
+        size="small"
+        :options="kindOptions"
+        placeholder="Any kind or state"
+        max-tag-count="responsive"
+        class="filter" />
+      <NSelect
+        v-if="!narrow"
+        v-model:value="group"
+        size="small"
+        class="group"
+        data-test="found-group"
+        aria-label="Group by"
+        :options="[
+          { label: 'Not grouped', value: '' },
+          ...Object.keys(groups).map((v) => ({ label: 'By ' + v, value: v })),
+        ]" />
+      <NDropdown v-if="!narrow" trigger="click" :options="columnOptions" @select="toggleColumn"
+        ><NButton size="small" data-test="found-columns">Columns</NButton></NDropdown
+      >
       <template v-if="selected.length">
         <strong>{{ plural(selected.length, 'device') }} selected</strong>
-        <NButton size="small" :disabled="!blinking.length || site.lookOnly" @click="blink(blinking)">Blink {{ blinking.length }}</NButton>
-        <NButton size="small" :disabled="!loose.length || !site.mayPlan" data-test="adopt" @click="adopting = true">Adopt {{ loose.length }}</NButton>
-        <NButton size="small" :disabled="!loose.length" data-test="forget" @click="forget(loose)">Forget {{ loose.length }}</NButton>
+        <NButton size="small" :disabled="!blinking.length || site.lookOnly" @click="blink(blinking)"
+          >Blink {{ blinking.length }}</NButton
+        >
+        <NButton size="small" :disabled="!loose.length || !site.mayPlan" data-test="adopt" @click="adopting = true"
+          >Adopt {{ loose.length }}</NButton
+        >
+        <NButton size="small" :disabled="!loose.length" data-test="forget" @click="forget(loose)"
+          >Forget {{ loose.length }}</NButton
+        >
       </template>
       <template v-else>
-        <span class="faint">{{ devices.length === site.devices.length ? plural(devices.length, 'device') : `${devices.length} of ${site.devices.length} shown` }}</span>
+        <span class="faint">{{
+          devices.length === site.devices.length
+            ? plural(devices.length, 'device')
+            : `${devices.length} of ${site.devices.length} shown`
+        }}</span>
         <span class="grow" />
-        <NButton v-if="site.mayCommission" size="small" data-test="find-options" :disabled="site.finding" @click="finding = true">Find …</NButton>
-        <label class="switch"><NSwitch aria-label="Watch who comes and goes" :value="site.watched" size="small" :disabled="!site.segment || !site.mayCommission" data-test="watch" @update:value="watch" /> Watch</label>
-        <NButton v-if="waiting.length && site.mayCommission" size="small" data-test="hand-out" @click="handing = true">{{ waiting.length }} wait for DHCP</NButton>
+        <NButton
+          v-if="site.mayCommission"
+          size="small"
+          data-test="find-options"
+          :disabled="site.finding"
+          @click="finding = true"
+          >Find …</NButton
+        >
+        <label class="switch"
+          ><NSwitch
+            aria-label="Watch who comes and goes"
+            :value="site.watched"
+            size="small"
+            :disabled="!site.segment || !site.mayCommission"
+            data-test="watch"
+            @update:value="watch" />
+          Watch</label
+        >
+        <NButton v-if="waiting.length && site.mayCommission" size="small" data-test="hand-out" @click="handing = true"
+          >{{ waiting.length }} wait for DHCP</NButton
+        >
         <NButton size="small" data-test="surveys" @click="surveys = true">Surveys</NButton>
-        <NDropdown trigger="click" :options="formats" @select="save"><NButton size="small" data-test="found-export">Export</NButton></NDropdown>
+        <NDropdown trigger="click" :options="formats" @select="save"
+          ><NButton size="small" data-test="found-export">Export</NButton></NDropdown
+        >
       </template>
     </div>
     <div v-if="!site.devices.length" class="empty faint">
-      {{ site.finding ? 'Asking the segment who is there.' : 'Nothing was found yet. Plug the devices in, then press Find.' }}
+      {{
+        site.finding
+          ? 'Asking the segment who is there.'
+          : 'Nothing was found yet. Plug the devices in, then press Find.'
+      }}
     </div>
-    <NDataTable v-else v-model:checked-row-keys="selected" :columns="columns" :data="rows" :row-key="(r: Row) => r.id" :expanded-row-keys="expanded" :cascade="false" size="small" :bordered="false" virtual-scroll
-      :flex-height="!narrow" :max-height="narrow ? 560 : undefined" :scroll-x="narrow ? undefined : width" :min-row-height="31" :row-class-name="(r: Row) => (r.device && !r.device.here ? 'away' : '')" class="table" data-test="found" />
+    <NDataTable
+      v-else
+      v-model:checked-row-keys="selected"
+      :columns="columns"
+      :data="rows"
+      :row-key="(r: Row) => r.id"
+      :expanded-row-keys="expanded"
+      :cascade="false"
+      size="small"
+      :bordered="false"
+      virtual-scroll
+      :flex-height="!narrow"
+      :max-height="narrow ? 560 : undefined"
+      :scroll-x="narrow ? undefined : width"
+      :min-row-height="31"
+      :row-class-name="(r: Row) => (r.device && !r.device.here ? 'away' : '')"
+      class="table"
+      data-test="found" />
     <DeviceDrawer v-model:mac="opened" @attempt="emit('attempt', $event)" @show="emit('show', $event)" @page="page" />
     <FindDialog v-model:show="finding" />
     <SurveysDialog v-model:show="surveys" />
@@ -155,13 +338,42 @@ const width = computed(() => columns.value.reduce((n, c) => n + Number((c as { w
 </template>
 
 <style scoped>
-.wrap { height: 100%; display: flex; flex-direction: column; gap: 8px; }
-.search { width: 220px; }
-.filter { width: 170px; }
-.group { width: 130px; }
-.switch { display: flex; gap: 6px; align-items: center; white-space: nowrap; }
-.table { flex: 1; min-height: 160px; }
-.table :deep(.away td) { color: var(--faint); }
-.empty { text-align: center; padding: 48px 0; }
-@media (max-width: 900px) { .search, .filter { width: 100%; } }
+.wrap {
+  height: 100%;
+  display: flex;
+  flex-direction: column;
+  gap: 8px;
+}
+.search {
+  width: 220px;
+}
+.filter {
+  width: 170px;
+}
+.group {
+  width: 130px;
+}
+.switch {
+  display: flex;
+  gap: 6px;
+  align-items: center;
+  white-space: nowrap;
+}
+.table {
+  flex: 1;
+  min-height: 160px;
+}
+.table :deep(.away td) {
+  color: var(--faint);
+}
+.empty {
+  text-align: center;
+  padding: 48px 0;
+}
+@media (max-width: 900px) {
+  .search,
+  .filter {
+    width: 100%;
+  }
+}
 </style>

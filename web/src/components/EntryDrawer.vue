@@ -1,6 +1,19 @@
 <script setup lang="ts">
 import { useMediaQuery } from '@vueuse/core'
-import { NAlert, NButton, NDataTable, NDescriptions, NDescriptionsItem, NDrawer, NDrawerContent, NPopconfirm, NSelect, NTable, NTimeline, NTimelineItem } from 'naive-ui'
+import {
+  NAlert,
+  NButton,
+  NDataTable,
+  NDescriptions,
+  NDescriptionsItem,
+  NDrawer,
+  NDrawerContent,
+  NPopconfirm,
+  NSelect,
+  NTable,
+  NTimeline,
+  NTimelineItem,
+} from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref, watch } from 'vue'
 import { entryPath, isSecret, siteCall } from '../api'
@@ -17,7 +30,12 @@ const narrow = useMediaQuery('(max-width: 900px)')
 const detail = ref<Detail | null>(null)
 const wrong = ref('')
 const login = ref<{ user: string; password: string } | null>(null)
-const show = computed({ get: () => tag.value !== '', set: (open) => { if (!open) tag.value = '' } })
+const show = computed({
+  get: () => tag.value !== '',
+  set: (open) => {
+    if (!open) tag.value = ''
+  },
+})
 
 async function load() {
   const asked = tag.value
@@ -39,9 +57,11 @@ watch(tag, () => {
 watch(() => [site.revision, site.stepOf(tag.value)?.step], load)
 
 // Boxes that this entry could be: of its profile, or of none known.
-const candidates = computed(() => site.devices
-  .filter((d) => !d.tag && (!d.profile || d.profile === detail.value?.entry.profile))
-  .map((d) => ({ label: `${d.mac}  ${d.present || 'no address now'}`, value: d.mac })))
+const candidates = computed(() =>
+  site.devices
+    .filter((d) => !d.tag && (!d.profile || d.profile === detail.value?.entry.profile))
+    .map((d) => ({ label: `${d.mac}  ${d.present || 'no address now'}`, value: d.mac })),
+)
 const mayMatch = computed(() => ['planned', 'matched', 'needs attention'].includes(detail.value?.entry.state ?? ''))
 
 function match(mac: string) {
@@ -73,7 +93,11 @@ function byHand() {
   })
 }
 // A box of the same model that no entry has may take the place of this one.
-const spares = computed(() => (detail.value?.entry.device && ['configured', 'verified', 'needs attention'].includes(detail.value.entry.state) ? candidates.value : []))
+const spares = computed(() =>
+  detail.value?.entry.device && ['configured', 'verified', 'needs attention'].includes(detail.value.entry.state)
+    ? candidates.value
+    : [],
+)
 function replace(mac: string) {
   emit('attempt', async () => {
     await siteCall('POST', entryPath(tag.value) + '/replace', { mac })
@@ -92,16 +116,42 @@ function revealSetting(key: string) {
 }
 
 const marks = { passed: '✓', failed: '▲', 'not looked at': '·' }
-const verdict = { title: 'Result', key: 'verdict', width: 115, render: (c: Check) => `${marks[c.verdict]} ${c.verdict}` }
-const columns = computed<DataTableColumns<Check>>(() => narrow.value ? [
-  { title: 'Check', key: 'name', render: (c) => [c.name, h('div', { class: 'faint' }, c.verdict === 'failed' ? `expected ${c.expected}, observed ${c.observed}` : c.observed), c.by ? h('div', { class: 'faint' }, c.by) : null] },
-  verdict,
-] : [
-  { title: 'Check', key: 'name', width: 130 },
-  { title: 'Expected', key: 'expected', minWidth: 150 },
-  { title: 'Observed', key: 'observed', minWidth: 120, render: (c) => [c.observed, c.by ? h('div', { class: 'faint' }, c.by) : null] },
-  verdict,
-])
+const verdict = {
+  title: 'Result',
+  key: 'verdict',
+  width: 115,
+  render: (c: Check) => `${marks[c.verdict]} ${c.verdict}`,
+}
+const columns = computed<DataTableColumns<Check>>(() =>
+  narrow.value
+    ? [
+        {
+          title: 'Check',
+          key: 'name',
+          render: (c) => [
+            c.name,
+            h(
+              'div',
+              { class: 'faint' },
+              c.verdict === 'failed' ? `expected ${c.expected}, observed ${c.observed}` : c.observed,
+            ),
+            c.by ? h('div', { class: 'faint' }, c.by) : null,
+          ],
+        },
+        verdict,
+      ]
+    : [
+        { title: 'Check', key: 'name', width: 130 },
+        { title: 'Expected', key: 'expected', minWidth: 150 },
+        {
+          title: 'Observed',
+          key: 'observed',
+          minWidth: 120,
+          render: (c) => [c.observed, c.by ? h('div', { class: 'faint' }, c.by) : null],
+        },
+        verdict,
+      ],
+)
 </script>
 
 <template>
@@ -113,64 +163,142 @@ const columns = computed<DataTableColumns<Check>>(() => narrow.value ? [
           <StateMark :state="detail.entry.state" />
           <span v-if="detail.entry.reason" class="bad">{{ detail.entry.reason }}</span>
         </div>
-        <p v-if="detail.entry.notLookedAt?.length" data-test="not-looked-at">Not looked at: {{ detail.entry.notLookedAt.join(', ') }}</p>
-        <p v-if="detail.entry.handBy" class="faint">Set by hand, as {{ detail.entry.handBy }} marked it {{ clock(detail.entry.handAt) }}.</p>
-        <p v-else-if="detail.entry.byHand && detail.entry.state === 'matched'">No run can set this model. <NButton v-if="site.mayCommission" size="tiny" data-test="set-by-hand" @click="byHand">Mark as set by hand</NButton></p>
+        <p v-if="detail.entry.notLookedAt?.length" data-test="not-looked-at">
+          Not looked at: {{ detail.entry.notLookedAt.join(', ') }}
+        </p>
+        <p v-if="detail.entry.handBy" class="faint">
+          Set by hand, as {{ detail.entry.handBy }} marked it {{ clock(detail.entry.handAt) }}.
+        </p>
+        <p v-else-if="detail.entry.byHand && detail.entry.state === 'matched'">
+          No run can set this model.
+          <NButton v-if="site.mayCommission" size="tiny" data-test="set-by-hand" @click="byHand"
+            >Mark as set by hand</NButton
+          >
+        </p>
         <p v-for="d in detail.entry.differs ?? []" :key="d" class="bad">Differs: {{ d }}</p>
         <NDescriptions :column="narrow ? 1 : 2" size="small" label-placement="left" bordered>
           <NDescriptionsItem label="Place">{{ detail.entry.place || '–' }}</NDescriptionsItem>
           <NDescriptionsItem label="Profile">{{ detail.entry.profile }}</NDescriptionsItem>
-          <NDescriptionsItem label="Planned"><span class="mono">{{ detail.entry.address }}</span></NDescriptionsItem>
-          <NDescriptionsItem label="Present"><span class="mono">{{ detail.entry.present || '–' }}</span>
-            <span v-if="!detail.entry.present && detail.entry.lastAddress" class="faint"> was {{ detail.entry.lastAddress }} {{ clock(detail.entry.lastAddressAt) }}</span></NDescriptionsItem>
+          <NDescriptionsItem label="Planned"
+            ><span class="mono">{{ detail.entry.address }}</span></NDescriptionsItem
+          >
+          <NDescriptionsItem label="Present"
+            ><span class="mono">{{ detail.entry.present || '–' }}</span>
+            <span v-if="!detail.entry.present && detail.entry.lastAddress" class="faint">
+              was {{ detail.entry.lastAddress }} {{ clock(detail.entry.lastAddressAt) }}</span
+            ></NDescriptionsItem
+          >
           <NDescriptionsItem label="Name">{{ detail.entry.name }}</NDescriptionsItem>
-          <NDescriptionsItem label="Serial">{{ detail.entry.boxSerial || detail.entry.serial || '–' }}</NDescriptionsItem>
-          <NDescriptionsItem label="MAC"><span class="mono">{{ detail.entry.device || detail.entry.mac || '–' }}</span></NDescriptionsItem>
+          <NDescriptionsItem label="Serial">{{
+            detail.entry.boxSerial || detail.entry.serial || '–'
+          }}</NDescriptionsItem>
+          <NDescriptionsItem label="MAC"
+            ><span class="mono">{{ detail.entry.device || detail.entry.mac || '–' }}</span></NDescriptionsItem
+          >
           <NDescriptionsItem label="Last heard">{{ clock(detail.entry.seen) }}</NDescriptionsItem>
-          <NDescriptionsItem label="Match" :span="2">{{ detail.entry.matchedWhy || 'none' }}
-            <NButton v-if="detail.entry.device && mayMatch" size="tiny"  style="margin-left: 8px" @click="unmatch">Undo</NButton>
-            <NPopconfirm v-else-if="undone" @positive-click="unmatch"><template #trigger><NButton size="tiny" style="margin-left: 8px">Undo</NButton></template>Its device was set. Undo the match all the same?</NPopconfirm>
+          <NDescriptionsItem label="Match" :span="2"
+            >{{ detail.entry.matchedWhy || 'none' }}
+            <NButton v-if="detail.entry.device && mayMatch" size="tiny" style="margin-left: 8px" @click="unmatch"
+              >Undo</NButton
+            >
+            <NPopconfirm v-else-if="undone" @positive-click="unmatch"
+              ><template #trigger><NButton size="tiny" style="margin-left: 8px">Undo</NButton></template
+              >Its device was set. Undo the match all the same?</NPopconfirm
+            >
           </NDescriptionsItem>
           <NDescriptionsItem label="Login" :span="2">
-            <template v-if="login"><span class="mono">{{ login.user }} / {{ login.password }}</span> <NButton size="tiny" @click="login = null">Hide</NButton></template>
-            <template v-else-if="detail.login">{{ detail.login.user }}, {{ detail.login.state }} {{ clock(detail.login.at) }}{{ detail.login.toldBy ? ', ' + detail.login.toldBy : '' }} <NButton size="tiny" style="margin-left: 8px" @click="reveal()">Show (recorded)</NButton>
+            <template v-if="login"
+              ><span class="mono">{{ login.user }} / {{ login.password }}</span>
+              <NButton size="tiny" @click="login = null">Hide</NButton></template
+            >
+            <template v-else-if="detail.login"
+              >{{ detail.login.user }}, {{ detail.login.state }} {{ clock(detail.login.at)
+              }}{{ detail.login.toldBy ? ', ' + detail.login.toldBy : '' }}
+              <NButton size="tiny" style="margin-left: 8px" @click="reveal()">Show (recorded)</NButton>
               <NButton size="tiny" style="margin-left: 4px" @click="older">Others</NButton>
-              <div v-for="c in others.slice(1)" :key="c.id" class="faint">{{ c.user }}, {{ c.state }} {{ clock(c.at) }}, {{ c.origin }} <NButton size="tiny" @click="reveal(c.id)">Show (recorded)</NButton></div></template>
+              <div v-for="c in others.slice(1)" :key="c.id" class="faint">
+                {{ c.user }}, {{ c.state }} {{ clock(c.at) }}, {{ c.origin }}
+                <NButton size="tiny" @click="reveal(c.id)">Show (recorded)</NButton>
+              </div></template
+            >
             <template v-else>none stored</template>
           </NDescriptionsItem>
         </NDescriptions>
-        <NSelect v-if="!detail.entry.device && mayMatch" :options="candidates" filterable placeholder="Match by hand: choose a box" class="gap" :value="null" @update:value="match" />
+        <NSelect
+          v-if="!detail.entry.device && mayMatch"
+          :options="candidates"
+          filterable
+          placeholder="Match by hand: choose a box"
+          class="gap"
+          :value="null"
+          @update:value="match" />
 
-        <NSelect v-if="spares.length && site.mayCommission" :options="spares" filterable placeholder="Replace it: choose the new box, which is then commissioned" class="gap" :value="null" aria-label="New box" @update:value="replace" />
+        <NSelect
+          v-if="spares.length && site.mayCommission"
+          :options="spares"
+          filterable
+          placeholder="Replace it: choose the new box, which is then commissioned"
+          class="gap"
+          :value="null"
+          aria-label="New box"
+          @update:value="replace" />
 
         <template v-if="detail.settings.some((v) => v.value)">
           <h3>Settings</h3>
-          <NTable size="small" :bordered="false"><tbody><tr v-for="v in detail.settings.filter((x) => x.value)" :key="v.key"><td>{{ v.label }}</td><td class="mono">{{ isSecret(v.value) ? '••• in the vault' : inShort(v.value) }}</td><td class="faint">{{ v.from }}
-            <NButton v-if="isSecret(v.value)" size="tiny" @click="revealSetting(v.key)">Show (recorded)</NButton></td></tr></tbody></NTable>
+          <NTable size="small" :bordered="false"
+            ><tbody>
+              <tr v-for="v in detail.settings.filter((x) => x.value)" :key="v.key">
+                <td>{{ v.label }}</td>
+                <td class="mono">{{ isSecret(v.value) ? '••• in the vault' : inShort(v.value) }}</td>
+                <td class="faint">
+                  {{ v.from }}
+                  <NButton v-if="isSecret(v.value)" size="tiny" @click="revealSetting(v.key)">Show (recorded)</NButton>
+                </td>
+              </tr>
+            </tbody></NTable
+          >
         </template>
 
         <h3>Checks</h3>
-        <NDataTable v-if="detail.checks?.length" :columns="columns" :data="detail.checks" size="small" data-test="checks"
-          :row-props="(c: Check) => ({ class: c.verdict === 'failed' ? 'failing' : c.verdict === 'passed' ? '' : 'unseen' })" />
+        <NDataTable
+          v-if="detail.checks?.length"
+          :columns="columns"
+          :data="detail.checks"
+          size="small"
+          data-test="checks"
+          :row-props="
+            (c: Check) => ({ class: c.verdict === 'failed' ? 'failing' : c.verdict === 'passed' ? '' : 'unseen' })
+          " />
         <p v-else class="faint">Not verified yet.</p>
 
         <template v-if="detail.device?.facts?.length">
           <h3>Found</h3>
           <NTable size="small" :bordered="false" :single-line="true">
             <tbody>
-              <tr v-for="f in detail.device.facts" :key="f.key + f.value + f.protocol"><td>{{ f.key }}</td><td class="mono">{{ f.value }}</td><td class="faint">{{ f.protocol }}, {{ clock(f.last) }}</td></tr>
+              <tr v-for="f in detail.device.facts" :key="f.key + f.value + f.protocol">
+                <td>{{ f.key }}</td>
+                <td class="mono">{{ f.value }}</td>
+                <td class="faint">{{ f.protocol }}, {{ clock(f.last) }}</td>
+              </tr>
             </tbody>
           </NTable>
         </template>
 
         <template v-if="!detail.checks?.length">
           <h3>What commissioning does</h3>
-          <ol class="steps"><li v-for="s in detail.steps" :key="s.name">{{ s.text }}</li></ol>
+          <ol class="steps">
+            <li v-for="s in detail.steps" :key="s.name">{{ s.text }}</li>
+          </ol>
         </template>
 
         <h3>History</h3>
         <NTimeline size="medium">
-          <NTimelineItem v-for="(n, i) in [...detail.history].reverse()" :key="i" :content="n.what" :time="`${clock(n.at)}, ${n.who}`" :type="n.what.includes('failed') || n.what.startsWith('needs') ? 'error' : 'default'" />
+          <NTimelineItem
+            v-for="(n, i) in [...detail.history].reverse()"
+            :key="i"
+            :content="n.what"
+            :time="`${clock(n.at)}, ${n.who}`"
+            :type="n.what.includes('failed') || n.what.startsWith('needs') ? 'error' : 'default'" />
         </NTimeline>
       </template>
     </NDrawerContent>
@@ -178,12 +306,34 @@ const columns = computed<DataTableColumns<Check>>(() => narrow.value ? [
 </template>
 
 <style scoped>
-.top { display: flex; flex-wrap: wrap; gap: 4px 12px; margin-bottom: 10px; }
-.bad { color: var(--bad); }
-.gap { margin-top: 10px; }
-.steps { margin: 0; padding-left: 1.4rem; }
-h3 { font-size: 14px; margin: 16px 0 6px; }
-:deep(.n-descriptions-table-header) { white-space: nowrap; }
-:deep(.failing td) { color: var(--bad); font-weight: 600; }
-:deep(.unseen td) { font-style: italic; }
+.top {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 12px;
+  margin-bottom: 10px;
+}
+.bad {
+  color: var(--bad);
+}
+.gap {
+  margin-top: 10px;
+}
+.steps {
+  margin: 0;
+  padding-left: 1.4rem;
+}
+h3 {
+  font-size: 14px;
+  margin: 16px 0 6px;
+}
+:deep(.n-descriptions-table-header) {
+  white-space: nowrap;
+}
+:deep(.failing td) {
+  color: var(--bad);
+  font-weight: 600;
+}
+:deep(.unseen td) {
+  font-style: italic;
+}
 </style>

@@ -41,7 +41,12 @@ async function plug(name: string) {
 
 async function begin() {
   try {
-    await siteCall('POST', 'surveys', { pace: pace.value === 'normal' ? 0 : 50, lookOnly: pace.value === 'look', capture: capture.value, ranges: ranges.value.split(/[\s,;]+/).filter(Boolean) })
+    await siteCall('POST', 'surveys', {
+      pace: pace.value === 'normal' ? 0 : 50,
+      lookOnly: pace.value === 'look',
+      capture: capture.value,
+      ranges: ranges.value.split(/[\s,;]+/).filter(Boolean),
+    })
     show.value = false
   } catch (e) {
     wrong.value = (e as Error).message
@@ -57,21 +62,47 @@ const link = (i: Interface) => (!i.up ? 'off' : !i.link ? 'no link' : i.speed ? 
     <p>{{ site.segment || 'nothing' }}{{ site.lookOnly ? '; this service only looks' : '' }}</p>
     <ul v-if="segments.length > 1" class="segments" data-test="segments">
       <li v-for="s in segments" :key="s.name">
-        {{ s.name }}{{ s.here ? (s.dark ? ', no link' : '') : ', gone; waited for' }}<span v-if="s.sites.length" class="faint">, used by {{ s.sites.join(', ') }}</span>
-        <NButton v-if="s.name !== site.segment" size="tiny" :disabled="site.rights !== 'own'" @click="plug(s.name)">Use it</NButton>
+        {{ s.name }}{{ s.here ? (s.dark ? ', no link' : '') : ', gone; waited for'
+        }}<span v-if="s.sites.length" class="faint">, used by {{ s.sites.join(', ') }}</span>
+        <NButton v-if="s.name !== site.segment" size="tiny" :disabled="site.rights !== 'own'" @click="plug(s.name)"
+          >Use it</NButton
+        >
       </li>
     </ul>
     <NSpin v-if="!interfaces" size="small" description="Listening to each interface; nothing is sent" />
     <NTable v-else size="small" :bordered="false" data-test="interfaces">
-      <thead><tr><th>Interface</th><th>Link</th><th>Own addresses</th><th>Heard in 2 s</th><th /></tr></thead>
+      <thead>
+        <tr>
+          <th>Interface</th>
+          <th>Link</th>
+          <th>Own addresses</th>
+          <th>Heard in 2 s</th>
+          <th />
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="i in interfaces" :key="i.name">
-          <td><strong>{{ i.name }}</strong><div class="faint">{{ i.wireless ? 'wireless' : 'wired' }} <span class="mono">{{ i.mac }}</span></div></td>
+          <td>
+            <strong>{{ i.name }}</strong>
+            <div class="faint">
+              {{ i.wireless ? 'wireless' : 'wired' }} <span class="mono">{{ i.mac }}</span>
+            </div>
+          </td>
           <td>{{ link(i) }}</td>
           <td>{{ (i.addresses ?? []).join(' ') || '–' }}</td>
-          <td><template v-if="i.hears">{{ i.hears.frames }} frames, {{ i.hears.senders }} senders<div v-if="i.hears.subnets.length" class="faint">{{ i.hears.subnets.join(' ') }}</div></template><template v-else>–</template>
-            <div v-for="w in i.warnings" :key="w" class="warn">◆ {{ w }}</div></td>
-          <td><span v-if="i.name === site.segment">in use</span><NButton v-else size="tiny" :disabled="!i.up || site.rights !== 'own'" @click="plug(i.name)">Use it</NButton></td>
+          <td>
+            <template v-if="i.hears"
+              >{{ i.hears.frames }} frames, {{ i.hears.senders }} senders
+              <div v-if="i.hears.subnets.length" class="faint">{{ i.hears.subnets.join(' ') }}</div></template
+            ><template v-else>–</template>
+            <div v-for="w in i.warnings" :key="w" class="warn">◆ {{ w }}</div>
+          </td>
+          <td>
+            <span v-if="i.name === site.segment">in use</span
+            ><NButton v-else size="tiny" :disabled="!i.up || site.rights !== 'own'" @click="plug(i.name)"
+              >Use it</NButton
+            >
+          </td>
         </tr>
       </tbody>
     </NTable>
@@ -82,20 +113,39 @@ const link = (i: Interface) => (!i.up ? 'off' : !i.link ? 'no link' : i.speed ? 
       <NRadio value="look" label="Look only: gentle, and no conversation with any device" />
     </NRadioGroup>
     <h3>Where besides the plan</h3>
-    <NInput v-model:value="ranges" placeholder="172.23.0.0/16, 10.0.0.1-10.0.0.99" :input-props="{ 'aria-label': 'Ranges' }" data-test="find-ranges" />
-    <p><NCheckbox v-model:checked="capture" data-test="find-capture">Keep the packets, to open them in an analyser</NCheckbox></p>
+    <NInput
+      v-model:value="ranges"
+      placeholder="172.23.0.0/16, 10.0.0.1-10.0.0.99"
+      :input-props="{ 'aria-label': 'Ranges' }"
+      data-test="find-ranges" />
+    <p>
+      <NCheckbox v-model:checked="capture" data-test="find-capture"
+        >Keep the packets, to open them in an analyser</NCheckbox
+      >
+    </p>
     <template #footer>
       <div class="foot">
         <NButton @click="show = false">Cancel</NButton>
-        <NButton type="primary" :disabled="!site.segment || site.finding" data-test="find-begin" @click="begin">Find</NButton>
+        <NButton type="primary" :disabled="!site.segment || site.finding" data-test="find-begin" @click="begin"
+          >Find</NButton
+        >
       </div>
     </template>
   </NModal>
 </template>
 
 <style scoped>
-h3 { margin: 12px 0 4px; font-size: 14px; }
-p { margin: 6px 0; }
-td .mono { white-space: nowrap; }
-.warn { color: var(--warn); }
+h3 {
+  margin: 12px 0 4px;
+  font-size: 14px;
+}
+p {
+  margin: 6px 0;
+}
+td .mono {
+  white-space: nowrap;
+}
+.warn {
+  color: var(--warn);
+}
 </style>

@@ -27,7 +27,10 @@ const address = (tag: string) => site.entries.find((e) => e.tag === tag)?.addres
 const servers = computed(() => site.segmentFindings.filter((f) => f.kind.startsWith('dhcp-server')))
 async function begin() {
   try {
-    await siteCall('POST', 'leases', { tags: ready.value.map((a) => a.tag), beside: beside.value.split(/[\s,;]+/).filter(Boolean) })
+    await siteCall('POST', 'leases', {
+      tags: ready.value.map((a) => a.tag),
+      beside: beside.value.split(/[\s,;]+/).filter(Boolean),
+    })
     show.value = false
   } catch (e) {
     wrong.value = (e as Error).message
@@ -36,19 +39,52 @@ async function begin() {
 </script>
 
 <template>
-  <NModal v-model:show="show" preset="card" title="Give planned addresses over DHCP" style="max-width: 760px" data-test="hand-out-dialog">
+  <NModal
+    v-model:show="show"
+    preset="card"
+    title="Give planned addresses over DHCP"
+    style="max-width: 760px"
+    data-test="hand-out-dialog">
     <NAlert v-if="wrong" type="error" :show-icon="false" role="alert">{{ wrong }}</NAlert>
-    <p>Only the boxes below that have an entry are answered; nobody else, ever. It ends by itself when each has its address, or after three minutes.</p>
+    <p>
+      Only the boxes below that have an entry are answered; nobody else, ever. It ends by itself when each has its
+      address, or after three minutes.
+    </p>
     <NTable size="small" :bordered="false">
-      <thead><tr><th>Box</th><th>Asks as</th><th>Entry</th><th>Gets</th></tr></thead>
-      <tbody><tr v-for="a in askers" :key="a.mac"><td class="mono">{{ a.mac }}</td><td>{{ a.class || a.host || '–' }}</td><td>{{ a.tag || 'none: match it first' }}</td><td class="mono">{{ a.tag ? address(a.tag) : 'nothing' }}</td></tr></tbody>
+      <thead>
+        <tr>
+          <th>Box</th>
+          <th>Asks as</th>
+          <th>Entry</th>
+          <th>Gets</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="a in askers" :key="a.mac">
+          <td class="mono">{{ a.mac }}</td>
+          <td>{{ a.class || a.host || '–' }}</td>
+          <td>{{ a.tag || 'none: match it first' }}</td>
+          <td class="mono">{{ a.tag ? address(a.tag) : 'nothing' }}</td>
+        </tr>
+      </tbody>
     </NTable>
     <NAlert v-for="f in servers" :key="f.text" type="warning" :show-icon="false">{{ f.text }}; {{ f.next }}.</NAlert>
-    <p><label>Go on beside these DHCP servers: <NInput v-model:value="beside" size="small" placeholder="none; it refuses to begin while another one answers" data-test="beside" /></label></p>
+    <p>
+      <label
+        >Go on beside these DHCP servers:
+        <NInput
+          v-model:value="beside"
+          size="small"
+          placeholder="none; it refuses to begin while another one answers"
+          data-test="beside"
+      /></label>
+    </p>
     <template #footer>
       <div class="foot">
         <NButton @click="show = false">Cancel</NButton>
-        <NButton type="primary" :disabled="!ready.length || site.lookOnly" data-test="hand-out-begin" @click="begin">Give {{ plural(ready.length, 'address').replace('addresss', 'addresses') }}</NButton>
+        <NButton type="primary" :disabled="!ready.length || site.lookOnly" data-test="hand-out-begin" @click="begin"
+          >Give {{ plural(ready.length, 'address').replace('addresss', 'addresses') }}</NButton
+        >
       </div>
     </template>
   </NModal>

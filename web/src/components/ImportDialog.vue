@@ -33,7 +33,12 @@ async function send(preview: boolean) {
   if (!file.value) return
   waiting.value = true
   wrong.value = ''
-  const q = new URLSearchParams({ preview: String(preview), apply: 'true', whole: String(whole.value), configured: String(configured.value) })
+  const q = new URLSearchParams({
+    preview: String(preview),
+    apply: 'true',
+    whole: String(whole.value),
+    configured: String(configured.value),
+  })
   if (sheet.value) q.set('sheet', sheet.value)
   if (mapping.value) q.set('mapping', JSON.stringify(mapping.value))
   try {
@@ -47,7 +52,8 @@ async function send(preview: boolean) {
   } catch (e) {
     result.value = null
     wrong.value = (e as Error).message
-    if (e instanceof Problem && e.cells.length) wrong.value += ' ' + e.cells.map((c) => `Row ${c.row}: ${c.reason}`).join('. ')
+    if (e instanceof Problem && e.cells.length)
+      wrong.value += ' ' + e.cells.map((c) => `Row ${c.row}: ${c.reason}`).join('. ')
   } finally {
     waiting.value = false
   }
@@ -72,17 +78,27 @@ function map(header: string, field: string | null) {
 const targets = computed(() => {
   const list = fields.value.map((f) => ({ label: f.label, value: f.key }))
   const seen = new Set(list.map((o) => o.value))
-  for (const p of site.profiles) for (const s of p.settings ?? []) if (s.type !== 'computed' && !seen.has(s.key)) {
-    seen.add(s.key)
-    list.push({ label: `${s.label} (${p.kind})`, value: s.key })
-  }
+  for (const p of site.profiles)
+    for (const s of p.settings ?? [])
+      if (s.type !== 'computed' && !seen.has(s.key)) {
+        seen.add(s.key)
+        list.push({ label: `${s.label} (${p.kind})`, value: s.key })
+      }
   return list
 })
 const counts = computed(() => {
   const c = result.value?.comparison
   if (!c) return ''
   const changed = new Set(c.changed.map((x) => x.tag)).size
-  return [c.added.length && `${c.added.length} added`, changed && `${changed} changed`, c.removed.length && `${c.removed.length} removed`].filter(Boolean).join(', ') || 'nothing changes'
+  return (
+    [
+      c.added.length && `${c.added.length} added`,
+      changed && `${changed} changed`,
+      c.removed.length && `${c.removed.length} removed`,
+    ]
+      .filter(Boolean)
+      .join(', ') || 'nothing changes'
+  )
 })
 const levels = computed(() => {
   const n = { stops: 0, warning: 0, hint: 0 } as Record<string, number>
@@ -95,7 +111,9 @@ const cellColumns: DataTableColumns<Cell> = [
   { title: 'Value', key: 'value', width: 160, ellipsis: { tooltip: true } },
   { title: 'What is wrong', key: 'reason' },
 ]
-const something = computed(() => !!result.value && !result.value.cells.length && (counts.value !== 'nothing changes' || !!result.value.site))
+const something = computed(
+  () => !!result.value && !result.value.cells.length && (counts.value !== 'nothing changes' || !!result.value.site),
+)
 </script>
 
 <template>
@@ -103,59 +121,167 @@ const something = computed(() => !!result.value && !result.value.cells.length &&
     <div class="row">
       <label class="file">
         <NIcon :component="Upload" /> {{ file ? file.name : 'Choose a CSV, XLSX or JSON file' }}
-        <input type="file" accept=".csv,.xlsx,.json,text/csv" data-test="plan-file" @change="choose">
+        <input type="file" accept=".csv,.xlsx,.json,text/csv" data-test="plan-file" @change="choose" />
       </label>
-      <NSelect v-if="(result?.sheets.length ?? 0) > 1" :value="sheet" :options="result!.sheets.map((s) => ({ label: 'Sheet ' + s, value: s }))" size="small" class="sheet"
-        @update:value="(s: string) => { sheet = s; mapping = null; void send(true) }" />
-      <NCheckbox v-model:checked="whole" @update:checked="send(true)">The file is the whole plan: remove what it lacks</NCheckbox>
-      <NCheckbox v-if="result?.untouched.length || configured" v-model:checked="configured" @update:checked="send(true)">Change configured devices’ entries too</NCheckbox>
+      <NSelect
+        v-if="(result?.sheets.length ?? 0) > 1"
+        :value="sheet"
+        :options="result!.sheets.map((s) => ({ label: 'Sheet ' + s, value: s }))"
+        size="small"
+        class="sheet"
+        @update:value="
+          (s: string) => {
+            sheet = s
+            mapping = null
+            void send(true)
+          }
+        " />
+      <NCheckbox v-model:checked="whole" @update:checked="send(true)"
+        >The file is the whole plan: remove what it lacks</NCheckbox
+      >
+      <NCheckbox v-if="result?.untouched.length || configured" v-model:checked="configured" @update:checked="send(true)"
+        >Change configured devices’ entries too</NCheckbox
+      >
       <a :href="`/api/sites/${site.key}/template`" download class="template">Empty workbook with drop-downs</a>
     </div>
-    <p v-if="!file" class="faint">One row per device. Columns may have any names and any order; what they are is proposed and can be changed. Nothing is changed before you say so, and a file in which anything cannot be understood is refused whole.</p>
+    <p v-if="!file" class="faint">
+      One row per device. Columns may have any names and any order; what they are is proposed and can be changed.
+      Nothing is changed before you say so, and a file in which anything cannot be understood is refused whole.
+    </p>
     <NAlert v-if="wrong" type="error" :show-icon="false" role="alert" data-test="import-error">{{ wrong }}</NAlert>
     <template v-if="result">
       <NAlert v-if="result.cells.length" type="error" :show-icon="false" role="alert" data-test="import-error">
-        The plan was refused whole because of {{ result.cells.length === 1 ? 'one mistake' : result.cells.length + ' mistakes' }}; nothing was changed. Mend the rows and choose the file again.
+        The plan was refused whole because of
+        {{ result.cells.length === 1 ? 'one mistake' : result.cells.length + ' mistakes' }}; nothing was changed. Mend
+        the rows and choose the file again.
       </NAlert>
-      <NDataTable v-if="result.cells.length" :columns="cellColumns" :data="result.cells" size="small" :max-height="220" virtual-scroll class="gap" />
-      <h3>How the file is understood <span class="faint">{{ plural(result.rows, 'row') }}</span></h3>
+      <NDataTable
+        v-if="result.cells.length"
+        :columns="cellColumns"
+        :data="result.cells"
+        size="small"
+        :max-height="220"
+        virtual-scroll
+        class="gap" />
+      <h3>
+        How the file is understood <span class="faint">{{ plural(result.rows, 'row') }}</span>
+      </h3>
       <div class="scroll">
         <NTable size="small" :single-line="false" data-test="mapping">
-          <thead><tr><th>Column</th><th v-for="h in result.header" :key="h">{{ h }}</th></tr></thead>
+          <thead>
+            <tr>
+              <th>Column</th>
+              <th v-for="h in result.header" :key="h">{{ h }}</th>
+            </tr>
+          </thead>
           <tbody>
-            <tr><th>is</th><td v-for="h in result.header" :key="h"><NSelect :value="result.mapping[h] || null" :options="targets" size="tiny" filterable clearable placeholder="left out" class="target" :data-column="h" :aria-label="'Column ' + h" @update:value="map(h, $event)" /></td></tr>
-            <tr v-for="s in result.samples.slice(0, 3)" :key="s.row"><th>row {{ s.row }}</th><td v-for="h in result.header" :key="h" class="sample">{{ s.fields[result.mapping[h]] ?? '' }}</td></tr>
+            <tr>
+              <th>is</th>
+              <td v-for="h in result.header" :key="h">
+                <NSelect
+                  :value="result.mapping[h] || null"
+                  :options="targets"
+                  size="tiny"
+                  filterable
+                  clearable
+                  placeholder="left out"
+                  class="target"
+                  :data-column="h"
+                  :aria-label="'Column ' + h"
+                  @update:value="map(h, $event)" />
+              </td>
+            </tr>
+            <tr v-for="s in result.samples.slice(0, 3)" :key="s.row">
+              <th>row {{ s.row }}</th>
+              <td v-for="h in result.header" :key="h" class="sample">{{ s.fields[result.mapping[h]] ?? '' }}</td>
+            </tr>
           </tbody>
         </NTable>
       </div>
       <template v-if="!result.cells.length">
-        <h3>What it changes <span class="faint" data-test="import-counts">{{ counts }}</span></h3>
+        <h3>
+          What it changes <span class="faint" data-test="import-counts">{{ counts }}</span>
+        </h3>
         <Comparison :of="result.comparison" :height="200" />
-        <p v-if="result.site">The file brings the site’s own data and {{ plural(result.site.subnets?.length ?? 0, 'subnet') }} as well.</p>
-        <p v-if="result.untouched.length" data-test="untouched"><strong>Left alone</strong>, because their devices are configured: {{ [...new Set(result.untouched.map((c) => c.tag))].join(', ') }}</p>
-        <p class="faint">The plan as it would be: {{ levels.stops }} stop commissioning, {{ plural(levels.warning, 'warning') }}, {{ plural(levels.hint, 'hint') }}.</p>
+        <p v-if="result.site">
+          The file brings the site’s own data and {{ plural(result.site.subnets?.length ?? 0, 'subnet') }} as well.
+        </p>
+        <p v-if="result.untouched.length" data-test="untouched">
+          <strong>Left alone</strong>, because their devices are configured:
+          {{ [...new Set(result.untouched.map((c) => c.tag))].join(', ') }}
+        </p>
+        <p class="faint">
+          The plan as it would be: {{ levels.stops }} stop commissioning, {{ plural(levels.warning, 'warning') }},
+          {{ plural(levels.hint, 'hint') }}.
+        </p>
       </template>
     </template>
     <template #footer>
       <div class="foot">
         <NButton @click="show = false">Cancel</NButton>
-        <NButton type="primary" :disabled="!something" :loading="waiting" data-test="import-apply" @click="send(false)">Import{{ something ? ': ' + counts : '' }}</NButton>
+        <NButton type="primary" :disabled="!something" :loading="waiting" data-test="import-apply" @click="send(false)"
+          >Import{{ something ? ': ' + counts : '' }}</NButton
+        >
       </div>
     </template>
   </NModal>
 </template>
 
 <style scoped>
-.row { display: flex; gap: 8px 16px; align-items: center; margin-bottom: 10px; flex-wrap: wrap; }
-.file { display: inline-flex; gap: 8px; align-items: center; padding: 6px 12px; border: 1px dashed var(--faint); border-radius: 4px; cursor: pointer; }
-.file:focus-within { outline: 2px solid #c65a2e; }
-.file input { position: absolute; opacity: 0; width: 1px; height: 1px; }
-.sheet { width: 180px; }
-.template { margin-left: auto; color: inherit; }
-.scroll { overflow-x: auto; max-width: 100%; }
-.target { min-width: 118px; }
-.sample { max-width: 160px; overflow: hidden; white-space: nowrap; text-overflow: ellipsis; font-size: 13px; }
-th { white-space: nowrap; }
-h3 { font-size: 14px; margin: 12px 0 6px; }
-.gap { margin-top: 10px; }
+.row {
+  display: flex;
+  gap: 8px 16px;
+  align-items: center;
+  margin-bottom: 10px;
+  flex-wrap: wrap;
+}
+.file {
+  display: inline-flex;
+  gap: 8px;
+  align-items: center;
+  padding: 6px 12px;
+  border: 1px dashed var(--faint);
+  border-radius: 4px;
+  cursor: pointer;
+}
+.file:focus-within {
+  outline: 2px solid #c65a2e;
+}
+.file input {
+  position: absolute;
+  opacity: 0;
+  width: 1px;
+  height: 1px;
+}
+.sheet {
+  width: 180px;
+}
+.template {
+  margin-left: auto;
+  color: inherit;
+}
+.scroll {
+  overflow-x: auto;
+  max-width: 100%;
+}
+.target {
+  min-width: 118px;
+}
+.sample {
+  max-width: 160px;
+  overflow: hidden;
+  white-space: nowrap;
+  text-overflow: ellipsis;
+  font-size: 13px;
+}
+th {
+  white-space: nowrap;
+}
+h3 {
+  font-size: 14px;
+  margin: 12px 0 6px;
+}
+.gap {
+  margin-top: 10px;
+}
 </style>

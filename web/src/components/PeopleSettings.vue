@@ -15,7 +15,12 @@ const wrong = ref('')
 const form = reactive({ name: '', password: '', rights: 'look' })
 const own = reactive({ old: '', new: '' })
 const tokenName = ref('')
-const rights = [{ label: 'may only look', value: 'look' }, { label: 'may change plans', value: 'plan' }, { label: 'may change plans and work on devices', value: 'commission' }, { label: 'may do everything', value: 'own' }]
+const rights = [
+  { label: 'may only look', value: 'look' },
+  { label: 'may change plans', value: 'plan' },
+  { label: 'may change plans and work on devices', value: 'commission' },
+  { label: 'may do everything', value: 'own' },
+]
 
 async function load() {
   if (site.rights === 'own') users.value = await call<User[]>('GET', 'users')
@@ -32,16 +37,19 @@ async function attempt(what: () => Promise<unknown>, done = '') {
     wrong.value = (e as Error).message
   }
 }
-const add = () => attempt(async () => {
-  await call('POST', 'users', form)
-  Object.assign(form, { name: '', password: '', rights: 'look' })
-}, 'Made')
-const setRights = (u: User, value: string) => attempt(() => call('PUT', 'users/' + encodeURIComponent(u.name), { rights: value, password: '' }), 'Saved')
+const add = () =>
+  attempt(async () => {
+    await call('POST', 'users', form)
+    Object.assign(form, { name: '', password: '', rights: 'look' })
+  }, 'Made')
+const setRights = (u: User, value: string) =>
+  attempt(() => call('PUT', 'users/' + encodeURIComponent(u.name), { rights: value, password: '' }), 'Saved')
 const remove = (u: User) => attempt(() => call('DELETE', 'users/' + encodeURIComponent(u.name)))
-const addToken = () => attempt(async () => {
-  shown.value = (await call<{ token: string }>('POST', 'tokens', { name: tokenName.value })).token
-  tokenName.value = ''
-})
+const addToken = () =>
+  attempt(async () => {
+    shown.value = (await call<{ token: string }>('POST', 'tokens', { name: tokenName.value })).token
+    tokenName.value = ''
+  })
 const revoke = (t: Token) => attempt(() => call('DELETE', `tokens/${t.id}`))
 async function change() {
   wrong.value = ''
@@ -58,34 +66,110 @@ async function change() {
   <NAlert v-if="wrong" type="error" :show-icon="false" role="alert" class="gap">{{ wrong }}</NAlert>
   <NCard v-if="site.rights === 'own'" size="small" title="People" class="gap">
     <NTable size="small" :bordered="false" data-test="users">
-      <tbody><tr v-for="u in users" :key="u.name"><td><strong>{{ u.name }}</strong></td><td><NSelect :value="u.rights" :options="rights" size="tiny" :aria-label="'Right of ' + u.name" @update:value="setRights(u, $event)" /></td><td><NButton size="tiny" :disabled="u.name === site.user" @click="remove(u)">Remove</NButton></td></tr></tbody>
+      <tbody>
+        <tr v-for="u in users" :key="u.name">
+          <td>
+            <strong>{{ u.name }}</strong>
+          </td>
+          <td>
+            <NSelect
+              :value="u.rights"
+              :options="rights"
+              size="tiny"
+              :aria-label="'Right of ' + u.name"
+              @update:value="setRights(u, $event)" />
+          </td>
+          <td><NButton size="tiny" :disabled="u.name === site.user" @click="remove(u)">Remove</NButton></td>
+        </tr>
+      </tbody>
     </NTable>
     <NForm inline size="small" :show-feedback="false" class="line" @submit.prevent="add">
-      <NFormItem><NInput v-model:value="form.name" placeholder="name" :input-props="{ 'aria-label': 'Name', id: 'user-name' }" /></NFormItem>
-      <NFormItem><NInput v-model:value="form.password" type="password" placeholder="password, at least 10 characters" show-password-on="click" :input-props="{ autocomplete: 'new-password', 'aria-label': 'Password', id: 'user-password' }" /></NFormItem>
+      <NFormItem
+        ><NInput v-model:value="form.name" placeholder="name" :input-props="{ 'aria-label': 'Name', id: 'user-name' }"
+      /></NFormItem>
+      <NFormItem
+        ><NInput
+          v-model:value="form.password"
+          type="password"
+          placeholder="password, at least 10 characters"
+          show-password-on="click"
+          :input-props="{ autocomplete: 'new-password', 'aria-label': 'Password', id: 'user-password' }"
+      /></NFormItem>
       <NFormItem><NSelect v-model:value="form.rights" :options="rights" class="right" aria-label="Right" /></NFormItem>
       <NButton type="primary" size="small" attr-type="submit" data-test="user-add">Make the user</NButton>
     </NForm>
   </NCard>
   <NCard size="small" title="API tokens" class="gap">
-    <p class="faint">With a token a program or another computer acts for you: REDSTART_URL and REDSTART_TOKEN for the command line.</p>
-    <NTable v-if="tokens.length" size="small" :bordered="false"><tbody><tr v-for="t in tokens" :key="t.id"><td><strong>{{ t.name }}</strong></td><td>{{ t.user }}</td><td>made {{ clock(t.madeAt) }}</td><td>last used {{ clock(t.usedAt) }}</td><td><NButton size="tiny" @click="revoke(t)">Revoke</NButton></td></tr></tbody></NTable>
-    <NAlert v-if="shown" type="success" :show-icon="false" closable class="gap" @close="shown = ''">Shown only now: <span class="mono" data-test="token">{{ shown }}</span></NAlert>
-    <form class="line" @submit.prevent="addToken"><NInput v-model:value="tokenName" size="small" placeholder="what will use it" :input-props="{ 'aria-label': 'Token name', id: 'token-name' }" /><NButton size="small" attr-type="submit" :disabled="!tokenName">Make a token</NButton></form>
+    <p class="faint">
+      With a token a program or another computer acts for you: REDSTART_URL and REDSTART_TOKEN for the command line.
+    </p>
+    <NTable v-if="tokens.length" size="small" :bordered="false"
+      ><tbody>
+        <tr v-for="t in tokens" :key="t.id">
+          <td>
+            <strong>{{ t.name }}</strong>
+          </td>
+          <td>{{ t.user }}</td>
+          <td>made {{ clock(t.madeAt) }}</td>
+          <td>last used {{ clock(t.usedAt) }}</td>
+          <td><NButton size="tiny" @click="revoke(t)">Revoke</NButton></td>
+        </tr>
+      </tbody></NTable
+    >
+    <NAlert v-if="shown" type="success" :show-icon="false" closable class="gap" @close="shown = ''"
+      >Shown only now: <span class="mono" data-test="token">{{ shown }}</span></NAlert
+    >
+    <form class="line" @submit.prevent="addToken">
+      <NInput
+        v-model:value="tokenName"
+        size="small"
+        placeholder="what will use it"
+        :input-props="{ 'aria-label': 'Token name', id: 'token-name' }" /><NButton
+        size="small"
+        attr-type="submit"
+        :disabled="!tokenName"
+        >Make a token</NButton
+      >
+    </form>
   </NCard>
   <NCard size="small" title="Your password" class="gap">
     <form class="line" @submit.prevent="change">
-      <NInput v-model:value="own.old" type="password" size="small" placeholder="old password" :input-props="{ autocomplete: 'current-password', 'aria-label': 'Old password' }" />
-      <NInput v-model:value="own.new" type="password" size="small" placeholder="new password" :input-props="{ autocomplete: 'new-password', 'aria-label': 'New password' }" />
-      <NButton size="small" attr-type="submit" :disabled="!own.old || own.new.length < 10">Change, and sign in again</NButton>
+      <NInput
+        v-model:value="own.old"
+        type="password"
+        size="small"
+        placeholder="old password"
+        :input-props="{ autocomplete: 'current-password', 'aria-label': 'Old password' }" />
+      <NInput
+        v-model:value="own.new"
+        type="password"
+        size="small"
+        placeholder="new password"
+        :input-props="{ autocomplete: 'new-password', 'aria-label': 'New password' }" />
+      <NButton size="small" attr-type="submit" :disabled="!own.old || own.new.length < 10"
+        >Change, and sign in again</NButton
+      >
     </form>
   </NCard>
 </template>
 
 <style scoped>
-.gap { margin-bottom: 12px; }
-.line { display: flex; flex-wrap: wrap; gap: 8px; margin-top: 8px; }
-.line :deep(.n-input) { width: 260px; }
-.right { width: 280px; }
-p { margin: 4px 0; }
+.gap {
+  margin-bottom: 12px;
+}
+.line {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px;
+  margin-top: 8px;
+}
+.line :deep(.n-input) {
+  width: 260px;
+}
+.right {
+  width: 280px;
+}
+p {
+  margin: 4px 0;
+}
 </style>

@@ -11,7 +11,9 @@ const props = defineProps<{ tags: string[] }>()
 const site = useSite()
 const rehearsal = ref<Rehearsal | null>(null)
 const wrong = ref('')
-const restarts = computed(() => rehearsal.value?.devices.filter((d) => d.steps.some((s) => s.text.includes('restart'))).length ?? 0)
+const restarts = computed(
+  () => rehearsal.value?.devices.filter((d) => d.steps.some((s) => s.text.includes('restart'))).length ?? 0,
+)
 // What is left out for one reason is said once.
 const left = computed(() => {
   const by = new Map<string, string[]>()
@@ -23,7 +25,11 @@ watch(show, async (open) => {
   rehearsal.value = null
   wrong.value = ''
   try {
-    rehearsal.value = await siteCall<Rehearsal>('POST', 'rehearsals', props.tags.length ? { tags: props.tags } : { all: true })
+    rehearsal.value = await siteCall<Rehearsal>(
+      'POST',
+      'rehearsals',
+      props.tags.length ? { tags: props.tags } : { all: true },
+    )
   } catch (e) {
     wrong.value = (e as Error).message
   }
@@ -48,33 +54,67 @@ const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.ki
     <NAlert v-if="wrong" type="error" :show-icon="false" role="alert">{{ wrong }}</NAlert>
     <NSpin v-else-if="!rehearsal" />
     <template v-else>
-      <p class="sum"><strong>{{ plural(rehearsal.devices.length, 'device') }}</strong> would be set side by side in about {{ Math.ceil(rehearsal.seconds) }} s; {{ restarts }} would restart. Nothing was sent yet.</p>
-      <div class="left"><p v-for="[why, tags] in left" :key="why" class="sum"><strong>Left out:</strong> {{ tags.slice(0, 6).join(', ') }}{{ tags.length > 6 ? ` and ${tags.length - 6} more` : '' }}: {{ why }}</p></div>
+      <p class="sum">
+        <strong>{{ plural(rehearsal.devices.length, 'device') }}</strong> would be set side by side in about
+        {{ Math.ceil(rehearsal.seconds) }} s; {{ restarts }} would restart. Nothing was sent yet.
+      </p>
+      <div class="left">
+        <p v-for="[why, tags] in left" :key="why" class="sum">
+          <strong>Left out:</strong> {{ tags.slice(0, 6).join(', ')
+          }}{{ tags.length > 6 ? ` and ${tags.length - 6} more` : '' }}: {{ why }}
+        </p>
+      </div>
       <div class="list">
         <NCollapse :default-expanded-names="rehearsal.devices[0]?.tag">
           <NCollapseItem v-for="d in rehearsal.devices.slice(0, most)" :key="d.tag" :name="d.tag">
-            <template #header><strong>{{ d.tag }}</strong>&nbsp;<span class="faint">{{ profileOf(d.profile) }}, {{ d.mac }}</span></template>
-            <p v-if="d.after?.length" class="faint">Begun when {{ d.after.join(' and ') }} {{ d.after.length > 1 ? 'are' : 'is' }} set.</p>
-            <ol class="steps"><li v-for="s in d.steps" :key="s.name">{{ s.text }}</li></ol>
+            <template #header
+              ><strong>{{ d.tag }}</strong
+              >&nbsp;<span class="faint">{{ profileOf(d.profile) }}, {{ d.mac }}</span></template
+            >
+            <p v-if="d.after?.length" class="faint">
+              Begun when {{ d.after.join(' and ') }} {{ d.after.length > 1 ? 'are' : 'is' }} set.
+            </p>
+            <ol class="steps">
+              <li v-for="s in d.steps" :key="s.name">{{ s.text }}</li>
+            </ol>
             <p v-if="d.notSent?.length" class="faint">Planned, but set by hand: {{ d.notSent.join(', ') }}</p>
           </NCollapseItem>
         </NCollapse>
-        <p v-if="rehearsal.devices.length > most" class="faint">and {{ rehearsal.devices.length - most }} more of the same kinds</p>
+        <p v-if="rehearsal.devices.length > most" class="faint">
+          and {{ rehearsal.devices.length - most }} more of the same kinds
+        </p>
       </div>
     </template>
     <template #footer>
       <div class="foot">
         <NButton @click="show = false">Cancel</NButton>
-        <NButton type="primary" :disabled="!rehearsal?.devices.length" data-test="run-begin" @click="begin">Commission {{ plural(rehearsal?.devices.length ?? 0, 'device') }}</NButton>
+        <NButton type="primary" :disabled="!rehearsal?.devices.length" data-test="run-begin" @click="begin"
+          >Commission {{ plural(rehearsal?.devices.length ?? 0, 'device') }}</NButton
+        >
       </div>
     </template>
   </NModal>
 </template>
 
 <style scoped>
-.left { max-height: 140px; overflow: auto; }
-.sum { margin: 0 0 8px; }
-.list { max-height: 55vh; overflow: auto; }
-.steps { margin: 0; padding-left: 1.4rem; }
-.foot { display: flex; justify-content: flex-end; gap: 8px; }
+.left {
+  max-height: 140px;
+  overflow: auto;
+}
+.sum {
+  margin: 0 0 8px;
+}
+.list {
+  max-height: 55vh;
+  overflow: auto;
+}
+.steps {
+  margin: 0;
+  padding-left: 1.4rem;
+}
+.foot {
+  display: flex;
+  justify-content: flex-end;
+  gap: 8px;
+}
 </style>

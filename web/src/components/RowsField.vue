@@ -20,12 +20,15 @@ const options = (list: string[]) => list.map((v) => ({ label: v, value: v }))
 function choicesOf(c: Setting): string[] | null {
   if (c.type === 'choice') return c.choices ?? []
   if (c.type === 'yes-no') return ['yes', 'no']
-  if (c.type === 'entry') return site.entries.filter((e) => !c.kinds?.length || c.kinds.includes(e.kind)).map((e) => e.tag)
+  if (c.type === 'entry')
+    return site.entries.filter((e) => !c.kinds?.length || c.kinds.includes(e.kind)).map((e) => e.tag)
   return null
 }
 
 function keep(list: Row[]) {
-  const filled = list.map((r) => Object.fromEntries(Object.entries(r).filter(([, v]) => v !== ''))).filter((r) => Object.keys(r).length)
+  const filled = list
+    .map((r) => Object.fromEntries(Object.entries(r).filter(([, v]) => v !== '')))
+    .filter((r) => Object.keys(r).length)
   value.value = filled.length ? JSON.stringify(filled) : ''
 }
 
@@ -56,15 +59,44 @@ function paste(e: ClipboardEvent, i: number, column: number) {
 <template>
   <div class="rows" :data-test="'rows-' + setting.key">
     <table>
-      <thead><tr><th v-for="c in columns" :key="c.key">{{ c.label }}</th><th /></tr></thead>
+      <thead>
+        <tr>
+          <th v-for="c in columns" :key="c.key">{{ c.label }}</th>
+          <th />
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="(r, i) in rows" :key="i">
           <td v-for="(c, n) in columns" :key="c.key" @paste.capture="paste($event, i, n)">
-            <NSelect v-if="choicesOf(c)" :value="r[c.key] || null" :options="options(choicesOf(c)!)" size="tiny" filterable clearable :placeholder="c.default" :input-props="{ 'aria-label': `${c.label}, row ${i + 1}` }" @update:value="set(i, c.key, $event ?? '')" />
-            <NInput v-else :value="isSecret(r[c.key] ?? '') ? '' : r[c.key] ?? ''" size="tiny" :type="c.type === 'secret' ? 'password' : 'text'" :placeholder="isSecret(r[c.key] ?? '') ? '•••' : c.default"
-              :input-props="{ 'aria-label': `${c.label}, row ${i + 1}`, autocomplete: 'off' }" @update:value="set(i, c.key, $event)" />
+            <NSelect
+              v-if="choicesOf(c)"
+              :value="r[c.key] || null"
+              :options="options(choicesOf(c)!)"
+              size="tiny"
+              filterable
+              clearable
+              :placeholder="c.default"
+              :input-props="{ 'aria-label': `${c.label}, row ${i + 1}` }"
+              @update:value="set(i, c.key, $event ?? '')" />
+            <NInput
+              v-else
+              :value="isSecret(r[c.key] ?? '') ? '' : (r[c.key] ?? '')"
+              size="tiny"
+              :type="c.type === 'secret' ? 'password' : 'text'"
+              :placeholder="isSecret(r[c.key] ?? '') ? '•••' : c.default"
+              :input-props="{ 'aria-label': `${c.label}, row ${i + 1}`, autocomplete: 'off' }"
+              @update:value="set(i, c.key, $event)" />
           </td>
-          <td><NButton v-if="i < rows.length - 1" size="tiny" quaternary :aria-label="`Remove row ${i + 1}`" @click="remove(i)">×</NButton></td>
+          <td>
+            <NButton
+              v-if="i < rows.length - 1"
+              size="tiny"
+              quaternary
+              :aria-label="`Remove row ${i + 1}`"
+              @click="remove(i)"
+              >×</NButton
+            >
+          </td>
         </tr>
       </tbody>
     </table>
@@ -72,9 +104,25 @@ function paste(e: ClipboardEvent, i: number, column: number) {
 </template>
 
 <style scoped>
-.rows { width: 100%; overflow-x: auto; }
-table { border-spacing: 2px; width: 100%; }
-th { text-align: left; font-weight: 400; color: var(--faint); font-size: 12px; }
-td { min-width: 76px; }
-td:last-child { min-width: 0; width: 24px; }
+.rows {
+  width: 100%;
+  overflow-x: auto;
+}
+table {
+  border-spacing: 2px;
+  width: 100%;
+}
+th {
+  text-align: left;
+  font-weight: 400;
+  color: var(--faint);
+  font-size: 12px;
+}
+td {
+  min-width: 76px;
+}
+td:last-child {
+  min-width: 0;
+  width: 24px;
+}
 </style>

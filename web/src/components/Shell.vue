@@ -21,8 +21,16 @@ onMounted(() => site.start().catch((e: Error) => message.error(e.message, { dura
   <SignIn v-else-if="site.user === null" />
   <NLayout v-else style="height: 100%" content-style="display: flex; flex-direction: column; height: 100%">
     <NLayoutHeader bordered class="header">
-      <img src="/icon.svg" alt="Redstart" width="24" height="24">
-      <NSelect v-if="site.sites.length > 1" :value="site.key" :options="siteOptions" size="small" class="chooser" aria-label="Site" data-test="site" @update:value="site.open" />
+      <img src="/icon.svg" alt="Redstart" width="24" height="24" />
+      <NSelect
+        v-if="site.sites.length > 1"
+        :value="site.key"
+        :options="siteOptions"
+        size="small"
+        class="chooser"
+        aria-label="Site"
+        data-test="site"
+        @update:value="site.open" />
       <strong v-else class="where">{{ site.site?.name || 'No site yet' }}</strong>
       <nav aria-label="Pages">
         <RouterLink to="/" data-test="nav-work">Work</RouterLink>
@@ -30,43 +38,129 @@ onMounted(() => site.start().catch((e: Error) => message.error(e.message, { dura
         <RouterLink to="/walk" data-test="nav-walk">On foot</RouterLink>
         <RouterLink to="/plan" data-test="nav-plan">Plan</RouterLink>
         <RouterLink to="/addresses" data-test="nav-addresses">Addresses</RouterLink>
-        <RouterLink to="/findings" data-test="nav-findings">Findings<span v-if="stops" class="stops" :title="`${stops} stop commissioning`">{{ stops }}</span></RouterLink>
+        <RouterLink to="/findings" data-test="nav-findings"
+          >Findings<span v-if="stops" class="stops" :title="`${stops} stop commissioning`">{{
+            stops
+          }}</span></RouterLink
+        >
         <RouterLink to="/history" data-test="nav-history">History</RouterLink>
       </nav>
       <span class="grow" />
       <span class="faint wide" data-test="segment">{{ site.segment ? 'On: ' + site.segment : 'Not plugged in' }}</span>
-      <button v-if="site.locked" class="link lost" data-test="locked" @click="router.push('/settings#vault')"><NIcon aria-hidden="true" :component="Lock" /> vault locked</button>
-      <span :class="site.live ? 'faint' : 'lost'" role="status" data-test="live">{{ site.live ? '● live' : '○ not connected, trying again' }}</span>
-      <NButton quaternary circle size="small" aria-label="Settings" data-test="settings" @click="router.push('/settings')"><template #icon><NIcon aria-hidden="true" :component="Settings" /></template></NButton>
-      <NButton quaternary circle size="small" :aria-label="isDark ? 'Light colours' : 'Dark colours'" data-test="theme" @click="toggle">
+      <button v-if="site.locked" class="link lost" data-test="locked" @click="router.push('/settings#vault')">
+        <NIcon aria-hidden="true" :component="Lock" /> vault locked
+      </button>
+      <span :class="site.live ? 'faint' : 'lost'" role="status" data-test="live">{{
+        site.live ? '● live' : '○ not connected, trying again'
+      }}</span>
+      <NButton
+        quaternary
+        circle
+        size="small"
+        aria-label="Settings"
+        data-test="settings"
+        @click="router.push('/settings')"
+        ><template #icon><NIcon aria-hidden="true" :component="Settings" /></template
+      ></NButton>
+      <NButton
+        quaternary
+        circle
+        size="small"
+        :aria-label="isDark ? 'Light colours' : 'Dark colours'"
+        data-test="theme"
+        @click="toggle">
         <template #icon><NIcon aria-hidden="true" :component="isDark ? Sun : Moon" /></template>
       </NButton>
-      <NButton quaternary circle size="small" :aria-label="'Sign out ' + site.user" @click="site.signOut"><template #icon><NIcon aria-hidden="true" :component="Logout" /></template></NButton>
+      <NButton quaternary circle size="small" :aria-label="'Sign out ' + site.user" @click="site.signOut"
+        ><template #icon><NIcon aria-hidden="true" :component="Logout" /></template
+      ></NButton>
     </NLayoutHeader>
     <main class="main">
-      <RouterView v-if="site.ready || site.entries.length && router.currentRoute.value.path === '/plan'" :key="site.key" />
+      <RouterView
+        v-if="site.ready || (site.entries.length && router.currentRoute.value.path === '/plan')"
+        :key="site.key" />
       <NSpin v-else style="margin-top: 30vh; width: 100%" description="Reading the site" />
     </main>
   </NLayout>
 </template>
 
 <style scoped>
-.header { display: flex; align-items: center; gap: 10px; padding: 6px 16px; }
-.where { white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
-.chooser { width: 240px; }
-.grow { flex: 1; }
-nav { display: flex; gap: 2px; }
-nav a { padding: 3px 9px; border-radius: 4px; color: inherit; text-decoration: none; white-space: nowrap; }
-nav a:hover { background: var(--hover); }
-nav a.router-link-exact-active { font-weight: 600; box-shadow: inset 0 -2px #c65a2e; border-radius: 4px 4px 0 0; }
-.stops { margin-left: 5px; padding: 0 6px; border-radius: 9px; background: var(--bad); color: var(--card); font-size: 12px; font-weight: 600; }
-.header [role="status"], .header button { white-space: nowrap; }
-.lost { color: var(--bad); font-weight: 600; }
-.main { flex: 1; min-height: 0; }
-@media (max-width: 1100px) { .wide { display: none; } }
+.header {
+  display: flex;
+  align-items: center;
+  gap: 10px;
+  padding: 6px 16px;
+}
+.where {
+  white-space: nowrap;
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+.chooser {
+  width: 240px;
+}
+.grow {
+  flex: 1;
+}
+nav {
+  display: flex;
+  gap: 2px;
+}
+nav a {
+  padding: 3px 9px;
+  border-radius: 4px;
+  color: inherit;
+  text-decoration: none;
+  white-space: nowrap;
+}
+nav a:hover {
+  background: var(--hover);
+}
+nav a.router-link-exact-active {
+  font-weight: 600;
+  box-shadow: inset 0 -2px #c65a2e;
+  border-radius: 4px 4px 0 0;
+}
+.stops {
+  margin-left: 5px;
+  padding: 0 6px;
+  border-radius: 9px;
+  background: var(--bad);
+  color: var(--card);
+  font-size: 12px;
+  font-weight: 600;
+}
+.header [role='status'],
+.header button {
+  white-space: nowrap;
+}
+.lost {
+  color: var(--bad);
+  font-weight: 600;
+}
+.main {
+  flex: 1;
+  min-height: 0;
+}
+@media (max-width: 1100px) {
+  .wide {
+    display: none;
+  }
+}
 @media (max-width: 700px) {
-  .header { padding: 6px 8px; gap: 4px 6px; flex-wrap: wrap; }
-  .where, .chooser { max-width: 40vw; }
-  nav { order: 1; width: 100%; overflow-x: auto; }
+  .header {
+    padding: 6px 8px;
+    gap: 4px 6px;
+    flex-wrap: wrap;
+  }
+  .where,
+  .chooser {
+    max-width: 40vw;
+  }
+  nav {
+    order: 1;
+    width: 100%;
+    overflow-x: auto;
+  }
 }
 </style>

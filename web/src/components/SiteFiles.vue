@@ -6,13 +6,23 @@ import { clock } from '../format'
 import { useSite } from '../site'
 
 // Files that entries refer to, such as licences.
-interface SiteFile { name: string; sha256: string; size: number; at: string; who: string }
+interface SiteFile {
+  name: string
+  sha256: string
+  size: number
+  at: string
+  who: string
+}
 const site = useSite()
 const message = useMessage()
 const files = ref<SiteFile[]>([])
-watch(() => [site.revision, site.key], async () => {
-  files.value = site.key ? await siteCall<SiteFile[]>('GET', 'files').catch(() => []) : []
-}, { immediate: true })
+watch(
+  () => [site.revision, site.key],
+  async () => {
+    files.value = site.key ? await siteCall<SiteFile[]>('GET', 'files').catch(() => []) : []
+  },
+  { immediate: true },
+)
 
 async function attempt(what: () => Promise<unknown>) {
   try {
@@ -28,18 +38,43 @@ function add(event: Event) {
   if (file) void attempt(() => siteCall('PUT', 'files/' + encodeURIComponent(file.name), file))
   input.value = ''
 }
-const usedBy = (name: string) => site.entries.filter((e) => Object.values(e.settings ?? {}).includes(name)).map((e) => e.tag)
+const usedBy = (name: string) =>
+  site.entries.filter((e) => Object.values(e.settings ?? {}).includes(name)).map((e) => e.tag)
 </script>
 
 <template>
   <h3>Files</h3>
   <NTable v-if="files.length" size="small" :bordered="false" data-test="files">
-    <tbody><tr v-for="f in files" :key="f.name"><td><a :href="'/api/' + sitePath('files/' + encodeURIComponent(f.name))" download><strong>{{ f.name }}</strong></a></td><td>{{ f.size }} bytes</td><td class="mono" :title="f.sha256">{{ f.sha256.slice(0, 12) }}…</td><td>{{ clock(f.at) }}, {{ f.who }}</td><td>{{ usedBy(f.name).join(', ') || 'not used' }}</td>
-      <td><NButton v-if="site.mayPlan" size="tiny" @click="attempt(() => siteCall('DELETE', 'files/' + encodeURIComponent(f.name)))">Remove</NButton></td></tr></tbody>
+    <tbody>
+      <tr v-for="f in files" :key="f.name">
+        <td>
+          <a :href="'/api/' + sitePath('files/' + encodeURIComponent(f.name))" download
+            ><strong>{{ f.name }}</strong></a
+          >
+        </td>
+        <td>{{ f.size }} bytes</td>
+        <td class="mono" :title="f.sha256">{{ f.sha256.slice(0, 12) }}…</td>
+        <td>{{ clock(f.at) }}, {{ f.who }}</td>
+        <td>{{ usedBy(f.name).join(', ') || 'not used' }}</td>
+        <td>
+          <NButton
+            v-if="site.mayPlan"
+            size="tiny"
+            @click="attempt(() => siteCall('DELETE', 'files/' + encodeURIComponent(f.name)))"
+            >Remove</NButton
+          >
+        </td>
+      </tr>
+    </tbody>
   </NTable>
-  <p v-if="site.mayPlan"><label>Store a file, such as a licence: <input type="file" data-test="file-add" @change="add"></label></p>
+  <p v-if="site.mayPlan">
+    <label>Store a file, such as a licence: <input type="file" data-test="file-add" @change="add" /></label>
+  </p>
 </template>
 
 <style scoped>
-h3 { font-size: 14px; margin: 16px 0 6px; }
+h3 {
+  font-size: 14px;
+  margin: 16px 0 6px;
+}
 </style>

@@ -8,7 +8,16 @@ import { useSite } from '../site'
 // The five stages of the work in their order, each with how far it is and the
 // one button that moves it on.
 const site = useSite()
-const emit = defineEmits<{ plan: []; find: []; match: []; commission: []; verify: []; stop: [work: number]; resume: [run: number]; giveUp: [run: number] }>()
+const emit = defineEmits<{
+  plan: []
+  find: []
+  match: []
+  commission: []
+  verify: []
+  stop: [work: number]
+  resume: [run: number]
+  giveUp: [run: number]
+}>()
 
 // What is not wired yet is planned, and nothing more is expected of it.
 const wired = computed(() => site.entries.filter((e) => !e.notWired || e.state !== 'planned'))
@@ -17,23 +26,69 @@ const hand = computed(() => wired.value.filter((e) => e.byHand && !['configured'
 const total = computed(() => wired.value.length)
 const n = (...states: string[]) => states.reduce((sum, s) => sum + (site.counts[s] ?? 0), 0)
 const matched = computed(() => site.entries.filter((e) => e.device || e.told).length)
-const stages = computed(() => [
-  { key: 'plan', title: 'Plan', text: site.entries.length ? plural(site.entries.length, 'entry') : 'empty', button: 'Import', ready: site.mayPlan && !!site.key, done: site.entries.length > 0 },
-  { key: 'find', title: 'Find', text: site.devices.length ? plural(site.devices.length, 'device') : 'nothing yet', button: 'Find', ready: !!site.segment && site.mayCommission && !!site.key, done: site.surveyed && site.devices.length > 0 },
-  { key: 'match', title: 'Match', text: `${matched.value} of ${total.value}`, button: site.proposals.proposals.length ? `Review ${site.proposals.proposals.length}` : 'Review',
-    ready: site.mayCommission && total.value > 0 && site.devices.length > 0, done: total.value > 0 && matched.value === total.value },
-  { key: 'commission', title: 'Commission', text: `${n('configured', 'verified')} of ${total.value}` + (hand.value ? `, ${hand.value} by hand` : ''), button: 'Rehearse', ready: site.mayCommission && (site.entries.some((e) => !e.byHand && ['matched', 'needs attention'].includes(e.state)) || site.entries.some((e) => e.differs?.length)),
-    done: total.value > 0 && n('configured', 'verified') === total.value },
-  { key: 'verify', title: 'Verify', text: `${n('verified')} of ${total.value}`, button: 'Verify', ready: site.mayCommission && n('configured', 'verified') > 0 || site.mayCommission && site.entries.some((e) => e.checkedAt),
-    done: total.value > 0 && n('verified') === total.value },
-] as const)
+const stages = computed(
+  () =>
+    [
+      {
+        key: 'plan',
+        title: 'Plan',
+        text: site.entries.length ? plural(site.entries.length, 'entry') : 'empty',
+        button: 'Import',
+        ready: site.mayPlan && !!site.key,
+        done: site.entries.length > 0,
+      },
+      {
+        key: 'find',
+        title: 'Find',
+        text: site.devices.length ? plural(site.devices.length, 'device') : 'nothing yet',
+        button: 'Find',
+        ready: !!site.segment && site.mayCommission && !!site.key,
+        done: site.surveyed && site.devices.length > 0,
+      },
+      {
+        key: 'match',
+        title: 'Match',
+        text: `${matched.value} of ${total.value}`,
+        button: site.proposals.proposals.length ? `Review ${site.proposals.proposals.length}` : 'Review',
+        ready: site.mayCommission && total.value > 0 && site.devices.length > 0,
+        done: total.value > 0 && matched.value === total.value,
+      },
+      {
+        key: 'commission',
+        title: 'Commission',
+        text: `${n('configured', 'verified')} of ${total.value}` + (hand.value ? `, ${hand.value} by hand` : ''),
+        button: 'Rehearse',
+        ready:
+          site.mayCommission &&
+          (site.entries.some((e) => !e.byHand && ['matched', 'needs attention'].includes(e.state)) ||
+            site.entries.some((e) => e.differs?.length)),
+        done: total.value > 0 && n('configured', 'verified') === total.value,
+      },
+      {
+        key: 'verify',
+        title: 'Verify',
+        text: `${n('verified')} of ${total.value}`,
+        button: 'Verify',
+        ready:
+          (site.mayCommission && n('configured', 'verified') > 0) ||
+          (site.mayCommission && site.entries.some((e) => e.checkedAt)),
+        done: total.value > 0 && n('verified') === total.value,
+      },
+    ] as const,
+)
 // The next stage is the first that is ready and not done.
 const next = computed(() => stages.value.find((s) => s.ready && !s.done)?.key)
-const titles = { find: 'Finding', commission: 'Commissioning', verify: 'Verifying', 'hand out addresses': 'Handing out addresses' }
+const titles = {
+  find: 'Finding',
+  commission: 'Commissioning',
+  verify: 'Verifying',
+  'hand out addresses': 'Handing out addresses',
+}
 // What is under way, or how the last work ended.
 const shown = computed(() => (site.underWay.length ? site.underWay : site.works.slice(0, 1)))
 // A verification counts what failed among what is done; a run counts it apart.
-const percent = (w: Work) => (w.total ? Math.floor((100 * (w.done + (w.kind === 'commission' ? w.failed : 0))) / w.total) : 0)
+const percent = (w: Work) =>
+  w.total ? Math.floor((100 * (w.done + (w.kind === 'commission' ? w.failed : 0))) / w.total) : 0
 // One survey goes on at a time; anything else is refused only for boxes that are in hand.
 const waits = (stage: string) => stage === 'find' && site.finding
 </script>
@@ -42,10 +97,19 @@ const waits = (stage: string) => stage === 'find' && site.finding
   <section aria-label="Stages">
     <ol class="stages">
       <li v-for="(s, i) in stages" :key="s.key" :class="{ done: s.done, next: next === s.key }">
-        <span class="title"><span class="number" aria-hidden="true">{{ s.done ? '✓' : i + 1 }}</span>{{ s.title }}</span>
+        <span class="title"
+          ><span class="number" aria-hidden="true">{{ s.done ? '✓' : i + 1 }}</span
+          >{{ s.title }}</span
+        >
         <span class="faint text" :data-test="'count-' + s.key">{{ s.text }}</span>
-        <NButton size="small" :type="next === s.key ? 'primary' : 'default'" :disabled="!s.ready || waits(s.key)" :data-test="'stage-' + s.key"
-          @click="emit(s.key as 'plan')">{{ s.button }}</NButton>
+        <NButton
+          size="small"
+          :type="next === s.key ? 'primary' : 'default'"
+          :disabled="!s.ready || waits(s.key)"
+          :data-test="'stage-' + s.key"
+          @click="emit(s.key as 'plan')"
+          >{{ s.button }}</NButton
+        >
       </li>
     </ol>
     <div v-for="r in site.interrupted" :key="r.id" class="strip" role="alert">
@@ -56,8 +120,17 @@ const waits = (stage: string) => stage === 'find' && site.finding
       <NButton size="small" @click="emit('giveUp', r.id)">Give it up</NButton>
     </div>
     <div v-for="w in shown" :key="w.id" class="strip" role="status" data-test="work" :data-state="w.state">
-      <strong>{{ titles[w.kind] }}{{ w.run && site.underWay.length > 1 ? ` (run ${w.run})` : '' }}{{ w.site === site.key ? '' : ' on ' + w.site }}{{ w.state === 'running' ? '' : ': ' + w.state }}</strong>
-      <NProgress v-if="w.state === 'running'" type="line" :percentage="percent(w)" :show-indicator="false" :height="8" class="bar" />
+      <strong
+        >{{ titles[w.kind] }}{{ w.run && site.underWay.length > 1 ? ` (run ${w.run})` : ''
+        }}{{ w.site === site.key ? '' : ' on ' + w.site }}{{ w.state === 'running' ? '' : ': ' + w.state }}</strong
+      >
+      <NProgress
+        v-if="w.state === 'running'"
+        type="line"
+        :percentage="percent(w)"
+        :show-indicator="false"
+        :height="8"
+        class="bar" />
       <span>{{ w.text }}</span>
       <span v-if="w.failed" class="bad">{{ w.failed }} failed</span>
       <span v-if="w.unsure">{{ w.unsure }} verified in part</span>
@@ -68,25 +141,103 @@ const waits = (stage: string) => stage === 'find' && site.finding
 </template>
 
 <style scoped>
-.stages { display: grid; grid-template-columns: repeat(5, 1fr); gap: 8px; list-style: none; margin: 0; padding: 0; }
-.stages li { display: grid; grid-template-columns: 1fr auto; align-items: center; gap: 2px 8px; padding: 8px 10px; background: var(--card); border: 1px solid var(--line); border-radius: 4px; border-top: 3px solid var(--line); }
-.stages li.done { border-top-color: var(--ok); }
-.stages li.next { border-top-color: #c65a2e; }
-.title { font-weight: 600; display: flex; gap: 6px; align-items: center; }
-.number { color: var(--faint); font-weight: 400; }
-.done .number { color: var(--ok); font-weight: 700; }
-.text { grid-row: 2; font-size: 13px; white-space: nowrap; }
-.stages li :deep(.n-button) { grid-row: 1 / 3; grid-column: 2; }
-.strip { display: flex; flex-wrap: wrap; align-items: center; gap: 4px 12px; margin-top: 8px; padding: 6px 10px; background: var(--card); border: 1px solid var(--line); border-radius: 4px; }
-.bar { width: 180px; }
-.bad { color: var(--bad); font-weight: 600; }
+.stages {
+  display: grid;
+  grid-template-columns: repeat(5, 1fr);
+  gap: 8px;
+  list-style: none;
+  margin: 0;
+  padding: 0;
+}
+.stages li {
+  display: grid;
+  grid-template-columns: 1fr auto;
+  align-items: center;
+  gap: 2px 8px;
+  padding: 8px 10px;
+  background: var(--card);
+  border: 1px solid var(--line);
+  border-radius: 4px;
+  border-top: 3px solid var(--line);
+}
+.stages li.done {
+  border-top-color: var(--ok);
+}
+.stages li.next {
+  border-top-color: #c65a2e;
+}
+.title {
+  font-weight: 600;
+  display: flex;
+  gap: 6px;
+  align-items: center;
+}
+.number {
+  color: var(--faint);
+  font-weight: 400;
+}
+.done .number {
+  color: var(--ok);
+  font-weight: 700;
+}
+.text {
+  grid-row: 2;
+  font-size: 13px;
+  white-space: nowrap;
+}
+.stages li :deep(.n-button) {
+  grid-row: 1 / 3;
+  grid-column: 2;
+}
+.strip {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 4px 12px;
+  margin-top: 8px;
+  padding: 6px 10px;
+  background: var(--card);
+  border: 1px solid var(--line);
+  border-radius: 4px;
+}
+.bar {
+  width: 180px;
+}
+.bad {
+  color: var(--bad);
+  font-weight: 600;
+}
 @media (max-width: 900px) {
-  .stages { grid-template-columns: minmax(0, 1fr); gap: 4px; }
-  .stages li { grid-template-columns: 8rem minmax(0, 1fr) auto; padding: 4px 8px; border-top-width: 1px; border-left-width: 3px; }
-  .stages li.done { border-left-color: var(--ok); border-top-color: var(--line); }
-  .stages li.next { border-left-color: #c65a2e; border-top-color: var(--line); }
-  .title { grid-row: 1; grid-column: 1; }
-  .text { grid-row: 1; grid-column: 2; white-space: normal; }
-  .stages li :deep(.n-button) { grid-row: 1; grid-column: 3; }
+  .stages {
+    grid-template-columns: minmax(0, 1fr);
+    gap: 4px;
+  }
+  .stages li {
+    grid-template-columns: 8rem minmax(0, 1fr) auto;
+    padding: 4px 8px;
+    border-top-width: 1px;
+    border-left-width: 3px;
+  }
+  .stages li.done {
+    border-left-color: var(--ok);
+    border-top-color: var(--line);
+  }
+  .stages li.next {
+    border-left-color: #c65a2e;
+    border-top-color: var(--line);
+  }
+  .title {
+    grid-row: 1;
+    grid-column: 1;
+  }
+  .text {
+    grid-row: 1;
+    grid-column: 2;
+    white-space: normal;
+  }
+  .stages li :deep(.n-button) {
+    grid-row: 1;
+    grid-column: 3;
+  }
 }
 </style>

@@ -18,11 +18,25 @@ const shape = computed(() => shapes[props.state] ?? shapes.planned)
 
 <template>
   <span class="state" :style="{ color: shape[1] }">
-    <svg viewBox="0 0 16 16" width="14" height="14" aria-hidden="true"><path :d="shape[0]" fill="none" stroke="currentColor" stroke-width="1.7" stroke-linejoin="round" stroke-linecap="round" /></svg>
+    <svg viewBox="0 0 16 16" width="14" height="14" aria-hidden="true">
+      <path
+        :d="shape[0]"
+        fill="none"
+        stroke="currentColor"
+        stroke-width="1.7"
+        stroke-linejoin="round"
+        stroke-linecap="round" />
+    </svg>
     {{ state }}
   </span>
 </template>
 
 <style scoped>
-.state { display: inline-flex; align-items: center; gap: 6px; white-space: nowrap; font-weight: 500; }
+.state {
+  display: inline-flex;
+  align-items: center;
+  gap: 6px;
+  white-space: nowrap;
+  font-weight: 500;
+}
 </style>

@@ -18,7 +18,8 @@ watch(show, async (open) => {
     wrong.value = (e as Error).message
   }
 })
-const words = (c: SurveyChange) => `${c.kind} ${c.mac}${c.from && c.to ? ` ${c.from} → ${c.to}` : c.to ? ` at ${c.to}` : c.from ? `, was ${c.from}` : ''}`
+const words = (c: SurveyChange) =>
+  `${c.kind} ${c.mac}${c.from && c.to ? ` ${c.from} → ${c.to}` : c.to ? ` at ${c.to}` : c.from ? `, was ${c.from}` : ''}`
 const packets = (v: Survey) => '/api/' + sitePath(`surveys/${v.id}/capture`)
 </script>
 
@@ -28,11 +29,31 @@ const packets = (v: Survey) => '/api/' + sitePath(`surveys/${v.id}/capture`)
     <p v-if="!list.length" class="faint">Nobody looked yet.</p>
     <div v-else class="scroll">
       <NTable size="small" :bordered="false">
-        <thead><tr><th>Began</th><th>By</th><th>State</th><th>Found</th><th>In each pass</th><th>Since the one before</th><th>Packets</th></tr></thead>
+        <thead>
+          <tr>
+            <th>Began</th>
+            <th>By</th>
+            <th>State</th>
+            <th>Found</th>
+            <th>In each pass</th>
+            <th>Since the one before</th>
+            <th>Packets</th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="v in list" :key="v.id">
-            <td>{{ clock(v.began) }}</td><td>{{ v.who }}</td><td>{{ v.state }}</td><td>{{ v.found }}<span v-if="v.believed > v.found"> of about {{ v.believed }}</span></td><td>{{ (v.passes ?? []).join(', ') }}</td>
-            <td><div v-for="c in (v.changes ?? []).slice(0, 8)" :key="words(c)">{{ words(c) }}</div><div v-if="(v.changes ?? []).length > 8" class="faint">and {{ (v.changes ?? []).length - 8 }} more</div><span v-if="!v.changes?.length">–</span></td>
+            <td>{{ clock(v.began) }}</td>
+            <td>{{ v.who }}</td>
+            <td>{{ v.state }}</td>
+            <td>
+              {{ v.found }}<span v-if="v.believed > v.found"> of about {{ v.believed }}</span>
+            </td>
+            <td>{{ (v.passes ?? []).join(', ') }}</td>
+            <td>
+              <div v-for="c in (v.changes ?? []).slice(0, 8)" :key="words(c)">{{ words(c) }}</div>
+              <div v-if="(v.changes ?? []).length > 8" class="faint">and {{ (v.changes ?? []).length - 8 }} more</div>
+              <span v-if="!v.changes?.length">–</span>
+            </td>
             <td><a v-if="v.capture" :href="packets(v)" data-test="packets">pcapng</a></td>
           </tr>
         </tbody>
@@ -42,5 +63,8 @@ const packets = (v: Survey) => '/api/' + sitePath(`surveys/${v.id}/capture`)
 </template>
 
 <style scoped>
-.scroll { max-height: 60vh; overflow: auto; }
+.scroll {
+  max-height: 60vh;
+  overflow: auto;
+}
 </style>

@@ -18,14 +18,30 @@ const map = ref<AddressMap | null>(null)
 const zoomed = ref<number | null>(null) // first address of the block that is drawn large
 const search = ref('')
 const reserve = ref('')
-const options = computed(() => (site.site?.subnets ?? []).map((n) => ({ label: `${n.name}  ${n.prefix}${n.vlan ? '  VLAN ' + n.vlan : ''}`, value: n.name })))
-watch(options, (list) => {
-  if (!list.some((o) => o.value === subnet.value)) subnet.value = list[0]?.value ?? ''
-}, { immediate: true })
-watch([subnet, () => site.revision, () => site.site], async () => {
-  if (!subnet.value) return void (map.value = null)
-  map.value = await siteCall<AddressMap>('GET', 'map' + (subnet.value ? '?subnet=' + encodeURIComponent(subnet.value) : '')).catch(() => null)
-}, { immediate: true })
+const options = computed(() =>
+  (site.site?.subnets ?? []).map((n) => ({
+    label: `${n.name}  ${n.prefix}${n.vlan ? '  VLAN ' + n.vlan : ''}`,
+    value: n.name,
+  })),
+)
+watch(
+  options,
+  (list) => {
+    if (!list.some((o) => o.value === subnet.value)) subnet.value = list[0]?.value ?? ''
+  },
+  { immediate: true },
+)
+watch(
+  [subnet, () => site.revision, () => site.site],
+  async () => {
+    if (!subnet.value) return void (map.value = null)
+    map.value = await siteCall<AddressMap>(
+      'GET',
+      'map' + (subnet.value ? '?subnet=' + encodeURIComponent(subnet.value) : ''),
+    ).catch(() => null)
+  },
+  { immediate: true },
+)
 watch(subnet, () => (zoomed.value = null))
 
 const number = (ip: string) => ip.split('.').reduce((sum, part) => sum * 256 + Number(part), 0)
@@ -37,7 +53,8 @@ const blocks = computed(() => {
   const list: { first: number; label: string; counts: Record<string, number> }[] = []
   const first = number(m.network)
   const last = number(m.broadcast)
-  for (let b = first - (first % 256); b <= last && list.length < 4096; b += 256) list.push({ first: b, label: dotted(b).replace(/\.\d+$/, '.…'), counts: {} })
+  for (let b = first - (first % 256); b <= last && list.length < 4096; b += 256)
+    list.push({ first: b, label: dotted(b).replace(/\.\d+$/, '.…'), counts: {} })
   const at = new Map(list.map((b) => [b.first, b]))
   for (const [n, c] of cells.value) {
     const b = at.get(n - (n % 256))
@@ -46,7 +63,13 @@ const blocks = computed(() => {
   return list
 })
 // Up to four blocks are drawn large at once; of more, one is chosen.
-const large = computed(() => (zoomed.value !== null ? blocks.value.filter((b) => b.first === zoomed.value) : blocks.value.length <= 4 ? blocks.value : []))
+const large = computed(() =>
+  zoomed.value !== null
+    ? blocks.value.filter((b) => b.first === zoomed.value)
+    : blocks.value.length <= 4
+      ? blocks.value
+      : [],
+)
 const inside = (n: number) => !!map.value && n >= number(map.value.network) && n <= number(map.value.broadcast)
 const marks: Record<string, string> = { kept: '×', planned: '○', found: '●', conflict: '!' }
 function cellOf(n: number): { is: string; text: string; cell?: MapCell } {
@@ -67,9 +90,19 @@ function key(event: KeyboardEvent, first: number) {
   if (now + by >= first && now + by < first + 256 && inside(now + by)) hand.value = now + by
 }
 
-const rows = computed(() => (map.value?.cells ?? []).filter((c) => `${c.address} ${c.is} ${c.text}`.toLowerCase().includes(search.value.toLowerCase())))
+const rows = computed(() =>
+  (map.value?.cells ?? []).filter((c) =>
+    `${c.address} ${c.is} ${c.text}`.toLowerCase().includes(search.value.toLowerCase()),
+  ),
+)
 const columns: DataTableColumns<MapCell> = [
-  { title: 'Address', key: 'address', width: 140, className: 'mono', sorter: (a, b) => number(a.address) - number(b.address) },
+  {
+    title: 'Address',
+    key: 'address',
+    width: 140,
+    className: 'mono',
+    sorter: (a, b) => number(a.address) - number(b.address),
+  },
   { title: 'Is', key: 'is', width: 110, sorter: (a, b) => a.is.localeCompare(b.is) },
   { title: 'Entry', key: 'tag', width: 170 },
   { title: 'In words', key: 'text', minWidth: 180 },
@@ -79,7 +112,9 @@ async function keep() {
   const m = /^([\d.]+(?:\s*-\s*[\d.]+)?)\s*(.*)$/.exec(reserve.value.trim())
   if (!m || !site.site) return
   const range = m[1].replace(/\s/g, '')
-  const subnets = (site.site.subnets ?? []).map((n) => (n.name === subnet.value ? { ...n, keptFree: [...(n.keptFree ?? []), { range, reason: m[2] }] } : n))
+  const subnets = (site.site.subnets ?? []).map((n) =>
+    n.name === subnet.value ? { ...n, keptFree: [...(n.keptFree ?? []), { range, reason: m[2] }] } : n,
+  )
   try {
     await call('PUT', `sites/${site.key}`, { ...site.site, subnets })
     reserve.value = ''
@@ -93,69 +128,268 @@ async function keep() {
   <div class="page">
     <div class="tools">
       <NSelect v-model:value="subnet" :options="options" size="small" class="choose" aria-label="Subnet" />
-      <NRadioGroup v-model:value="view" size="small"><NRadioButton value="map" data-test="view-map">Map</NRadioButton><NRadioButton value="list" data-test="view-list">List</NRadioButton></NRadioGroup>
+      <NRadioGroup v-model:value="view" size="small"
+        ><NRadioButton value="map" data-test="view-map">Map</NRadioButton
+        ><NRadioButton value="list" data-test="view-list">List</NRadioButton></NRadioGroup
+      >
       <NButton v-if="zoomed !== null" size="small" @click="zoomed = null">All blocks</NButton>
-      <span v-if="map"><strong>{{ map.free }}</strong> of {{ map.hosts }} addresses are free <span class="faint mono mask">mask {{ map.mask }}, broadcast {{ map.broadcast }}</span></span>
+      <span v-if="map"
+        ><strong>{{ map.free }}</strong> of {{ map.hosts }} addresses are free
+        <span class="faint mono mask">mask {{ map.mask }}, broadcast {{ map.broadcast }}</span></span
+      >
       <form v-if="site.mayPlan && map" class="reserve" @submit.prevent="keep">
-        <NInput v-model:value="reserve" size="small" placeholder="10.40.11.2-10.40.11.9 reason" :input-props="{ 'aria-label': 'Range to keep free, with the reason' }" /><NButton size="small" attr-type="submit" :disabled="!reserve">Keep free</NButton>
+        <NInput
+          v-model:value="reserve"
+          size="small"
+          placeholder="10.40.11.2-10.40.11.9 reason"
+          :input-props="{ 'aria-label': 'Range to keep free, with the reason' }" /><NButton
+          size="small"
+          attr-type="submit"
+          :disabled="!reserve"
+          >Keep free</NButton
+        >
       </form>
     </div>
     <p v-if="!map" class="faint">The site has no subnet yet. Make one in the settings.</p>
     <template v-else-if="view === 'map'">
-      <div class="legend" aria-hidden="true"><span><i class="free" /> free</span><span><i class="kept">×</i> kept</span><span><i class="planned">○</i> planned</span><span><i class="found">●</i> found</span><span><i class="conflict">!</i> conflict</span><span class="said mono">{{ said }}</span></div>
+      <div class="legend" aria-hidden="true">
+        <span><i class="free" /> free</span><span><i class="kept">×</i> kept</span
+        ><span><i class="planned">○</i> planned</span><span><i class="found">●</i> found</span
+        ><span><i class="conflict">!</i> conflict</span><span class="said mono">{{ said }}</span>
+      </div>
       <div v-if="large.length" class="blocks" :class="{ one: large.length === 1 }">
         <section v-for="b in large" :key="b.first" :aria-label="b.label">
-          <h3 class="mono">{{ b.label }} <span class="faint">{{ ['conflict', 'found', 'planned', 'kept'].filter((k) => b.counts[k]).map((k) => (k === 'conflict' ? plural(b.counts[k], k) : `${b.counts[k]} ${k}`)).join(', ') }}</span></h3>
-          <div class="block" role="img" tabindex="0" :aria-label="`${b.label} ${JSON.stringify(b.counts)}; the list says each address in words`" data-test="block" @keydown="key($event, b.first)" @mouseleave="hand = null">
+          <h3 class="mono">
+            {{ b.label }}
+            <span class="faint">{{
+              ['conflict', 'found', 'planned', 'kept']
+                .filter((k) => b.counts[k])
+                .map((k) => (k === 'conflict' ? plural(b.counts[k], k) : `${b.counts[k]} ${k}`))
+                .join(', ')
+            }}</span>
+          </h3>
+          <div
+            class="block"
+            role="img"
+            tabindex="0"
+            :aria-label="`${b.label} ${JSON.stringify(b.counts)}; the list says each address in words`"
+            data-test="block"
+            @keydown="key($event, b.first)"
+            @mouseleave="hand = null">
             <template v-for="r in 256 / wide" :key="r">
               <span class="faint mono label">.{{ (r - 1) * wide }}</span>
-              <i v-for="n in rowOf(b.first + (r - 1) * wide)" :key="n" :class="[cellOf(n).is, { hand: hand === n }]" :title="cellOf(n).text" @mouseenter="hand = n">{{ marks[cellOf(n).is] }}</i>
+              <i
+                v-for="n in rowOf(b.first + (r - 1) * wide)"
+                :key="n"
+                :class="[cellOf(n).is, { hand: hand === n }]"
+                :title="cellOf(n).text"
+                @mouseenter="hand = n"
+                >{{ marks[cellOf(n).is] }}</i
+              >
             </template>
           </div>
         </section>
       </div>
       <div v-else class="overview" data-test="overview">
-        <button v-for="b in blocks" :key="b.first" class="mini" :class="{ busy: Object.keys(b.counts).length }" @click="zoomed = b.first">
+        <button
+          v-for="b in blocks"
+          :key="b.first"
+          class="mini"
+          :class="{ busy: Object.keys(b.counts).length }"
+          @click="zoomed = b.first">
           <span class="mono">{{ b.label }}</span>
-          <span class="bar"><span v-for="k in ['conflict', 'found', 'planned', 'kept']" :key="k" :class="k" :style="{ width: ((b.counts[k] ?? 0) / 256) * 100 + '%' }" /></span>
-          <span class="faint">{{ ['conflict', 'found', 'planned'].filter((k) => b.counts[k]).map((k) => (k === 'conflict' ? plural(b.counts[k], k) : `${b.counts[k]} ${k}`)).join(', ') || (b.counts.kept ? `${b.counts.kept} kept` : 'free') }}</span>
+          <span class="bar"
+            ><span
+              v-for="k in ['conflict', 'found', 'planned', 'kept']"
+              :key="k"
+              :class="k"
+              :style="{ width: ((b.counts[k] ?? 0) / 256) * 100 + '%' }"
+          /></span>
+          <span class="faint">{{
+            ['conflict', 'found', 'planned']
+              .filter((k) => b.counts[k])
+              .map((k) => (k === 'conflict' ? plural(b.counts[k], k) : `${b.counts[k]} ${k}`))
+              .join(', ') || (b.counts.kept ? `${b.counts.kept} kept` : 'free')
+          }}</span>
         </button>
       </div>
     </template>
     <template v-else>
-      <NInput v-model:value="search" clearable size="small" placeholder="Search" class="search" :input-props="{ 'aria-label': 'Search addresses' }" />
-      <NDataTable :columns="columns" :data="rows" :row-key="(c: MapCell) => c.address" size="small" virtual-scroll flex-height class="list" :min-row-height="31" data-test="address-list" />
+      <NInput
+        v-model:value="search"
+        clearable
+        size="small"
+        placeholder="Search"
+        class="search"
+        :input-props="{ 'aria-label': 'Search addresses' }" />
+      <NDataTable
+        :columns="columns"
+        :data="rows"
+        :row-key="(c: MapCell) => c.address"
+        size="small"
+        virtual-scroll
+        flex-height
+        class="list"
+        :min-row-height="31"
+        data-test="address-list" />
     </template>
   </div>
 </template>
 
 <style scoped>
-.page { height: 100%; display: flex; flex-direction: column; gap: 8px; padding: 10px 16px; box-sizing: border-box; overflow-y: auto; }
-.tools { display: flex; flex-wrap: wrap; gap: 8px 12px; align-items: center; }
-.choose { width: 300px; }
-.reserve { display: flex; gap: 6px; margin-left: auto; width: 380px; }
-.legend, .legend span { display: flex; flex-wrap: wrap; gap: 4px 14px; font-size: 13px; align-items: center; }
-.legend span { gap: 5px; }
-.label { font-size: 11px; }
-.said { min-height: 1.3em; font-weight: 600; }
-.blocks { display: grid; grid-template-columns: 1fr 1fr; gap: 8px 24px; }
-.blocks.one { grid-template-columns: minmax(0, 900px); }
-h3 { font-size: 13px; margin: 0 0 3px; font-weight: 600; }
-.block { display: grid; grid-template-columns: 2.4em repeat(32, 1fr); gap: 1px; align-items: center; }
-.block i, .legend i { font-style: normal; font-size: 11px; line-height: 1; text-align: center; aspect-ratio: 1; display: grid; place-items: center; border-radius: 2px; border: 1px solid transparent; box-sizing: border-box; }
-.legend i { width: 16px; }
-.free { background: var(--hover); }
-.outside { visibility: hidden; }
-.kept { background: repeating-linear-gradient(-45deg, var(--hover), var(--hover) 3px, var(--line) 3px, var(--line) 5px); color: var(--faint); }
-.planned { background: color-mix(in srgb, var(--busy) 22%, var(--card)); color: var(--busy); border-color: var(--busy) !important; }
-.found { background: var(--ok); color: var(--card); }
-.conflict { background: var(--bad); color: var(--card); font-weight: 700; }
-.hand { outline: 2px solid #c65a2e; z-index: 1; }
-.overview { display: grid; grid-template-columns: repeat(auto-fill, minmax(190px, 1fr)); gap: 6px; }
-.mini { display: grid; gap: 3px; text-align: left; padding: 6px 8px; border: 1px solid var(--line); border-radius: 4px; background: var(--card); color: inherit; font: inherit; cursor: pointer; font-size: 13px; }
-.bar { display: flex; height: 8px; background: var(--hover); border-radius: 2px; overflow: hidden; }
-.bar .planned { background: var(--busy); }
-.search { width: 260px; }
-.list { flex: 1; min-height: 200px; }
-@media (max-width: 900px) { .blocks { grid-template-columns: 1fr; } .mask { display: none; } .reserve { margin: 0; width: 100%; } .block { grid-template-columns: 2.4em repeat(16, 1fr); } }
+.page {
+  height: 100%;
+  display: flex;
+  flex-direction: column;
+  gap: 8px;
+  padding: 10px 16px;
+  box-sizing: border-box;
+  overflow-y: auto;
+}
+.tools {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px 12px;
+  align-items: center;
+}
+.choose {
+  width: 300px;
+}
+.reserve {
+  display: flex;
+  gap: 6px;
+  margin-left: auto;
+  width: 380px;
+}
+.legend,
+.legend span {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 14px;
+  font-size: 13px;
+  align-items: center;
+}
+.legend span {
+  gap: 5px;
+}
+.label {
+  font-size: 11px;
+}
+.said {
+  min-height: 1.3em;
+  font-weight: 600;
+}
+.blocks {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 8px 24px;
+}
+.blocks.one {
+  grid-template-columns: minmax(0, 900px);
+}
+h3 {
+  font-size: 13px;
+  margin: 0 0 3px;
+  font-weight: 600;
+}
+.block {
+  display: grid;
+  grid-template-columns: 2.4em repeat(32, 1fr);
+  gap: 1px;
+  align-items: center;
+}
+.block i,
+.legend i {
+  font-style: normal;
+  font-size: 11px;
+  line-height: 1;
+  text-align: center;
+  aspect-ratio: 1;
+  display: grid;
+  place-items: center;
+  border-radius: 2px;
+  border: 1px solid transparent;
+  box-sizing: border-box;
+}
+.legend i {
+  width: 16px;
+}
+.free {
+  background: var(--hover);
+}
+.outside {
+  visibility: hidden;
+}
+.kept {
+  background: repeating-linear-gradient(-45deg, var(--hover), var(--hover) 3px, var(--line) 3px, var(--line) 5px);
+  color: var(--faint);
+}
+.planned {
+  background: color-mix(in srgb, var(--busy) 22%, var(--card));
+  color: var(--busy);
+  border-color: var(--busy) !important;
+}
+.found {
+  background: var(--ok);
+  color: var(--card);
+}
+.conflict {
+  background: var(--bad);
+  color: var(--card);
+  font-weight: 700;
+}
+.hand {
+  outline: 2px solid #c65a2e;
+  z-index: 1;
+}
+.overview {
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(190px, 1fr));
+  gap: 6px;
+}
+.mini {
+  display: grid;
+  gap: 3px;
+  text-align: left;
+  padding: 6px 8px;
+  border: 1px solid var(--line);
+  border-radius: 4px;
+  background: var(--card);
+  color: inherit;
+  font: inherit;
+  cursor: pointer;
+  font-size: 13px;
+}
+.bar {
+  display: flex;
+  height: 8px;
+  background: var(--hover);
+  border-radius: 2px;
+  overflow: hidden;
+}
+.bar .planned {
+  background: var(--busy);
+}
+.search {
+  width: 260px;
+}
+.list {
+  flex: 1;
+  min-height: 200px;
+}
+@media (max-width: 900px) {
+  .blocks {
+    grid-template-columns: 1fr;
+  }
+  .mask {
+    display: none;
+  }
+  .reserve {
+    margin: 0;
+    width: 100%;
+  }
+  .block {
+    grid-template-columns: 2.4em repeat(16, 1fr);
+  }
+}
 </style>

@@ -18,10 +18,19 @@ const named = ref(false)
 const chosen = ref<number[]>([])
 const moments = ref<Moments | null>(null)
 const restoring = ref<{ revision: Revision; preview: Edited } | null>(null)
-watch(() => site.revision, async () => {
-  if (site.key) revisions.value = await siteCall<Revision[]>('GET', 'revisions').catch(() => [])
-}, { immediate: true })
-const rows = computed(() => revisions.value.filter((r) => (!named.value || r.name) && `${r.who} ${r.what} ${r.name}`.toLowerCase().includes(search.value.toLowerCase())))
+watch(
+  () => site.revision,
+  async () => {
+    if (site.key) revisions.value = await siteCall<Revision[]>('GET', 'revisions').catch(() => [])
+  },
+  { immediate: true },
+)
+const rows = computed(() =>
+  revisions.value.filter(
+    (r) =>
+      (!named.value || r.name) && `${r.who} ${r.what} ${r.name}`.toLowerCase().includes(search.value.toLowerCase()),
+  ),
+)
 
 async function attempt(what: () => Promise<unknown>) {
   try {
@@ -30,74 +39,184 @@ async function attempt(what: () => Promise<unknown>) {
     message.error((e as Error).message, { duration: 8000, closable: true })
   }
 }
-const compare = () => attempt(async () => {
-  const [a, b] = [...chosen.value].sort((x, y) => x - y)
-  moments.value = await siteCall<Moments>('GET', `comparison?from=${a}${b ? '&to=' + b : ''}`)
-})
-const ask = (revision: Revision) => attempt(async () => {
-  restoring.value = { revision, preview: await siteCall<Edited>('POST', `revisions/${revision.id}/restore?preview=true`) }
-})
-const restore = () => attempt(async () => {
-  await siteCall('POST', `revisions/${restoring.value!.revision.id}/restore`)
-  restoring.value = null
-  await site.loadPlan()
-})
+const compare = () =>
+  attempt(async () => {
+    const [a, b] = [...chosen.value].sort((x, y) => x - y)
+    moments.value = await siteCall<Moments>('GET', `comparison?from=${a}${b ? '&to=' + b : ''}`)
+  })
+const ask = (revision: Revision) =>
+  attempt(async () => {
+    restoring.value = {
+      revision,
+      preview: await siteCall<Edited>('POST', `revisions/${revision.id}/restore?preview=true`),
+    }
+  })
+const restore = () =>
+  attempt(async () => {
+    await siteCall('POST', `revisions/${restoring.value!.revision.id}/restore`)
+    restoring.value = null
+    await site.loadPlan()
+  })
 const naming = ref<Revision | null>(null)
 const name = ref('')
-const give = () => attempt(async () => {
-  await siteCall('PUT', `revisions/${naming.value!.id}/name`, { name: name.value })
-  naming.value = null
-  revisions.value = await siteCall<Revision[]>('GET', 'revisions')
-})
+const give = () =>
+  attempt(async () => {
+    await siteCall('PUT', `revisions/${naming.value!.id}/name`, { name: name.value })
+    naming.value = null
+    revisions.value = await siteCall<Revision[]>('GET', 'revisions')
+  })
 const columns = computed<DataTableColumns<Revision>>(() => [
-  { type: 'selection', width: 40, multiple: true, disabled: (r) => chosen.value.length >= 2 && !chosen.value.includes(r.id) },
+  {
+    type: 'selection',
+    width: 40,
+    multiple: true,
+    disabled: (r) => chosen.value.length >= 2 && !chosen.value.includes(r.id),
+  },
   { title: 'No.', key: 'id', width: 60 },
   { title: 'At', key: 'at', width: 135, render: (r) => clock(r.at) },
   { title: 'Who', key: 'who', width: 130, ellipsis: { tooltip: true } },
   { title: 'What', key: 'what', minWidth: 200 },
   { title: 'Name', key: 'name', width: 220, render: (r) => (r.name ? h('strong', r.name) : '') },
-  { title: '', key: 'do', width: 170, render: (r) => site.mayPlan ? h('span', { style: 'display: flex; gap: 4px' }, [
-    h(NButton, { size: 'tiny', 'data-test': 'name-revision', onClick: () => { naming.value = r; name.value = r.name } }, () => 'Name'),
-    h(NButton, { size: 'tiny', 'data-test': 'restore', disabled: r.id === revisions.value[0]?.id, onClick: () => void ask(r) }, () => 'Restore'),
-  ]) : null },
+  {
+    title: '',
+    key: 'do',
+    width: 170,
+    render: (r) =>
+      site.mayPlan
+        ? h('span', { style: 'display: flex; gap: 4px' }, [
+            h(
+              NButton,
+              {
+                size: 'tiny',
+                'data-test': 'name-revision',
+                onClick: () => {
+                  naming.value = r
+                  name.value = r.name
+                },
+              },
+              () => 'Name',
+            ),
+            h(
+              NButton,
+              {
+                size: 'tiny',
+                'data-test': 'restore',
+                disabled: r.id === revisions.value[0]?.id,
+                onClick: () => void ask(r),
+              },
+              () => 'Restore',
+            ),
+          ])
+        : null,
+  },
 ])
 </script>
 
 <template>
   <div class="page">
     <div class="tools">
-      <NInput v-model:value="search" clearable size="small" placeholder="Search who, what, name" class="search" :input-props="{ 'aria-label': 'Search the history' }" />
+      <NInput
+        v-model:value="search"
+        clearable
+        size="small"
+        placeholder="Search who, what, name"
+        class="search"
+        :input-props="{ 'aria-label': 'Search the history' }" />
       <NCheckbox v-model:checked="named">Only named</NCheckbox>
-      <NButton size="small" :disabled="!chosen.length" data-test="compare" @click="compare">{{ chosen.length === 2 ? 'Compare the two' : 'Compare with now' }}</NButton>
+      <NButton size="small" :disabled="!chosen.length" data-test="compare" @click="compare">{{
+        chosen.length === 2 ? 'Compare the two' : 'Compare with now'
+      }}</NButton>
       <span class="faint">Choose one revision, or two, to compare what the plan was after each.</span>
     </div>
-    <NDataTable v-model:checked-row-keys="chosen" :columns="columns" :data="rows" :row-key="(r: Revision) => r.id" size="small" :bordered="false" flex-height virtual-scroll :scroll-x="900" :min-row-height="31" class="table" data-test="revisions" />
+    <NDataTable
+      v-model:checked-row-keys="chosen"
+      :columns="columns"
+      :data="rows"
+      :row-key="(r: Revision) => r.id"
+      size="small"
+      :bordered="false"
+      flex-height
+      virtual-scroll
+      :scroll-x="900"
+      :min-row-height="31"
+      class="table"
+      data-test="revisions" />
     <NModal :show="!!moments" preset="card" title="What differs" style="max-width: 860px" @update:show="moments = null">
       <template v-if="moments">
-        <p>From revision {{ moments.from.id }} <strong>{{ moments.from.name }}</strong> to {{ moments.to ? `revision ${moments.to.id}` : 'now' }} <strong>{{ moments.to?.name }}</strong></p>
-        <p v-for="c in moments.site" :key="c.field"><strong>{{ c.field }}</strong>: {{ c.before || '–' }} → {{ c.after || '–' }}</p>
+        <p>
+          From revision {{ moments.from.id }} <strong>{{ moments.from.name }}</strong> to
+          {{ moments.to ? `revision ${moments.to.id}` : 'now' }} <strong>{{ moments.to?.name }}</strong>
+        </p>
+        <p v-for="c in moments.site" :key="c.field">
+          <strong>{{ c.field }}</strong
+          >: {{ c.before || '–' }} → {{ c.after || '–' }}
+        </p>
         <Comparison :of="moments.comparison" :height="380" />
       </template>
     </NModal>
-    <NModal :show="!!restoring" preset="card" title="Restore an earlier plan?" style="max-width: 860px" @update:show="restoring = null">
+    <NModal
+      :show="!!restoring"
+      preset="card"
+      title="Restore an earlier plan?"
+      style="max-width: 860px"
+      @update:show="restoring = null">
       <template v-if="restoring">
-        <p>The plan becomes what it was after revision {{ restoring.revision.id }}, {{ restoring.revision.what }}. Nothing is lost: this is a revision too.</p>
-        <p v-for="c in restoring.preview.changes" :key="c.field"><strong>{{ c.field }}</strong>: {{ c.before || '–' }} → {{ c.after || '–' }}</p>
+        <p>
+          The plan becomes what it was after revision {{ restoring.revision.id }}, {{ restoring.revision.what }}.
+          Nothing is lost: this is a revision too.
+        </p>
+        <p v-for="c in restoring.preview.changes" :key="c.field">
+          <strong>{{ c.field }}</strong
+          >: {{ c.before || '–' }} → {{ c.after || '–' }}
+        </p>
         <Comparison :of="restoring.preview.comparison" :height="340" />
-        <p v-if="restoring.preview.kept.length">Kept, because their devices are configured: {{ restoring.preview.kept.join(', ') }}</p>
+        <p v-if="restoring.preview.kept.length">
+          Kept, because their devices are configured: {{ restoring.preview.kept.join(', ') }}
+        </p>
       </template>
-      <template #footer><div class="foot"><NButton @click="restoring = null">Cancel</NButton><NButton type="primary" data-test="restore-apply" @click="restore">Restore</NButton></div></template>
+      <template #footer
+        ><div class="foot">
+          <NButton @click="restoring = null">Cancel</NButton
+          ><NButton type="primary" data-test="restore-apply" @click="restore">Restore</NButton>
+        </div></template
+      >
     </NModal>
-    <NModal :show="!!naming" preset="card" :title="`Name revision ${naming?.id}`" style="max-width: 480px" @update:show="naming = null">
-      <form @submit.prevent="give"><NInput v-model:value="name" placeholder="issued for construction, rev C" :input-props="{ 'aria-label': 'Name', id: 'revision-name' }" />
-        <div class="foot"><NButton @click="naming = null">Cancel</NButton><NButton type="primary" attr-type="submit">Save</NButton></div></form>
+    <NModal
+      :show="!!naming"
+      preset="card"
+      :title="`Name revision ${naming?.id}`"
+      style="max-width: 480px"
+      @update:show="naming = null">
+      <form @submit.prevent="give">
+        <NInput
+          v-model:value="name"
+          placeholder="issued for construction, rev C"
+          :input-props="{ 'aria-label': 'Name', id: 'revision-name' }" />
+        <div class="foot">
+          <NButton @click="naming = null">Cancel</NButton><NButton type="primary" attr-type="submit">Save</NButton>
+        </div>
+      </form>
     </NModal>
   </div>
 </template>
 
 <style scoped>
-.search { width: 260px; }
-.table { flex: 1; min-height: 200px; }
-.foot { display: flex; justify-content: flex-end; gap: 8px; margin-top: 12px; }
-@media (max-width: 900px) { .search { width: 100%; } }
+.search {
+  width: 260px;
+}
+.table {
+  flex: 1;
+  min-height: 200px;
+}
+.foot {
+  display: flex;
+  justify-content: flex-end;
+  gap: 8px;
+  margin-top: 12px;
+}
+@media (max-width: 900px) {
+  .search {
+    width: 100%;
+  }
+}
 </style>

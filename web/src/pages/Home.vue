@@ -59,22 +59,42 @@ function giveUp(run: number) {
     content: 'Devices that were not finished stay as they are and will need attention. Nothing is undone on them.',
     positiveText: 'Give it up',
     negativeText: 'Keep it',
-    onPositiveClick: () => attempt(async () => {
-      await siteCall('POST', `runs/${run}/give-up`)
-      await site.loadAll()
-    }),
+    onPositiveClick: () =>
+      attempt(async () => {
+        await siteCall('POST', `runs/${run}/give-up`)
+        await site.loadAll()
+      }),
   })
 }
 </script>
 
 <template>
   <div class="home">
-    <StageBar @plan="importing = true" @find="find" @match="router.push('/match')" @commission="commission([])" @verify="verify([])"
-      @stop="(work) => attempt(() => call('POST', `works/${work}/stop`))" @resume="(run) => attempt(() => siteCall('POST', `runs/${run}/resume`))" @give-up="giveUp" />
+    <StageBar
+      @plan="importing = true"
+      @find="find"
+      @match="router.push('/match')"
+      @commission="commission([])"
+      @verify="verify([])"
+      @stop="(work) => attempt(() => call('POST', `works/${work}/stop`))"
+      @resume="(run) => attempt(() => siteCall('POST', `runs/${run}/resume`))"
+      @give-up="giveUp" />
     <Attention @attempt="attempt" @show="shown = $event" @filter="stateFilter = [$event]" />
-    <NTabs :value="tab" type="line" size="small" class="tabs" pane-class="pane" @update:value="router.push($event === 'entries' ? '/' : '/' + $event)">
+    <NTabs
+      :value="tab"
+      type="line"
+      size="small"
+      class="tabs"
+      pane-class="pane"
+      @update:value="router.push($event === 'entries' ? '/' : '/' + $event)">
       <NTabPane name="entries" tab="Entries" display-directive="if">
-        <EntryTable v-model:states="stateFilter" @show="shown = $event" @commission="commission" @verify="verify" @unmatch="unmatch" @import="importing = true" />
+        <EntryTable
+          v-model:states="stateFilter"
+          @show="shown = $event"
+          @commission="commission"
+          @verify="verify"
+          @unmatch="unmatch"
+          @import="importing = true" />
       </NTabPane>
       <NTabPane name="devices" tab="Found on the segment" display-directive="if">
         <DeviceTable @show="shown = $event" @attempt="attempt" />
@@ -87,9 +107,31 @@ function giveUp(run: number) {
 </template>
 
 <style scoped>
-.home { height: 100%; display: flex; flex-direction: column; padding: 10px 16px; box-sizing: border-box; }
-.tabs { flex: 1; min-height: 0; margin-top: 4px; }
-.tabs :deep(.n-tabs-pane-wrapper), .tabs :deep(.pane) { height: 100%; }
-.tabs :deep(.pane) { padding-top: 8px !important; box-sizing: border-box; }
-@media (max-width: 900px) { .home { height: auto; min-height: 100%; padding: 6px 8px; } }
+.home {
+  height: 100%;
+  display: flex;
+  flex-direction: column;
+  padding: 10px 16px;
+  box-sizing: border-box;
+}
+.tabs {
+  flex: 1;
+  min-height: 0;
+  margin-top: 4px;
+}
+.tabs :deep(.n-tabs-pane-wrapper),
+.tabs :deep(.pane) {
+  height: 100%;
+}
+.tabs :deep(.pane) {
+  padding-top: 8px !important;
+  box-sizing: border-box;
+}
+@media (max-width: 900px) {
+  .home {
+    height: auto;
+    min-height: 100%;
+    padding: 6px 8px;
+  }
+}
 </style>

@@ -26,7 +26,17 @@ const said = ref<{ text: string; good: boolean } | null>(null)
 const shown = ref('')
 const spare = ref<string[]>([])
 const adopting = ref(false)
-const names: Record<string, string> = { mac: 'MAC', serial: 'serial', label: 'label', port: 'switch port', name: 'name', address: 'address', order: 'order', arrival: 'arrival', hand: 'hand' }
+const names: Record<string, string> = {
+  mac: 'MAC',
+  serial: 'serial',
+  label: 'label',
+  port: 'switch port',
+  name: 'name',
+  address: 'address',
+  order: 'order',
+  arrival: 'arrival',
+  hand: 'hand',
+}
 const by = (r: string) => 'by ' + (names[r] ?? r)
 
 async function attempt(what: () => Promise<unknown>) {
@@ -39,7 +49,11 @@ async function attempt(what: () => Promise<unknown>) {
 }
 const proposals = computed(() => {
   const has = searched(search.value)
-  return site.proposals.proposals.filter((p) => (!reasons.value.length || reasons.value.includes(p.by)) && has(`${p.tag} ${p.mac} ${p.serial ?? ''} ${p.profile} ${p.why}`))
+  return site.proposals.proposals.filter(
+    (p) =>
+      (!reasons.value.length || reasons.value.includes(p.by)) &&
+      has(`${p.tag} ${p.mac} ${p.serial ?? ''} ${p.profile} ${p.why}`),
+  )
 })
 const counted = computed(() => {
   const n: Record<string, number> = {}
@@ -56,16 +70,20 @@ const matched = computed(() => {
 })
 const missing = computed(() => site.entries.filter((e) => site.proposals.missing.includes(e.tag)))
 const loose = computed(() => site.devices.filter((d) => site.proposals.spare.includes(d.mac)))
-const undoable = computed(() => matched.value.filter((e) => undoing.value.includes(e.tag) && e.state === 'matched' && !e.locked))
+const undoable = computed(() =>
+  matched.value.filter((e) => undoing.value.includes(e.tag) && e.state === 'matched' && !e.locked),
+)
 
-const accept = (body: object) => attempt(async () => {
-  await siteCall('POST', 'matches', body)
-  chosen.value = []
-})
-const undo = () => attempt(async () => {
-  await siteCall('POST', 'matches/undo', { tags: undoable.value.map((e) => e.tag) })
-  undoing.value = []
-})
+const accept = (body: object) =>
+  attempt(async () => {
+    await siteCall('POST', 'matches', body)
+    chosen.value = []
+  })
+const undo = () =>
+  attempt(async () => {
+    await siteCall('POST', 'matches/undo', { tags: undoable.value.map((e) => e.tag) })
+    undoing.value = []
+  })
 const lock = (e: Entry) => attempt(() => siteCall('PUT', 'locks', { tags: [e.tag], locked: !e.locked }))
 function scanned(out: Scanned) {
   said.value = { text: out.text, good: out.outcome !== 'unknown' }
@@ -74,28 +92,68 @@ function scanned(out: Scanned) {
   void site.loadPlan()
 }
 
-const proposed = computed<DataTableColumns<Proposal>>(() => narrow.value ? [
-  { type: 'selection', width: 36 },
-  { title: 'Proposed', key: 'tag', render: (p) => [h('strong', p.tag), h('span', { class: 'mono' }, ' ' + p.mac), h('div', `${by(p.by)}, ${p.sure} %: ${p.why}`)] },
-] : [
-  { type: 'selection', width: 40 },
-  { title: 'Entry', key: 'tag', width: 150, sorter: 'default' },
-  { title: 'Box', key: 'mac', width: 155, sorter: 'default', render: (p) => h('span', { class: 'mono' }, p.mac) },
-  { title: 'Serial', key: 'serial', width: 120, render: (p) => p.serial || '–' },
-  { title: 'Reason', key: 'by', width: 135, sorter: 'default', render: (p) => by(p.by) + (p.part ? ', in part' : '') },
-  { title: 'Sure', key: 'sure', width: 75, sorter: 'default', render: (p) => `${p.sure} %` },
-  { title: 'Why', key: 'why', className: 'wrap' },
-])
+const proposed = computed<DataTableColumns<Proposal>>(() =>
+  narrow.value
+    ? [
+        { type: 'selection', width: 36 },
+        {
+          title: 'Proposed',
+          key: 'tag',
+          render: (p) => [
+            h('strong', p.tag),
+            h('span', { class: 'mono' }, ' ' + p.mac),
+            h('div', `${by(p.by)}, ${p.sure} %: ${p.why}`),
+          ],
+        },
+      ]
+    : [
+        { type: 'selection', width: 40 },
+        { title: 'Entry', key: 'tag', width: 150, sorter: 'default' },
+        { title: 'Box', key: 'mac', width: 155, sorter: 'default', render: (p) => h('span', { class: 'mono' }, p.mac) },
+        { title: 'Serial', key: 'serial', width: 120, render: (p) => p.serial || '–' },
+        {
+          title: 'Reason',
+          key: 'by',
+          width: 135,
+          sorter: 'default',
+          render: (p) => by(p.by) + (p.part ? ', in part' : ''),
+        },
+        { title: 'Sure', key: 'sure', width: 75, sorter: 'default', render: (p) => `${p.sure} %` },
+        { title: 'Why', key: 'why', className: 'wrap' },
+      ],
+)
 const done = computed<DataTableColumns<Entry>>(() => [
   { type: 'selection', width: 40, disabled: (e) => e.state !== 'matched' || !!e.locked },
-  { title: 'Entry', key: 'tag', width: 150, sorter: 'default', render: (e) => h('button', { class: 'link', onClick: () => (shown.value = e.tag) }, e.tag) },
+  {
+    title: 'Entry',
+    key: 'tag',
+    width: 150,
+    sorter: 'default',
+    render: (e) => h('button', { class: 'link', onClick: () => (shown.value = e.tag) }, e.tag),
+  },
   { title: 'Box', key: 'device', width: 155, render: (e) => h('span', { class: 'mono' }, e.device) },
-  ...(narrow.value ? [] : [
-    { title: 'Reason', key: 'matchedBy', width: 120, sorter: 'default' as const, render: (e: Entry) => by(e.matchedBy) },
-    { title: 'Why', key: 'matchedWhy', className: 'wrap' },
-    { title: 'State', key: 'state', width: 110 },
-  ]),
-  { title: '', key: 'lock', width: 90, render: (e) => (site.mayCommission ? h(NButton, { size: 'tiny', onClick: () => void lock(e) }, () => (e.locked ? 'Unlock' : 'Lock')) : null) },
+  ...(narrow.value
+    ? []
+    : [
+        {
+          title: 'Reason',
+          key: 'matchedBy',
+          width: 120,
+          sorter: 'default' as const,
+          render: (e: Entry) => by(e.matchedBy),
+        },
+        { title: 'Why', key: 'matchedWhy', className: 'wrap' },
+        { title: 'State', key: 'state', width: 110 },
+      ]),
+  {
+    title: '',
+    key: 'lock',
+    width: 90,
+    render: (e) =>
+      site.mayCommission
+        ? h(NButton, { size: 'tiny', onClick: () => void lock(e) }, () => (e.locked ? 'Unlock' : 'Lock'))
+        : null,
+  },
 ])
 const without = computed<DataTableColumns<Device>>(() => [
   { type: 'selection', width: 40, disabled: (d) => !d.profile },
@@ -109,45 +167,138 @@ const without = computed<DataTableColumns<Device>>(() => [
   <div class="page">
     <div class="scanner">
       <ScanField :tag="awaited" @scanned="scanned" @refused="said = { text: $event, good: false }" />
-      <p v-if="said" :class="said.good ? 'good' : 'bad'" role="status" data-test="scan-said">{{ said.text }}<NButton v-if="awaited" text size="small" @click="awaited = ''"> (not {{ awaited }})</NButton></p>
+      <p v-if="said" :class="said.good ? 'good' : 'bad'" role="status" data-test="scan-said">
+        {{ said.text }}<NButton v-if="awaited" text size="small" @click="awaited = ''"> (not {{ awaited }})</NButton>
+      </p>
     </div>
     <NTabs type="line" size="small" class="tabs" pane-class="pane" default-value="proposed">
       <NTabPane name="proposed" :tab="`Proposed ${site.proposals.proposals.length}`">
         <div class="tools">
-          <NInput v-model:value="search" clearable size="small" placeholder="Search" class="search" :input-props="{ 'aria-label': 'Search matches' }" />
-          <NSelect v-model:value="reasons" multiple clearable size="small" placeholder="Any reason" class="filter" max-tag-count="responsive" :options="Object.keys(names).map((v) => ({ label: by(v), value: v }))" />
-          <NButton v-if="chosen.length" size="small" type="primary" data-test="match-accept-chosen" @click="accept({ tags: chosen })">Accept {{ chosen.length }} selected</NButton>
+          <NInput
+            v-model:value="search"
+            clearable
+            size="small"
+            placeholder="Search"
+            class="search"
+            :input-props="{ 'aria-label': 'Search matches' }" />
+          <NSelect
+            v-model:value="reasons"
+            multiple
+            clearable
+            size="small"
+            placeholder="Any reason"
+            class="filter"
+            max-tag-count="responsive"
+            :options="Object.keys(names).map((v) => ({ label: by(v), value: v }))" />
+          <NButton
+            v-if="chosen.length"
+            size="small"
+            type="primary"
+            data-test="match-accept-chosen"
+            @click="accept({ tags: chosen })"
+            >Accept {{ chosen.length }} selected</NButton
+          >
           <template v-else-if="site.mayCommission">
-            <NButton v-for="[reason, n] in counted" :key="reason" size="small" :data-test="'accept-' + reason" @click="accept({ reasons: [reason] })">Accept {{ n }} {{ by(reason) }}</NButton>
-            <NButton v-for="p in parts" :key="p" size="small" @click="accept({ profiles: [p] })">Take the part of {{ p }}</NButton>
+            <NButton
+              v-for="[reason, n] in counted"
+              :key="reason"
+              size="small"
+              :data-test="'accept-' + reason"
+              @click="accept({ reasons: [reason] })"
+              >Accept {{ n }} {{ by(reason) }}</NButton
+            >
+            <NButton v-for="p in parts" :key="p" size="small" @click="accept({ profiles: [p] })"
+              >Take the part of {{ p }}</NButton
+            >
             <span class="grow" />
-            <NButton v-if="counted.length" size="small" type="primary" data-test="match-accept" :disabled="!certain" @click="accept({ all: true })">Accept all certain {{ certain }}</NButton>
+            <NButton
+              v-if="counted.length"
+              size="small"
+              type="primary"
+              data-test="match-accept"
+              :disabled="!certain"
+              @click="accept({ all: true })"
+              >Accept all certain {{ certain }}</NButton
+            >
             <span v-if="guesses" class="faint">{{ guesses }} by order alone are left out</span>
           </template>
         </div>
         <div v-if="site.proposals.open.length" class="open">
-          <p v-for="o in site.proposals.open" :key="o.profile + o.tag"><strong>Open:</strong> {{ o.tag || o.profile }}: {{ o.why }}<span v-if="o.decide" class="faint">; {{ o.decide }}</span></p>
+          <p v-for="o in site.proposals.open" :key="o.profile + o.tag">
+            <strong>Open:</strong> {{ o.tag || o.profile }}: {{ o.why
+            }}<span v-if="o.decide" class="faint">; {{ o.decide }}</span>
+          </p>
         </div>
-        <p v-if="!site.proposals.proposals.length" class="empty faint">{{ site.devices.length ? 'Nothing is proposed.' : 'Find first: nothing is known of the segment.' }}</p>
-        <NDataTable v-else v-model:checked-row-keys="chosen" :columns="proposed" :data="proposals" :row-key="(p: Proposal) => p.tag" size="small" :bordered="false" virtual-scroll :max-height="narrow ? 420 : undefined" :flex-height="!narrow" :min-row-height="31" class="table" data-test="proposals" />
+        <p v-if="!site.proposals.proposals.length" class="empty faint">
+          {{ site.devices.length ? 'Nothing is proposed.' : 'Find first: nothing is known of the segment.' }}
+        </p>
+        <NDataTable
+          v-else
+          v-model:checked-row-keys="chosen"
+          :columns="proposed"
+          :data="proposals"
+          :row-key="(p: Proposal) => p.tag"
+          size="small"
+          :bordered="false"
+          virtual-scroll
+          :max-height="narrow ? 420 : undefined"
+          :flex-height="!narrow"
+          :min-row-height="31"
+          class="table"
+          data-test="proposals" />
       </NTabPane>
       <NTabPane name="matched" :tab="`Matched ${matched.length}`">
         <div class="tools">
-          <NInput v-model:value="search" clearable size="small" placeholder="Search" class="search" :input-props="{ 'aria-label': 'Search matches' }" />
-          <NButton v-if="undoing.length" size="small" :disabled="!undoable.length" data-test="match-undo" @click="undo">Undo {{ undoable.length }}</NButton>
+          <NInput
+            v-model:value="search"
+            clearable
+            size="small"
+            placeholder="Search"
+            class="search"
+            :input-props="{ 'aria-label': 'Search matches' }" />
+          <NButton v-if="undoing.length" size="small" :disabled="!undoable.length" data-test="match-undo" @click="undo"
+            >Undo {{ undoable.length }}</NButton
+          >
         </div>
-        <NDataTable v-model:checked-row-keys="undoing" :columns="done" :data="matched" :row-key="(e: Entry) => e.tag" size="small" :bordered="false" virtual-scroll :max-height="narrow ? 420 : undefined" :flex-height="!narrow" :min-row-height="31" class="table" data-test="matched" />
+        <NDataTable
+          v-model:checked-row-keys="undoing"
+          :columns="done"
+          :data="matched"
+          :row-key="(e: Entry) => e.tag"
+          size="small"
+          :bordered="false"
+          virtual-scroll
+          :max-height="narrow ? 420 : undefined"
+          :flex-height="!narrow"
+          :min-row-height="31"
+          class="table"
+          data-test="matched" />
       </NTabPane>
       <NTabPane name="missing" :tab="`Entries without a box ${missing.length}`">
         <p v-if="!missing.length" class="empty faint">Every entry that is wired has a box, or one is proposed.</p>
-        <ul v-else class="missing" data-test="missing"><li v-for="e in missing" :key="e.tag"><button class="link" @click="shown = e.tag">{{ e.tag }}</button> <span class="faint">{{ e.profile }}, {{ e.place }}</span></li></ul>
+        <ul v-else class="missing" data-test="missing">
+          <li v-for="e in missing" :key="e.tag">
+            <button class="link" @click="shown = e.tag">{{ e.tag }}</button>
+            <span class="faint">{{ e.profile }}, {{ e.place }}</span>
+          </li>
+        </ul>
       </NTabPane>
       <NTabPane name="spare" :tab="`Boxes without an entry ${loose.length}`">
         <div class="tools">
-          <NButton v-if="spare.length" size="small" :disabled="!site.mayPlan" @click="adopting = true">Adopt {{ plural(spare.length, 'device') }}</NButton>
+          <NButton v-if="spare.length" size="small" :disabled="!site.mayPlan" @click="adopting = true"
+            >Adopt {{ plural(spare.length, 'device') }}</NButton
+          >
           <span v-else class="faint">Select boxes to take them into the plan. What no profile fits is left alone.</span>
         </div>
-        <NDataTable v-model:checked-row-keys="spare" :columns="without" :data="loose" :row-key="(d: Device) => d.mac" size="small" :bordered="false" :max-height="420" data-test="spare" />
+        <NDataTable
+          v-model:checked-row-keys="spare"
+          :columns="without"
+          :data="loose"
+          :row-key="(d: Device) => d.mac"
+          size="small"
+          :bordered="false"
+          :max-height="420"
+          data-test="spare" />
       </NTabPane>
     </NTabs>
     <AdoptDialog v-model:show="adopting" :macs="spare" @done="spare = []" />
@@ -156,19 +307,69 @@ const without = computed<DataTableColumns<Device>>(() => [
 </template>
 
 <style scoped>
-.scanner { max-width: 720px; }
-.scanner p { margin: 4px 0 0; font-weight: 600; }
-.good { color: var(--ok); }
-.bad { color: var(--bad); }
-.search { width: 200px; }
-.filter { width: 180px; }
-.tabs { flex: 1; min-height: 0; }
-.tabs :deep(.n-tabs-pane-wrapper), .tabs :deep(.pane) { height: 100%; }
-.tabs :deep(.pane) { display: flex; flex-direction: column; gap: 8px; padding-top: 8px !important; box-sizing: border-box; }
-.table { flex: 1; min-height: 160px; }
-.open { max-height: 96px; overflow: auto; padding: 4px 10px; background: var(--card); border: 1px solid var(--line); border-left: 3px solid var(--warn); border-radius: 4px; }
-.open p { margin: 2px 0; }
-.missing { columns: 3 260px; margin: 0; padding: 0 0 0 18px; }
-.empty { text-align: center; padding: 32px 0; }
-@media (max-width: 900px) { .search, .filter { width: 100%; } }
+.scanner {
+  max-width: 720px;
+}
+.scanner p {
+  margin: 4px 0 0;
+  font-weight: 600;
+}
+.good {
+  color: var(--ok);
+}
+.bad {
+  color: var(--bad);
+}
+.search {
+  width: 200px;
+}
+.filter {
+  width: 180px;
+}
+.tabs {
+  flex: 1;
+  min-height: 0;
+}
+.tabs :deep(.n-tabs-pane-wrapper),
+.tabs :deep(.pane) {
+  height: 100%;
+}
+.tabs :deep(.pane) {
+  display: flex;
+  flex-direction: column;
+  gap: 8px;
+  padding-top: 8px !important;
+  box-sizing: border-box;
+}
+.table {
+  flex: 1;
+  min-height: 160px;
+}
+.open {
+  max-height: 96px;
+  overflow: auto;
+  padding: 4px 10px;
+  background: var(--card);
+  border: 1px solid var(--line);
+  border-left: 3px solid var(--warn);
+  border-radius: 4px;
+}
+.open p {
+  margin: 2px 0;
+}
+.missing {
+  columns: 3 260px;
+  margin: 0;
+  padding: 0 0 0 18px;
+}
+.empty {
+  text-align: center;
+  padding: 32px 0;
+}
+@media (max-width: 900px) {
+  .search,
+  .filter {
+    width: 100%;
+  }
+}
 </style>

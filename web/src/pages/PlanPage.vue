@@ -32,13 +32,28 @@ const editing = ref(false)
 const editTags = ref<string[]>([])
 const selected = ref<string[]>([])
 
-const kindOptions = computed(() => [...new Set(site.entries.map((e) => e.kind))].sort().map((v) => ({ label: v, value: v })))
+const kindOptions = computed(() =>
+  [...new Set(site.entries.map((e) => e.kind))].sort().map((v) => ({ label: v, value: v })),
+)
 const rows = computed(() => {
   const has = searched(search.value)
   if (!search.value && !kinds.value.length) return site.entries
   return site.entries.filter((e) => {
     if (kinds.value.length && !kinds.value.includes(e.kind)) return false
-    const text = [e.tag, e.kind, e.profile, e.area, e.floor, e.place, e.address, e.name, e.mac, e.serial, e.note, ...Object.values(e.settings ?? {})].join(' ')
+    const text = [
+      e.tag,
+      e.kind,
+      e.profile,
+      e.area,
+      e.floor,
+      e.place,
+      e.address,
+      e.name,
+      e.mac,
+      e.serial,
+      e.note,
+      ...Object.values(e.settings ?? {}),
+    ].join(' ')
     return has(text)
   })
 })
@@ -46,21 +61,35 @@ const rows = computed(() => {
 const used = computed(() => new Set(rows.value.map((e) => e.profile)))
 // The settings of what is shown: all of a few models, of many only what is in use.
 const settingKeys = computed(() => {
-  const all = site.profiles.filter((p) => used.value.has(p.id)).flatMap((p) => (p.settings ?? []).filter((s) => s.type !== 'computed').map((s) => s.key))
+  const all = site.profiles
+    .filter((p) => used.value.has(p.id))
+    .flatMap((p) => (p.settings ?? []).filter((s) => s.type !== 'computed').map((s) => s.key))
   if (used.value.size <= 3) return all
   const given = new Set(rows.value.flatMap((e) => Object.keys(e.settings ?? {})))
   return all.filter((k) => given.has(k))
 })
-const columns = computed(() => columnsOf([...chosen.value, 'tag', ...settingKeys.value], fields.value, site.profiles.filter((p) => used.value.has(p.id))))
-const columnOptions = computed(() => fields.value.filter((f) => f.key !== 'tag').map((f) => ({ label: f.label, value: f.key })))
+const columns = computed(() =>
+  columnsOf(
+    [...chosen.value, 'tag', ...settingKeys.value],
+    fields.value,
+    site.profiles.filter((p) => used.value.has(p.id)),
+  ),
+)
+const columnOptions = computed(() =>
+  fields.value.filter((f) => f.key !== 'tag').map((f) => ({ label: f.label, value: f.key })),
+)
 // What was typed is shown at once, and until the service has taken it.
 const pending = shallowRef(new Map<string, string>())
-watch(() => site.entries, () => (pending.value = new Map()))
+watch(
+  () => site.entries,
+  () => (pending.value = new Map()),
+)
 
 async function change(patches: Patch[], what: string) {
   if (!patches.length) return
   const next = new Map(pending.value)
-  for (const p of patches) for (const [key, value] of Object.entries(p.set ?? {})) if (p.tag) next.set(p.tag + '\n' + key, value)
+  for (const p of patches)
+    for (const [key, value] of Object.entries(p.set ?? {})) if (p.tag) next.set(p.tag + '\n' + key, value)
   pending.value = next
   const done = siteCall<Edited>('PATCH', 'entries', { what, patches, configured: false }).then(site.loadPlan)
   settled = Promise.allSettled([settled, done])
@@ -68,7 +97,13 @@ async function change(patches: Patch[], what: string) {
     await done
   } catch (e) {
     pending.value = new Map()
-    message.error((e as Error).message + ((e as { cells?: { column?: string; value?: string; reason: string }[] }).cells ?? []).map((c) => ` ${c.column ?? ''} ${c.value ?? ''}: ${c.reason}.`).join(''), { duration: 9000, closable: true })
+    message.error(
+      (e as Error).message +
+        ((e as { cells?: { column?: string; value?: string; reason: string }[] }).cells ?? [])
+          .map((c) => ` ${c.column ?? ''} ${c.value ?? ''}: ${c.reason}.`)
+          .join(''),
+      { duration: 9000, closable: true },
+    )
   }
 }
 
@@ -102,9 +137,13 @@ const redo = () => inTurn('redo')
 // What the foot of the page says of the cell in hand.
 const at = shallowRef<{ entry: Entry | null; column: Column } | null>(null)
 const typing = ref<string[]>([])
-const setting = computed(() => (at.value?.entry ? settingOf(site.byId.get(at.value.entry.profile), at.value.column.key) : undefined))
-const help = computed(() => (setting.value ? helpOf(setting.value) : at.value?.column.help ?? ''))
-const here = computed(() => site.planFindings.filter((f) => f.tag && f.tag === at.value?.entry?.tag && f.field === at.value.column.key))
+const setting = computed(() =>
+  at.value?.entry ? settingOf(site.byId.get(at.value.entry.profile), at.value.column.key) : undefined,
+)
+const help = computed(() => (setting.value ? helpOf(setting.value) : (at.value?.column.help ?? '')))
+const here = computed(() =>
+  site.planFindings.filter((f) => f.tag && f.tag === at.value?.entry?.tag && f.field === at.value.column.key),
+)
 let timer: ReturnType<typeof setTimeout> | undefined
 const typed = ref('')
 function onTyping(patch: Patch | null) {
@@ -113,7 +152,11 @@ function onTyping(patch: Patch | null) {
   typed.value = patch?.set?.address ?? ''
   if (!patch) return
   timer = setTimeout(async () => {
-    const out = await siteCall<Edited>('PATCH', 'entries?preview=true', { what: '', patches: [patch], configured: false }).catch(() => null)
+    const out = await siteCall<Edited>('PATCH', 'entries?preview=true', {
+      what: '',
+      patches: [patch],
+      configured: false,
+    }).catch(() => null)
     if (!out) return
     // What the change makes wrong, wherever it shows, and what is wrong with the cell anyhow.
     const tag = patch.set?.tag || patch.tag
@@ -128,12 +171,21 @@ const mends = computed(() => site.planFindings.filter((f) => f.mend?.safe).lengt
 async function mend() {
   const out = await siteCall<Edited>('POST', 'mends', { all: true }).catch((e: Error) => void message.error(e.message))
   if (!out) return
-  message.success(`${plural(out.changes.length, 'mend')}: ${out.changes.slice(0, 3).map((c) => `${c.tag} ${c.field} ${c.after}`).join('; ')}${out.changes.length > 3 ? ' …' : ''}`, { duration: 8000, closable: true })
+  message.success(
+    `${plural(out.changes.length, 'mend')}: ${out.changes
+      .slice(0, 3)
+      .map((c) => `${c.tag} ${c.field} ${c.after}`)
+      .join('; ')}${out.changes.length > 3 ? ' …' : ''}`,
+    { duration: 8000, closable: true },
+  )
   await site.loadPlan()
 }
 
 function remove() {
-  void change(selected.value.map((tag) => ({ tag, remove: true })), `${plural(selected.value.length, 'entry')} removed`)
+  void change(
+    selected.value.map((tag) => ({ tag, remove: true })),
+    `${plural(selected.value.length, 'entry')} removed`,
+  )
 }
 function open(tags: string[]) {
   editTags.value = tags
@@ -148,47 +200,122 @@ function save(format: string) {
 <template>
   <div class="page">
     <div class="tools">
-      <NInput v-model:value="search" clearable size="small" placeholder="Search the plan" class="search" :input-props="{ 'aria-label': 'Search the plan' }" />
-      <NSelect v-model:value="kinds" multiple clearable size="small" :options="kindOptions" placeholder="Any kind" max-tag-count="responsive" class="filter" />
-      <NPopselect v-if="!narrow" v-model:value="chosen" multiple :options="columnOptions" trigger="click" scrollable><NButton size="small">Columns</NButton></NPopselect>
+      <NInput
+        v-model:value="search"
+        clearable
+        size="small"
+        placeholder="Search the plan"
+        class="search"
+        :input-props="{ 'aria-label': 'Search the plan' }" />
+      <NSelect
+        v-model:value="kinds"
+        multiple
+        clearable
+        size="small"
+        :options="kindOptions"
+        placeholder="Any kind"
+        max-tag-count="responsive"
+        class="filter" />
+      <NPopselect v-if="!narrow" v-model:value="chosen" multiple :options="columnOptions" trigger="click" scrollable
+        ><NButton size="small">Columns</NButton></NPopselect
+      >
       <template v-if="site.mayPlan">
         <NButton size="small" data-test="plan-add" @click="open([])">Add</NButton>
         <NButton size="small" data-test="plan-generate" @click="generating = true">Generate</NButton>
         <NButton size="small" data-test="plan-import" @click="importing = true">Import</NButton>
       </template>
-      <NDropdown :options="exports" trigger="click" @select="save"><NButton size="small" :disabled="!site.entries.length">Export</NButton></NDropdown>
+      <NDropdown :options="exports" trigger="click" @select="save"
+        ><NButton size="small" :disabled="!site.entries.length">Export</NButton></NDropdown
+      >
       <template v-if="site.mayPlan">
-        <NButton v-if="!narrow" size="small" :disabled="!selected.length" data-test="plan-edit" @click="open(selected)">Edit {{ selected.length }}</NButton>
+        <NButton v-if="!narrow" size="small" :disabled="!selected.length" data-test="plan-edit" @click="open(selected)"
+          >Edit {{ selected.length }}</NButton
+        >
         <NButton size="small" :disabled="!site.entries.length" @click="allocating = true">Addresses</NButton>
-        <NButton v-if="!narrow" size="small" :disabled="selected.length < 2" title="Ctrl+D" @click="sheet?.fillDown()">Fill down</NButton>
+        <NButton v-if="!narrow" size="small" :disabled="selected.length < 2" title="Ctrl+D" @click="sheet?.fillDown()"
+          >Fill down</NButton
+        >
         <NButton v-if="!narrow" size="small" :disabled="!selected.length" @click="remove">Remove</NButton>
-        <NButton size="small" :disabled="!back" :title="back ? `Ctrl+Z: ${back.what}` : 'Ctrl+Z'" data-test="plan-undo" @click="undo">Undo</NButton>
-        <NButton size="small" :disabled="!forward" :title="forward ? `Ctrl+Y: ${forward.what}` : 'Ctrl+Y'" data-test="plan-redo" @click="redo">Redo</NButton>
+        <NButton
+          size="small"
+          :disabled="!back"
+          :title="back ? `Ctrl+Z: ${back.what}` : 'Ctrl+Z'"
+          data-test="plan-undo"
+          @click="undo"
+          >Undo</NButton
+        >
+        <NButton
+          size="small"
+          :disabled="!forward"
+          :title="forward ? `Ctrl+Y: ${forward.what}` : 'Ctrl+Y'"
+          data-test="plan-redo"
+          @click="redo"
+          >Redo</NButton
+        >
         <NButton v-if="mends" size="small" type="primary" data-test="plan-mend" @click="mend">Mend {{ mends }}</NButton>
       </template>
     </div>
-    <div v-if="!site.key" class="empty"><p>There is no site yet.</p><NButton type="primary" @click="$router.push('/settings')">Make one</NButton></div>
+    <div v-if="!site.key" class="empty">
+      <p>There is no site yet.</p>
+      <NButton type="primary" @click="$router.push('/settings')">Make one</NButton>
+    </div>
     <ul v-else-if="narrow" class="cards" data-test="cards">
       <li v-for="e in rows" :key="e.tag">
         <button class="link card" @click="open([e.tag])">
-          <span><strong>{{ e.tag }}</strong> <span class="faint">{{ e.kind }}</span></span>
+          <span
+            ><strong>{{ e.tag }}</strong> <span class="faint">{{ e.kind }}</span></span
+          >
           <span class="mono">{{ e.address || 'no address' }}</span>
           <span class="faint">{{ e.place || valueOf(e, 'area') }}</span>
-          <span v-if="site.planFindings.some((f) => f.tag === e.tag)" class="bad">▲ {{ site.planFindings.filter((f) => f.tag === e.tag).length }}</span>
+          <span v-if="site.planFindings.some((f) => f.tag === e.tag)" class="bad"
+            >▲ {{ site.planFindings.filter((f) => f.tag === e.tag).length }}</span
+          >
           <StateMark v-else :state="e.state" />
         </button>
       </li>
       <li v-if="!rows.length" class="faint">Nothing here. Add entries, or import a file.</li>
     </ul>
-    <PlanSheet v-else-if="fields.length" ref="sheet" :rows="rows" :columns="columns" :readonly="!site.mayPlan" :pending="pending"
-      @change="change" @at="(entry, column) => (at = { entry, column })" @typing="onTyping" @select="selected = $event" @undo="undo" @redo="redo" @open="(t) => open([t])" />
+    <PlanSheet
+      v-else-if="fields.length"
+      ref="sheet"
+      :rows="rows"
+      :columns="columns"
+      :readonly="!site.mayPlan"
+      :pending="pending"
+      @change="change"
+      @at="(entry, column) => (at = { entry, column })"
+      @typing="onTyping"
+      @select="selected = $event"
+      @undo="undo"
+      @redo="redo"
+      @open="(t) => open([t])" />
     <div v-if="!narrow && site.key" class="says" role="status" data-test="plan-foot">
-      <template v-if="typing.length"><span v-for="t in typing" :key="t" class="bad">▲ {{ t }}</span></template>
-      <template v-else-if="here.length"><span v-for="f in here" :key="f.code" :class="f.level === 'stops' ? 'bad' : 'warn'">{{ f.level === 'stops' ? '▲' : '◆' }} {{ f.reason }}
-        <NButton v-if="f.mend && site.mayPlan" size="tiny" @click="change([{ tag: f.tag, set: { [f.mend.field]: f.mend.value } }], 'mended')">{{ f.mend.field }} = {{ f.mend.value || 'none' }}</NButton></span></template>
-      <span v-else-if="at?.column.key !== 'address'" class="faint">{{ at?.column.label }}{{ help ? ': ' + help : '' }}</span>
+      <template v-if="typing.length"
+        ><span v-for="t in typing" :key="t" class="bad">▲ {{ t }}</span></template
+      >
+      <template v-else-if="here.length"
+        ><span v-for="f in here" :key="f.code" :class="f.level === 'stops' ? 'bad' : 'warn'"
+          >{{ f.level === 'stops' ? '▲' : '◆' }} {{ f.reason }}
+          <NButton
+            v-if="f.mend && site.mayPlan"
+            size="tiny"
+            @click="change([{ tag: f.tag, set: { [f.mend.field]: f.mend.value } }], 'mended')"
+            >{{ f.mend.field }} = {{ f.mend.value || 'none' }}</NButton
+          ></span
+        ></template
+      >
+      <span v-else-if="at?.column.key !== 'address'" class="faint"
+        >{{ at?.column.label }}{{ help ? ': ' + help : '' }}</span
+      >
       <SubnetHint v-if="at?.column.key === 'address'" :of="typed || at.entry?.address || ''" />
-      <span class="faint right">{{ rows.length === site.entries.length ? plural(rows.length, 'entry') : `${rows.length} of ${site.entries.length}` }}{{ selected.length > 1 ? `, ${selected.length} selected` : '' }} · Enter edits, Space opens, Ctrl+C/V a block, Ctrl+D fills down</span>
+      <span class="faint right"
+        >{{
+          rows.length === site.entries.length
+            ? plural(rows.length, 'entry')
+            : `${rows.length} of ${site.entries.length}`
+        }}{{ selected.length > 1 ? `, ${selected.length} selected` : '' }} · Enter edits, Space opens, Ctrl+C/V a block,
+        Ctrl+D fills down</span
+      >
     </div>
     <ImportDialog v-model:show="importing" />
     <GenerateDialog v-model:show="generating" @done="site.loadPlan()" />
@@ -198,16 +325,61 @@ function save(format: string) {
 </template>
 
 <style scoped>
-.tools { display: flex; flex-wrap: wrap; gap: 6px; align-items: center; }
-.search { width: 180px; }
-.filter { width: 135px; }
-.says { display: flex; flex-wrap: wrap; gap: 2px 14px; min-height: 20px; font-size: 13px; align-items: center; }
-.right { margin-left: auto; }
-.bad { color: var(--bad); }
-.warn { color: var(--warn); }
-.cards { list-style: none; margin: 0; padding: 0; overflow-y: auto; }
-.card { width: 100%; display: grid; grid-template-columns: 1fr auto; gap: 2px 8px; padding: 8px 6px; border-bottom: 1px solid var(--line); font-weight: 400; }
-.card > :nth-child(even) { text-align: right; justify-self: end; }
-.empty { text-align: center; padding: 48px 0; }
-@media (max-width: 900px) { .search { width: 100%; } }
+.tools {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px;
+  align-items: center;
+}
+.search {
+  width: 180px;
+}
+.filter {
+  width: 135px;
+}
+.says {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px 14px;
+  min-height: 20px;
+  font-size: 13px;
+  align-items: center;
+}
+.right {
+  margin-left: auto;
+}
+.bad {
+  color: var(--bad);
+}
+.warn {
+  color: var(--warn);
+}
+.cards {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+  overflow-y: auto;
+}
+.card {
+  width: 100%;
+  display: grid;
+  grid-template-columns: 1fr auto;
+  gap: 2px 8px;
+  padding: 8px 6px;
+  border-bottom: 1px solid var(--line);
+  font-weight: 400;
+}
+.card > :nth-child(even) {
+  text-align: right;
+  justify-self: end;
+}
+.empty {
+  text-align: center;
+  padding: 48px 0;
+}
+@media (max-width: 900px) {
+  .search {
+    width: 100%;
+  }
+}
 </style>

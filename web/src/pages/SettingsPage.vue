@@ -26,6 +26,16 @@ const tab = computed({ get: () => route.hash.slice(1) || 'site', set: (t) => voi
 </template>
 
 <style scoped>
-.page { height: 100%; overflow-y: auto; padding: 4px 16px 16px; box-sizing: border-box; max-width: 1000px; }
-@media (max-width: 900px) { .page { padding: 4px 8px; } }
+.page {
+  height: 100%;
+  overflow-y: auto;
+  padding: 4px 16px 16px;
+  box-sizing: border-box;
+  max-width: 1000px;
+}
+@media (max-width: 900px) {
+  .page {
+    padding: 4px 8px;
+  }
+}
 </style>

@@ -27,9 +27,15 @@ async function submit() {
   <div class="page">
     <NCard title="Sign in to Redstart" class="card">
       <NForm @submit.prevent="submit">
-        <NFormItem label="User" :show-feedback="false"><NInput v-model:value="name" :input-props="{ autocomplete: 'username', 'aria-label': 'User' }" /></NFormItem>
+        <NFormItem label="User" :show-feedback="false"
+          ><NInput v-model:value="name" :input-props="{ autocomplete: 'username', 'aria-label': 'User' }"
+        /></NFormItem>
         <NFormItem label="Password" :show-feedback="false" style="margin-top: 12px">
-          <NInput v-model:value="password" type="password" show-password-on="click" :input-props="{ autocomplete: 'current-password', 'aria-label': 'Password', id: 'password' }" />
+          <NInput
+            v-model:value="password"
+            type="password"
+            show-password-on="click"
+            :input-props="{ autocomplete: 'current-password', 'aria-label': 'Password', id: 'password' }" />
         </NFormItem>
         <NAlert v-if="wrong" type="error" :show-icon="false" role="alert" style="margin-top: 12px">{{ wrong }}</NAlert>
         <NButton attr-type="submit" type="primary" block :loading="waiting" style="margin-top: 16px">Sign in</NButton>
@@ -39,6 +45,14 @@ async function submit() {
 </template>
 
 <style scoped>
-.page { display: grid; place-items: center; min-height: 100%; padding: 16px; box-sizing: border-box; }
-.card { max-width: 360px; }
+.page {
+  display: grid;
+  place-items: center;
+  min-height: 100%;
+  padding: 16px;
+  box-sizing: border-box;
+}
+.card {
+  max-width: 360px;
+}
 </style>

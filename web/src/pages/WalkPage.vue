@@ -23,9 +23,12 @@ const now = useNow({ interval: 1000 })
 const open = computed(() => site.entries.filter((e) => !e.device && !e.notWired))
 const options = computed(() => open.value.map((e) => ({ label: `${e.tag}  ${e.place ?? ''}`, value: e.tag })))
 const entry = computed<Entry | undefined>(() => site.entries.find((e) => e.tag === tag.value))
-const fits = (d: Device) => !d.tag && (!entry.value || d.profile === entry.value.profile || !!d.maybe?.includes(entry.value.profile))
+const fits = (d: Device) =>
+  !d.tag && (!entry.value || d.profile === entry.value.profile || !!d.maybe?.includes(entry.value.profile))
 // Who came since the entry was chosen, the latest first.
-const came = computed(() => site.arrivals.filter((a: Presence) => Date.parse(a.at) >= since.value && !skipped.value.includes(a.device.mac)))
+const came = computed(() =>
+  site.arrivals.filter((a: Presence) => Date.parse(a.at) >= since.value && !skipped.value.includes(a.device.mac)),
+)
 // An arrival may have told nothing of itself yet: what is known now counts.
 const known = (d: Device) => site.devices.find((x) => x.mac === d.mac) ?? d
 const newcomer = computed(() => came.value.map((a) => known(a.device)).find(fits))
@@ -41,10 +44,17 @@ async function attempt(what: () => Promise<unknown>) {
     wrong.value = (e as Error).message
   }
 }
-onMounted(() => attempt(async () => {
-  if (site.mayCommission && site.segment && !site.watched) await siteCall('PUT', 'watch', { on: true })
-}))
-watch(() => site.segment, (s) => { if (s && !site.watched && site.mayCommission) void attempt(() => siteCall('PUT', 'watch', { on: true })) })
+onMounted(() =>
+  attempt(async () => {
+    if (site.mayCommission && site.segment && !site.watched) await siteCall('PUT', 'watch', { on: true })
+  }),
+)
+watch(
+  () => site.segment,
+  (s) => {
+    if (s && !site.watched && site.mayCommission) void attempt(() => siteCall('PUT', 'watch', { on: true }))
+  },
+)
 
 function choose(next: string) {
   tag.value = next
@@ -60,14 +70,16 @@ function done(text: string) {
   choose(rest[Math.max(0, Math.min(here, rest.length - 1))]?.tag ?? '')
   void site.loadPlan()
 }
-const take = (d: Device) => attempt(async () => {
-  await siteCall('PUT', entryPath(tag.value) + '/match', { mac: d.mac, arrival: true })
-  done(`${tag.value} is ${d.mac}.`)
-})
-const blink = (d: Device) => attempt(async () => {
-  await siteCall('POST', `devices/${d.mac}/blink`)
-  blinked.value = d.mac
-})
+const take = (d: Device) =>
+  attempt(async () => {
+    await siteCall('PUT', entryPath(tag.value) + '/match', { mac: d.mac, arrival: true })
+    done(`${tag.value} is ${d.mac}.`)
+  })
+const blink = (d: Device) =>
+  attempt(async () => {
+    await siteCall('POST', `devices/${d.mac}/blink`)
+    blinked.value = d.mac
+  })
 function scanned(out: Scanned) {
   if (out.outcome === 'entry') choose(out.tag)
   else if (out.outcome === 'matched' || out.outcome === 'noted') done(out.text + '.')
@@ -77,22 +89,52 @@ function scanned(out: Scanned) {
 
 <template>
   <div class="walk">
-    <NAlert v-if="!site.segment" type="warning" :show-icon="false">The service is not plugged into a segment, so nobody can arrive.</NAlert>
-    <p class="top"><strong>{{ left ? plural(left, 'entry') + ' without a box' : 'Every entry has its box.' }}</strong><span class="faint">{{ site.watched ? '● watching' : '○ not watching' }}</span></p>
+    <NAlert v-if="!site.segment" type="warning" :show-icon="false"
+      >The service is not plugged into a segment, so nobody can arrive.</NAlert
+    >
+    <p class="top">
+      <strong>{{ left ? plural(left, 'entry') + ' without a box' : 'Every entry has its box.' }}</strong
+      ><span class="faint">{{ site.watched ? '● watching' : '○ not watching' }}</span>
+    </p>
     <p v-if="good" class="good" role="status" data-test="walk-good">✓ {{ good }}</p>
     <div class="middle">
       <template v-if="entry && !entry.device">
         <h2>{{ entry.tag }}</h2>
-        <p>{{ [entry.place, entry.floor && 'floor ' + entry.floor, entry.profile, entry.switchPort && 'port ' + entry.switchPort].filter(Boolean).join(', ') }}</p>
+        <p>
+          {{
+            [
+              entry.place,
+              entry.floor && 'floor ' + entry.floor,
+              entry.profile,
+              entry.switchPort && 'port ' + entry.switchPort,
+            ]
+              .filter(Boolean)
+              .join(', ')
+          }}
+        </p>
         <div v-if="newcomer" class="card" data-test="newcomer">
           <p><strong>This one came:</strong></p>
           <p class="mono big">{{ newcomer.mac }}</p>
-          <p>{{ modelOf(newcomer) }}, {{ placeOf(newcomer) }}{{ latest(newcomer, 'serial') ? ', serial ' + latest(newcomer, 'serial') : '' }}</p>
+          <p>
+            {{ modelOf(newcomer) }}, {{ placeOf(newcomer)
+            }}{{ latest(newcomer, 'serial') ? ', serial ' + latest(newcomer, 'serial') : '' }}
+          </p>
           <p v-if="blinked === newcomer.mac" class="good">It blinks now. Is it the one in front of you?</p>
         </div>
         <div v-else class="card" data-test="waiting">
-          <p><strong>Plug the box in, or switch it off and on.</strong> <span class="faint">{{ waited }} s</span></p>
-          <p v-if="others.length" class="faint">{{ plural(others.length, 'other') }} came that {{ others.length === 1 ? 'is' : 'are' }} no {{ entry.profile }}: {{ others.slice(0, 2).map((d) => `${d.mac} ${modelOf(d)}`).join(', ') }}</p>
+          <p>
+            <strong>Plug the box in, or switch it off and on.</strong> <span class="faint">{{ waited }} s</span>
+          </p>
+          <p v-if="others.length" class="faint">
+            {{ plural(others.length, 'other') }} came that {{ others.length === 1 ? 'is' : 'are' }} no
+            {{ entry.profile }}:
+            {{
+              others
+                .slice(0, 2)
+                .map((d) => `${d.mac} ${modelOf(d)}`)
+                .join(', ')
+            }}
+          </p>
           <ul v-if="waited >= 15" data-test="walk-help">
             <li>Do its lights burn? If not: power, or the cable from the power sourcing switch.</li>
             <li>Does the port's light burn at both ends? If not: the cable, or a port that is switched off.</li>
@@ -107,27 +149,88 @@ function scanned(out: Scanned) {
     <NAlert v-if="wrong" type="error" :show-icon="false" role="alert">{{ wrong }}</NAlert>
     <div class="thumb">
       <template v-if="newcomer && entry && !entry.device">
-        <NButton size="large" type="primary" block data-test="walk-take" @click="take(newcomer)">It is {{ entry.tag }}</NButton>
+        <NButton size="large" type="primary" block data-test="walk-take" @click="take(newcomer)"
+          >It is {{ entry.tag }}</NButton
+        >
         <div class="two">
-          <NButton size="large" :disabled="!newcomer.blinks || site.lookOnly" data-test="walk-blink" @click="blink(newcomer)">Blink to be sure</NButton>
-          <NButton size="large" data-test="walk-not" @click="skipped = [...skipped, newcomer.mac]">Not this one</NButton>
+          <NButton
+            size="large"
+            :disabled="!newcomer.blinks || site.lookOnly"
+            data-test="walk-blink"
+            @click="blink(newcomer)"
+            >Blink to be sure</NButton
+          >
+          <NButton size="large" data-test="walk-not" @click="skipped = [...skipped, newcomer.mac]"
+            >Not this one</NButton
+          >
         </div>
       </template>
-      <NSelect :value="tag || null" filterable size="large" :options="options" placeholder="Choose the entry" placement="top" data-test="walk-entry" @update:value="choose" />
+      <NSelect
+        :value="tag || null"
+        filterable
+        size="large"
+        :options="options"
+        placeholder="Choose the entry"
+        placement="top"
+        data-test="walk-entry"
+        @update:value="choose" />
       <ScanField camera :tag="tag" @scanned="scanned" @refused="wrong = $event" />
     </div>
   </div>
 </template>
 
 <style scoped>
-.walk { height: 100%; max-width: 560px; margin: 0 auto; box-sizing: border-box; padding: 10px; display: flex; flex-direction: column; gap: 8px; }
-.top { display: flex; justify-content: space-between; margin: 0; }
-.middle { flex: 1; overflow: auto; min-height: 120px; }
-h2 { margin: 4px 0; font-size: 26px; }
-.middle p { margin: 4px 0; }
-.card { margin-top: 10px; padding: 10px 12px; background: var(--card); border: 1px solid var(--line); border-radius: 6px; }
-.big { font-size: 20px; }
-.good { color: var(--ok); font-weight: 600; margin: 0; }
-.thumb { display: flex; flex-direction: column; gap: 8px; padding-bottom: env(safe-area-inset-bottom); }
-.two { display: grid; grid-template-columns: 1fr 1fr; gap: 8px; }
+.walk {
+  height: 100%;
+  max-width: 560px;
+  margin: 0 auto;
+  box-sizing: border-box;
+  padding: 10px;
+  display: flex;
+  flex-direction: column;
+  gap: 8px;
+}
+.top {
+  display: flex;
+  justify-content: space-between;
+  margin: 0;
+}
+.middle {
+  flex: 1;
+  overflow: auto;
+  min-height: 120px;
+}
+h2 {
+  margin: 4px 0;
+  font-size: 26px;
+}
+.middle p {
+  margin: 4px 0;
+}
+.card {
+  margin-top: 10px;
+  padding: 10px 12px;
+  background: var(--card);
+  border: 1px solid var(--line);
+  border-radius: 6px;
+}
+.big {
+  font-size: 20px;
+}
+.good {
+  color: var(--ok);
+  font-weight: 600;
+  margin: 0;
+}
+.thumb {
+  display: flex;
+  flex-direction: column;
+  gap: 8px;
+  padding-bottom: env(safe-area-inset-bottom);
+}
+.two {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 8px;
+}
 </style>
