@@ -86,6 +86,9 @@ func TestPlanningOnTheCommandLine(t *testing.T) {
 	redstart(0, []string{"already as the file says"}, "plan", "import", workbook)
 	redstart(0, []string{"Written"}, "plan", "template", filepath.Join(r.dir, "template.xlsx"))
 	csv := redstart(0, nil, "plan", "export", "-", "--format", "csv")
+	redstart(0, []string{"hosts", "redstart handover NAME FILE"}, "handover")
+	redstart(0, []string{"\thall-cam-01", "# HALL-CAM-01, planned"}, "handover", "hosts", "-")
+	redstart(1, []string{"there is no such document"}, "handover", "nothing", "-")
 	changed := r.write("rev-b.csv", strings.Replace(strings.Replace(csv, "tag,", "Dev ref,", 1), "YARD-CAM-02,",
 		"YARD-CAM-09,", 1))
 	redstart(1, []string{"YARD-CAM-09", "removed", "Nothing was changed", "--apply"}, "plan", "import", changed,

@@ -143,6 +143,7 @@ verifies the result. The order of work is:
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{plainFlag(err)} })
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.AddCommand(a.serve(), a.demo(), a.sim(), a.site(), a.plan(), a.find(), a.match(), a.commission(), a.verify(),
+		a.handover(),
 		a.works(), a.profile(), a.vault(), a.user())
 	for _, c := range root.Commands() {
 		wrapArgs(c)

@@ -127,6 +127,16 @@ func (c *Client) Export(ctx context.Context, format, rows string) ([]byte, error
 	return get[[]byte](ctx, c, c.at("/export"+query("format", format, "rows", rows)))
 }
 
+// Documents lists what a site can be handed over with.
+func (c *Client) Documents(ctx context.Context) ([]api.Document, error) {
+	return get[[]api.Document](ctx, c, "/api/documents")
+}
+
+// Document gives one document of the hand-over.
+func (c *Client) Document(ctx context.Context, name string) ([]byte, error) {
+	return get[[]byte](ctx, c, c.at("/documents/"+url.PathEscape(name)))
+}
+
 // Template gives an empty workbook.
 func (c *Client) Template(ctx context.Context) ([]byte, error) {
 	return get[[]byte](ctx, c, c.at("/template"))

@@ -193,6 +193,12 @@ func (s *Server) planRoutes() []route {
 				return r.site.Export(r, r.query("format"), r.query("rows"))
 			}).takes(formats("csv, xlsx or json"),
 			text("rows", "key of a setting of the type rows: its tables alone, as CSV")),
+		call(s, "GET", "/api/documents", "What a site can be handed over with", account.Look,
+			func(*request, none) ([]api.Document, error) { return s.Documents(), nil }),
+		call(s, "GET", at+"documents/:name", "One document of the hand-over", account.Look,
+			func(r *request, _ none) (site.Download, error) {
+				return r.site.Document(r, r.param("name"))
+			}),
 		call(s, "GET", at+"template", "An empty workbook with drop-downs", account.Look,
 			func(r *request, _ none) (site.Download, error) {
 				return r.site.Template(r)

@@ -1,0 +1,40 @@
+// Package handover makes the documents that a site is handed over with, one file for each.
+// All they say comes from what was planned and observed, and each says of what it lists
+// how far that was verified. docs/adding.md tells how one is added.
+package handover
+
+import (
+	"io"
+	"time"
+
+	"redstart/internal/core/plan"
+)
+
+// Document is one document of the hand-over.
+type Document struct {
+	Name string // by which it is asked for
+	Says string // in plain words, for lists
+	File string // usual name of its file
+	Kind string // media type
+	// Write writes it. Its error is the writer's.
+	Write func(io.Writer, Record) error
+}
+
+// All are the documents in the order in which they are listed. A new one is one file and
+// a line here.
+var All = []*Document{hosts}
+
+// Record is what documents are made from.
+type Record struct {
+	Site    plan.Site
+	Entries []Entry // in the order of the plan
+	At      time.Time
+}
+
+// Entry is an entry of the plan and how far it stands.
+type Entry struct {
+	plan.Entry
+	Domain string // of its subnet
+	// Stands says how far the entry is and since when: verified 2026-11-25 14:07.
+	Stands string
+}
