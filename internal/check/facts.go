@@ -19,6 +19,9 @@ var facts = &Check{
 		for _, key := range []string{"name", "address", "mask", "gateway"} {
 			list = append(list, Want{Name: key, Expected: cmp.Or(vars[key], nothing), Key: key})
 		}
+		for _, key := range slices.Sorted(maps.Keys(s.Given.SiteWide)) {
+			list = append(list, Want{Name: key, Expected: cmp.Or(s.Given.SiteWide[key], nothing), Key: key})
+		}
 		return list
 	},
 	Look: readBack,

@@ -16,6 +16,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/evidence"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
 	"redstart/internal/lan/bench"
@@ -164,6 +165,11 @@ func (c *Client) move(ctx context.Context, act profile.Act, m profile.Move, vars
 // done nothing: it is signed in to anew with the login that it took, and told again.
 func (c *Client) once(ctx context.Context, act profile.Act, m profile.Move, vars map[string]string) (map[string]string,
 	error) {
+	zone, err := time.LoadLocation(vars[fact.Zone])
+	if err != nil {
+		return nil, err
+	}
+	maps.Copy(vars, profile.ClockNow(time.Now(), zone))
 	facts, err := c.tell(ctx, m, vars)
 	lapsed := errors.Is(err, ErrLogin) && c.inside && act != profile.SignIn && act != profile.Password &&
 		act != profile.Renew

@@ -9,6 +9,6 @@ import (
 // name gives the device its planned name.
 var name = &Task{
 	Name: string(profile.Name),
-	Text: func(o Of) string { return itself(o, "set the name "+o.Given.Name) },
+	Text: func(o Of) string { return itself(o, "set the name "+o.Given.Name+siteWideText(o)) },
 	Do:   func(ctx context.Context, b *Box, s Step) (string, error) { return b.act(ctx, s) },
 }

@@ -15,7 +15,7 @@ import (
 // settings sets what the profile declares besides.
 var settings = &Task{
 	Name: string(profile.Settings),
-	Text: func(o Of) string { return itself(o, "set "+settingsText(o.Given)) },
+	Text: func(o Of) string { return itself(o, "set "+settingsText(o.Given)+siteWideText(o)) },
 	Do:   func(ctx context.Context, b *Box, s Step) (string, error) { return b.act(ctx, s) },
 }
 

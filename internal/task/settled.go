@@ -75,6 +75,11 @@ func (b *Box) reads(facts map[string]string) bool {
 			return false
 		}
 	}
+	for key, planned := range b.d.Given.SiteWide {
+		if !slices.Contains(back, key) || facts[key] != planned {
+			return false
+		}
+	}
 	for key, value := range b.d.Given.Settings {
 		if s := b.p.Setting(key); s == nil || !s.Same(value, facts["setting."+key]) {
 			return false

@@ -35,7 +35,7 @@ type Of struct {
 
 // acts are the tasks that a profile's order may name. A new one is one file and a line
 // here.
-var acts = []*Task{password, name, settings, addressing, save, restart, hand}
+var acts = []*Task{password, name, setTime, settings, addressing, save, restart, hand}
 
 // Names of the tasks that every device needs.
 const (

@@ -21,7 +21,7 @@ func TestStepsFollowTheProfile(t *testing.T) {
 	site := plan.Site{Subnets: []plan.Subnet{{Prefix: netip.MustParsePrefix("10.40.8.0/22"),
 		Gateway: netip.MustParseAddr("10.40.8.1")}}}
 	for id, want := range map[string]string{
-		"ovalis-c20":    "reach confirm password name address return-after-address",
+		"ovalis-c20":    "reach confirm password name time settings address return-after-address",
 		"fennmark-fs8":  "reach confirm name address return-after-address password save restart return-after-restart",
 		"brindlecap-b4": "reach confirm password name address restart return-after-restart",
 	} {

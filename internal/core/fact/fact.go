@@ -14,6 +14,16 @@ const (
 	Bits        = "bits"
 	CIDR        = "cidr"
 	Gateway     = "gateway"
+	DNS         = "dns"
+	DNS2        = "dns2"
+	NTP         = "ntp"
+	NTP2        = "ntp2"
+	Domain      = "domain"
+	Zone        = "zone"
+	Log         = "log"
+	Traps       = "traps"
+	Clock       = "clock"
+	ClockLocal  = "clock-local"
 	Name        = "name"
 	Model       = "model"
 	Vendor      = "vendor"
@@ -48,6 +58,7 @@ const (
 	Text    = "text"
 	Number  = "number"
 	Seconds = "seconds"
+	Time    = "date and time"
 	IPv4    = "IPv4 address"
 	IPv6    = "IPv6 address"
 	IsMAC   = "MAC address"
@@ -94,6 +105,16 @@ var All = []Kind{
 	{Key: Bits, Meaning: "the length of its prefix", Type: Number, By: Acts},
 	{Key: CIDR, Meaning: "its address with the length of its prefix", Type: Text, By: Acts},
 	{Key: Gateway, Meaning: "its gateway", Type: IPv4, By: Acts},
+	{Key: DNS, Meaning: "the name server that it asks", Type: IPv4, By: Acts},
+	{Key: DNS2, Meaning: "the name server that it asks else", Type: IPv4, By: Acts},
+	{Key: NTP, Meaning: "the time server that it takes its time from", Type: IPv4, By: Acts},
+	{Key: NTP2, Meaning: "the time server that it takes its time from else", Type: IPv4, By: Acts},
+	{Key: Domain, Meaning: "the domain that its name is in", Type: Text, By: Acts},
+	{Key: Zone, Meaning: "its time zone, by the IANA database", Type: Text, By: Acts},
+	{Key: Log, Meaning: "where it sends its messages", Type: IPv4, By: Acts},
+	{Key: Traps, Meaning: "where it sends its SNMP notifications", Type: IPv4, By: Acts},
+	{Key: Clock, Meaning: "its clock: UTC, with an offset, or seconds since 1970", Type: Time, By: Acts},
+	{Key: ClockLocal, Meaning: "its clock in the planned time zone", Type: Time, By: Acts},
 	{Key: Title, Meaning: "the title of its page", Type: Text, Sign: true, By: Finding},
 	{Key: Server, Meaning: "what its page's answers or announcements name as their server", Type: Text, Sign: true,
 		By: Finding},

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"redstart/internal/core/address"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/profile"
 )
@@ -27,6 +28,9 @@ type Values struct {
 	// Login stamps how its password is made, as plan.Policy.Stamp; "" for a model
 	// whose password a run does not set.
 	Login string `json:"login,omitempty"`
+	// SiteWide are those of the site and the subnet that the profile's acts send: time zone,
+	// name servers and the like, by the variable (profile.SiteWide).
+	SiteWide map[string]string `json:"siteWide,omitempty"`
 	// Recovery is the mail address for a lost password, where the model takes one.
 	Recovery string `json:"recovery,omitempty"`
 	// Settings are those that the profile's acts send, by key, with what they
@@ -52,6 +56,12 @@ func For(r plan.Resolver, e plan.Entry, p *profile.Profile) Values {
 	if n.Prefix.IsValid() {
 		v.Address = netip.PrefixFrom(e.Address, n.Prefix.Bits())
 	}
+	for _, key := range p.SendsSiteWide() {
+		if v.SiteWide == nil {
+			v.SiteWide = map[string]string{}
+		}
+		v.SiteWide[key] = siteWide(r.Site, n, key)
+	}
 	if sent := p.Sent(); len(sent) > 0 {
 		v.Settings = map[string]string{}
 		for _, s := range r.Settings(e) {
@@ -76,6 +86,35 @@ func For(r plan.Resolver, e plan.Entry, p *profile.Profile) Values {
 	return v
 }
 
+// siteWide gives one value of the site and its subnet; "" for what is not planned.
+func siteWide(s plan.Site, n plan.Subnet, key string) string {
+	nth := func(list []netip.Addr, i int) string {
+		if i >= len(list) {
+			return ""
+		}
+		return list[i].String()
+	}
+	switch key {
+	case fact.DNS:
+		return nth(n.DNS, 0)
+	case fact.DNS2:
+		return nth(n.DNS, 1)
+	case fact.NTP:
+		return nth(n.NTP, 0)
+	case fact.NTP2:
+		return nth(n.NTP, 1)
+	case fact.Domain:
+		return n.Domain
+	case fact.Zone:
+		return s.Zone
+	case fact.Log:
+		return nth(n.Log, 0)
+	case fact.Traps:
+		return nth(n.Traps, 0)
+	}
+	return ""
+}
+
 // Differ lists in words in what a device that was given some values differs
 // from what the plan says now.
 func Differ(given, planned Values) []string {
@@ -98,6 +137,9 @@ func Differ(given, planned Values) []string {
 		compare("password", was, is)
 	}
 	compare("recovery mail", given.Recovery, planned.Recovery)
+	for _, k := range keysOf(given.SiteWide, planned.SiteWide) {
+		compare(k, given.SiteWide[k], planned.SiteWide[k])
+	}
 	for _, k := range keysOf(given.Settings, planned.Settings) {
 		was, is := given.Settings[k], planned.Settings[k]
 		if strings.HasPrefix(was, "[{") || strings.HasPrefix(is, "[{") { // a table
@@ -188,6 +230,7 @@ func (v Values) Variables() map[string]string {
 	if v.Address.IsValid() {
 		vars["address"], vars["mask"], vars["bits"] = v.Address.Addr().String(), address.Mask(v.Address), strconv.Itoa(v.Address.Bits())
 	}
+	maps.Copy(vars, v.SiteWide)
 	for key, value := range v.Settings {
 		vars["setting."+key] = value
 	}

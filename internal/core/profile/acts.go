@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"redstart/internal/core/evidence"
 	"redstart/internal/core/fact"
@@ -12,12 +14,60 @@ import (
 
 var (
 	// settingActs may stand in the order of commissioning.
-	settingActs = []Act{Password, Name, Settings, Address, Save, Restart}
+	settingActs = []Act{Password, Name, Time, Settings, Address, Save, Restart}
 	// told are the facts that acts may take for checks and records.
 	told = fact.Keys(func(k fact.Kind) bool { return k.By&fact.Acts != 0 })
 	// planned are the variables that come from the plan.
-	planned = []string{"name", "address", "mask", "bits", "gateway", "recovery"}
+	planned = slices.Concat([]string{"name", "address", "mask", "bits", "gateway", "recovery"}, SiteWide, clocks)
+	// SiteWide are the variables that come from the site and the subnet, each named as the
+	// fact by which a device tells it. One that the plan does not say is empty.
+	SiteWide = []string{fact.DNS, fact.DNS2, fact.NTP, fact.NTP2, fact.Domain, fact.Zone, fact.Log, fact.Traps}
+	// clocks are the variables that are the time of sending.
+	clocks = slices.Sorted(maps.Keys(ClockNow(time.Time{}, nil)))
 )
+
+// ClockNow gives the variables that are a moment: now (RFC 3339, in UTC), now-unix (seconds
+// since 1970), now-date and now-time (in UTC), now-local (in the planned zone).
+func ClockNow(at time.Time, zone *time.Location) map[string]string {
+	at = at.UTC()
+	local := at
+	if zone != nil {
+		local = at.In(zone)
+	}
+	return map[string]string{
+		"now": at.Format(time.RFC3339), "now-unix": strconv.FormatInt(at.Unix(), 10),
+		"now-date": at.Format(time.DateOnly), "now-time": at.Format(time.TimeOnly),
+		"now-local": local.Format("2006-01-02T15:04:05"),
+	}
+}
+
+// SendsSiteWide lists which of the site's values the acts send.
+func (p *Profile) SendsSiteWide() []string { return p.sending(SiteWide) }
+
+// SendsIn lists which of them one act sends.
+func (p *Profile) SendsIn(a Act) (list []string) {
+	for _, name := range SiteWide {
+		if slices.ContainsFunc(p.Acts[a], func(m Move) bool { return slices.Contains(m.needs(), name) }) {
+			list = append(list, name)
+		}
+	}
+	return list
+}
+
+// SetsClock reports whether an act sends the time.
+func (p *Profile) SetsClock() bool { return len(p.sending(clocks)) > 0 }
+
+// sending lists which of some variables the acts that set something need.
+func (p *Profile) sending(of []string) (list []string) {
+	for _, name := range of {
+		if slices.ContainsFunc(settingActs, func(a Act) bool {
+			return slices.ContainsFunc(p.Acts[a], func(m Move) bool { return slices.Contains(m.needs(), name) })
+		}) {
+			list = append(list, name)
+		}
+	}
+	return list
+}
 
 // Who is the act that tells what the device is: identify, or for one that tells
 // nothing without a login, read.
@@ -182,6 +232,14 @@ func (p *Profile) checkReadBack() error {
 		if how := sends(x.names...); how != "" && !reads(x.fact) {
 			return fmt.Errorf("%s, but the act read does not take %s back", how, x.fact)
 		}
+	}
+	for _, name := range p.SendsSiteWide() {
+		if !reads(name) {
+			return fmt.Errorf("{%s} is sent, but the act read does not take it back", name)
+		}
+	}
+	if p.SetsClock() && !reads(fact.Clock) && !reads(fact.ClockLocal) {
+		return fmt.Errorf("the time is sent, but the act read takes neither clock nor clock-local back")
 	}
 	for _, key := range p.Sent() {
 		// a secret is never told again, a file seldom

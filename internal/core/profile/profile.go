@@ -30,6 +30,7 @@ const (
 	// set {password} where one of its own opens it; without this act, password does both
 	Renew    Act = "renew"
 	Name     Act = "name"     // set {name}
+	Time     Act = "time"     // set the clock, the time zone and time servers
 	Settings Act = "settings" // set what the profile declares besides, as {setting.KEY}
 	Address  Act = "address"  // set {address}, {mask}, {bits}, {gateway}
 	Save     Act = "save"     // make the running settings the saved ones
@@ -40,7 +41,7 @@ const (
 	Blink        Act = "blink"         // make the device show itself
 )
 
-var allActs = []Act{Identify, SignIn, Password, Renew, Name, Settings, Address, Save, Restart, Read, FactoryEntry,
+var allActs = []Act{Identify, SignIn, Password, Renew, Name, Time, Settings, Address, Save, Restart, Read, FactoryEntry,
 	Blink}
 
 // Effects that an act may have on the device's presence on the segment.

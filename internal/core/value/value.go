@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
+	"time"
 
 	"redstart/internal/core/address"
 )
@@ -61,4 +62,25 @@ func YesNo(word string) (v string, ok bool) {
 		}
 	}
 	return "", false
+}
+
+// clockForms are the forms in which devices tell a moment without saying its zone.
+var clockForms = []string{"2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04:05.999", "02.01.2006 15:04:05"}
+
+// Clock reads a moment that a device tells: RFC 3339, seconds since 1970, or date and time
+// in a zone; ok is false for anything else.
+func Clock(told string, in *time.Location) (at time.Time, ok bool) {
+	told = strings.TrimSpace(told)
+	if at, err := time.Parse(time.RFC3339, told); err == nil {
+		return at, true
+	}
+	for _, form := range clockForms {
+		if at, err := time.ParseInLocation(form, told, in); err == nil {
+			return at, true
+		}
+	}
+	if n, err := strconv.ParseInt(told, 10, 64); err == nil {
+		return time.Unix(n, 0), true
+	}
+	return time.Time{}, false
 }

@@ -122,9 +122,10 @@ type Box struct {
 	saved   Settings
 	live    *instance // nil while it is away
 	starts  int
-	started time.Time // of the last start
-	kept    Settings  // what was saved at the last start
-	hushed  bool      // its adapter takes nothing in for a moment
+	started time.Time     // of the last start
+	ahead   time.Duration // its clock, of ours
+	kept    Settings      // what was saved at the last start
+	hushed  bool          // its adapter takes nothing in for a moment
 	faults  Faults
 	refused address.MAC // which DHCP server refused it last
 	deeds   []Deed
@@ -146,6 +147,7 @@ const (
 func New(spec Spec, model Model, port lan.Port) *Box {
 	b := &Box{Spec: spec, Model: model, Label: spec.Serial, port: port, commands: make(chan command, 16),
 		saved: spec.Factory, faults: spec.Faults}
+	b.SetClock(wrong)
 	if b.faults.OtherSerial {
 		b.Serial += "9"
 	}

@@ -5,9 +5,7 @@ package c20
 import (
 	"crypto/rand"
 	"crypto/subtle"
-	"encoding/json"
 	"fmt"
-	"io"
 	"net/http"
 	"net/netip"
 	"strconv"
@@ -28,8 +26,16 @@ const (
 	FactoryPassword = "ovalis"
 )
 
+// Own are the settings that only cameras have.
+type Own struct {
+	Zone   string
+	Server string // of the time; "" for none
+	Stream string // port where others fetch its picture
+}
+
 // Factory is the state in which every camera leaves the factory.
-var Factory = box.Settings{Name: "c20", Address: netip.MustParsePrefix("192.168.77.20/24"), Password: FactoryPassword}
+var Factory = box.Settings{Name: "c20", Address: netip.MustParsePrefix("192.168.77.20/24"), Password: FactoryPassword,
+	Own: Own{Zone: "Etc/UTC", Stream: "554"}}
 
 var rules = secret.Rules{Min: 10, Max: 20, Classes: 3, Refuse: []string{"ovalis", "operator"}}
 
@@ -67,7 +73,7 @@ func handler(b *box.Box) http.Handler {
 	c := &camera{Box: b, nonces: map[string]bool{}}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /about.json", func(w http.ResponseWriter, r *http.Request) {
-		answer(w, http.StatusOK, map[string]string{"maker": b.Model.Maker, "model": b.Model.Name, "serial": b.Serial,
+		box.JSON(w, http.StatusOK, map[string]string{"maker": b.Model.Maker, "model": b.Model.Name, "serial": b.Serial,
 			"firmware": b.Model.Firmware, "uptime": b.Uptime()})
 	})
 	mux.HandleFunc("POST /onvif/device_service", func(w http.ResponseWriter, r *http.Request) {
@@ -80,15 +86,25 @@ func handler(b *box.Box) http.Handler {
 		box.Page(w, http.StatusOK, "Ovalis C20", "#7a4", "<p>Dome camera. Sign in with the camera programme.</p>")
 	})
 	mux.HandleFunc("GET /camera/session", c.inside(true, func(w http.ResponseWriter, r *http.Request) {
-		answer(w, http.StatusOK, map[string]bool{"change": b.Running().Password == FactoryPassword})
+		box.JSON(w, http.StatusOK, map[string]bool{"change": b.Running().Password == FactoryPassword})
 	}))
 	mux.HandleFunc("PUT /camera/secret", c.inside(true, c.setSecret))
 	mux.HandleFunc("GET /camera/identity", c.inside(false, func(w http.ResponseWriter, r *http.Request) {
-		answer(w, http.StatusOK, map[string]string{"name": b.Running().Name})
+		box.JSON(w, http.StatusOK, map[string]string{"name": b.Running().Name})
 	}))
 	mux.HandleFunc("PUT /camera/identity", c.inside(false, c.setIdentity))
 	mux.HandleFunc("GET /camera/network", c.inside(false, c.network))
 	mux.HandleFunc("PUT /camera/network", c.inside(false, c.setNetwork))
+	mux.HandleFunc("GET /camera/time", c.inside(false, func(w http.ResponseWriter, r *http.Request) {
+		own := b.Running().Own.(Own)
+		box.JSON(w, http.StatusOK, map[string]string{"zone": own.Zone, "server": own.Server,
+			"clock": b.Clock().Format(time.RFC3339)})
+	}))
+	mux.HandleFunc("PUT /camera/time", c.inside(false, c.setTime))
+	mux.HandleFunc("GET /camera/stream", c.inside(false, func(w http.ResponseWriter, r *http.Request) {
+		box.JSON(w, http.StatusOK, map[string]string{"port": b.Running().Own.(Own).Stream})
+	}))
+	mux.HandleFunc("PUT /camera/stream", c.inside(false, c.setStream))
 	return mux
 }
 
@@ -103,11 +119,11 @@ func (c *camera) inside(fresh bool, h http.HandlerFunc) http.HandlerFunc {
 			c.mu.Unlock()
 			ch := digest.Challenge{Realm: "C20", Nonce: nonce, Algorithm: "SHA-256", QOP: []string{"auth"}}
 			w.Header().Set("WWW-Authenticate", ch.String())
-			refuse(w, http.StatusUnauthorized, "sign in")
+			box.Refuse(w, http.StatusUnauthorized, "sign in")
 			return
 		}
 		if !fresh && c.Running().Password == FactoryPassword {
-			refuse(w, http.StatusForbidden, "change the factory password first")
+			box.Refuse(w, http.StatusForbidden, "change the factory password first")
 			return
 		}
 		h(w, r)
@@ -139,16 +155,16 @@ func (c *camera) allowed(r *http.Request) bool {
 
 func (c *camera) setSecret(w http.ResponseWriter, r *http.Request) {
 	var in struct{ Old, New string }
-	if !read(w, r, &in) {
+	if !box.ReadJSON(w, r, &in) {
 		return
 	}
 	switch err := rules.Check(in.New); {
 	case in.Old != c.Running().Password:
-		refuse(w, http.StatusUnauthorized, "the old password is wrong")
+		box.Refuse(w, http.StatusUnauthorized, "the old password is wrong")
 	case c.Has().RefusesPassword:
-		refuse(w, http.StatusUnprocessableEntity, "this password is not allowed")
+		box.Refuse(w, http.StatusUnprocessableEntity, "this password is not allowed")
 	case err != nil:
-		refuse(w, http.StatusUnprocessableEntity, err.Error())
+		box.Refuse(w, http.StatusUnprocessableEntity, err.Error())
 	default:
 		c.Witness("write", "password "+in.New)
 		c.Change(func(s *box.Settings) { s.Password = in.New })
@@ -159,62 +175,83 @@ func (c *camera) setSecret(w http.ResponseWriter, r *http.Request) {
 
 func (c *camera) setIdentity(w http.ResponseWriter, r *http.Request) {
 	var in struct{ Name string }
-	if !read(w, r, &in) {
+	if !box.ReadJSON(w, r, &in) {
 		return
 	}
 	if in.Name == "" || len(in.Name) > 24 || in.Name != strings.ToLower(in.Name) {
-		refuse(w, http.StatusUnprocessableEntity, "the name must be 1 to 24 small characters")
+		box.Refuse(w, http.StatusUnprocessableEntity, "the name must be 1 to 24 small characters")
 		return
 	}
 	c.Witness("write", "name "+in.Name)
 	c.Change(func(s *box.Settings) { s.Name = in.Name })
 	c.Save()
-	answer(w, http.StatusOK, in)
+	box.JSON(w, http.StatusOK, in)
 }
 
 func (c *camera) network(w http.ResponseWriter, r *http.Request) {
 	s := c.Running()
-	answer(w, http.StatusOK, map[string]string{"address": s.Address.Addr().String(), "mask": box.Mask(s.Address),
+	box.JSON(w, http.StatusOK, map[string]string{"address": s.Address.Addr().String(), "mask": box.Mask(s.Address),
 		"gateway": box.AddrText(s.Gateway)})
 }
 
 func (c *camera) setNetwork(w http.ResponseWriter, r *http.Request) {
 	var in struct{ Address, Prefix, Gateway string }
-	if !read(w, r, &in) {
+	if !box.ReadJSON(w, r, &in) {
 		return
 	}
-	a, err := netip.ParseAddr(in.Address)
-	gateway, err2 := netip.ParseAddr(in.Gateway)
-	bits, err3 := strconv.Atoi(in.Prefix)
-	if err != nil || err2 != nil || err3 != nil || !a.Is4() || bits < 8 || bits > 30 {
-		refuse(w, http.StatusUnprocessableEntity, "address, prefix or gateway is wrong")
+	at, gateway, err := box.Network(in.Address, in.Prefix, in.Gateway)
+	if err != nil {
+		box.Refuse(w, http.StatusUnprocessableEntity, err.Error())
 		return
 	}
-	c.Witness("write", fmt.Sprintf("address %s/%d %s", a, bits, gateway))
-	c.Store(func(s *box.Settings) { s.Address, s.Gateway = netip.PrefixFrom(a, bits), gateway })
+	c.Witness("write", fmt.Sprintf("address %s %s", at, gateway))
+	c.Store(func(s *box.Settings) { s.Address, s.Gateway = at, gateway })
 	if c.Has().Mute {
 		c.Restart()
 		<-r.Context().Done() // the connection ends with the restart
 		return
 	}
-	answer(w, http.StatusAccepted, map[string]string{"status": "restarting"})
+	box.JSON(w, http.StatusAccepted, map[string]string{"status": "restarting"})
 	c.RestartSoon(r)
 }
 
-func read(w http.ResponseWriter, r *http.Request, into any) bool {
-	if err := json.NewDecoder(io.LimitReader(r.Body, 4096)).Decode(into); err != nil {
-		refuse(w, http.StatusBadRequest, "not JSON")
-		return false
+func (c *camera) setTime(w http.ResponseWriter, r *http.Request) {
+	var in struct{ Zone, Server, Clock string }
+	if !box.ReadJSON(w, r, &in) {
+		return
 	}
-	return true
+	at, err := time.Parse(time.RFC3339, in.Clock)
+	_, err2 := time.LoadLocation(in.Zone)
+	_, err3 := netip.ParseAddr(in.Server)
+	if err != nil || err2 != nil || in.Server != "" && err3 != nil {
+		box.Refuse(w, http.StatusUnprocessableEntity, "zone, server or clock is wrong")
+		return
+	}
+	c.Witness("write", "time "+in.Zone+" "+in.Server)
+	c.SetClock(at)
+	c.set(func(o *Own) { o.Zone, o.Server = in.Zone, in.Server })
+	w.WriteHeader(http.StatusNoContent)
 }
 
-func answer(w http.ResponseWriter, status int, body any) {
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(body) // the reader went away
+func (c *camera) setStream(w http.ResponseWriter, r *http.Request) {
+	var in struct{ Port string }
+	if !box.ReadJSON(w, r, &in) {
+		return
+	}
+	if n, err := strconv.Atoi(in.Port); err != nil || n < 1 || n > 65535 {
+		box.Refuse(w, http.StatusUnprocessableEntity, "the port is 1 to 65535")
+		return
+	}
+	c.Witness("write", "stream "+in.Port)
+	c.set(func(o *Own) { o.Stream = in.Port })
+	w.WriteHeader(http.StatusNoContent)
 }
 
-func refuse(w http.ResponseWriter, status int, reason string) {
-	answer(w, status, map[string]string{"reason": reason})
+func (c *camera) set(f func(*Own)) {
+	c.Change(func(s *box.Settings) {
+		own := s.Own.(Own)
+		f(&own)
+		s.Own = own
+	})
+	c.Save()
 }
