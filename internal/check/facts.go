@@ -35,6 +35,9 @@ var settings = &Check{
 			if table(s.Profile, "setting."+key) != nil {
 				expected = rowsText(expected)
 			}
+			if listing(s.Profile, "setting."+key) != nil && expected != "" {
+				expected = fmt.Sprintf("%d lines as planned", 1+strings.Count(expected, "\n"))
+			}
 			list = append(list, Want{Name: key, Expected: cmp.Or(expected, nothing), Key: "setting." + key})
 		}
 		return list
@@ -46,6 +49,15 @@ var settings = &Check{
 func table(p *profile.Profile, fact string) *profile.Setting {
 	key, is := strings.CutPrefix(fact, "setting.")
 	if s := p.Setting(key); is && s != nil && s.Type == profile.Rows {
+		return s
+	}
+	return nil
+}
+
+// listing gives the setting of the type listing that a fact is about; nil for any other.
+func listing(p *profile.Profile, fact string) *profile.Setting {
+	key, is := strings.CutPrefix(fact, "setting.")
+	if s := p.Setting(key); is && s != nil && s.Type == profile.Listing {
 		return s
 	}
 	return nil
@@ -87,6 +99,13 @@ func readBack(ctx context.Context, v *Visit, w Want) (result.Look, error) {
 	if s := table(v.Profile, w.Key); s != nil {
 		differ := s.RowsDiffer(v.Given.Settings[s.Key], seen)
 		return result.Look{Taken: true, Good: differ == "", Said: cmp.Or(differ, w.Expected), By: r.read.By}, nil
+	}
+	if s := listing(v.Profile, w.Key); s != nil && w.Expected != nothing {
+		l := result.Saw("other lines", false)
+		if s.Same(v.Given.Settings[s.Key], seen) {
+			l = result.Look{Taken: true, Good: true, Said: w.Expected, By: r.read.By}
+		}
+		return l, nil
 	}
 	l := result.Saw(cmp.Or(seen, nothing), cmp.Or(seen, nothing) == w.Expected)
 	if l.Good {

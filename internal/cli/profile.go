@@ -63,7 +63,7 @@ func (a *app) profile() *cobra.Command {
 			for _, s := range p.Order {
 				order = append(order, string(s.Act))
 			}
-			a.say("%s is sound: %s %s, a %s. %s", p.ID, p.Maker, p.Model, p.Kind,
+			a.say("%s is sound: %s %s, %s. %s", p.ID, p.Maker, p.Model, p.Kind,
 				plural(len(p.Settings), "setting")+" declared.")
 			if p.Sets() {
 				a.say("Order: %s.", strings.Join(order, ", "))
@@ -109,6 +109,10 @@ func (a *app) printSettings(p *profile.Profile) error {
 			}
 		case profile.Computed:
 			takes = "computed: " + s.From
+		case profile.Listing:
+			takes = "a line for each " + strings.Join(s.Kinds, ", ") + ": " + s.From
+		case profile.EntryLogin:
+			takes = "the login of the entry at " + s.From
 		}
 		needed := s.Default
 		if s.Required {

@@ -95,7 +95,7 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 			stopped[f.Tag+"\x00"+f.Profile] = f.Field + ": " + f.Reason
 		}
 	}
-	all, resolver := p.Entries, p.Resolve()
+	whole, resolver := p, p.Resolve()
 	r := Rehearsal{Devices: []Rehearsed{}, Left: []LeftOut{}}
 	for _, e := range entries {
 		p := p.Profiles[e.Profile]
@@ -126,7 +126,7 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 		}
 	}
 	r.leaveHeld(known)
-	r.arrange(all, known)
+	r.arrange(whole, known)
 	r.Seconds *= float64(1 + (len(r.Devices)-1)/SideBySide)
 	return r
 }
@@ -247,7 +247,7 @@ func (r *Runner) Carry(ctx context.Context, run store.Run, avoid func(netip.Addr
 			ends.end(d.Tag, d.State == store.Done)
 		}
 	}
-	before := orderOf(r.Plan.Entries, in)
+	before := orderOf(r.Plan, in)
 	slots := make(chan struct{}, SideBySide)
 	var all sync.WaitGroup
 	for _, d := range run.Devices {
@@ -382,7 +382,7 @@ func Left(run store.Run, p plan.Plan, now time.Time) time.Duration {
 		}
 		left[d.Tag], in[d.Tag] = expect, true
 	}
-	return orderOf(p.Entries, in).longest(left)
+	return orderOf(p, in).longest(left)
 }
 
 // notSent lists the planned settings that do not get to the device.

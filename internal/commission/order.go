@@ -16,13 +16,13 @@ type order map[string][]string
 
 // orderOf takes it out of the plan for the devices that are in a run. What would close a
 // circle is left out: the plan refuses circles, but may have changed since the run began.
-func orderOf(entries []plan.Entry, in map[string]bool) order {
+func orderOf(p plan.Plan, in map[string]bool) order {
 	o := order{}
-	for _, e := range entries {
+	for _, e := range p.Entries {
 		if !in[e.Tag] {
 			continue
 		}
-		for _, before := range e.After {
+		for _, before := range p.Before(e) {
 			if in[before] && before != e.Tag && !o.leadsTo(before, e.Tag) && !slices.Contains(o[e.Tag], before) {
 				o[e.Tag] = append(o[e.Tag], before)
 			}
@@ -72,10 +72,10 @@ func (o order) longest(takes map[string]time.Duration) time.Duration {
 
 // arrange leaves out the devices that come after one which is neither set nor in the
 // run, and notes what the others come after.
-func (r *Rehearsal) arrange(entries []plan.Entry, known Known) {
+func (r *Rehearsal) arrange(p plan.Plan, known Known) {
 	after := map[string][]string{}
-	for _, e := range entries {
-		after[e.Tag] = e.After
+	for _, e := range p.Entries {
+		after[e.Tag] = p.Before(e)
 	}
 	for more := true; more; {
 		in := r.tags()
@@ -93,7 +93,7 @@ func (r *Rehearsal) arrange(entries []plan.Entry, known Known) {
 		})
 		more = len(r.Devices) < n
 	}
-	o := orderOf(entries, r.tags())
+	o := orderOf(p, r.tags())
 	takes := map[string]time.Duration{}
 	for i, d := range r.Devices {
 		r.Devices[i].After = o[d.Tag]

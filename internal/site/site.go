@@ -169,7 +169,8 @@ func (s *Site) resolver(ctx context.Context) (plan.Resolver, error) {
 	r, ok := s.resolved[s.store.ID]
 	s.mu.Unlock()
 	if ok && r.revision == revision && r.known == known {
-		return r.resolver, nil
+		r.resolver.Known.Logins, err = s.store.LoginsByTag(ctx) // they change without the plan
+		return r.resolver, err
 	}
 	p, _, err := s.bare(ctx)
 	if err != nil {
@@ -194,8 +195,12 @@ func (s *Site) bare(ctx context.Context) (plan.Plan, []store.Entry, error) {
 	if err != nil {
 		return plan.Plan{}, nil, err
 	}
+	logins, err := s.store.LoginsByTag(ctx)
+	if err != nil {
+		return plan.Plan{}, nil, err
+	}
 	p := plan.Plan{Site: data, Entries: make([]plan.Entry, len(entries)), Profiles: s.Profiles(),
-		Known: plan.Known{Locked: map[string]bool{}}}
+		Known: plan.Known{Locked: map[string]bool{}, Logins: logins}}
 	for i, e := range entries {
 		p.Entries[i] = e.Entry
 		p.Known.Locked[e.Tag] = e.Set()

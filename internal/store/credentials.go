@@ -111,3 +111,16 @@ func (s *Store) SetCredential(ctx context.Context, mac address.MAC, id int64, st
 		return err
 	})
 }
+
+// LoginsByTag tells which login opens the device of each entry of the site: the number of
+// the one that it accepted last.
+func (s *Site) LoginsByTag(ctx context.Context) (map[string]string, error) {
+	var rows []struct{ Tag, ID string }
+	err := s.all(ctx, &rows, `SELECT e.tag, CAST(MAX(c.id) AS TEXT) AS id FROM entries e
+		JOIN credentials c ON c.mac = e.device AND c.state = ? WHERE e.site = ? GROUP BY e.tag`, Accepted, s.ID)
+	byTag := make(map[string]string, len(rows))
+	for _, r := range rows {
+		byTag[r.Tag] = r.ID
+	}
+	return byTag, err
+}

@@ -12,7 +12,9 @@ import (
 // addressing gives the device its planned address, right after it was shown to be free.
 var addressing = &Task{
 	Name: string(profile.Address),
-	Text: func(o Of) string { return itself(o, "set the address "+o.Given.Address.String()+gatewayText(o.Given)+siteWideText(o)) },
+	Text: func(o Of) string {
+		return itself(o, "set the address "+o.Given.Address.String()+gatewayText(o.Given)+siteWideText(o))
+	},
 	Do: func(ctx context.Context, b *Box, s Step) (string, error) {
 		if err := b.showFree(ctx); err != nil {
 			return "", err

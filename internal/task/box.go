@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"net/netip"
+	"strconv"
 	"strings"
 	"time"
 
@@ -160,6 +161,7 @@ func (b *Box) Explain(err error) string {
 			return fmt.Sprintf("%s: %s. %s. %s.", step, text, where, sentence(p.Next))
 		}
 	}
+	text = strings.TrimRight(text, ".") // what a device says ends in one
 	return fmt.Sprintf("%s: %s. %s. Mend the cause and commission it again; the run goes on from what is set.", step,
 		text, where)
 }
@@ -229,7 +231,14 @@ func (b *Box) variables(ctx context.Context) (map[string]string, error) {
 	vars := b.d.Given.Variables()
 	for key, token := range b.d.Given.Secrets {
 		var secret string
-		if token != "" {
+		if tag, _, other := plan.LoginOf(token); other {
+			login, err := b.loginOf(ctx, tag)
+			if err != nil {
+				return nil, err
+			}
+			secret = login.Password
+			b.d.Given.Secrets[key] = plan.EntryLogin + tag + " " + strconv.FormatInt(login.ID, 10) // what it was given
+		} else if token != "" {
 			var ok bool
 			var err error
 			if secret, ok, err = b.Vault.Secret(ctx, token); err != nil {
@@ -251,6 +260,25 @@ func (b *Box) variables(ctx context.Context) (map[string]string, error) {
 		}
 	}
 	return vars, nil
+}
+
+// loginOf gives the login that another entry's device accepted last.
+func (b *Box) loginOf(ctx context.Context, tag string) (vault.Login, error) {
+	e, err := b.Store.Entry(ctx, tag)
+	if err != nil {
+		return vault.Login{}, err
+	}
+	logins, err := b.Vault.Logins(ctx, e.Device)
+	if err != nil {
+		return vault.Login{}, err
+	}
+	for _, l := range logins {
+		if l.State == store.Accepted && !e.Device.IsZero() {
+			return l, nil
+		}
+	}
+	return vault.Login{}, problem.New(problem.Conflict, "it needs the login of "+tag+", and none is known that opens it",
+		"commission "+tag+" first, or let its login be learnt")
 }
 
 // openCells takes the secrets of a table out of the vault.

@@ -46,6 +46,9 @@ func (b *Box) password(ctx context.Context, s Step) (string, error) {
 			return "its password is as planned already", nil
 		}
 	}
+	if err := b.firstUse(ctx); err != nil {
+		return "", err
+	}
 	next, err := b.next(ctx)
 	if err != nil {
 		return "", err
@@ -79,6 +82,21 @@ func (b *Box) password(ctx context.Context, s Step) (string, error) {
 		return "sent; tried when it is back", nil
 	}
 	return procedure.LoginWords(v.Login) + " opens it", b.prove(ctx)
+}
+
+// firstUse shows, of a device that nothing known opens, that its first password may still
+// be set.
+func (b *Box) firstUse(ctx context.Context) error {
+	if b.login != nil || len(b.p.Acts[profile.FactoryEntry]) == 0 {
+		return nil
+	}
+	if _, err := b.converse().Do(ctx, profile.FactoryEntry, nil); errors.Is(err, driver.ErrLogin) {
+		return problem.New(problem.Device, "somebody set its first password before, and no stored password opens it",
+			"let its login be learnt (redstart vault learn), or reset it to factory state; then commission it again")
+	} else if err != nil {
+		return err
+	}
+	return nil
 }
 
 // next gives the login that the device is to have, stored: the one that a run

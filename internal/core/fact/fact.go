@@ -14,6 +14,7 @@ const (
 	Bits        = "bits"
 	CIDR        = "cidr"
 	Gateway     = "gateway"
+	DHCPClient  = "dhcp-client"
 	DNS         = "dns"
 	DNS2        = "dns2"
 	NTP         = "ntp"
@@ -105,6 +106,7 @@ var All = []Kind{
 	{Key: Bits, Meaning: "the length of its prefix", Type: Number, By: Acts},
 	{Key: CIDR, Meaning: "its address with the length of its prefix", Type: Text, By: Acts},
 	{Key: Gateway, Meaning: "its gateway", Type: IPv4, By: Acts},
+	{Key: DHCPClient, Meaning: "whether it asks for an address over DHCP: yes or no", Type: Text, By: Acts},
 	{Key: DNS, Meaning: "the name server that it asks", Type: IPv4, By: Acts},
 	{Key: DNS2, Meaning: "the name server that it asks else", Type: IPv4, By: Acts},
 	{Key: NTP, Meaning: "the time server that it takes its time from", Type: IPv4, By: Acts},

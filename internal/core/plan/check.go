@@ -289,7 +289,7 @@ func (c *checker) circles() map[string]string {
 		state[start] = open
 		for len(way) > 0 {
 			top := &way[len(way)-1]
-			after := c.Entries[top.entry].After
+			after := c.Before(c.Entries[top.entry])
 			if top.next == len(after) {
 				state[top.entry] = done
 				way = way[:len(way)-1]

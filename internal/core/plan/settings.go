@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"redstart/internal/core/profile"
 )
@@ -211,11 +212,12 @@ type Value struct {
 // was made.
 type Resolver struct {
 	Plan
-	byTag map[string]int
+	byTag    map[string]int
+	listings *sync.Map // worked out once, by kinds and form
 }
 
 // Resolve makes a Resolver.
-func (p Plan) Resolve() Resolver { return Resolver{p, p.index()} }
+func (p Plan) Resolve() Resolver { return Resolver{p, p.index(), &sync.Map{}} }
 
 func (p Plan) index() map[string]int {
 	byTag := make(map[string]int, len(p.Entries))
@@ -238,6 +240,12 @@ func (p Resolver) Settings(e Entry) []Value {
 		switch {
 		case s.Type == profile.Computed:
 			v.Value, v.From = p.compute(e, prof, s)
+		case s.Type == profile.Listing:
+			v.Value, v.From = p.listing(s), "all entries of the kinds "+strings.Join(s.Kinds, ", ")
+		case s.Type == profile.EntryLogin:
+			if tag := e.Settings[s.From]; tag != "" {
+				v.Value, v.From = p.loginOf(tag), "the vault: the login of "+tag
+			}
 		case s.Type == profile.Rows && e.Settings[s.Key] != "":
 			v.Value, v.From = p.table(s, e.Settings[s.Key]), "the plan"
 		case e.Settings[s.Key] != "":
@@ -248,6 +256,68 @@ func (p Resolver) Settings(e Entry) []Value {
 		list = append(list, v)
 	}
 	return list
+}
+
+// EntryLogin begins what stands for the login of another entry's device.
+const EntryLogin = "login:"
+
+// loginOf gives what stands for the login of an entry's device: its tag, and which of its
+// logins it is.
+func (p Resolver) loginOf(tag string) string {
+	return strings.TrimSpace(EntryLogin + tag + " " + p.Known.Logins[tag])
+}
+
+// LoginOf reads what stands for the login of an entry's device.
+func LoginOf(value string) (tag, which string, ok bool) {
+	if value, ok = strings.CutPrefix(value, EntryLogin); ok {
+		tag, which, _ = strings.Cut(value, " ")
+	}
+	return tag, which, ok
+}
+
+// Before lists the tags of the entries that are set before one: those that it comes after,
+// and those whose login its device is given.
+func (p Plan) Before(e Entry) []string {
+	prof := p.Profiles[e.Profile]
+	if prof == nil {
+		return e.After
+	}
+	list := slices.Clone(e.After)
+	for _, s := range prof.Settings {
+		if tag := e.Settings[s.From]; s.Type == profile.EntryLogin && tag != "" && !slices.Contains(list, tag) &&
+			slices.Contains(prof.Sent(), s.Key) {
+			list = append(list, tag)
+		}
+	}
+	return list
+}
+
+// listing gives one line for each entry of the listing's kinds that has all it takes, in the
+// order of their tags: it is the same for every device that is given it.
+func (p Resolver) listing(s profile.Setting) string {
+	key := strings.Join(s.Kinds, "\x00") + "\x00\x00" + s.From
+	if known, ok := p.listings.Load(key); ok {
+		return known.(string)
+	}
+	var lines []string
+	for _, e := range p.Entries {
+		complete := slices.Contains(s.Kinds, e.Kind)
+		line := profile.Placeholder.ReplaceAllStringFunc(s.From, func(part string) string {
+			v := p.partOf(e, profile.Placeholder.FindStringSubmatch(part)[1])
+			complete = complete && v != ""
+			return v
+		})
+		if complete {
+			lines = append(lines, e.Tag+"\x00"+line)
+		}
+	}
+	slices.Sort(lines)
+	for i, line := range lines {
+		_, lines[i], _ = strings.Cut(line, "\x00")
+	}
+	text := strings.Join(lines, "\n")
+	p.listings.Store(key, text)
+	return text
 }
 
 // table fills in what the rows of a table do not say: defaults, and what is made from the

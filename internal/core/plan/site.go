@@ -260,6 +260,7 @@ type Plan struct {
 // Known is what a plan is checked against besides itself. The zero value knows nothing.
 type Known struct {
 	Files  map[string]string   // SHA-256 of the files of the site, by name; nil: not looked at
+	Logins map[string]string   // which login opens the device of an entry, by tag
 	Locked map[string]bool     // tags of entries whose devices are configured
 	Living []Living            // devices on the segment
 	Boxes  map[string]Box      // by tag: what is matched

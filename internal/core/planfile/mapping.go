@@ -53,7 +53,7 @@ func meanings(profiles profile.Set) map[string]string {
 	}
 	for _, p := range profiles.Sorted() {
 		for _, s := range p.Settings {
-			if s.Type != profile.Computed {
+			if !s.Derived() {
 				known[plain(s.Label)] = s.Key
 				known[plain(s.Key)] = s.Key
 			}
@@ -147,7 +147,7 @@ func Targets(profiles profile.Set) []string {
 	}
 	for _, p := range profiles.Sorted() {
 		for _, s := range p.Settings {
-			if s.Type != profile.Computed && !slices.Contains(list, s.Key) {
+			if !s.Derived() && !slices.Contains(list, s.Key) {
 				list = append(list, s.Key)
 			}
 		}

@@ -67,11 +67,11 @@ func For(r plan.Resolver, e plan.Entry, p *profile.Profile) Values {
 		for _, s := range r.Settings(e) {
 			switch setting := p.Setting(s.Key); {
 			case !slices.Contains(sent, s.Key):
-			case setting.Type == profile.Secret:
+			case setting.Sealed():
 				if v.Secrets == nil {
 					v.Secrets = map[string]string{}
 				}
-				v.Secrets[s.Key] = e.Settings[s.Key]
+				v.Secrets[s.Key] = s.Value
 			default:
 				v.Settings[s.Key] = s.Value
 				if sum := r.Known.Files[s.Value]; setting.Type == profile.File && sum != "" {
@@ -156,7 +156,16 @@ func Differ(given, planned Values) []string {
 		}
 	}
 	for _, k := range keysOf(given.Secrets, planned.Secrets) {
-		if given.Secrets[k] != planned.Secrets[k] {
+		was, is := given.Secrets[k], planned.Secrets[k]
+		switch tag, login, other := plan.LoginOf(is); {
+		case was == is:
+		case other:
+			if before, had, _ := plan.LoginOf(was); before != tag {
+				list = append(list, k+": the login of another device is planned than was set")
+			} else if login != "" && login != had {
+				list = append(list, k+": "+tag+" has another login now than was set")
+			}
+		default:
 			list = append(list, k+": another secret is planned than was set")
 		}
 	}

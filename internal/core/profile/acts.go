@@ -243,7 +243,7 @@ func (p *Profile) checkReadBack() error {
 	}
 	for _, key := range p.Sent() {
 		// a secret is never told again, a file seldom
-		if t := p.Setting(key).Type; t != Secret && t != File && !reads("setting."+key) {
+		if s := p.Setting(key); !s.Sealed() && s.Type != File && !reads("setting."+key) {
 			return fmt.Errorf("{setting.%s} is sent, but the act read does not take it back", key)
 		}
 	}

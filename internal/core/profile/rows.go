@@ -2,6 +2,8 @@ package profile
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -93,7 +95,7 @@ func (s Setting) Column(key string) *Setting {
 
 // HasSecret reports whether a value of the setting holds something secret.
 func (s Setting) HasSecret() bool {
-	return s.Type == Secret || slices.ContainsFunc(s.Columns, func(c Setting) bool { return c.Type == Secret })
+	return s.Sealed() || slices.ContainsFunc(s.Columns, func(c Setting) bool { return c.Type == Secret })
 }
 
 // checkRows says why a table is refused, without looking at other entries.
@@ -206,7 +208,17 @@ func (s Setting) Same(planned, told string) bool {
 	if s.Type == Rows {
 		return s.RowsDiffer(planned, told) == ""
 	}
+	if s.Type == Listing && told != planned {
+		return strings.EqualFold(strings.TrimSpace(told), Digest(planned))
+	}
 	return planned == told
+}
+
+// Digest is how a device tells a listing that it does not tell whole: SHA-256 in
+// hexadecimal (FIPS 180-4).
+func Digest(listing string) string {
+	sum := sha256.Sum256([]byte(listing))
+	return hex.EncodeToString(sum[:])
 }
 
 // RowsDiffer says in words in what a told table differs from the planned one; "" when in

@@ -32,6 +32,8 @@ const (
 	SettingRef   = "setting"     // a setting of another entry: TAG/key
 	Rows         = "rows"        // a table with columns of these types
 	Computed     = "computed"    // made from other values; nobody writes it
+	Listing      = "listing"     // the same of many entries, a line for each; nobody writes it
+	EntryLogin   = "login"       // the login of another entry's device; nobody writes it
 	maxText      = 200           // longest text, in characters
 	maxNumber    = 1<<53 - 1     // what JSON carries exactly
 	TrunkSetting = "trunk"       // key of the setting that names what a device's bus hangs on
@@ -47,7 +49,7 @@ const (
 
 var (
 	settingTypes = []string{Text, Number, Choice, YesNo, IPv4, SecondPort, Zone, Mail, Secret, File, EntryRef,
-		SettingRef, Rows, Computed}
+		SettingRef, Rows, Computed, Listing, EntryLogin}
 	scopes  = []string{"", InDevice, InTrunk, InSubnet, InSite}
 	keyForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 	// Reserved are the names of an entry's own fields; no setting may have one.
@@ -135,6 +137,15 @@ func (s Setting) InPool() string {
 	return s.Key
 }
 
+// Derived reports whether values of the setting come from the plan or the vault alone:
+// nobody writes them.
+func (s Setting) Derived() bool {
+	return s.Type == Computed || s.Type == Listing || s.Type == EntryLogin
+}
+
+// Sealed reports whether the value is secret as a whole.
+func (s Setting) Sealed() bool { return s.Type == Secret || s.Type == EntryLogin }
+
 // Refers reports whether values of the setting name other entries.
 func (s Setting) Refers() bool { return s.Type == EntryRef || s.Type == SettingRef }
 
@@ -192,7 +203,7 @@ func (s Setting) Check(value string) error {
 		}
 	case Rows:
 		return s.checkRows(value)
-	case Computed:
+	case Computed, Listing, EntryLogin:
 		return fmt.Errorf("is computed and cannot be written")
 	}
 	return nil
@@ -290,6 +301,9 @@ func (p *Profile) Reaches(key string) bool {
 		if k == key {
 			return true
 		}
+		if s := p.Setting(k); s.Type == EntryLogin && s.From == key {
+			return true
+		}
 		for _, m := range Placeholder.FindAllStringSubmatch(p.Setting(k).From, -1) {
 			if m[1] == key {
 				return true
@@ -350,11 +364,15 @@ func (p *Profile) checkIn(s *Setting, of func(key string) *Setting, fields []str
 		return fmt.Errorf("max is too large or too small for text; it may be 1 to %d characters", maxText)
 	case s.Many && s.Type != EntryRef:
 		return fmt.Errorf("many belongs to the type entry")
-	case len(s.Kinds) > 0 && !s.Refers():
-		return fmt.Errorf("kinds belong to the types entry and setting")
-	case (s.Type == Computed) != (s.From != ""):
-		return fmt.Errorf("from belongs to the type computed, which needs it")
-	case s.Words != nil && (s.Type == Secret || s.Type == File || s.Type == Computed || s.Type == Rows || s.Refers()):
+	case len(s.Kinds) > 0 && !s.Refers() && s.Type != Listing:
+		return fmt.Errorf("kinds belong to the types entry, setting and listing")
+	case s.Derived() != (s.From != ""):
+		return fmt.Errorf("from belongs to the types computed, listing and login, which need it")
+	case s.Type == EntryLogin && (of(s.From) == nil || of(s.From).Type != EntryRef || of(s.From).Many):
+		return fmt.Errorf("from is the key of a setting that names the entry whose login it is")
+	case s.Type == Listing && len(s.Kinds) == 0:
+		return fmt.Errorf("kinds say of which entries a listing is; it needs them")
+	case s.Words != nil && (s.Sealed() || s.Type == File || s.Derived() || s.Type == Rows || s.Refers()):
 		return fmt.Errorf("words belong to settings whose values are words or numbers")
 	case s.Type == Secret && s.Default != "":
 		return fmt.Errorf("a secret has no default")
@@ -371,6 +389,9 @@ func (p *Profile) checkIn(s *Setting, of func(key string) *Setting, fields []str
 		return fmt.Errorf("default: %q %w", s.Default, err)
 	}
 	for _, m := range Placeholder.FindAllStringSubmatch(s.From, -1) {
+		if s.Type == Listing {
+			continue // of entries of any profile
+		}
 		by := of(m[1])
 		if m[2] != "" && (by == nil || by.Type != EntryRef) {
 			return fmt.Errorf("from: %s needs a setting %q that refers to an entry", m[0], m[1])

@@ -54,7 +54,7 @@ func (s Setting) heard(told string) string {
 	switch s.Type {
 	case Rows:
 		return s.heardRows(told)
-	case YesNo:
+	case YesNo, Secret, EntryLogin: // of a secret it tells whether it works
 		if v, ok := value.YesNo(told); ok {
 			return v
 		}

@@ -1,6 +1,7 @@
 package box
 
 import (
+	"context"
 	"errors"
 	"net"
 	"net/netip"
@@ -35,4 +36,19 @@ func Network(address, mask, gateway string) (netip.Prefix, netip.Addr, error) {
 		}
 	}
 	return netip.PrefixFrom(a, bits), via, nil
+}
+
+// Dial opens a TCP connection from the device to another host on its segment.
+func (b *Box) Dial(ctx context.Context, _, to string) (net.Conn, error) {
+	at, err := netip.ParseAddrPort(to)
+	if err != nil {
+		return nil, err
+	}
+	b.mu.Lock()
+	live := b.live
+	b.mu.Unlock()
+	if live == nil || live.host == nil {
+		return nil, net.ErrClosed
+	}
+	return live.host.Dial(ctx, at)
 }

@@ -1,0 +1,144 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"slices"
+	"strings"
+	"testing"
+
+	"redstart/internal/api"
+	"redstart/internal/core/match"
+	"redstart/internal/core/result"
+	"redstart/internal/sim/box"
+	"redstart/internal/sim/model/all"
+	"redstart/internal/sim/model/d1"
+	"redstart/internal/sim/skerry"
+	"redstart/internal/store"
+)
+
+// labelled is the site's plan in which every line names its box by MAC and by the serial on
+// its label, with what alter changes in it.
+func (r *rig) labelled(t *testing.T, alter func(row map[string]string, b *box.Box)) string {
+	t.Helper()
+	lines, err := csv.NewReader(bytes.NewReader(r.site.Plan())).ReadAll()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out bytes.Buffer
+	w := csv.NewWriter(&out)
+	for i, line := range lines {
+		if i > 0 {
+			row := map[string]string{}
+			for n, key := range lines[0] {
+				row[key] = line[n]
+			}
+			b := r.site.Boxes[i-1]
+			row["mac"], row["serial"] = b.MAC.String(), b.Label
+			if alter != nil {
+				alter(row, b)
+			}
+			for n, key := range lines[0] {
+				line[n] = row[key]
+			}
+		}
+		if err := w.Write(line); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.Flush()
+	return out.String()
+}
+
+// upTo plans what stands there, finds it and accepts what the plan itself says.
+func (r *rig) upTo(t *testing.T, plan string) {
+	t.Helper()
+	r.plan(plan)
+	r.find()
+	if _, err := r.c.Accept(patience(t), api.Acceptance{Reasons: match.Reasons}); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// neverTold are the settings that a model never tells again, by model.
+var neverTold = map[string]string{"D4": "keypad-code"}
+
+// Every family that can be set goes from factory to verified, and what nobody can observe
+// is named, not passed.
+func TestEveryFamilyFromFactoryToVerified(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: len(all.Stock), Every: true, Seed: 91})
+	r.upTo(t, r.labelled(t, nil))
+	r.commission()
+	r.verify()
+	for i, b := range r.site.Boxes {
+		e := r.entryOf(b)
+		if unseen := neverTold[b.Model.Name]; unseen != "" {
+			if e.State != store.Configured || !slices.Equal(e.Unseen, []string{unseen}) {
+				t.Errorf("%s: %s: %s; not looked at: %v", e.Tag, e.State, e.Reason, e.Unseen)
+			}
+			continue
+		}
+		if e.State != store.Verified {
+			d, err := r.c.Entry(patience(t), e.Tag)
+			if err != nil {
+				t.Fatal(err)
+			}
+			var open []string
+			for _, c := range d.Checks {
+				if c.Verdict != result.Passed {
+					open = append(open, c.Name+": "+c.Observed)
+				}
+			}
+			t.Errorf("%s, %s: %s: %s; %s", e.Tag, all.Stock[i].Profile, e.State, e.Reason, strings.Join(open, "; "))
+		}
+	}
+}
+
+// A door station follows the camera that it shows: a new password there is a difference
+// here, and is given to it with the next run.
+func TestALoginThatOneDeviceNeedsOfAnother(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: len(all.Stock), Every: true, Seed: 92})
+	r.upTo(t, r.labelled(t, nil))
+	i := slices.IndexFunc(r.site.Boxes, func(b *box.Box) bool { return b.Model.Name == "D1" })
+	door := r.site.Boxes[i]
+	camera := r.site.Boxes[slices.IndexFunc(r.site.Boxes, func(b *box.Box) bool { return b.Model.Name == "C20" })]
+	monitor := r.site.Boxes[slices.IndexFunc(r.site.Boxes, func(b *box.Box) bool { return b.Model.Name == "M7" })]
+	tag, of := r.entryOf(door).Tag, r.entryOf(camera).Tag
+
+	// Without the camera it is left out; with it, it comes after.
+	if out, err := r.c.Rehearse(patience(t), api.RunOptions{Chosen: chosen([]string{tag})}); err != nil || len(out.Left) != 1 || !strings.Contains(out.Left[0].Why, "comes after "+of) {
+		t.Errorf("without its camera: %+v", out.Left)
+	}
+	r.commission(tag, of, r.entryOf(monitor).Tag)
+	r.verify(tag)
+	if e := r.entryOf(door); e.State != store.Verified {
+		t.Fatalf("%s: %s", e.State, e.Reason)
+	}
+	if own := door.Running().Own.(d1.Own); own.Login != camera.Running().Password || own.User != "operator" {
+		t.Errorf("it has the login %s of the camera", own.User)
+	}
+	was := camera.Running().Password
+	r.do(func(ctx context.Context) (api.Work, error) {
+		return r.c.Commission(ctx, api.RunOptions{Chosen: chosen([]string{of}), Fresh: true})
+	})
+	if camera.Running().Password == was {
+		t.Fatal("the camera has no new password")
+	}
+	if e := r.entryOf(door); !slices.ContainsFunc(e.Differs, func(s string) bool {
+		return strings.Contains(s, "stream-login: "+of+" has another login now")
+	}) {
+		t.Errorf("it differs in %v", e.Differs)
+	}
+	r.verify(tag)
+	if e := r.entryOf(door); e.State != store.Attention || !strings.Contains(e.Reason, "does not work") {
+		t.Errorf("with the old login of the camera it is %s: %s", e.State, e.Reason)
+	}
+	r.commission(tag)
+	r.verify(tag)
+	if e := r.entryOf(door); e.State != store.Verified || e.Differs != nil {
+		t.Errorf("%s: %s, differs in %v", e.State, e.Reason, e.Differs)
+	}
+}
