@@ -30,6 +30,7 @@ type Subject struct {
 	Address    netip.Addr // as planned
 	Given      procedure.Values
 	Profile    *profile.Profile
+	Hanging    map[string]int // how many entries hang on each of its settings, by key
 	State      store.DeviceState
 }
 

@@ -238,6 +238,14 @@ func (c *Client) dial(ctx context.Context, port uint16) (net.Conn, error) {
 	return c.conv.Dial(ctx, port)
 }
 
+// Datagrams opens a UDP conversation with a port of the device.
+func (c *Client) Datagrams(ctx context.Context, port uint16) (net.Conn, error) {
+	if err := c.open(ctx); err != nil {
+		return nil, err
+	}
+	return c.conv.DialUDP(port)
+}
+
 // Echo asks the device for an ICMP echo.
 func (c *Client) Echo(ctx context.Context) error {
 	if err := c.open(ctx); err != nil {

@@ -68,7 +68,7 @@ func (v *Verifier) entry(ctx context.Context, r plan.Resolver, e store.Entry, re
 	}
 	visit := check.With(check.Subject{
 		MAC: e.Device, PlannedMAC: e.MAC, Serial: cmp.Or(e.Serial, was.Serial), Servers: servers, Address: e.Address,
-		Given: procedure.For(r, e.Entry, p), Profile: p, State: was,
+		Given: procedure.For(r, e.Entry, p), Profile: p, State: was, Hanging: r.Hanging(e.Tag),
 	}, v.Bench, v.Store, v.Vault.Try(e.Device, p.Accounts, "verification by "+who), avoid)
 	defer visit.Close()
 	list, err := check.Run(ctx, visit, restart)

@@ -320,6 +320,24 @@ func (p Resolver) listing(s profile.Setting) string {
 	return text
 }
 
+// Hanging counts the entries that refer to settings of an entry, by the key: what hangs on
+// its trunks.
+func (p Plan) Hanging(tag string) map[string]int {
+	count := map[string]int{}
+	for _, e := range p.Entries {
+		prof := p.Profiles[e.Profile]
+		if prof == nil {
+			continue
+		}
+		for _, s := range prof.Settings {
+			if of, key, ok := strings.Cut(e.Settings[s.Key], "/"); ok && s.Type == profile.SettingRef && of == tag {
+				count[key]++
+			}
+		}
+	}
+	return count
+}
+
 // table fills in what the rows of a table do not say: defaults, and what is made from the
 // entries that they refer to.
 func (p Resolver) table(s profile.Setting, value string) string {

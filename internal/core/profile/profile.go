@@ -69,6 +69,9 @@ type Profile struct {
 	Settings  []Setting    `yaml:"settings" json:"settings,omitempty"`
 	Restart   RestartTimes `yaml:"restart" json:"restart"`
 	Ports     []uint16     `yaml:"ports" json:"ports"`
+	// Networks are the settings that number the BACnet networks behind the device: what
+	// hangs there must answer through it.
+	Networks []string `yaml:"networks" json:"networks,omitempty"`
 	// Talk is what is said of each way of talking to it, by the driver's name.
 	Talk  map[string]Part `yaml:"talk" json:"-"`
 	Order []Stage         `yaml:"order" json:"order"`

@@ -328,6 +328,11 @@ func (p *Profile) checkSettings() error {
 		}
 		seen[s.Key] = true
 	}
+	for _, key := range p.Networks {
+		if s := p.Setting(key); s == nil || s.Type != Number {
+			return fmt.Errorf("networks: %q is no setting of the type number", key)
+		}
+	}
 	return nil
 }
 
