@@ -4,8 +4,11 @@ import (
 	"bytes"
 	"context"
 	"encoding/csv"
+	"redstart/internal/core/address"
+	"redstart/internal/sim/hands"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 
 	"redstart/internal/api"
@@ -70,6 +73,7 @@ func TestEveryFamilyFromFactoryToVerified(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: len(all.Stock), Every: true, Seed: 91})
 	r.upTo(t, r.labelled(t, nil))
+	r.hands(t)
 	r.commission()
 	r.verify()
 	for i, b := range r.site.Boxes {
@@ -109,7 +113,8 @@ func TestALoginThatOneDeviceNeedsOfAnother(t *testing.T) {
 	tag, of := r.entryOf(door).Tag, r.entryOf(camera).Tag
 
 	// Without the camera it is left out; with it, it comes after.
-	if out, err := r.c.Rehearse(patience(t), api.RunOptions{Chosen: chosen([]string{tag})}); err != nil || len(out.Left) != 1 || !strings.Contains(out.Left[0].Why, "comes after "+of) {
+	if out, err := r.c.Rehearse(patience(t), api.RunOptions{Chosen: chosen([]string{tag})}); err != nil ||
+		len(out.Left) != 1 || !strings.Contains(out.Left[0].Why, "comes after "+of) {
 		t.Errorf("without its camera: %+v", out.Left)
 	}
 	r.commission(tag, of, r.entryOf(monitor).Tag)
@@ -141,4 +146,21 @@ func TestALoginThatOneDeviceNeedsOfAnother(t *testing.T) {
 	if e := r.entryOf(door); e.State != store.Verified || e.Differs != nil {
 		t.Errorf("%s: %s, differs in %v", e.State, e.Reason, e.Differs)
 	}
+}
+
+// hands has somebody do what is asked by hand while the test runs.
+func (r *rig) hands(t *testing.T) {
+	t.Helper()
+	boxes := map[address.MAC]*box.Box{}
+	for _, b := range r.site.All() {
+		boxes[b.MAC] = b
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	var ended sync.WaitGroup
+	ended.Go(func() {
+		if err := (hands.Person{Boxes: boxes}).Serve(ctx, r.c); err != nil {
+			t.Errorf("the hands: %v", err)
+		}
+	})
+	t.Cleanup(func() { stop(); ended.Wait() })
 }

@@ -126,7 +126,7 @@ func (w *work) steps(ctx context.Context) error {
 		// Acts say what should be, so they are repeated with the same frozen values
 		// until the device has come back from the last restart of its procedure; only
 		// what happened before and after a restart that was seen proves that it keeps.
-		case i > 1 && journal[last.Name].Phase == store.Done:
+		case !s.Looks() && journal[last.Name].Phase == store.Done:
 			continue
 		}
 		if err := w.step(ctx, i, s); err != nil {
@@ -134,8 +134,11 @@ func (w *work) steps(ctx context.Context) error {
 		}
 		switch {
 		case s.Hands: // it may have been switched off, or hung elsewhere, or be another
-			for i, again := range steps[:2] {
-				if err := w.step(ctx, i, again); err != nil {
+			for n, again := range steps[:i] {
+				if !again.Looks() {
+					continue
+				}
+				if err := w.step(ctx, n, again); err != nil {
 					return err
 				}
 			}

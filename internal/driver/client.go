@@ -103,6 +103,9 @@ func (c *Client) Do(ctx context.Context, act profile.Act, variables map[string]s
 	maps.Copy(vars, c.target.Profile.Spoken(variables))
 	taken := map[string]string{}
 	for _, m := range c.target.Profile.Acts[act] {
+		if !c.target.Address.IsValid() && m.Words.NeedsAddress() && c.target.Profile.TellsMoreAt(act) {
+			continue // what it tells without one is all for now
+		}
 		rows, err := c.target.Profile.EachRow(m, variables)
 		if err != nil {
 			return nil, c.explain(act, err, vars)

@@ -16,6 +16,10 @@ var addressing = &Task{
 		return itself(o, "set the address "+o.Given.Address.String()+gatewayText(o.Given)+siteWideText(o))
 	},
 	Do: func(ctx context.Context, b *Box, s Step) (string, error) {
+		if b.at.IsValid() && b.p.Factory.DHCP && !b.p.NeedsAddress(profile.Address) {
+			b.idle = s.stage.Then != profile.Stays
+			return "it has an address, " + b.at.String() + ", and does not ask for one", nil
+		}
 		if err := b.showFree(ctx); err != nil {
 			return "", err
 		}

@@ -277,7 +277,8 @@ func (b *Box) loginOf(ctx context.Context, tag string) (vault.Login, error) {
 			return l, nil
 		}
 	}
-	return vault.Login{}, problem.New(problem.Conflict, "it needs the login of "+tag+", and none is known that opens it",
+	return vault.Login{}, problem.New(problem.Conflict, "it needs the login of "+tag+
+		", and none is known that opens it",
 		"commission "+tag+" first, or let its login be learnt")
 }
 

@@ -41,6 +41,8 @@ var acts = []*Task{password, name, setTime, settings, addressing, save, restart,
 const (
 	Reach   = "reach"   // find out where the device is
 	Confirm = "confirm" // read its identity back before any write
+	// ConfirmAt is the same once more where only a device with an address tells all.
+	ConfirmAt = "confirm at its address"
 )
 
 // Step is a task in its place in the work on one device.
@@ -53,6 +55,9 @@ type Step struct {
 	task  *Task
 }
 
+// Looks reports whether the step only looks where and who the device is.
+func (s Step) Looks() bool { return s.Name == Reach || s.Name == Confirm || s.Name == ConfirmAt }
+
 // Steps lists what a run will do with a device of a profile that a login opens so far.
 // Their names do not depend on the login.
 func Steps(p *profile.Profile, v procedure.Values, opens procedure.Login) []Step {
@@ -60,20 +65,36 @@ func Steps(p *profile.Profile, v procedure.Values, opens procedure.Login) []Step
 	add := func(name string, t *Task, s profile.Stage) {
 		steps = append(steps, Step{Name: name, Text: t.Text(Of{p, s, v, opens}), Hands: t.Hands, stage: s, task: t})
 	}
-	add(Reach, reach, profile.Stage{})
-	add(Confirm, confirm, profile.Stage{})
-	for _, d := range p.Drivers() {
-		if s, may := p.Section(d.Name()).(interface{ Caution() string }); may && s.Caution() != "" {
-			steps[len(steps)-1].Text += "; " + s.Caution()
+	confirmed := false
+	addConfirm := func() {
+		add(Confirm, confirm, profile.Stage{})
+		for _, d := range p.Drivers() {
+			if s, may := p.Section(d.Name()).(interface{ Caution() string }); may && s.Caution() != "" {
+				steps[len(steps)-1].Text += "; " + s.Caution()
+			}
 		}
+		confirmed = true
 	}
+	add(Reach, reach, profile.Stage{})
 	for _, s := range p.Order {
+		if !confirmed && !waitsUnknown(p, s) {
+			addConfirm()
+		}
 		add(string(s.Act), of(s), s)
 		if s.Then != profile.Stays {
 			add("return after "+string(s.Act), comeBack, s)
 		}
+		if s.Act == profile.Address && confirmed && p.TellsMoreAt(profile.Identify) {
+			add(ConfirmAt, confirm, profile.Stage{})
+		}
 	}
 	return steps
+}
+
+// waitsUnknown reports whether a stage gives a device that waits for DHCP its address, before
+// it can be asked who it is: that answers its MAC alone, and writes nothing.
+func waitsUnknown(p *profile.Profile, s profile.Stage) bool {
+	return p.Factory.DHCP && s.Act == profile.Address && !p.NeedsAddress(profile.Address) && p.NeedsAddress(p.Who())
 }
 
 // of gives the task that carries a stage out.

@@ -314,6 +314,12 @@ func (p *Profile) NeedsAddress(a Act) bool {
 	return slices.ContainsFunc(p.Acts[a], func(m Move) bool { return m.Words.NeedsAddress() })
 }
 
+// TellsMoreAt reports whether some moves of an act can be had without an address and others
+// only with one.
+func (p *Profile) TellsMoreAt(a Act) bool {
+	return p.NeedsAddress(a) && slices.ContainsFunc(p.Acts[a], func(m Move) bool { return !m.Words.NeedsAddress() })
+}
+
 // TellsWithoutAddress reports whether the device answers questions without having
 // an address.
 func (p *Profile) TellsWithoutAddress() bool {

@@ -65,7 +65,8 @@ func YesNo(word string) (v string, ok bool) {
 }
 
 // clockForms are the forms in which devices tell a moment without saying its zone.
-var clockForms = []string{"2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04:05.999", "02.01.2006 15:04:05"}
+var clockForms = []string{"2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04:05.999",
+	"02.01.2006 15:04:05"}
 
 // Clock reads a moment that a device tells: RFC 3339, seconds since 1970, or date and time
 // in a zone; ok is false for anything else.

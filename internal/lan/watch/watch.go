@@ -13,7 +13,9 @@ import (
 	"redstart/internal/lan/bench"
 	"redstart/internal/wire/arp"
 	"redstart/internal/wire/dcp"
+	"redstart/internal/wire/dhcp"
 	"redstart/internal/wire/ethernet"
+	"redstart/internal/wire/ip"
 )
 
 // Rounds of questions to a box that is being waited for.
@@ -35,7 +37,8 @@ type Watch struct {
 // New begins to follow a box. Close it when done.
 func New(b *bench.Bench, mac address.MAC) *Watch {
 	return &Watch{b, mac, b.ListenTo(mac, watchDepth, func(f ethernet.Frame) bool {
-		return f.Type == ethernet.TypeARP || f.Type == ethernet.TypePROFINET
+		return f.Type == ethernet.TypeARP || f.Type == ethernet.TypePROFINET ||
+			f.Type == ethernet.TypeIPv4 && f.Destination == address.Broadcast
 	})}
 }
 
@@ -53,7 +56,7 @@ func (w *Watch) ask(addresses ...netip.Addr) error {
 
 // Find waits until the box shows itself, and tells its address. It returns
 // ErrAbsent at the context's deadline. The address is
-// invalid for a box that is there over DCP but has none.
+// invalid for a box that has none: it says so over DCP, or asks for one over DHCP.
 func (w *Watch) Find(ctx context.Context, candidates []netip.Addr, overDCP bool) (netip.Addr, error) {
 	next := time.NewTicker(round)
 	defer next.Stop()
@@ -80,6 +83,9 @@ func (w *Watch) Find(ctx context.Context, candidates []netip.Addr, overDCP bool)
 				at, _ := netip.ParseAddr(p.Station()["address"])
 				return at, nil
 			}
+			if asksForAddress(f) {
+				return netip.Addr{}, nil
+			}
 		case <-next.C:
 			if err := ask(); err != nil {
 				return netip.Addr{}, err
@@ -91,4 +97,19 @@ func (w *Watch) Find(ctx context.Context, candidates []netip.Addr, overDCP bool)
 			return netip.Addr{}, ctx.Err()
 		}
 	}
+}
+
+// asksForAddress reports whether a frame is of a host that has no address and asks for one
+// (RFC 2131, 4.4.1).
+func asksForAddress(f ethernet.Frame) bool {
+	p, err := ip.Parse(f)
+	if err != nil || !p.Source.IsUnspecified() {
+		return false
+	}
+	d, ok := p.UDP()
+	if !ok || d.Destination.Port() != dhcp.ServerPort {
+		return false
+	}
+	m, err := dhcp.Parse(d.Payload)
+	return err == nil && m.Client == f.Source && (m.Kind == dhcp.Discover || m.Kind == dhcp.Request)
 }

@@ -67,6 +67,7 @@ type Spec struct {
 	Guest   address.MAC   // who has the address that it hands out already
 	Every   time.Duration // between asking for an address, or announcing itself; at least a second
 	Faults  Faults
+	Pace    float64 // that times of the real device are multiplied by; 0: 1
 	// Around tells a switch what hangs on its ports.
 	Around func() []Hang
 }
@@ -86,6 +87,9 @@ type Model struct {
 	Services []Service
 	// Datagrams are the UDP services it offers.
 	Datagrams []Datagram
+	// Hand does what a person would who reads an instruction; nil: nothing but to switch it
+	// off and on.
+	Hand func(b *Box, instruction string) bool
 	// Class is what it asks for an address as, over DHCP, while it has none; ""
 	// for a model that does not ask.
 	Class string
@@ -124,12 +128,15 @@ type Box struct {
 	starts  int
 	started time.Time     // of the last start
 	ahead   time.Duration // its clock, of ours
-	kept    Settings      // what was saved at the last start
-	hushed  bool          // its adapter takes nothing in for a moment
-	faults  Faults
-	refused address.MAC // which DHCP server refused it last
-	deeds   []Deed
-	writes  int // among them
+	// position of the switch on its board, and when it was moved there
+	position string
+	moved    time.Time
+	kept     Settings // what was saved at the last start
+	hushed   bool     // its adapter takes nothing in for a moment
+	faults   Faults
+	refused  address.MAC // which DHCP server refused it last
+	deeds    []Deed
+	writes   int // among them
 }
 
 type command int

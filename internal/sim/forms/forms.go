@@ -46,8 +46,10 @@ type Site struct {
 	First string // what its page says then
 	// Recovery says that a mail address for a lost password belongs to it.
 	Recovery bool
-	// May says whether a login is taken now, and why not; nil: always.
-	May func(b *box.Box, password string) error
+	// Login says whether a login is taken now; nil: that of User is, with the password.
+	Login func(b *box.Box, user, password string) bool
+	// About adds to what it tells of itself.
+	About func(b *box.Box) [][2]string
 	// AboutInside tells who it is only to who is signed in.
 	AboutInside bool
 	Pages       []Page
@@ -139,8 +141,12 @@ func (v *server) front(w http.ResponseWriter, r *http.Request) {
 }
 
 func (v *server) about(w http.ResponseWriter, r *http.Request) {
-	v.list(w, [][2]string{{"model", v.Model.Name}, {"serial", v.Serial}, {"firmware", v.Model.Firmware},
-		{"uptime", v.Uptime()}})
+	list := [][2]string{{"model", v.Model.Name}, {"serial", v.Serial}, {"firmware", v.Model.Firmware},
+		{"uptime", v.Uptime()}}
+	if v.Site.About != nil {
+		list = append(list, v.Site.About(v.Box)...)
+	}
+	v.list(w, list)
 }
 
 // first is the page of the first use; once a password is set it is gone.
@@ -177,13 +183,10 @@ func (v *server) setPassword(next string) {
 
 func (v *server) enter(w http.ResponseWriter, r *http.Request) {
 	user, password := r.PostFormValue("user"), r.PostFormValue("password")
-	if v.May != nil {
-		if err := v.May(v.Box, password); err != nil {
-			v.refuse(w, http.StatusForbidden, err.Error())
-			return
-		}
-	}
 	good := user == v.User && password == v.Running().Password && password != ""
+	if v.Login != nil {
+		good = v.Login(v.Box, user, password)
+	}
 	v.Tried(user, password, good)
 	if !good {
 		v.refuse(w, http.StatusUnauthorized, "Wrong user or password.")

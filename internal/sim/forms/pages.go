@@ -45,6 +45,35 @@ func Network(e Effect) Page {
 	}
 }
 
+// NetworkDHCP is the same with the DHCP client, on or off, at a place of the model's own
+// settings. While it is on, an address lasts until the next start.
+func NetworkDHCP[O any](e Effect, at func(*O) *string) Page {
+	p := Network(e)
+	p.Fields = append(p.Fields, "dhcp")
+	show, take := p.Show, p.Take
+	p.Show = func(b *box.Box) [][2]string {
+		own := b.Running().Own.(O)
+		return append(show(b), [2]string{"dhcp", *at(&own)})
+	}
+	p.Take = func(s *box.Settings, typed func(string) string) error {
+		if err := take(s, typed); err != nil {
+			return err
+		}
+		own := s.Own.(O)
+		if dhcp := typed("dhcp"); dhcp != "" {
+			if err := OneOf("on", "off")(dhcp); err != nil {
+				return err
+			}
+			*at(&own) = dhcp
+		}
+		if s.Own = own; *at(&own) == "on" {
+			s.Address = netip.Prefix{}
+		}
+		return nil
+	}
+	return p
+}
+
 // Field is one of a model's own, which are all texts.
 type Field[O any] struct {
 	Name  string

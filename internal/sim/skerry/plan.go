@@ -67,7 +67,8 @@ func Data() plan.Site {
 		}},
 		Policies: []plan.Policy{
 			{Mode: plan.OneEach, Users: plan.KeepUser, Recovery: "duty@skerry-point.example"},
-			{For: "profile:tolvern-d1", Mode: plan.OneKind, Users: plan.KeepUser, Recovery: "duty@skerry-point.example"},
+			{For: "profile:tolvern-d1", Mode: plan.OneKind, Users: plan.KeepUser,
+				Recovery: "duty@skerry-point.example"},
 		},
 	}
 }

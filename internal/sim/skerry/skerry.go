@@ -76,7 +76,8 @@ func Start(o Options) *Site {
 	random := rand.New(rand.NewPCG(o.Seed, 40))
 	used := map[string]bool{}
 	for i, item := range mix(o) {
-		spec := box.Spec{Away: scale(item.Away, o.Pace), Faults: o.Broken[i]}
+		spec := box.Spec{Away: scale(item.Away, o.Pace), Faults: o.Broken[i], Pace: o.Pace,
+			Every: scale(askEvery, o.Pace)}
 		// Serials and MACs come in no order, as from a pallet.
 		spec.Serial = unused(used, func() string { return fmt.Sprintf(item.Serial, random.IntN(1000000)) })
 		spec.MAC = anyMAC(item.Prefix, random, used)

@@ -41,7 +41,7 @@ func (s *Site) makeOthers(o Options, random *rand.Rand, used map[string]bool) {
 func (s *Site) makeOther(item box.Stock, stand box.Stand, o Options, random *rand.Rand, used map[string]bool) Other {
 	spec := box.Spec{
 		Factory: item.Factory(""), Away: scale(item.Away, o.Pace), Every: scale(askEvery, o.Pace),
-		Guest: stand.Guest, MAC: stand.MAC, Around: s.around,
+		Pace: o.Pace, Guest: stand.Guest, MAC: stand.MAC, Around: s.around,
 	}
 	spec.Serial = unused(used, func() string { return fmt.Sprintf(item.Serial, random.IntN(1000000)) })
 	if stand.Factory != nil {

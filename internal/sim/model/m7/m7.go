@@ -30,34 +30,6 @@ type Own struct {
 // Factory is the state in which every monitor leaves the factory.
 var Factory = box.Settings{Address: netip.MustParsePrefix("192.168.81.40/24"), Own: Own{DHCP: "on"}}
 
-// network is the usual page, with the DHCP client. While that is on, an address lasts until
-// the next start.
-func network() forms.Page {
-	p := forms.Network(forms.Restarts)
-	p.Fields = append(p.Fields, "dhcp")
-	show, take := p.Show, p.Take
-	p.Show = func(b *box.Box) [][2]string {
-		return append(show(b), [2]string{"dhcp", b.Running().Own.(Own).DHCP})
-	}
-	p.Take = func(s *box.Settings, typed func(string) string) error {
-		if err := take(s, typed); err != nil {
-			return err
-		}
-		own := s.Own.(Own)
-		if dhcp := typed("dhcp"); dhcp != "" {
-			if err := forms.OneOf("on", "off")(dhcp); err != nil {
-				return err
-			}
-			own.DHCP = dhcp
-		}
-		if s.Own = own; own.DHCP == "on" {
-			s.Address = netip.Prefix{}
-		}
-		return nil
-	}
-	return p
-}
-
 var site = forms.Site{
 	Title: "Tolvern M7", Colour: "#357", Text: "Monitor.", First: "Choose a password to begin.", User: "desk",
 	Passwords: secret.Rules{Min: 8, Max: 12, Classes: 3}, Recovery: true,
@@ -71,7 +43,7 @@ var site = forms.Site{
 				Check: forms.OrNothing(forms.AnAddress)}),
 		forms.Own("/stations", forms.Kept,
 			forms.Field[Own]{Name: "stations", At: func(o *Own) *string { return &o.Stations }, Digest: true}),
-		network(),
+		forms.NetworkDHCP(forms.Restarts, func(o *Own) *string { return &o.DHCP }),
 	},
 }
 

@@ -35,14 +35,20 @@ var Factory = box.Settings{Name: "r2", Address: netip.MustParsePrefix("192.168.9
 // BACnet behind them, where the trunk has their speed; each has two readers.
 var (
 	hall = with(40001,
-		Bus{Trunk: 'a', Speed: "38400", Address: 11, Instance: 40011, Name: "reader-1", Model: "DR1", Serial: "BDR-000411"},
-		Bus{Trunk: 'a', Speed: "38400", Address: 12, Instance: 40012, Name: "reader-2", Model: "DR1", Serial: "BDR-000412"},
-		Bus{Trunk: 'a', Speed: "38400", Address: 13, Instance: 40013, Name: "reader-3", Model: "DR1", Serial: "BDR-000417"},
-		Bus{Trunk: 'b', Speed: "38400", Address: 11, Instance: 40021, Name: "reader-4", Model: "DR1", Serial: "BDR-000433"},
-		Bus{Trunk: 'b', Speed: "38400", Address: 12, Instance: 40022, Name: "reader-5", Model: "DR1", Serial: "BDR-000434"},
+		Bus{Trunk: 'a', Speed: "38400", Address: 11, Instance: 40011, Name: "reader-1", Model: "DR1",
+			Serial: "BDR-000411"},
+		Bus{Trunk: 'a', Speed: "38400", Address: 12, Instance: 40012, Name: "reader-2", Model: "DR1",
+			Serial: "BDR-000412"},
+		Bus{Trunk: 'a', Speed: "38400", Address: 13, Instance: 40013, Name: "reader-3", Model: "DR1",
+			Serial: "BDR-000417"},
+		Bus{Trunk: 'b', Speed: "38400", Address: 11, Instance: 40021, Name: "reader-4", Model: "DR1",
+			Serial: "BDR-000433"},
+		Bus{Trunk: 'b', Speed: "38400", Address: 12, Instance: 40022, Name: "reader-5", Model: "DR1",
+			Serial: "BDR-000434"},
 	)
 	shop = with(40002,
-		Bus{Trunk: 'a', Speed: "76800", Address: 11, Instance: 40031, Name: "reader-6", Model: "DR1", Serial: "BDR-000440"})
+		Bus{Trunk: 'a', Speed: "76800", Address: 11, Instance: 40031, Name: "reader-6", Model: "DR1",
+			Serial: "BDR-000440"})
 )
 
 var (
@@ -59,8 +65,12 @@ var site = forms.Site{
 			forms.Field[Own]{Name: "ip-network", At: func(o *Own) *string { return &o.IP }, Check: number},
 			forms.Field[Own]{Name: "a-network", At: func(o *Own) *string { return &o.A }, Check: number},
 			forms.Field[Own]{Name: "a-speed", At: func(o *Own) *string { return &o.ASpeed }, Check: speed},
-			forms.Field[Own]{Name: "a-address", At: func(o *Own) *string { return &o.AAt }, Check: forms.Between(0, 127)},
-			forms.Field[Own]{Name: "b-network", At: func(o *Own) *string { return &o.B }, Check: forms.OrNothing(number)},
+			forms.Field[Own]{Name: "a-address", At: func(o *Own) *string {
+				return &o.AAt
+			}, Check: forms.Between(0, 127)},
+			forms.Field[Own]{Name: "b-network", At: func(o *Own) *string {
+				return &o.B
+			}, Check: forms.OrNothing(number)},
 			forms.Field[Own]{Name: "b-speed", At: func(o *Own) *string { return &o.BSpeed }, Check: speed}),
 		forms.Network(forms.Restarts),
 	},
@@ -145,8 +155,9 @@ func route(b *box.Box, instance uint32, bus []Bus, m bacnet.Message, reply box.R
 			if !there || d.station(n) != m.To || d.Instance != m.Instance {
 				continue
 			}
-			text := map[uint32]string{bacnet.ObjectName: d.Name, bacnet.ModelName: d.Model, bacnet.SerialNumber: d.Serial,
-				bacnet.VendorName: b.Model.Maker, bacnet.FirmwareRevision: b.Model.Firmware}[m.Property]
+			text := map[uint32]string{bacnet.ObjectName: d.Name, bacnet.ModelName: d.Model,
+				bacnet.SerialNumber: d.Serial,
+				bacnet.VendorName:   b.Model.Maker, bacnet.FirmwareRevision: b.Model.Firmware}[m.Property]
 			reply(bacnet.Message{Kind: bacnet.KindValue, From: m.To, Invoke: m.Invoke, Instance: m.Instance,
 				Property: m.Property, Text: text}.Frame(false), netip.AddrPort{})
 		}
