@@ -105,7 +105,7 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 	if len(rehearsal.Devices) != 10 {
 		t.Fatalf("%d devices rehearsed: %+v", len(rehearsal.Devices), rehearsal.Left)
 	}
-	run, err := runner(nil).Prepare(ctx, "test", rehearsal, matched, false)
+	run, err := runner(nil).Prepare(ctx, "test", rehearsal, matched, false, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"net/netip"
 	"time"
 
 	"redstart/internal/core/problem"
@@ -58,6 +59,8 @@ type RunOptions struct {
 	// Lines are serial lines at which consoles of devices hang, by tag.
 	Lines map[string]string `json:"lines,omitempty"`
 	Fresh bool              `json:"fresh,omitempty"` // give new passwords, whatever they have
+	// Beside are other DHCP servers that may go on while devices are given their addresses.
+	Beside []netip.Addr `json:"beside,omitempty"`
 }
 
 // Hands says that a person did what devices of runs wait for, all or none.

@@ -22,7 +22,7 @@ import (
 func (a *app) commission() *cobra.Command {
 	var rehearse, stop, giveUp, watch bool
 	var run int64
-	var lines []string
+	var lines, beside []string
 	c := &cobra.Command{Use: "commission [TAG...]", Short: "Set matched devices to their planned values, side by side",
 		Long: `Starts a run over the given entries, or over all that are matched and not yet
 configured, and follows it. A run that was cut off goes on where it was, by
@@ -53,7 +53,11 @@ and --watch shows how far a run is that was started elsewhere.`,
 			if err != nil {
 				return err
 			}
-			if err := a.commissionAll(ctx, c, api.RunOptions{Chosen: chosen(tags), Lines: at}); err != nil {
+			others, err := addrArgs(beside)
+			if err != nil {
+				return err
+			}
+			if err := a.commissionAll(ctx, c, api.RunOptions{Chosen: chosen(tags), Lines: at, Beside: others}); err != nil {
 				return err
 			}
 			a.say("Next: redstart verify")
@@ -61,6 +65,8 @@ and --watch shows how far a run is that was started elsewhere.`,
 		}}
 	c.Flags().StringArrayVar(&lines, "line", nil,
 		"`TAG=LINE`: the entry's console hangs on this serial line; may be given again")
+	c.Flags().StringArrayVar(&beside, "beside", nil,
+		"`address` of another DHCP server that may go on while devices are given their addresses; may be given again")
 	c.Flags().BoolVar(&rehearse, "rehearse", false, "only show what would be done")
 	c.Flags().BoolVar(&stop, "stop", false, "stop the run under way: finish the devices in hand, begin no more")
 	c.Flags().BoolVar(&giveUp, "give-up", false, "give up a run that was cut off")

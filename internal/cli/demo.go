@@ -5,17 +5,23 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"redstart/internal/client"
+	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
+	"redstart/internal/sim/box"
+	"redstart/internal/sim/hands"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/site"
 )
 
 func (a *app) demo() *cobra.Command {
 	var flags simFlags
-	var listen string
+	var listen, hands string
 	var walk bool
 	c := &cobra.Command{
 		Use:   "demo",
@@ -32,16 +38,31 @@ table per stage, and exits 0 only if every entry was verified.`,
 			if walk && !cmd.Flags().Changed("listen") {
 				listen = "127.0.0.1:0"
 			}
-			return a.demonstrate(cmd.Context(), o, listen, walk)
+			if walk && !cmd.Flags().Changed("hands") {
+				hands = "0s"
+			}
+			person := time.Duration(-1)
+			if hands != "never" {
+				if person, err = time.ParseDuration(hands); err != nil || person < 0 {
+					return problem.New(problem.Usage, "this is neither a time like 10s nor never",
+						"say how long somebody takes").About("--hands " + hands)
+				}
+			}
+			return a.demonstrate(cmd.Context(), o, listen, walk, person)
 		},
 	}
 	flags.add(c)
 	c.Flags().StringVar(&listen, "listen", usualAddress, "loopback `address` of console and API")
+	c.Flags().StringVar(&hands, "hands", "10s",
+		"how long somebody takes for what is to be done by hand, such as 10s; never: nobody does it; 0s with --walkthrough")
 	c.Flags().BoolVar(&walk, "walkthrough", false, "do the whole job and exit")
 	return c
 }
 
-func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, walk bool) (err error) {
+// demonstrate runs service and simulated site together. Somebody takes so long for what is
+// to be done by hand; nobody does it if that is negative.
+func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, walk bool,
+	person time.Duration) (err error) {
 	l, _, _, err := listenAt(listen, "", "")
 	if err != nil {
 		return err
@@ -85,6 +106,9 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	var walked error
+	var people sync.WaitGroup
+	defer people.Wait()
+	defer stop()
 	served := a.run(ctx, s, nil, l, "", func(url string) error {
 		a.say("Skerry Point Ferry Terminal, a made-up site. Everything on its network is simulated")
 		a.say("in this process: %s.", inventory(terminal))
@@ -93,8 +117,15 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 			a.say("Serial line %s: the console of a %s.", l.Name, l.Device)
 		}
 		a.say("")
+		if person >= 0 {
+			c, err := a.client(ctx)
+			if err != nil {
+				return err
+			}
+			people.Go(func() { a.atHand(ctx, c, terminal, person, walk) })
+		}
 		if walk {
-			walked = a.walk(ctx, terminal.WholePlan())
+			walked = a.walk(ctx, terminal)
 			stop()
 			return nil
 		}
@@ -111,4 +142,19 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 		return nil
 	})
 	return errors.Join(walked, served)
+}
+
+// atHand plays the person at the simulated site.
+func (a *app) atHand(ctx context.Context, c *client.Client, terminal *skerry.Site, takes time.Duration, quiet bool) {
+	boxes := map[address.MAC]*box.Box{}
+	for _, b := range terminal.All() {
+		boxes[b.MAC] = b
+	}
+	p := hands.Person{Boxes: boxes, Takes: takes}
+	if !quiet {
+		p.Say = func(tag, what string) { a.say("By hand, at %s: %s.", tag, what) }
+	}
+	if err := p.Serve(ctx, c); err != nil {
+		a.say("Nobody is at hand any more: %v.", err)
+	}
 }

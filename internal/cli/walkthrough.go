@@ -3,22 +3,27 @@ package cli
 import (
 	"context"
 	"fmt"
+	"net/netip"
+	"strings"
 
 	"redstart/internal/api"
+	"redstart/internal/client"
 	"redstart/internal/core/match"
+	"redstart/internal/core/plan"
 	"redstart/internal/core/profile"
+	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
 )
 
 // walk does the whole job through the API, as a technician would. It returns
 // that something needs attention unless every entry ends up verified.
-func (a *app) walk(ctx context.Context, csv []byte) error {
+func (a *app) walk(ctx context.Context, terminal *skerry.Site) error {
 	c, err := a.client(ctx)
 	if err != nil {
 		return err
 	}
 	a.say("PLAN")
-	r, err := c.Import(ctx, csv, api.ImportOptions{})
+	r, err := c.Import(ctx, terminal.WholePlan(), api.ImportOptions{})
 	if err != nil {
 		return err
 	}
@@ -47,6 +52,10 @@ func (a *app) walk(ctx context.Context, csv []byte) error {
 		return err
 	}
 
+	if err := a.elsewhere(ctx, c); err != nil {
+		return err
+	}
+
 	a.say("\nMATCH")
 	accepted, err := c.Accept(ctx, api.Acceptance{Reasons: match.Reasons})
 	if err != nil {
@@ -57,13 +66,19 @@ func (a *app) walk(ctx context.Context, csv []byte) error {
 		return err
 	}
 
+	if err := a.readLabels(ctx, c, terminal); err != nil {
+		return err
+	}
+
 	a.say("\nCOMMISSION")
 	rehearsal, err := c.Rehearse(ctx, api.RunOptions{Chosen: chosen(nil)})
 	if err != nil {
 		return err
 	}
 	a.say("Rehearsed: %s, about %s side by side.", plural(len(rehearsal.Devices), "device"), seconds(rehearsal.Seconds))
-	if err := a.commissionAll(ctx, c, api.RunOptions{Chosen: chosen(nil)}); err != nil {
+	// The desk switches hand out an address each until somebody sets them up.
+	beside := []netip.Addr{netip.MustParseAddr("192.168.88.1")}
+	if err := a.commissionAll(ctx, c, api.RunOptions{Chosen: chosen(nil), Beside: beside}); err != nil {
 		return err
 	}
 
@@ -74,6 +89,68 @@ func (a *app) walk(ctx context.Context, csv []byte) error {
 		return err
 	}
 	return a.printEntries(ctx, c, nil)
+}
+
+// elsewhere plans other addresses where a stranger holds the planned ones.
+func (a *app) elsewhere(ctx context.Context, c *client.Client) error {
+	findings, err := c.Findings(ctx)
+	if err != nil {
+		return err
+	}
+	var patches []plan.Patch
+	for _, f := range findings {
+		if f.Code == "address-living" {
+			a.say("%s: %s; another is planned.", f.Tag, f.Reason)
+			patches = append(patches, plan.Patch{Tag: f.Tag, Set: map[string]string{"address": plan.Next}})
+		}
+	}
+	if len(patches) == 0 {
+		return nil
+	}
+	_, err = c.Edit(ctx, api.Edits{What: "addresses that strangers hold are given up", Patches: patches}, false)
+	return err
+}
+
+// readLabels matches the boxes that look alike as somebody would who reads their labels,
+// and notes what has not arrived.
+func (a *app) readLabels(ctx context.Context, c *client.Client, terminal *skerry.Site) error {
+	entries, err := c.Entries(ctx)
+	if err != nil {
+		return err
+	}
+	stands := map[string]skerry.Other{}
+	for _, o := range terminal.Others {
+		stands[o.Tag] = o
+	}
+	var read int
+	var missing []plan.Patch
+	var tags []string
+	for _, e := range entries {
+		if e.State != store.Planned || e.NotWired || e.Behind != "" {
+			continue
+		}
+		o, there := stands[e.Tag]
+		switch {
+		case !there:
+			missing = append(missing, plan.Patch{Tag: e.Tag, Set: map[string]string{"not-wired": "yes"}})
+			tags = append(tags, e.Tag)
+		case o.Running().Address.Addr().Is4() || o.Model.Class != "" || o.Model.Frame != nil:
+			if err := c.Match(ctx, e.Tag, api.MatchWith{MAC: o.MAC}); err != nil {
+				return err
+			}
+			read++
+		}
+	}
+	if read > 0 {
+		a.say("%s that look alike matched by their labels.", plural(read, "device"))
+	}
+	if len(missing) == 0 {
+		return nil
+	}
+	a.say("%s not arrived: %s.", map[bool]string{true: "One has", false: "Some have"}[len(missing) == 1],
+		strings.Join(tags, ", "))
+	_, err = c.Edit(ctx, api.Edits{What: "what has not arrived", Patches: missing}, false)
+	return err
 }
 
 // printByProfile prints how many entries each profile has.

@@ -180,7 +180,7 @@ func around(d Rehearsed, moves map[string]Rehearsed, holder map[netip.Addr]strin
 
 // Prepare stores a run over what a rehearsal showed.
 func (r *Runner) Prepare(ctx context.Context, who string, rehearsal Rehearsal, entries []store.Entry,
-	fresh bool) (store.Run, error) {
+	fresh bool, beside []netip.Addr) (store.Run, error) {
 	byTag := map[string]store.Entry{}
 	for _, e := range entries {
 		byTag[e.Tag] = e
@@ -189,7 +189,7 @@ func (r *Runner) Prepare(ctx context.Context, who string, rehearsal Rehearsal, e
 	for _, d := range rehearsal.Devices {
 		e := byTag[d.Tag]
 		rd := store.RunDevice{Tag: d.Tag, MAC: e.Device, Profile: d.Profile, Serial: e.Serial, Given: d.Given,
-			Steps: len(d.Steps), Line: d.Line}
+			Steps: len(d.Steps), Line: d.Line, Beside: strings.Trim(fmt.Sprint(beside), "[]")}
 		if fresh {
 			rd.FreshSince = store.Now()
 		}

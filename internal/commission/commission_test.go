@@ -165,7 +165,7 @@ func stage(t *testing.T) (*commission.Runner, store.Run, *store.Store, lan.Port)
 	r := &commission.Runner{Bench: bench.New(port), Store: site, Vault: v, Plan: p, Log: slog.New(slog.DiscardHandler),
 		Notify: func(store.RunDevice) {}}
 	t.Cleanup(func() { r.Bench.Close() })
-	run, err := r.Prepare(ctx, "x", commission.Rehearse(p, entries, commission.Known{}), entries, false)
+	run, err := r.Prepare(ctx, "x", commission.Rehearse(p, entries, commission.Known{}), entries, false, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -218,7 +218,7 @@ func TestNothingToDoSaysWhy(t *testing.T) {
 	t.Parallel()
 	r, _, _, _ := stage(t)
 	_, err := r.Prepare(context.Background(), "x", commission.Rehearsal{Left: []commission.LeftOut{{"A",
-		"it is not wired yet"}, {"B", "it is not wired yet"}, {"C", "no device is matched with it"}}}, nil, false)
+		"it is not wired yet"}, {"B", "it is not wired yet"}, {"C", "no device is matched with it"}}}, nil, false, nil)
 	cells := problem.Cells(err)
 	if problem.KindOf(err) != problem.Conflict || len(cells) != 2 || cells[0].String() != "A, B: it is not wired yet" ||
 		cells[1].String() != "C: no device is matched with it" {

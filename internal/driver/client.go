@@ -35,6 +35,8 @@ type Target struct {
 	Trust func(Server) error
 	// Line opens the serial line of its console; nil: none is named for it.
 	Line func(line.Mode) (io.ReadWriteCloser, error)
+	// Beside are DHCP servers that may go on while the device is given its address.
+	Beside []netip.Addr
 	// File opens a file of the site by the key of the setting that names it.
 	File func(key string) (File, error)
 }
@@ -204,7 +206,7 @@ func (c *Client) session(d Driver) Session {
 	if c.sessions[d.Name()] == nil {
 		c.sessions[d.Name()] = d.Open(Peer{
 			MAC: c.target.MAC, Address: c.target.Address, Section: c.target.Profile.Section(d.Name()), Login: c.login,
-			Avoid: c.target.Avoid, Bench: c.bench, Dial: c.dial, Line: c.target.Line, File: c.target.File,
+			Avoid: c.target.Avoid, Bench: c.bench, Dial: c.dial, Line: c.target.Line, File: c.target.File, Beside: c.target.Beside,
 			Trust: func(sum string) error { return c.trust(Server{d.Shows(), sum}) },
 		})
 	}

@@ -55,6 +55,8 @@ type Peer struct {
 	// Line opens the serial line at whose other end the device's console is; nil when
 	// there is none.
 	Line func(line.Mode) (io.ReadWriteCloser, error)
+	// Beside are DHCP servers that may go on while the device is given its address.
+	Beside []netip.Addr
 	// File opens a file of the site that the plan names, by the key of its setting; nil when
 	// there are none.
 	File func(key string) (File, error)

@@ -78,7 +78,7 @@ func (s *Site) Commission(ctx context.Context, who string, in api.RunOptions) (a
 		}
 	}
 	return s.carry(ctx, who, boxes, func(r *commission.Runner) (store.Run, error) {
-		return r.Prepare(ctx, who, rehearsal, entries, in.Fresh)
+		return r.Prepare(ctx, who, rehearsal, entries, in.Fresh, in.Beside)
 	})
 }
 

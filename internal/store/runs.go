@@ -62,7 +62,10 @@ type RunDevice struct {
 	FreshSince Stamp `json:"freshSince" db:"fresh_since"`
 	// Line is the serial line over which it is talked to; "" for none.
 	Line string `json:"line,omitempty" db:"line"`
-	Hand `json:"hand,omitzero"`
+	// Beside are the addresses of DHCP servers that may go on while it is given its own,
+	// divided by spaces.
+	Beside string `json:"beside,omitempty" db:"beside"`
+	Hand   `json:"hand,omitzero"`
 }
 
 // Hand is what a device waits for a person to do.
@@ -102,8 +105,8 @@ func (s *Site) AddRun(ctx context.Context, who string, devices []RunDevice) (Run
 			if err != nil {
 				return err
 			}
-			if _, err := tx.NamedExec(`INSERT INTO run_devices (run, tag, mac, profile, serial, given, state, steps, fresh_since, line)
-				VALUES (:run, :tag, :mac, :profile, :serial, :given, :state, :steps, :fresh_since, :line)`,
+			if _, err := tx.NamedExec(`INSERT INTO run_devices (run, tag, mac, profile, serial, given, state, steps, fresh_since, line, beside)
+				VALUES (:run, :tag, :mac, :profile, :serial, :given, :state, :steps, :fresh_since, :line, :beside)`,
 				runDeviceRow{*d, string(given)}); err != nil {
 				return err
 			}

@@ -13,7 +13,7 @@ import (
 var addressing = &Task{
 	Name: string(profile.Address),
 	Text: func(o Of) string {
-		return itself(o, "set the address "+o.Given.Address.String()+gatewayText(o.Given)+siteWideText(o))
+		return itself(o, how(o.Profile)+o.Given.Address.String()+gatewayText(o.Given)+siteWideText(o))
 	},
 	Do: func(ctx context.Context, b *Box, s Step) (string, error) {
 		if b.at.IsValid() && b.p.Factory.DHCP && !b.p.NeedsAddress(profile.Address) {
@@ -25,6 +25,14 @@ var addressing = &Task{
 		}
 		return b.act(ctx, s)
 	},
+}
+
+// how tells in which way the device gets its address.
+func how(p *profile.Profile) string {
+	if p.Factory.DHCP && !p.NeedsAddress(profile.Address) {
+		return "answer it over DHCP with the address "
+	}
+	return "set the address "
 }
 
 func gatewayText(v procedure.Values) string {

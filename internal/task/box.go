@@ -195,6 +195,11 @@ func (b *Box) target(at netip.Addr) driver.Target {
 		t.Line = func(m line.Mode) (io.ReadWriteCloser, error) { return b.Line(b.d.Line, m) }
 	}
 	t.File = b.file
+	for _, text := range strings.Fields(b.d.Beside) {
+		if server, err := netip.ParseAddr(text); err == nil {
+			t.Beside = append(t.Beside, server)
+		}
+	}
 	return t
 }
 

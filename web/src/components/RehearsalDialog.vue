@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NAlert, NButton, NCollapse, NCollapseItem, NModal, NSpin } from 'naive-ui'
+import { NAlert, NButton, NCheckbox, NCheckboxGroup, NCollapse, NCollapseItem, NModal, NSpin } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { siteCall } from '../api'
 import type { Rehearsal } from '../api'
@@ -20,6 +20,20 @@ const left = computed(() => {
   for (const l of rehearsal.value?.left ?? []) by.set(l.why, [...(by.get(l.why) ?? []), l.tag])
   return [...by]
 })
+// Who waits for an address must not be given one by somebody else.
+const beside = ref<string[]>([])
+const servers = computed(() =>
+  rehearsal.value?.devices.some((d) => d.steps.some((s) => s.text.includes('over DHCP')))
+    ? [
+        ...new Set(
+          site.devices
+            .filter((d) => d.here && d.facts.some((f) => f.key === 'gives'))
+            .map((d) => d.lastAddress)
+            .filter(Boolean),
+        ),
+      ]
+    : [],
+)
 watch(show, async (open) => {
   if (!open) return
   rehearsal.value = null
@@ -37,7 +51,7 @@ watch(show, async (open) => {
 
 async function begin() {
   try {
-    await siteCall('POST', 'runs', { tags: rehearsal.value!.devices.map((d) => d.tag) })
+    await siteCall('POST', 'runs', { tags: rehearsal.value!.devices.map((d) => d.tag), beside: beside.value })
     show.value = false
   } catch (e) {
     wrong.value = (e as Error).message
@@ -58,6 +72,12 @@ const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.ki
         <strong>{{ plural(rehearsal.devices.length, 'device') }}</strong> would be set side by side in about
         {{ Math.ceil(rehearsal.seconds) }} s; {{ restarts }} would restart. Nothing was sent yet.
       </p>
+      <div v-if="servers.length" class="sum" data-test="beside">
+        Some wait for an address over DHCP. Other servers that may go on meanwhile:
+        <NCheckboxGroup v-model:value="beside"
+          ><NCheckbox v-for="a in servers" :key="a" :value="a" :label="a"
+        /></NCheckboxGroup>
+      </div>
       <div class="left">
         <p v-for="[why, tags] in left" :key="why" class="sum">
           <strong>Left out:</strong> {{ tags.slice(0, 6).join(', ')
