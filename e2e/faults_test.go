@@ -73,6 +73,7 @@ func TestEveryModelWithEachFault(t *testing.T) {
 	r.upTo(t, r.labelled(t, func(row map[string]string, _ *box.Box) {
 		// Each stands for itself: nothing waits for what is broken.
 		row["tag"], row["shows"], row["after"], row["trunk"] = fmt.Sprintf("BOX-%02d", n), "", "", ""
+		row["cameras"] = ""
 		row["rings-at"] = strings.Replace(row["rings-at"], "BERTH1-MON-01", monitor, 1)
 		n++
 	}))

@@ -35,6 +35,12 @@ var settings = &Check{
 			if table(s.Profile, "setting."+key) != nil {
 				expected = rowsText(expected)
 			}
+			if isFile(s.Profile, "setting."+key) {
+				if expected == "" {
+					continue // whether it has one of its own is its affair
+				}
+				expected = accepted
+			}
 			if listing(s.Profile, "setting."+key) != nil && expected != "" {
 				expected = fmt.Sprintf("%d lines as planned", 1+strings.Count(expected, "\n"))
 			}
@@ -44,6 +50,9 @@ var settings = &Check{
 	},
 	Look: readBack,
 }
+
+// accepted is what a device tells of a file that it took.
+const accepted = "accepted"
 
 // table gives the setting of the type rows that a fact is about; nil for any other.
 func table(p *profile.Profile, fact string) *profile.Setting {
@@ -61,6 +70,13 @@ func listing(p *profile.Profile, fact string) *profile.Setting {
 		return s
 	}
 	return nil
+}
+
+// isFile reports whether a fact is about a setting of the type file.
+func isFile(p *profile.Profile, fact string) bool {
+	key, is := strings.CutPrefix(fact, "setting.")
+	s := p.Setting(key)
+	return is && s != nil && s.Type == profile.File
 }
 
 // rowsText says how much a table holds.
@@ -104,6 +120,13 @@ func readBack(ctx context.Context, v *Visit, w Want) (result.Look, error) {
 		l := result.Saw("other lines", false)
 		if s.Same(v.Given.Settings[s.Key], seen) {
 			l = result.Look{Taken: true, Good: true, Said: w.Expected, By: r.read.By}
+		}
+		return l, nil
+	}
+	if w.Expected == accepted && isFile(v.Profile, w.Key) {
+		l := result.Saw("the device did not accept it", false)
+		if seen == "yes" {
+			l = result.Look{Taken: true, Good: true, Said: accepted, By: r.read.By}
 		}
 		return l, nil
 	}

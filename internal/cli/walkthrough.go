@@ -122,6 +122,12 @@ func (a *app) readLabels(ctx context.Context, c *client.Client, terminal *skerry
 	for _, o := range terminal.Others {
 		stands[o.Tag] = o
 	}
+	for _, o := range terminal.Others {
+		if at := o.Running().Address.Addr(); o.Tag != "" && at.Is6() {
+			a.say("%s has IPv4 switched off: somebody resets it.", o.Tag)
+			o.Reset()
+		}
+	}
 	var read int
 	var missing []plan.Patch
 	var tags []string

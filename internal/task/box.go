@@ -293,10 +293,21 @@ func (b *Box) openCells(ctx context.Context, s *profile.Setting, value string) (
 	if err != nil {
 		return "", problem.New(problem.Conflict, s.Key+" "+err.Error(), "mend it in the plan")
 	}
-	for _, row := range rows {
+	given, _ := profile.ParseRows(value) // it was read just now
+	for i, row := range rows {
 		for _, c := range s.Columns {
 			token := row[c.Key]
-			if c.Type != profile.Secret || token == "" {
+			if !c.Sealed() || token == "" {
+				continue
+			}
+			if tag, _, other := plan.LoginOf(token); other {
+				login, err := b.loginOf(ctx, tag)
+				if err != nil {
+					return "", err
+				}
+				row[c.Key] = login.Password
+				given[i][c.Key] = plan.EntryLogin + tag + " " + strconv.FormatInt(login.ID, 10) // what it was given
+				b.d.Given.Settings[s.Key] = profile.RowsText(given)
 				continue
 			}
 			secret, ok, err := b.Vault.Secret(ctx, token)

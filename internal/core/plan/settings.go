@@ -284,8 +284,27 @@ func (p Plan) Before(e Entry) []string {
 	}
 	list := slices.Clone(e.After)
 	for _, s := range prof.Settings {
+		list = append(list, rowsBefore(s, prof, e.Settings[s.Key], list)...)
 		if tag := e.Settings[s.From]; s.Type == profile.EntryLogin && tag != "" && !slices.Contains(list, tag) &&
 			slices.Contains(prof.Sent(), s.Key) {
+			list = append(list, tag)
+		}
+	}
+	return list
+}
+
+// rowsBefore lists the tags of the entries whose login a table gives, besides some.
+func rowsBefore(s profile.Setting, prof *profile.Profile, value string, besides []string) (list []string) {
+	i := slices.IndexFunc(s.Columns, func(c profile.Setting) bool { return c.Type == profile.EntryLogin })
+	if i < 0 || value == "" || !slices.Contains(prof.Sent(), s.Key) {
+		return nil
+	}
+	rows, err := profile.ParseRows(value)
+	if err != nil {
+		return nil
+	}
+	for _, row := range rows {
+		if tag := row[s.Columns[i].From]; tag != "" && !slices.Contains(besides, tag) && !slices.Contains(list, tag) {
 			list = append(list, tag)
 		}
 	}
@@ -350,6 +369,10 @@ func (p Resolver) table(s profile.Setting, value string) string {
 			switch {
 			case row[c.Key] == "" && c.Default != "":
 				row[c.Key] = c.Default
+			case c.Type == profile.EntryLogin:
+				if tag := row[c.From]; tag != "" {
+					row[c.Key] = p.loginOf(tag)
+				}
 			case c.Type == profile.Computed:
 				if v := p.fromRow(s, c, row); v != "" {
 					row[c.Key] = v

@@ -89,7 +89,7 @@ func (p *Profile) Public(name string) bool {
 	if column, row := strings.CutPrefix(name, rowPrefix); row {
 		return !slices.ContainsFunc(p.Settings, func(s Setting) bool {
 			c := s.Column(column)
-			return c != nil && c.Type == Secret
+			return c != nil && c.Sealed()
 		})
 	}
 	return slices.Contains(told, name) || slices.Contains(planned, name) || name == "user" || name == "old-user"

@@ -249,8 +249,14 @@ func (m Move) needs() []string {
 	return slices.Sorted(maps.Keys(names))
 }
 
-// Wanted reports whether the move is to be made, by the values of variables.
+// Wanted reports whether the move is to be made, by the values of variables. One that sends
+// a file is not where none is planned.
 func (m Move) Wanted(vars map[string]string) bool {
+	for _, key := range m.uploads() {
+		if vars[settingPrefix+key] == "" {
+			return false
+		}
+	}
 	for name, value := range m.If {
 		if !strings.EqualFold(vars[name], value) {
 			return false

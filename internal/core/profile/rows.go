@@ -22,7 +22,7 @@ const (
 )
 
 // columnTypes are the types that columns may have.
-var columnTypes = []string{Text, Number, Choice, YesNo, IPv4, Mail, Secret, EntryRef, Computed}
+var columnTypes = []string{Text, Number, Choice, YesNo, IPv4, Mail, Secret, EntryRef, Computed, EntryLogin}
 
 // ParseRows reads the value of a setting of the type rows: a JSON array of objects
 // (RFC 8259), whose values are text, numbers or yes and no. The empty value has no rows.
@@ -95,7 +95,7 @@ func (s Setting) Column(key string) *Setting {
 
 // HasSecret reports whether a value of the setting holds something secret.
 func (s Setting) HasSecret() bool {
-	return s.Sealed() || slices.ContainsFunc(s.Columns, func(c Setting) bool { return c.Type == Secret })
+	return s.Sealed() || slices.ContainsFunc(s.Columns, Setting.Sealed)
 }
 
 // checkRows says why a table is refused, without looking at other entries.
@@ -160,7 +160,7 @@ func (p *Profile) checkColumns(s *Setting) error {
 			err = fmt.Errorf("a column is one of %s", strings.Join(columnTypes, ", "))
 		case c.Unique != "" || c.Many:
 			err = fmt.Errorf("unique and many belong to settings of an entry")
-		case i == 0 && (c.Type == Secret || c.Type == Computed):
+		case i == 0 && (c.Sealed() || c.Derived()):
 			err = fmt.Errorf("the first column tells the rows apart, and cannot be %s", c.Type)
 		}
 		if err != nil {
@@ -246,7 +246,13 @@ func (s Setting) RowsDiffer(planned, told string) string {
 			continue
 		}
 		for _, c := range s.Columns {
-			if tells[c.Key] && c.Type != Secret && has[c.Key] != row[c.Key] {
+			if c.Sealed() { // the device tells whether it works, if anything
+				if tells[c.Key] && row[c.Key] != "" && has[c.Key] != "yes" {
+					list = append(list, fmt.Sprintf("%s %s: %s does not work", key, row[key], c.Key))
+				}
+				continue
+			}
+			if tells[c.Key] && has[c.Key] != row[c.Key] {
 				list = append(list, fmt.Sprintf("%s %s: %s is %s, not %s", key, row[key], c.Key, orNothing(has[c.Key]),
 					orNothing(row[c.Key])))
 			}
@@ -279,6 +285,28 @@ func (s Setting) spokenRow(row Row) map[string]string {
 		vars[rowPrefix+c.Key] = v
 	}
 	return vars
+}
+
+// spokenRows gives a table with the device's names for its columns and words for its values.
+func (s Setting) spokenRows(value string) string {
+	rows, err := ParseRows(value)
+	if err != nil {
+		return value
+	}
+	s.sortRows(rows)
+	list := []Row{}
+	for _, row := range rows {
+		theirs, spoken := Row{}, s.spokenRow(row)
+		for _, c := range s.Columns {
+			name := c.Key
+			if c.Told != "" {
+				name = c.Told
+			}
+			theirs[name] = spoken[rowPrefix+c.Key]
+		}
+		list = append(list, theirs)
+	}
+	return RowsText(list)
 }
 
 // rowPrefix begins the variables of one row.

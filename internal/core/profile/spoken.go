@@ -17,7 +17,11 @@ const settingPrefix = "setting."
 func (p *Profile) Spoken(vars map[string]string) map[string]string {
 	out := maps.Clone(vars)
 	for key, v := range vars {
-		if s := p.settingOf(key); s != nil && s.Words[v] != "" {
+		switch s := p.settingOf(key); {
+		case s == nil:
+		case s.Type == Rows && v != "":
+			out[key] = s.spokenRows(v)
+		case s.Words[v] != "":
 			out[key] = s.Words[v]
 		}
 	}
@@ -54,7 +58,7 @@ func (s Setting) heard(told string) string {
 	switch s.Type {
 	case Rows:
 		return s.heardRows(told)
-	case YesNo, Secret, EntryLogin: // of a secret it tells whether it works
+	case YesNo, Secret, EntryLogin, File: // of a secret it tells whether it works
 		if v, ok := value.YesNo(told); ok {
 			return v
 		}

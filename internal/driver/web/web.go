@@ -324,6 +324,9 @@ func fillAll(v any, vars map[string]string) (any, error) {
 			if err != nil {
 				return nil, err
 			}
+			if name, table := strings.CutSuffix(key, "[]"); table {
+				key, filled = name, asTable(filled)
+			}
 			out[key] = filled
 		}
 		return out, nil
@@ -339,4 +342,15 @@ func fillAll(v any, vars map[string]string) (any, error) {
 		return out, nil
 	}
 	return v, nil
+}
+
+// asTable gives the rows of a table that a variable holds, for a member of the body that is
+// a list of objects; an empty list for nothing.
+func asTable(filled any) any {
+	text, _ := filled.(string)
+	rows, err := profile.ParseRows(text)
+	if err != nil || rows == nil {
+		return []profile.Row{}
+	}
+	return rows
 }

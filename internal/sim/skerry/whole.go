@@ -19,6 +19,13 @@ type Other struct {
 	Tag    string // of the entry that it truly is; "" for what the plan does not hold
 	port   int    // of the managed switch; 0 for behind a field switch
 	speaks bool   // LLDP
+	fresh  box.Settings
+}
+
+// Reset does what a pin held in the hole for fifteen seconds does: it is as from the factory.
+func (o Other) Reset() {
+	o.Store(func(s *box.Settings) { *s = o.fresh })
+	o.PowerCut()
 }
 
 // terminal is all that stands at the whole terminal, in the order of its plan.
@@ -59,7 +66,8 @@ func (s *Site) makeOther(item box.Stock, stand box.Stand, o Options, random *ran
 	if stand.Model != nil {
 		model = *stand.Model
 	}
-	return Other{s.plug(spec, model, o, len(s.Boxes)+len(s.Others)), stand.Tag, stand.Port, stand.Speaks}
+	return Other{s.plug(spec, model, o, len(s.Boxes)+len(s.Others)), stand.Tag, stand.Port, stand.Speaks,
+		item.Factory(spec.Serial)}
 }
 
 // anyMAC gives a MAC of a maker: they come in no order, as from a pallet.
