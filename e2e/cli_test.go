@@ -37,7 +37,7 @@ func TestTheWholeJobOnTheCommandLine(t *testing.T) {
 		planFile)
 	redstart(0, []string{"BERTH1-CAM-01", "10.40.8.22", "8 entries added. Next: redstart find"}, "plan", "import",
 		planFile)
-	redstart(0, []string{"no entry is of the kind intercom", "0 stop commissioning, 0 warnings, 1 hint"}, "plan",
+	redstart(0, []string{"no entry is of the profile tolvern-d1", "0 stop commissioning, 0 warnings, 1 hint"}, "plan",
 		"check")
 	redstart(0, []string{"fennmark-fs8 (98 %)", "192.168.77.20", "8 devices.",
 		"5 devices share the address 192.168.77.20", "Next: redstart match"}, "find")

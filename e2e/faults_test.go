@@ -78,7 +78,7 @@ func TestEveryModelWithEachFault(t *testing.T) {
 		n++
 	}))
 	r.hands(t)
-	r.commission()
+	r.besideDeskSwitches()
 	// A switch tells its serial only to who is signed in: verification reads it.
 	r.verify("BOX-00")
 	findings, err := r.c.Findings(patience(t))

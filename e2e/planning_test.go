@@ -422,5 +422,5 @@ func TestBadInputOfPlanningCommands(t *testing.T) {
 		"settings", "tolvern-d1")
 	redstart(0, []string{"takes nothing besides"}, "profile", "settings", "brindlecap-b4")
 	redstart(0, []string{"is sound", "does not say how to set the model"}, "profile", "check",
-		"../profiles/tolvern-d1.yaml")
+		"../profiles/tolvern-v2.yaml")
 }

@@ -76,7 +76,9 @@ func expect(t *testing.T, p plan.Plan, want ...string) {
 }
 
 func TestASoundPlanHasNoFindings(t *testing.T) {
-	expect(t, with(t, small(t), "A-1 ovalis-c20", "A-2 brindlecap-b4 address=10.1.0.9", "A-3 tolvern-m7 room=1"))
+	p := with(t, small(t), "A-1 ovalis-c20", "A-2 brindlecap-b4 address=10.1.0.9", "A-3 tolvern-m7 room=1")
+	p.Site.Policies = []plan.Policy{{Mode: plan.OneEach, Recovery: "a@b.example"}}
+	expect(t, p)
 }
 
 func TestLivingDevicesConflictUnlessTheyAreTheEntrysOwn(t *testing.T) {
@@ -105,7 +107,7 @@ func TestPoliciesAreCheckedAgainstEveryProfileInUse(t *testing.T) {
 	expect(t, p, "policy-refused tolvern-d1 policy", "policy-refused tolvern-m7 policy")
 	p.Known.Refused = func(plan.Policy, *profile.Profile) error { return errors.New("never asked for") }
 	p.Site.Policies = []plan.Policy{{Mode: plan.OneKind, Recovery: "a@b.example"}}
-	p = with(t, p, "A-4 tolvern-d4 rings-at=A-3 room=4")
+	p = with(t, p, "A-4 tolvern-d4 rings-at=A-3 room=4 keypad-code=4711")
 	expect(t, p, "policy-impossible tolvern-d1 policy", "policy-impossible tolvern-d4 policy")
 	p.Site.Policies = []plan.Policy{{Mode: plan.OneEach, Users: plan.AddUser, User: "x", Recovery: "a@b.example"}}
 	expect(t, p, "policy-user ovalis-c20 policy", "policy-user tolvern-d1 policy", "policy-user tolvern-d4 policy",

@@ -313,6 +313,7 @@ func TestNamesFollowPatternAndProfile(t *testing.T) {
 	}
 	// Two tags that are told apart only by what is cut off.
 	p = with(t, p, "YARD-BARRIER-NORTH-01 tolvern-m7 room=1", "YARD-BARRIER-NORTH-02 tolvern-m7 room=2")
+	p.Site.Policies = []plan.Policy{{Mode: plan.OneEach, Recovery: "a@b.example"}}
 	expect(t, p, "name-twice YARD-BARRIER-NORTH-02 name")
 }
 

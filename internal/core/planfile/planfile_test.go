@@ -305,7 +305,7 @@ func TestTheTemplateHasDropDowns(t *testing.T) {
 	}
 	if !slices.Contains(lists["profile"], "ovalis-c20") || !slices.Contains(lists["kind"], "camera") ||
 		!slices.Equal(lists["subnet"], []string{"main"}) ||
-		!slices.Contains(lists["radio-region"], "Japan") || !slices.Equal(lists["transmits"], []string{"yes", "no"}) {
+		!slices.Contains(lists["radio-region"], "Japan") || !slices.Equal(lists["local-joining"], []string{"yes", "no"}) {
 		t.Errorf("%v", lists)
 	}
 	// The same as a spreadsheet would read it, without the library that wrote it.

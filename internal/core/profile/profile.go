@@ -116,6 +116,8 @@ type Factory struct {
 	Login   *Login         `yaml:"login" json:"-"` // nil: no password until first use
 	// DHCP says that a fresh device asks for an address.
 	DHCP bool `yaml:"dhcp" json:"dhcp,omitempty"`
+	// Gives says that a fresh device hands out addresses over DHCP until it is set.
+	Gives bool `yaml:"gives" json:"gives,omitempty"`
 	// Service is where the model answers for maintenance only: never its final address.
 	Service FactoryAddress `yaml:"service" json:"service"`
 	// Signs tell a fresh device from one that was set: any of them is enough.

@@ -512,6 +512,9 @@ func (i *instance) close() {
 // RestartSoon restarts once the answer to the request is out.
 func (b *Box) RestartSoon(r *http.Request) { b.soon(r, restart) }
 
+// ReaddressSoon puts the running address into force once the answer to the request is out.
+func (b *Box) ReaddressSoon(r *http.Request) { b.soon(r, readdress) }
+
 // soon runs a command when the request was answered, or a little later, since
 // the answer must still cross the segment.
 func (b *Box) soon(r *http.Request, c command) {

@@ -3,6 +3,7 @@
 package forms
 
 import (
+	"cmp"
 	"fmt"
 	"html"
 	"html/template"
@@ -22,6 +23,7 @@ const (
 	Unsaved                // at once, and a power cut brings back what was before
 	Staged                 // with the next restart
 	Restarts               // with a restart that the device makes by itself
+	Moves                  // at once, at a new address, and a power cut brings back what was before
 )
 
 // Page is one page of the site.
@@ -44,8 +46,11 @@ type Site struct {
 	Passwords     secret.Rules
 	// First says that the first password is set at first use; if not, the factory's is taken.
 	First string // what its page says then
+	Fresh string // what its title ends in until then; "": first use
 	// Recovery says that a mail address for a lost password belongs to it.
 	Recovery bool
+	// MayFirst says whether the first password may be set now; nil: always.
+	MayFirst func(b *box.Box) bool
 	// Login says whether a login is taken now; nil: that of User is, with the password.
 	Login func(b *box.Box, user, password string) bool
 	// About adds to what it tells of itself.
@@ -109,7 +114,7 @@ func (v *server) fresh() bool { return v.First != "" && v.Running().Password == 
 func (v *server) show(w http.ResponseWriter, status int, body template.HTML) {
 	title := v.Title
 	if v.fresh() {
-		title += ": first use"
+		title += ": " + cmp.Or(v.Site.Fresh, "first use")
 	}
 	box.Page(w, status, title, v.Colour, body)
 }
@@ -154,6 +159,8 @@ func (v *server) first(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case !v.fresh():
 		v.refuse(w, http.StatusGone, "It was set up already.")
+	case v.MayFirst != nil && !v.MayFirst(v.Box):
+		v.refuse(w, http.StatusForbidden, "Press the button first.")
 	case r.Method == http.MethodGet:
 		v.front(w, r)
 	default:
@@ -232,6 +239,9 @@ func (v *server) take(w http.ResponseWriter, r *http.Request, p Page) {
 		v.Store(apply)
 	case Unsaved:
 		v.Change(apply)
+	case Moves:
+		v.Change(apply)
+		v.ReaddressSoon(r)
 	case Staged, Restarts:
 		v.Store(apply)
 	}

@@ -57,7 +57,7 @@ var (
 )
 
 var site = forms.Site{
-	Title: "Tidewell R2", Colour: "#468", Text: "BACnet router.", First: "Registration: choose a password to begin.",
+	Title: "Tidewell R2", Colour: "#468", Text: "BACnet router.", First: "Register to begin.", Fresh: "registration",
 	User: "tide", Passwords: secret.Rules{Min: 8, Max: 20, Classes: 2}, Recovery: true,
 	Pages: []forms.Page{
 		forms.Name(naming.Rules{Max: 20, Case: "lower"}, forms.Kept),
