@@ -54,3 +54,29 @@ type Learned struct {
 	Accepted int      `json:"accepted"` // their devices took them just now
 	Untried  []string `json:"untried"`  // of these, with why: they could not be reached
 }
+
+// Trial says which acts of a profile are tried with a box.
+type Trial struct {
+	Profile  string   `json:"profile"`            // its id, or the name of the document
+	Document string   `json:"document,omitempty"` // a profile that the service does not have
+	Acts     []string `json:"acts"`
+	// Values are variables besides those of the entry that the box is matched with.
+	Values map[string]string `json:"values,omitempty"`
+}
+
+// Tried is what came of a trial.
+type Tried struct {
+	Exchanges []Exchange        `json:"exchanges"` // with secrets hidden
+	Done      []string          `json:"done"`      // the acts that went through
+	Facts     map[string]string `json:"facts"`
+	Samples   []string          `json:"samples"` // passwords under the profile's rules; none of them is used
+	Error     string            `json:"error,omitempty"`
+}
+
+// Exchange is one move of an act as it went.
+type Exchange struct {
+	Act  string `json:"act"`
+	Move int    `json:"move"`
+	Sent string `json:"sent"`
+	Got  string `json:"got"`
+}

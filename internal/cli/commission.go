@@ -57,7 +57,8 @@ and --watch shows how far a run is that was started elsewhere.`,
 			if err != nil {
 				return err
 			}
-			if err := a.commissionAll(ctx, c, api.RunOptions{Chosen: chosen(tags), Lines: at, Beside: others}); err != nil {
+			if err := a.commissionAll(ctx, c, api.RunOptions{Chosen: chosen(tags), Lines: at,
+				Beside: others}); err != nil {
 				return err
 			}
 			a.say("Next: redstart verify")

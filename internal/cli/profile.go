@@ -87,7 +87,7 @@ func (a *app) profile() *cobra.Command {
 			return problem.New(problem.Missing, "there is no such profile",
 				"list them: redstart profile list").About(args[0])
 		})}
-	return group("profile", "What is known about device models", list, check, facts, settings)
+	return group("profile", "What is known about device models", list, check, a.profileTry(), facts, settings)
 }
 
 func (a *app) printSettings(p *profile.Profile) error {

@@ -59,6 +59,11 @@ func (c *Client) Blink(ctx context.Context, mac address.MAC) error {
 	return c.call(ctx, http.MethodPost, c.at(devicePath(mac)+"/blink"), nil, nil)
 }
 
+// Try carries out acts of a profile with a box.
+func (c *Client) Try(ctx context.Context, mac address.MAC, in api.Trial) (api.Tried, error) {
+	return post[api.Tried](ctx, c, c.at("/devices/"+mac.String()+"/trials"), in)
+}
+
 // OpenPage opens a device's own page and tells where it is.
 func (c *Client) OpenPage(ctx context.Context, mac address.MAC) (api.PageView, error) {
 	return post[api.PageView](ctx, c, c.at(devicePath(mac)+"/page"), nil)

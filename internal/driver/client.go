@@ -9,6 +9,7 @@ import (
 	"maps"
 	"net"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -35,10 +36,20 @@ type Target struct {
 	Trust func(Server) error
 	// Line opens the serial line of its console; nil: none is named for it.
 	Line func(line.Mode) (io.ReadWriteCloser, error)
+	// Trace is given every move as it went, with secrets hidden; nil: nobody looks on.
+	Trace func(Exchange)
 	// Beside are DHCP servers that may go on while the device is given its address.
 	Beside []netip.Addr
 	// File opens a file of the site by the key of the setting that names it.
 	File func(key string) (File, error)
+}
+
+// Exchange is one move as it went.
+type Exchange struct {
+	Act  profile.Act
+	Move int // from 1
+	Sent string
+	Got  string
 }
 
 // Client is our end of one conversation with a device, over all drivers that its
@@ -51,6 +62,7 @@ type Client struct {
 	sessions map[string]Session // by driver
 	mu       sync.Mutex
 	servers  map[string]Server // by kind, also of sessions that ended
+	told     []Exchange        // since the last move; only where somebody looks on
 	login    profile.Login
 	inside   bool              // the login was accepted
 	handed   map[string]string // what signing in took: tokens for the acts that follow
@@ -104,7 +116,7 @@ func (c *Client) Do(ctx context.Context, act profile.Act, variables map[string]s
 	}
 	maps.Copy(vars, c.target.Profile.Spoken(variables))
 	taken := map[string]string{}
-	for _, m := range c.target.Profile.Acts[act] {
+	for i, m := range c.target.Profile.Acts[act] {
 		if !c.target.Address.IsValid() && m.Words.NeedsAddress() && c.target.Profile.TellsMoreAt(act) {
 			continue // what it tells without one is all for now
 		}
@@ -118,6 +130,7 @@ func (c *Client) Do(ctx context.Context, act profile.Act, variables map[string]s
 				continue
 			}
 			facts, err := c.move(ctx, act, m, vars)
+			c.trace(act, i+1, vars, facts)
 			if err != nil {
 				return nil, c.explain(act, err, vars)
 			}
@@ -126,6 +139,16 @@ func (c *Client) Do(ctx context.Context, act profile.Act, variables map[string]s
 		}
 	}
 	return c.target.Profile.Heard(taken), nil
+}
+
+// trace tells who looks on how a move went.
+func (c *Client) trace(act profile.Act, move int, vars, facts map[string]string) {
+	for _, x := range c.told {
+		x.Act, x.Move = act, move
+		x.Sent, x.Got = c.hide(c.hide(x.Sent, vars), facts), c.hide(c.hide(x.Got, vars), facts)
+		c.target.Trace(x)
+	}
+	c.told = nil
 }
 
 // askAgain is how long a move that is repeated until something is so waits between.
@@ -204,11 +227,16 @@ func (c *Client) tell(ctx context.Context, m profile.Move, vars map[string]strin
 // session gives the session over a driver, begun if there is none.
 func (c *Client) session(d Driver) Session {
 	if c.sessions[d.Name()] == nil {
-		c.sessions[d.Name()] = d.Open(Peer{
+		peer := Peer{
 			MAC: c.target.MAC, Address: c.target.Address, Section: c.target.Profile.Section(d.Name()), Login: c.login,
-			Avoid: c.target.Avoid, Bench: c.bench, Dial: c.dial, Line: c.target.Line, File: c.target.File, Beside: c.target.Beside,
-			Trust: func(sum string) error { return c.trust(Server{d.Shows(), sum}) },
-		})
+			Avoid: c.target.Avoid, Bench: c.bench, Dial: c.dial, Line: c.target.Line, File: c.target.File,
+			Beside: c.target.Beside,
+			Trust:  func(sum string) error { return c.trust(Server{d.Shows(), sum}) },
+		}
+		if c.target.Trace != nil {
+			peer.Told = func(sent, got string) { c.told = append(c.told, Exchange{Sent: sent, Got: got}) }
+		}
+		c.sessions[d.Name()] = d.Open(peer)
 	}
 	return c.sessions[d.Name()]
 }
@@ -338,15 +366,23 @@ func Teller(b *bench.Bench, p *profile.Profile, target func(at netip.Addr) Targe
 // are part of any text.
 const shortest = 3
 
+// hide takes the values of all variables that are not public out of a text.
+func (c *Client) hide(text string, vars map[string]string) string {
+	for key, value := range vars {
+		if len(value) < shortest || c.target.Profile.Public(key) {
+			continue
+		}
+		for _, form := range []string{value, url.QueryEscape(value)} {
+			text = strings.ReplaceAll(text, form, "•••")
+		}
+	}
+	return text
+}
+
 // explain turns a driver's error into one that names the device and hides the values
 // of all variables that are not public.
 func (c *Client) explain(act profile.Act, err error, vars map[string]string) error {
-	text := err.Error()
-	for key, value := range vars {
-		if len(value) >= shortest && !c.target.Profile.Public(key) {
-			text = strings.ReplaceAll(text, value, "•••")
-		}
-	}
+	text := c.hide(err.Error(), vars)
 	e := problem.New(problem.Device, text, "").About(c.target.MAC.String() + ", " + string(act))
 	// Only the kinds of the error are kept, not its text.
 	var kinds []error

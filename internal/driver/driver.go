@@ -60,6 +60,9 @@ type Peer struct {
 	// File opens a file of the site that the plan names, by the key of its setting; nil when
 	// there are none.
 	File func(key string) (File, error)
+	// Told is given what a move sent and what came back, as far as it can be read; nil:
+	// nobody looks on. Secrets in it are the caller's to hide.
+	Told func(sent, got string)
 	// Dial opens a TCP connection to a port of this very device.
 	Dial func(ctx context.Context, port uint16) (net.Conn, error)
 }

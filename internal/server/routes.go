@@ -254,6 +254,10 @@ func (s *Server) findRoutes() []route {
 			ofDevice(func(r *request, mac address.MAC, _ none) (none, error) {
 				return none{}, r.site.Blink(r, mac)
 			})),
+		call(s, "POST", at+"devices/:mac/trials", "Try acts of a profile with a box, and see each move as it went",
+			account.Commission, ofDevice(func(r *request, mac address.MAC, in api.Trial) (api.Tried, error) {
+				return r.site.Try(r, mac, in, r.who.Name)
+			})),
 		call(s, "POST", at+"devices/:mac/page", "Open the device's own page in the browser, at an address of its own",
 			account.Commission, ofDevice(func(r *request, mac address.MAC, _ none) (api.PageView, error) {
 				local, _ := r.echo.Request().Context().Value(http.LocalAddrContextKey).(net.Addr)

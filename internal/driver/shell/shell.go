@@ -258,6 +258,9 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 		}
 		return nil, noAnswer(err)
 	}
+	if s.Told != nil {
+		s.Told(filled.Say, seen)
+	}
 	facts, err := m.judge(seen)
 	if m.Ends || errors.Is(err, driver.ErrValue) {
 		s.Close() // it is over, or stands in the middle of a dialogue

@@ -21,6 +21,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/icholy/digest"
 
@@ -130,6 +131,7 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 		return nil, fmt.Errorf("%w: %w", driver.ErrNotSent, err)
 	}
 	a, status, err := s.exchange(m, request)
+	s.tell(m, request, vars, a, status, err)
 	if err != nil {
 		return nil, err
 	}
@@ -149,6 +151,40 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 		}
 	}
 	return facts, nil
+}
+
+// mostShown bounds what is shown of a body, in bytes.
+const mostShown = 2000
+
+// tell shows a request and its answer to who looks on.
+func (s *session) tell(m *Move, request *http.Request, vars map[string]string, a answer, status int, err error) {
+	if s.peer.Told == nil {
+		return
+	}
+	body, _, fault := m.body(vars, nil)
+	if fault != nil { // a file is not shown
+		body = nil
+	}
+	sent := strings.TrimSpace(request.Method + " " + request.URL.RequestURI() + "\n" + shown(body))
+	if err != nil {
+		s.peer.Told(sent, err.Error())
+		return
+	}
+	s.peer.Told(sent, strings.TrimSpace(fmt.Sprintf("%d %s\n%s", status, http.StatusText(status), shown(a.body))))
+}
+
+// shown is what can be read of a body.
+func shown(body []byte) string {
+	text := strings.ToValidUTF8(string(body[:min(len(body), mostShown)]), "?")
+	if len(body) > mostShown {
+		text += " …"
+	}
+	return strings.Map(func(r rune) rune {
+		if r == '\n' || r == '\t' || unicode.IsPrint(r) {
+			return r
+		}
+		return -1
+	}, text)
 }
 
 // refusal is an answer that says no.
