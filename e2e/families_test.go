@@ -5,13 +5,17 @@ import (
 	"context"
 	"encoding/csv"
 	"net/netip"
+	"os"
 	"redstart/internal/core/address"
 	"redstart/internal/sim/hands"
 	"redstart/internal/sim/model/fs5"
+	"redstart/internal/sim/model/r16"
+	"redstart/internal/sim/model/w1"
 	"slices"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"redstart/internal/api"
 	"redstart/internal/core/match"
@@ -175,4 +179,104 @@ func (r *rig) hands(t *testing.T) {
 		}
 	})
 	t.Cleanup(func() { stop(); ended.Wait() })
+}
+
+// With a speed that the bus does not have nothing behind a router answers, and that is seen.
+func TestTheWrongSpeedOnATrunk(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Only: "R2", Seed: 93}, impatient(t, "tidewell-r2"))
+	router := r.site.Boxes[0]
+	plan := func(speed string) string {
+		return "tag,profile,mac,ip-network,trunk-a-network,trunk-a-speed,trunk-b-network,trunk,bus-address,not-wired\n" +
+			"RTR,tidewell-r2," + router.MAC.String() + ",40,4001," + speed + ",4002,,,\n" +
+			"ACC,brindlecap-d2,,,,,,RTR/trunk-a-network,11,yes\n"
+	}
+	r.upTo(t, plan("9600"))
+	r.commission("RTR")
+	r.verify("RTR")
+	if e := r.entries()["RTR"]; e.State != store.Attention || !strings.Contains(e.Reason,
+		"network 4001: expected answers, observed nothing answers there") {
+		t.Errorf("%s: %s", e.State, e.Reason)
+	}
+	if err := r.set("RTR", "trunk-a-speed", "76800"); err != nil {
+		t.Fatal(err)
+	}
+	r.commission("RTR")
+	r.verify("RTR")
+	// Nothing is planned on the other trunk, so that nothing answers there says nothing.
+	if e := r.entries()["RTR"]; e.State != store.Configured || !slices.Equal(e.Unseen, []string{"network 4002"}) {
+		t.Errorf("%s: %s; not looked at: %v", e.State, e.Reason, e.Unseen)
+	}
+}
+
+// A radio gateway restarts after every page; its sensors are given as a table with a secret
+// in each row, and join when somebody takes their batteries out.
+func TestARadioGatewayAndItsSensors(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Only: "W1", Seed: 94}, impatient(t, "tidewell-w1"))
+	b := r.site.Boxes[0]
+	r.upTo(t, "tag,profile,mac,radio-region\nRAD,tidewell-w1,"+b.MAC.String()+",Europe\n")
+	const key = "00112233445566778899AABBCCDDEEFF"
+	if err := r.set("RAD", "sensors", `[{"eui":"0011223344556677","join-eui":"8899AABBCCDDEEFF","key":"`+key+
+		`","point":"Gate"}]`); err != nil {
+		t.Fatal(err)
+	}
+	r.hands(t)
+	r.commission("RAD")
+	r.verify("RAD")
+	if e := r.entries()["RAD"]; e.State != store.Verified {
+		t.Fatalf("%s: %s, not looked at %v", e.State, e.Reason, e.Unseen)
+	}
+	if own := b.Running().Own.(w1.Own); !strings.Contains(own.Sensors, key) || own.Joined != "0011223344556677" {
+		t.Errorf("%+v", own)
+	}
+	if b.Starts() < 4 {
+		t.Errorf("it started %d times", b.Starts())
+	}
+	r.hidden(map[string]string{key: "the key of a sensor"})
+	// What it is told to forget later is seen.
+	b.Change(func(s *box.Settings) {
+		own := s.Own.(w1.Own)
+		own.Sensors, own.Zone = "", "Etc/UTC"
+		s.Own = own
+	})
+	b.SetClock(time.Now().Add(-time.Hour))
+	r.verify("RAD")
+	for name, want := range map[string]string{"zone": "Etc/UTC", "sensors": "not said", "clock": "1h0m0s behind"} {
+		if c := r.checkOf("RAD", name); c.Verdict != result.Failed || !strings.Contains(c.Observed, want) {
+			t.Errorf("%+v", c)
+		}
+	}
+}
+
+// A profile is tried act by act: what is wrong in it shows beside what the box said, and no
+// secret does.
+func TestTryingAProfile(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Only: "R16", Seed: 95})
+	b := r.site.Boxes[0]
+	r.find()
+	redstart := r.with(t)
+	mac := b.MAC.String()
+	redstart(1, []string{`"nonce":"•••"`, `"proof":"•••"`, "403 Forbidden", "change the factory password first",
+		"read: it answered 403 Forbidden"}, "profile", "try", "ovalis-r16", mac)
+	if s := b.Running(); s != b.Factory {
+		t.Errorf("trying what changes nothing changed %+v", s)
+	}
+	doc, err := os.ReadFile("../profiles/ovalis-r16.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	mine := r.write("mine.yaml", strings.Replace(string(doc), "json /nonce", "json /once", 1))
+	redstart(1, []string{"> GET /r/nonce", "there is no plain value at /once"}, "profile", "try", mine, mac, "sign-in")
+	r.write("mine.yaml", string(doc))
+	out := redstart(0, []string{"> PUT /r/name", `> {"name":"lamp-1"}`, "Went through: password, name"}, "profile", "try",
+		mine, mac, "password", "name", "--set", "name=lamp-1")
+	if s := b.Saved(); s.Name != "lamp-1" || s.Password == r16.FactoryPassword || strings.Contains(out, s.Password) {
+		t.Errorf("%+v\n%s", s, out)
+	}
+	// What was set is kept: the next trial signs in with it.
+	waitFor(t, func() bool { return b.Running().Name == "lamp-1" })
+	redstart(0, []string{"Went through: sign-in"}, "profile", "try", mine, mac, "sign-in")
+	redstart(1, []string{"has no act dance"}, "profile", "try", mine, mac, "dance")
 }

@@ -369,7 +369,7 @@ func (r *rig) secrets() map[string]string {
 	secrets := map[string]string{}
 	for _, b := range r.site.Boxes {
 		for _, p := range []string{b.Running().Password, b.Saved().Password} {
-			if p != b.Factory.Password && len(p) >= 6 {
+			if p != b.Factory.Password && len(p) >= 8 { // six digits are found in any file
 				secrets[p] = "the password of " + b.MAC.String()
 			}
 		}
