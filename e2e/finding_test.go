@@ -69,7 +69,7 @@ func TestFindingOnTheCommandLine(t *testing.T) {
 	}
 	router := r.other("HALL-RTR-01")
 	redstart(0, []string{"tidewell-r2 (99 %)", "Recognised by: mac, model, title",
-		"State: factory, because it has its factory address", "2001/11", "BDR-000411", "bacnet", "Told over"}, "find", "show",
+		"State: factory, because its title says so", "2001/11", "BDR-000411", "bacnet", "Told over"}, "find", "show",
 		router.MAC.String())
 	redstart(0, []string{"2 devices"}, "find", "--known", "--only", "tidewell-r2")
 

@@ -52,7 +52,7 @@ func TestFoundInTheConsole(t *testing.T) {
 		t.Errorf("%d rows, want two routers and the five behind one", n)
 	}
 	router := r.other("HALL-RTR-01")
-	b.do(openDevice(router.MAC.String()), shows("As from the factory: it has its factory address."), shows("Behind it: 2001/11"),
+	b.do(openDevice(router.MAC.String()), shows("As from the factory: its title says so."), shows("Behind it: 2001/11"),
 		shows("BDR-000411"))
 
 	// The box's own page, in this very browser, at an address that another has too.
