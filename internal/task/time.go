@@ -18,7 +18,7 @@ var setTime = &Task{
 // siteWideText tells what a stage sends of the site's values.
 func siteWideText(o Of) (text string) {
 	words := map[string]string{fact.DNS: "name server", fact.DNS2: "and", fact.NTP: "time server", fact.NTP2: "and",
-		fact.Domain: "domain", fact.Zone: "zone", fact.Log: "messages to", fact.Traps: "notifications to"}
+		fact.Domain: "domain", fact.Zone: "zone", fact.ZonePOSIX: "zone", fact.Log: "messages to", fact.Traps: "notifications to"}
 	for _, key := range o.Profile.SendsIn(o.Stage.Act) {
 		text += ", " + words[key] + " " + cmp.Or(o.Given.SiteWide[key], "none")
 	}

@@ -21,6 +21,7 @@ const (
 	NTP2        = "ntp2"
 	Domain      = "domain"
 	Zone        = "zone"
+	ZonePOSIX   = "zone-posix"
 	Log         = "log"
 	Traps       = "traps"
 	Clock       = "clock"
@@ -113,6 +114,7 @@ var All = []Kind{
 	{Key: NTP2, Meaning: "the time server that it takes its time from else", Type: IPv4, By: Acts},
 	{Key: Domain, Meaning: "the domain that its name is in", Type: Text, By: Acts},
 	{Key: Zone, Meaning: "its time zone, by the IANA database", Type: Text, By: Acts},
+	{Key: ZonePOSIX, Meaning: "its time zone, by its rules (IEEE 1003.1, 8.3)", Type: Text, By: Acts},
 	{Key: Log, Meaning: "where it sends its messages", Type: IPv4, By: Acts},
 	{Key: Traps, Meaning: "where it sends its SNMP notifications", Type: IPv4, By: Acts},
 	{Key: Clock, Meaning: "its clock: UTC, with an offset, or seconds since 1970", Type: Time, By: Acts},

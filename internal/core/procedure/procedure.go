@@ -15,6 +15,7 @@ import (
 	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/value"
 )
 
 // Values are what one device is to be given, frozen when a run begins so that
@@ -107,6 +108,8 @@ func siteWide(s plan.Site, n plan.Subnet, key string) string {
 		return n.Domain
 	case fact.Zone:
 		return s.Zone
+	case fact.ZonePOSIX:
+		return value.POSIXZone(s.Zone)
 	case fact.Log:
 		return nth(n.Log, 0)
 	case fact.Traps:

@@ -21,13 +21,15 @@ var (
 	planned = slices.Concat([]string{"name", "address", "mask", "bits", "gateway", "recovery"}, SiteWide, clocks)
 	// SiteWide are the variables that come from the site and the subnet, each named as the
 	// fact by which a device tells it. One that the plan does not say is empty.
-	SiteWide = []string{fact.DNS, fact.DNS2, fact.NTP, fact.NTP2, fact.Domain, fact.Zone, fact.Log, fact.Traps}
+	SiteWide = []string{fact.DNS, fact.DNS2, fact.NTP, fact.NTP2, fact.Domain, fact.Zone, fact.ZonePOSIX, fact.Log,
+		fact.Traps}
 	// clocks are the variables that are the time of sending.
 	clocks = slices.Sorted(maps.Keys(ClockNow(time.Time{}, nil)))
 )
 
 // ClockNow gives the variables that are a moment: now (RFC 3339, in UTC), now-unix (seconds
-// since 1970), now-date and now-time (in UTC), now-local (in the planned zone).
+// since 1970), now-date and now-time (in UTC), now-local (in the planned zone), and the parts
+// of it in UTC: now-year, now-month, now-day, now-hour, now-minute, now-second.
 func ClockNow(at time.Time, zone *time.Location) map[string]string {
 	at = at.UTC()
 	local := at
@@ -38,6 +40,8 @@ func ClockNow(at time.Time, zone *time.Location) map[string]string {
 		"now": at.Format(time.RFC3339), "now-unix": strconv.FormatInt(at.Unix(), 10),
 		"now-date": at.Format(time.DateOnly), "now-time": at.Format(time.TimeOnly),
 		"now-local": local.Format("2006-01-02T15:04:05"),
+		"now-year":  strconv.Itoa(at.Year()), "now-month": strconv.Itoa(int(at.Month())), "now-day": strconv.Itoa(at.Day()),
+		"now-hour": strconv.Itoa(at.Hour()), "now-minute": strconv.Itoa(at.Minute()), "now-second": strconv.Itoa(at.Second()),
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"redstart/internal/sim/model/ap2"
 	"redstart/internal/sim/model/b4"
 	"redstart/internal/sim/model/c20"
+	"redstart/internal/sim/model/c31"
 	"redstart/internal/sim/model/d1"
 	"redstart/internal/sim/model/d2"
 	"redstart/internal/sim/model/d4"
@@ -25,7 +26,7 @@ import (
 )
 
 // Stock is what there is of each that can be set.
-var Stock = []box.Stock{fs8.Stock, c20.Stock, b4.Stock, ap2.Stock, m7.Stock, d1.Stock, d4.Stock, r2.Stock, d2.Stock, w1.Stock, r16.Stock, fs5.Stock,
+var Stock = []box.Stock{fs8.Stock, c20.Stock, b4.Stock, c31.Stock, ap2.Stock, m7.Stock, d1.Stock, d4.Stock, r2.Stock, d2.Stock, w1.Stock, r16.Stock, fs5.Stock,
 	t1.Stock, k3.Stock, p12.Stock}
 
 // StandIns are found and told apart, and cannot be set yet.
