@@ -151,6 +151,12 @@ func Differ(given, planned Values) []string {
 			}
 			continue
 		}
+		if strings.Contains(was+is, "\n") {
+			if was != is {
+				list = append(list, k+": other lines are planned than were set")
+			}
+			continue
+		}
 		compare(k, was, is)
 	}
 	for _, k := range keysOf(given.Files, planned.Files) {
