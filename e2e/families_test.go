@@ -110,7 +110,7 @@ func TestEveryFamilyFromFactoryToVerified(t *testing.T) {
 // here, and is given to it with the next run.
 func TestALoginThatOneDeviceNeedsOfAnother(t *testing.T) {
 	t.Parallel()
-	r := start(t, skerry.Options{Devices: len(all.Stock), Every: true, Seed: 92})
+	r := start(t, skerry.Options{Devices: 7, Every: true, Seed: 92})
 	r.upTo(t, r.labelled(t, nil))
 	i := slices.IndexFunc(r.site.Boxes, func(b *box.Box) bool { return b.Model.Name == "D1" })
 	door := r.site.Boxes[i]
@@ -242,7 +242,7 @@ func TestARadioGatewayAndItsSensors(t *testing.T) {
 	})
 	b.SetClock(time.Now().Add(-time.Hour))
 	r.verify("RAD")
-	for name, want := range map[string]string{"zone": "Etc/UTC", "sensors": "not said", "clock": "1h0m0s behind"} {
+	for name, want := range map[string]string{"zone": "Etc/UTC", "sensors": "not said", "clock": "1h0m"} {
 		if c := r.checkOf("RAD", name); c.Verdict != result.Failed || !strings.Contains(c.Observed, want) {
 			t.Errorf("%+v", c)
 		}
@@ -270,7 +270,8 @@ func TestTryingAProfile(t *testing.T) {
 	mine := r.write("mine.yaml", strings.Replace(string(doc), "json /nonce", "json /once", 1))
 	redstart(1, []string{"> GET /r/nonce", "there is no plain value at /once"}, "profile", "try", mine, mac, "sign-in")
 	r.write("mine.yaml", string(doc))
-	out := redstart(0, []string{"> PUT /r/name", `> {"name":"lamp-1"}`, "Went through: password, name"}, "profile", "try",
+	out := redstart(0, []string{"> PUT /r/name", `> {"name":"lamp-1"}`, "Went through: password, name"}, "profile",
+		"try",
 		mine, mac, "password", "name", "--set", "name=lamp-1")
 	if s := b.Saved(); s.Name != "lamp-1" || s.Password == r16.FactoryPassword || strings.Contains(out, s.Password) {
 		t.Errorf("%+v\n%s", s, out)

@@ -181,21 +181,21 @@ func TestSetByHand(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1, Whole: true, Seed: 33})
 	ctx := patience(t)
-	recorder := r.other("HALL-REC-01")
-	r.plan("tag,profile,mac,address,name,keep-days\nHALL-REC-01,ovalis-r16," + recorder.MAC.String() +
-		",10.40.9.51,hall-rec-01,7\n")
+	voice := r.other("HALL-VOX-01")
+	r.plan("tag,profile,mac,address,name\nHALL-VOX-01,tolvern-v2," + voice.MAC.String() +
+		",10.40.9.51,hall-vox-01\n")
 	r.find()
 	redstart := r.with(t)
-	redstart(0, nil, "match", "--accept", "HALL-REC-01")
-	redstart(1, []string{"its profile does not say how to set it"}, "commission", "HALL-REC-01")
+	redstart(0, nil, "match", "--accept", "HALL-VOX-01")
+	redstart(1, []string{"its profile does not say how to set it"}, "commission", "HALL-VOX-01")
 	redstart(0, []string{"1 matched and to be set by hand", "commission by-hand"}, "plan", "list")
-	redstart(0, []string{"Marked as set by hand: HALL-REC-01"}, "commission", "by-hand", "HALL-REC-01")
-	e := r.entries()["HALL-REC-01"]
+	redstart(0, []string{"Marked as set by hand: HALL-VOX-01"}, "commission", "by-hand", "HALL-VOX-01")
+	e := r.entries()["HALL-VOX-01"]
 	if e.State != store.Configured || e.HandBy == "" || e.HandAt.IsZero() {
 		t.Errorf("%+v", e)
 	}
-	redstart(1, []string{"not looked at", "needs attention: not everything is verified"}, "verify", "HALL-REC-01")
-	e = r.entries()["HALL-REC-01"]
+	redstart(1, []string{"not looked at", "needs attention: not everything is verified"}, "verify", "HALL-VOX-01")
+	e = r.entries()["HALL-VOX-01"]
 	if e.State == store.Verified || len(e.Unseen) == 0 {
 		t.Errorf("%s, not looked at %q: %s", e.State, e.Unseen, e.Reason)
 	}

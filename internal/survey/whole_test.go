@@ -92,7 +92,7 @@ func TestTheWholeTerminalIsFound(t *testing.T) {
 			}
 		}
 		if want := map[string]string{"D1": "factory", "D2": "factory", "FS5": "factory", "T1": "factory",
-			"K3": "factory", "FS24": "set", "W1": "set"}[o.Model.Name]; want != "" && f.State != want {
+			"K3": "factory", "FS24": "set", "W1": "factory"}[o.Model.Name]; want != "" && f.State != want {
 			t.Errorf("%s is taken for %q (%s)", o.Model.Name, f.State, f.StateWhy)
 		}
 		switch o.Tag {

@@ -28,7 +28,7 @@ var (
 
 // How long a box is given besides what its profile says.
 const (
-	leastGrace = 10 * time.Second // to go at all; a busy box takes its time
+	leastGrace = 8 * time.Second  // to go at all; a busy box takes its time
 	askFirst   = 12 * time.Second // for the answer about its up-time before it goes
 	askTime    = 4 * time.Second  // for one answer afterwards; longer where that is too short
 	askLongest = 16 * time.Second

@@ -154,12 +154,12 @@ func TestARestartThatIsShown(t *testing.T) {
 			x.set(map[string]string{"uptime": "0.4"}, nil)
 		}, "its up-time began anew", nil},
 		"its up-time went on": {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(_ *actor, x *teller) {
-			x.set(map[string]string{"uptime": "910.0"}, nil)
+			x.set(map[string]string{"uptime": "990.0"}, nil)
 		}, "", watch.ErrNoRestart},
 		"away, but its up-time went on": {[]string{"uptime"}, map[string]string{"uptime": "900.0"},
 			func(a *actor, x *teller) {
 				a.at <- netip.Addr{}
-				x.set(map[string]string{"uptime": "910.0"}, nil)
+				x.set(map[string]string{"uptime": "990.0"}, nil)
 				time.AfterFunc(1300*time.Millisecond, func() { a.at <- planned })
 			}, "", watch.ErrNoRestart},
 		"it refuses who asks": {[]string{"uptime"}, map[string]string{"uptime": "900.0"}, func(_ *actor, x *teller) {

@@ -48,10 +48,15 @@ func pressed(b *box.Box) bool {
 	return position == "pressed" && time.Since(since) < b.Scaled(Window)
 }
 
-// hand presses the button.
+// hand presses the button: for so long that it is as from the factory, if the light says that
+// somebody set it up before.
 func hand(b *box.Box, instruction string) bool {
 	if !strings.Contains(instruction, "button") {
 		return false
+	}
+	if b.Running().Password != "" {
+		b.Change(func(s *box.Settings) { *s = Factory })
+		b.Store(func(s *box.Settings) { *s = Factory })
 	}
 	b.Move("pressed")
 	return true
