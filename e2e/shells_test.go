@@ -112,7 +112,7 @@ func TestWhatAClockDoesNotKeep(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r.write("profiles/careless.yaml", strings.ReplaceAll(strings.Replace(string(doc), "at-most: 60s", "at-most: 6s", 1),
+	r.write("profiles/careless.yaml", strings.ReplaceAll(strings.Replace(string(doc), "at-most: 60s", "at-most: 12s", 1),
 		`{to: 'Keep\? $', say: y}`, `{to: 'Keep\? $', say: n}`))
 	r.upToMatch()
 	r.commission()

@@ -45,7 +45,7 @@ var Model = box.Model{
 
 // Stock is what the site has of it.
 var Stock = box.Stock{
-	Model: Model, Prefix: [3]byte{0x0a, 0x4f, 0x57}, Serial: "OV31-%06d", Away: 8 * time.Second,
+	Model: Model, Prefix: [3]byte{0x0a, 0x4f, 0x57}, Serial: "OV31-%06d", Away: 12 * time.Second,
 	Factory: box.Always(Factory), Short: "EYE", Kind: "camera", Profile: "ovalis-c31",
 }
 
