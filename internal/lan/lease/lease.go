@@ -230,7 +230,7 @@ func stranger(s Server, beside []netip.Addr) error {
 		return nil
 	}
 	return problem.New(problem.Conflict, fmt.Sprintf("another DHCP server answers: %s, MAC %s", s.Address, s.MAC),
-		fmt.Sprintf("unplug it or set it up first; or say that it may go on (--beside %s)",
+		fmt.Sprintf("unplug it or set it up first; or say that it may go on: in the rehearsal, or with --beside %s",
 			s.Address)).About(s.MAC.String())
 }
 
