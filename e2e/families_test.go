@@ -75,8 +75,9 @@ var neverTold = map[string]string{"D4": "keypad-code"}
 
 // Every family that can be set goes from factory to verified, and what nobody can observe
 // is named, not passed.
+//
+// It is a crowd by itself, and runs before the others.
 func TestEveryFamilyFromFactoryToVerified(t *testing.T) {
-	t.Parallel()
 	r := start(t, skerry.Options{Devices: len(all.Stock), Every: true, Seed: 91})
 	r.upTo(t, r.labelled(t, nil))
 	r.hands(t)

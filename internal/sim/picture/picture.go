@@ -15,7 +15,7 @@ import (
 )
 
 // patience is how long it waits for the camera.
-const patience = 3 * time.Second
+const patience = 8 * time.Second
 
 // Got says whether the box gets the picture of a stream with a login: yes or no; "" where
 // no stream is set.
