@@ -3,6 +3,8 @@ package driver
 import (
 	"cmp"
 	"context"
+	"encoding/json"
+	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
@@ -14,6 +16,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode"
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/evidence"
@@ -145,7 +148,7 @@ func (c *Client) Do(ctx context.Context, act profile.Act, variables map[string]s
 func (c *Client) trace(act profile.Act, move int, vars, facts map[string]string) {
 	for _, x := range c.told {
 		x.Act, x.Move = act, move
-		x.Sent, x.Got = c.hide(c.hide(x.Sent, vars), facts), c.hide(c.hide(x.Got, vars), facts)
+		x.Sent, x.Got = readable(c.hide(c.hide(x.Sent, vars), facts)), readable(c.hide(c.hide(x.Got, vars), facts))
 		c.target.Trace(x)
 	}
 	c.told = nil
@@ -372,11 +375,32 @@ func (c *Client) hide(text string, vars map[string]string) string {
 		if len(value) < shortest || c.target.Profile.Public(key) {
 			continue
 		}
-		for _, form := range []string{value, url.QueryEscape(value)} {
+		for _, form := range written(value) {
 			text = strings.ReplaceAll(text, form, "•••")
 		}
 	}
 	return text
+}
+
+// written lists the forms in which a value may stand in a request or an answer.
+func written(value string) []string {
+	var inXML strings.Builder
+	_ = xml.EscapeText(&inXML, []byte(value)) // a builder takes everything
+	forms := []string{value, url.QueryEscape(value), url.PathEscape(value), inXML.String()}
+	if text, err := json.Marshal(value); err == nil {
+		forms = append(forms, strings.Trim(string(text), `"`))
+	}
+	return forms
+}
+
+// readable takes out of what a device said whatever a terminal would obey.
+func readable(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '\n' || r == '\t' || unicode.IsPrint(r) {
+			return r
+		}
+		return -1
+	}, strings.ToValidUTF8(text, "?"))
 }
 
 // explain turns a driver's error into one that names the device and hides the values

@@ -23,7 +23,7 @@ var hosts = &Document{
 				fmt.Fprintf(w, "# %s: its name is none for a host: %s\n", plain(e.Tag), plain(e.Name))
 			default:
 				if e.Domain != "" {
-					name = name + "." + e.Domain + " " + name
+					name = name + "." + plain(e.Domain) + " " + name
 				}
 				fmt.Fprintf(w, "%s\t%s\t# %s, %s\n", e.Address, name, plain(e.Tag), plain(e.Stands))
 			}

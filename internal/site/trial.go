@@ -3,6 +3,8 @@ package site
 import (
 	"context"
 	"crypto/rand"
+	"errors"
+	"fmt"
 	"maps"
 	"slices"
 
@@ -50,8 +52,12 @@ func (s *Site) Try(ctx context.Context, mac address.MAC, in api.Trial, who strin
 	if err != nil {
 		return out, err
 	}
+	servers, err := s.Service.store.Servers(ctx, mac)
+	if err != nil {
+		return out, err
+	}
 	t.client = driver.New(s.bench(), driver.Target{MAC: mac, Address: f.AddressNow(), Bits: p.Factory.Address.Bits,
-		Profile: p, Avoid: whole.Needs(), Trace: func(x driver.Exchange) {
+		Profile: p, Avoid: whole.Needs(), Trust: knownOnly(servers), Trace: func(x driver.Exchange) {
 			out.Exchanges = append(out.Exchanges, api.Exchange{Act: string(x.Act), Move: x.Move, Sent: x.Sent,
 				Got: x.Got})
 		}})
@@ -74,6 +80,17 @@ func (s *Site) Try(ctx context.Context, mac address.MAC, in api.Trial, who strin
 		out.Done = append(out.Done, name)
 	}
 	return out, ctx.Err()
+}
+
+// knownOnly refuses to send a login of its own to what shows another certificate or host key
+// than the box showed before.
+func knownOnly(servers map[string]string) func(driver.Server) error {
+	return func(s driver.Server) error {
+		if was := servers[s.Kind]; was != "" && was != s.Sum {
+			return fmt.Errorf("%s, not %s", s.Named(), driver.Server{Kind: s.Kind, Sum: was}.Named())
+		}
+		return nil
+	}
 }
 
 // trialValues are those of the entry that the box is matched with, and what the caller gives.
@@ -154,6 +171,9 @@ func (t *trial) signIn(ctx context.Context) error {
 			t.inside = true
 			t.vars["old-user"], t.vars["old-password"] = login.User, login.Password
 			return t.tries.Accepted(ctx, login)
+		}
+		if !errors.Is(err, driver.ErrLogin) {
+			return err // it did not refuse the login: nothing is known of it
 		}
 		if fault := t.tries.Refused(ctx, login); fault != nil {
 			return fault

@@ -18,7 +18,7 @@ var addressing = &Task{
 	Do: func(ctx context.Context, b *Box, s Step) (string, error) {
 		if b.at.IsValid() && b.p.Factory.DHCP && !b.p.NeedsAddress(profile.Address) {
 			b.idle = s.stage.Then != profile.Stays
-			return "it has an address, " + b.at.String() + ", and does not ask for one", nil
+			return "it has an address already, " + b.at.String(), nil
 		}
 		if err := b.showFree(ctx); err != nil {
 			return "", err

@@ -21,7 +21,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"unicode"
 
 	"github.com/icholy/digest"
 
@@ -179,12 +178,7 @@ func shown(body []byte) string {
 	if len(body) > mostShown {
 		text += " …"
 	}
-	return strings.Map(func(r rune) rune {
-		if r == '\n' || r == '\t' || unicode.IsPrint(r) {
-			return r
-		}
-		return -1
-	}, text)
+	return text
 }
 
 // refusal is an answer that says no.
