@@ -282,3 +282,31 @@ func TestTryingAProfile(t *testing.T) {
 	redstart(0, []string{"Went through: sign-in"}, "profile", "try", mine, mac, "sign-in")
 	redstart(1, []string{"has no act dance"}, "profile", "try", mine, mac, "dance")
 }
+
+// A camera that takes its time lets the time that it is sent grow old: its clock is read back,
+// and set again by so much later.
+func TestTheClockOfASlowBox(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Only: "C20", Seed: 96, Broken: map[int]box.Faults{
+		0: {Slow: 3 * time.Second}}})
+	r.upTo(t, r.labelled(t, nil))
+	r.commission()
+	b := r.site.Boxes[0]
+	if off := time.Until(b.Clock()).Abs(); off > 2*time.Second {
+		t.Errorf("its clock is %s from ours: %s", off, r.entryOf(b).Reason)
+	}
+	times := 0
+	for _, d := range b.Deeds() {
+		if strings.HasPrefix(d.Value, "time ") {
+			times++
+		}
+	}
+	if times < 2 {
+		t.Errorf("its clock was set %d times; the box is not slow enough to show anything", times)
+	}
+	b.SetFaults(box.Faults{})
+	r.verify()
+	if e := r.entryOf(b); e.State != store.Verified {
+		t.Errorf("%s: %s, not looked at %v", e.State, e.Reason, e.Unseen)
+	}
+}

@@ -13,8 +13,12 @@ import (
 // Clock is the name of the check of the clock.
 const Clock = "clock"
 
-// clockMay is how far a clock may be from ours.
-const clockMay = 2 * time.Second
+const (
+	// clockMay is how far a clock may be from ours.
+	clockMay = 2 * time.Second
+	// clockSlow is how long a device may take to tell it: by so much nobody knows when.
+	clockSlow = 4 * time.Second
+)
 
 // clock compares the device's clock with ours, where a run sets it.
 var clock = &Check{
@@ -44,6 +48,10 @@ var clock = &Check{
 		}
 		if !ok {
 			return result.Saw("not said", false), nil
+		}
+		if took := r.until.Sub(r.from); took > clockSlow {
+			return result.Unseen(fmt.Sprintf("it takes %s to tell its clock, too long to compare it",
+				took.Round(time.Second))), nil
 		}
 		l := clockLook(at, r.from, r.until)
 		if l.Good {

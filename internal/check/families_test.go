@@ -99,6 +99,9 @@ func TestWhatADeviceTellsOfItself(t *testing.T) {
 			delete(v.reading.facts, "clock")
 			v.reading.facts["clock-local"] = "2026-11-23 13:00:00"
 		}, result.Passed, "2026-11-23T12:00:00Z"},
+		"clock, told too slowly": {func(v *Visit) {
+			v.reading.until = noon.Add(5 * time.Second)
+		}, result.NotLookedAt, "too long"},
 		"clock, not told": {func(v *Visit) { delete(v.reading.facts, "clock") }, result.Failed, "not said"},
 		"login": {func(v *Visit) {
 			v.reading.facts["setting.login"] = "no"

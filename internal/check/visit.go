@@ -64,7 +64,7 @@ type reading struct {
 	facts       map[string]string
 	servers     map[string]string // SHA-256 of what its servers showed, by kind
 	at          time.Time         // the facts were read then or later
-	from, until time.Time         // the act read was made in between
+	from, until time.Time         // it told its clock in between
 }
 
 // With begins a visit; nothing is sent before the first look.
@@ -238,9 +238,8 @@ func (v *Visit) read(ctx context.Context) (*reading, error) {
 	case r.login.Taken && !r.login.Good, !r.login.Taken && len(v.Profile.Acts[profile.SignIn]) > 0:
 		r.read = result.Unseen("not signed in")
 	default:
-		r.from = time.Now()
 		read, err := client.Do(ctx, profile.Read, nil)
-		r.until = time.Now()
+		r.from, r.until = client.ClockRead()
 		r.read = result.Answered(plain(err), "read")
 		r.read.By = "read with " + v.named()
 		if err == nil {

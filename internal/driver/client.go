@@ -59,16 +59,18 @@ type Exchange struct {
 // profile uses. It is used by one
 // goroutine at a time.
 type Client struct {
-	bench    *bench.Bench
-	target   Target
-	conv     *bench.Conversation
-	sessions map[string]Session // by driver
-	mu       sync.Mutex
-	servers  map[string]Server // by kind, also of sessions that ended
-	told     []Exchange        // since the last move; only where somebody looks on
-	login    profile.Login
-	inside   bool              // the login was accepted
-	handed   map[string]string // what signing in took: tokens for the acts that follow
+	bench                 *bench.Bench
+	target                Target
+	conv                  *bench.Conversation
+	sessions              map[string]Session // by driver
+	mu                    sync.Mutex
+	servers               map[string]Server // by kind, also of sessions that ended
+	late                  time.Duration     // how much later than it is sent the time reaches the device
+	clockFrom, clockUntil time.Time         // the device told its clock in between
+	told                  []Exchange        // since the last move; only where somebody looks on
+	login                 profile.Login
+	inside                bool              // the login was accepted
+	handed                map[string]string // what signing in took: tokens for the acts that follow
 }
 
 // New makes a client; nothing is sent before the first act.
@@ -103,6 +105,14 @@ func (c *Client) SignIn(ctx context.Context, login profile.Login) error {
 	c.inside = err == nil
 	return err
 }
+
+// ClockRead tells between which moments the device told its clock last: no other move counts,
+// since a slow device takes seconds for each.
+func (c *Client) ClockRead() (from, until time.Time) { return c.clockFrom, c.clockUntil }
+
+// Later has the time that is sent be so much later, which makes up for what passes on its
+// way. Zero sends the time as it is.
+func (c *Client) Later(by time.Duration) { c.late = by }
 
 // SignOut ends the sessions and forgets the login.
 func (c *Client) SignOut() {
@@ -200,7 +210,13 @@ func (c *Client) once(ctx context.Context, act profile.Act, m profile.Move, vars
 	if err != nil {
 		return nil, err
 	}
-	maps.Copy(vars, profile.ClockNow(time.Now(), zone))
+	began := time.Now()
+	maps.Copy(vars, profile.ClockNow(began.Add(c.late), zone))
+	defer func() {
+		if takes := m.Takes(); slices.Contains(takes, fact.Clock) || slices.Contains(takes, fact.ClockLocal) {
+			c.clockFrom, c.clockUntil = began, time.Now()
+		}
+	}()
 	facts, err := c.tell(ctx, m, vars)
 	lapsed := errors.Is(err, ErrLogin) && c.inside && act != profile.SignIn && act != profile.Password &&
 		act != profile.Renew

@@ -31,9 +31,20 @@ func (s *Site) Try(ctx context.Context, mac address.MAC, in api.Trial, who strin
 	if err != nil {
 		return out, err
 	}
-	if by := s.held()[mac]; by != "" {
-		return out, problem.New(problem.Conflict, by, "wait until it is done").About(mac.String())
+	// The box is held as by any other work; this one is not shown among them.
+	ctx, cut := context.WithCancelCause(ctx)
+	w := &working{s: s.Service, on: s.segment(), cut: cut, holds: holds{boxes: map[address.MAC]string{mac: mac.String()}},
+		Work: api.Work{Kind: "trial of a profile"}}
+	if err := s.claim(w); err != nil {
+		cut(nil)
+		return out, err
 	}
+	defer func() {
+		cut(nil)
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.works = slices.DeleteFunc(s.works, func(o *working) bool { return o == w })
+	}()
 	p := s.Profiles()[in.Profile]
 	if in.Document != "" {
 		if p, err = profiles.Parse([]byte(in.Document)); err != nil {
