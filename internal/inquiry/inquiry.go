@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/netip"
 	"slices"
@@ -63,7 +64,12 @@ func (q Inquirer) Ask(ctx context.Context, f *device.Found) ([]device.Sighting, 
 			failed = errors.Join(failed, err)
 			continue
 		}
-		told = append(told, device.Sighting{MAC: f.MAC, Protocol: "web", At: time.Now(), Facts: facts})
+		// Its up-time is another one each time: that is for who sets it, not for who looks for it.
+		maps.DeleteFunc(facts, func(key, _ string) bool {
+			k, ok := fact.Of(key)
+			return !ok || k.By&fact.Finding == 0
+		})
+		told = append(told, device.Sighting{MAC: f.MAC, Protocol: p.Over(profile.Identify), At: time.Now(), Facts: facts})
 	}
 	if len(asks) > 0 {
 		conv, err := q.Bench.Open(ctx, bench.Peer{MAC: f.MAC, Address: at, Bits: fitting[0].Factory.Address.Bits,

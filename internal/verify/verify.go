@@ -94,7 +94,7 @@ func (v *Verifier) entry(ctx context.Context, r plan.Resolver, e store.Entry, re
 	if facts[fact.Serial] == "" && facts[fact.Name] == "" {
 		return list, nil
 	}
-	heard := device.Sighting{MAC: e.Device, Protocol: "web", At: at, Facts: map[string]string{}}
+	heard := device.Sighting{MAC: e.Device, Protocol: p.Over(profile.Read), At: at, Facts: map[string]string{}}
 	for _, key := range []string{fact.Address, fact.Name, fact.Serial, fact.Firmware} {
 		heard.Facts[key] = facts[key]
 	}

@@ -175,6 +175,21 @@ func (p *Profile) bind(drivers []Driver) error {
 	return nil
 }
 
+// Over names the way of talking that the moves of an act go, the first that needs an address
+// where there are several; "" for no moves.
+func (p *Profile) Over(a Act) string {
+	name := ""
+	for _, m := range p.Acts[a] {
+		if name == "" || m.Words.NeedsAddress() {
+			name = m.By.Name()
+		}
+		if m.Words.NeedsAddress() {
+			break
+		}
+	}
+	return name
+}
+
 // Drivers are the ways of talking that the profile uses.
 func (p *Profile) Drivers() []Driver { return p.ways }
 
