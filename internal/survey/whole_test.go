@@ -59,7 +59,7 @@ func TestTheWholeTerminalIsFound(t *testing.T) {
 		"K3":  "mdns model K3; mdns serial *; mdns service _ssh._tcp; ssh banner SSH-2.0-clepsydra_K3",
 		"P12": "ssh banner SSH-2.0-pellgate_P12",
 		"D2":  "dhcp asks dhcp; dhcp class brindlecap-d2", "FS5": "dhcp gives dhcp; http title Fennmark FS5: first use",
-		"R2":   "bacnet instance *; bacnet network 2001; bacnet network 2002; bacnet name r2; web model R2",
+		"R2":   "bacnet instance *; bacnet network 2001; bacnet network 2002; bacnet name r2",
 		"W1":   "arp address 172.23.7.9",
 		"FS24": "lldp name hall-core-01; lldp port port24; snmp object-id .1.3.6.1.4.1.99999.24; snmp name hall-core-01", "AP2": "dcp model AP2",
 		"laptop": "mdns name marta-laptop; arp address 192.168.88.2",
