@@ -8,12 +8,14 @@ import (
 	"redstart/internal/driver/dcp"
 	"redstart/internal/driver/dhcp"
 	"redstart/internal/driver/onvif"
+	"redstart/internal/driver/restconf"
 	"redstart/internal/driver/shell"
 	"redstart/internal/driver/web"
 )
 
 // Drivers are the ways of talking to devices.
-var Drivers = []driver.Driver{dcp.Driver{}, dhcp.Driver{}, web.Driver{}, shell.Driver{}, onvif.Driver{}}
+var Drivers = []driver.Driver{dcp.Driver{}, dhcp.Driver{}, web.Driver{}, shell.Driver{}, onvif.Driver{},
+	restconf.Driver{}}
 
 // Words are the same as profiles know them.
 func Words() []profile.Driver {

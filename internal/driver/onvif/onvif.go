@@ -5,18 +5,13 @@ package onvif
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha1"
-	"crypto/sha256"
-	"crypto/tls"
 	"encoding/base64"
-	"encoding/hex"
 	"encoding/xml"
-	"errors"
 	"fmt"
-	"io"
-	"net"
 	"net/http"
 	"slices"
 	"strconv"
@@ -27,12 +22,8 @@ import (
 
 	"redstart/internal/core/profile"
 	"redstart/internal/driver"
+	"redstart/internal/driver/overhttp"
 	"redstart/internal/wire/wsd"
-)
-
-const (
-	maxBody  = 1 << 20 // bytes of an answer that are read
-	moveTime = 15 * time.Second
 )
 
 // Namespaces (ONVIF Core Specification, 5.3).
@@ -48,63 +39,19 @@ const (
 
 // session is one conversation with one device service.
 type session struct {
-	driver.Peer
-	section   Section
-	url       string
-	http      *http.Client
-	transport *http.Transport
-	clock     time.Duration // the device's clock, of ours
-	asked     bool          // the clock was read
+	*overhttp.Link
+	login profile.Login
+	url   string
+	clock time.Duration // the device's clock, of ours
+	asked bool          // the clock was read
 }
 
 // Open implements driver.Driver.
 func (Driver) Open(peer driver.Peer) driver.Session {
 	section, _ := peer.Section.(Section)
-	s := &session{Peer: peer, section: section}
-	scheme, path := section.Over, section.Path
-	if scheme == "" {
-		scheme = "http"
-	}
-	if path == "" {
-		path = "/onvif/device_service"
-	}
-	s.url = fmt.Sprintf("%s://%s:%d%s", scheme, peer.Address, section.Port(), path)
-	s.transport = &http.Transport{
-		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-			return peer.Dial(ctx, section.Port())
-		},
-		MaxResponseHeaderBytes: 64 << 10,
-		TLSClientConfig: &tls.Config{
-			InsecureSkipVerify: true, // who it is its MAC says; what it shows is told
-			VerifyConnection: func(state tls.ConnectionState) error {
-				sum := sha256.Sum256(state.PeerCertificates[0].Raw)
-				return peer.Trust(hex.EncodeToString(sum[:]))
-			},
-		},
-	}
-	s.http = &http.Client{Transport: s.transport, CheckRedirect: func(*http.Request, []*http.Request) error {
-		return http.ErrUseLastResponse
-	}}
-	return s
+	link := overhttp.Open(peer, section.place(), "ONVIF service")
+	return &session{Link: link, login: peer.Login, url: link.Base + cmp.Or(section.Path, "/onvif/device_service")}
 }
-
-// Close implements driver.Session.
-func (s *session) Close() { s.transport.CloseIdleConnections() }
-
-// Ready implements driver.Session.
-func (s *session) Ready(ctx context.Context) error {
-	c, err := s.Dial(ctx, s.section.Port())
-	if err != nil {
-		return err
-	}
-	return c.Close()
-}
-
-// refusal is an answer that says no.
-type refusal struct{ text string }
-
-func (r refusal) Error() string        { return r.text }
-func (r refusal) Is(target error) bool { return target == driver.ErrValue }
 
 // Do implements driver.Session.
 func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]string) (map[string]string, error) {
@@ -112,14 +59,14 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 	if !ok {
 		return nil, fmt.Errorf("%w: this is no ONVIF operation", driver.ErrNotSent)
 	}
-	ctx, cancel := context.WithTimeout(ctx, moveTime)
+	ctx, cancel := context.WithTimeout(ctx, overhttp.MoveTime)
 	defer cancel()
 	body, err := profile.Fill(m.Body, vars, escaped)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", driver.ErrNotSent, err)
 	}
 	header := ""
-	if !m.Open && s.Login.User != "" {
+	if !m.Open && s.login.User != "" {
 		if header, err = s.token(ctx); err != nil {
 			return nil, err
 		}
@@ -160,10 +107,10 @@ func (s *session) token(ctx context.Context) (string, error) {
 	var nonce [16]byte
 	_, _ = rand.Read(nonce[:]) // never fails
 	created := time.Now().Add(s.clock).UTC().Format("2006-01-02T15:04:05.000Z")
-	sum := sha1.Sum(slices.Concat(nonce[:], []byte(created), []byte(s.Login.Password)))
+	sum := sha1.Sum(slices.Concat(nonce[:], []byte(created), []byte(s.login.Password)))
 	return fmt.Sprintf(`<w:Security xmlns:w="%s" xmlns:u="%s"><w:UsernameToken><w:Username>%s</w:Username>`+
 		`<w:Password Type="%s">%s</w:Password><w:Nonce EncodingType="%s">%s</w:Nonce><u:Created>%s</u:Created>`+
-		`</w:UsernameToken></w:Security>`, secext, utility, escaped(s.Login.User), digest,
+		`</w:UsernameToken></w:Security>`, secext, utility, escaped(s.login.User), digest,
 		base64.StdEncoding.EncodeToString(sum[:]), encoded, base64.StdEncoding.EncodeToString(nonce[:]), created), nil
 }
 
@@ -177,51 +124,29 @@ func (s *session) call(ctx context.Context, operation, header, body string) (*xm
 		return nil, fmt.Errorf("%w: %w", driver.ErrNotSent, err)
 	}
 	request.Header.Set("Content-Type", `application/soap+xml; charset=utf-8; action="`+device+"/"+operation+`"`)
-	response, err := s.http.Do(request)
+	answer, err := s.Exchange(request, false)
+	s.Tell(operation, []byte(body), answer, err)
 	if err != nil {
-		if errors.Is(err, driver.ErrStranger) {
-			return nil, fmt.Errorf("%w: %w", driver.ErrNotSent, driver.ErrStranger)
-		}
-		return nil, fmt.Errorf("%w from its ONVIF service: %s", driver.ErrNoAnswer, plain(err))
+		return nil, err
 	}
-	defer response.Body.Close()
-	got, err := io.ReadAll(io.LimitReader(response.Body, maxBody+1))
-	if err == nil && len(got) > maxBody {
-		err = fmt.Errorf("it is longer than %d KiB", maxBody>>10)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("%w from its ONVIF service: it did not come whole: %w", driver.ErrNoAnswer, err)
-	}
-	if s.Told != nil {
-		s.Told(operation+"\n"+body, response.Status+"\n"+string(got[:min(len(got), 2000)]))
-	}
-	return judged(response.StatusCode, got)
-}
-
-// plain keeps the address, which holds nothing of use, out of an error.
-func plain(err error) string {
-	text := err.Error()
-	if i := strings.LastIndex(text, "\": "); i >= 0 {
-		text = text[i+3:]
-	}
-	return text
+	return judged(answer)
 }
 
 // judged reads an answer: a fault (SOAP 1.2, 5.4) is a refusal, or says that the login is.
-func judged(status int, got []byte) (*xmlquery.Node, error) {
-	doc, err := xmlquery.Parse(bytes.NewReader(got))
-	if status == http.StatusUnauthorized {
+func judged(a overhttp.Answer) (*xmlquery.Node, error) {
+	doc, err := xmlquery.Parse(bytes.NewReader(a.Body))
+	if a.Status == http.StatusUnauthorized {
 		return nil, driver.ErrLogin
 	}
 	if err != nil || found(doc, "Envelope/Body") == nil {
-		return nil, refusal{fmt.Sprintf("it answered %d %s, and no SOAP", status, http.StatusText(status))}
+		return nil, driver.Refusal{Text: "it answered " + a.Line() + ", and no SOAP"}
 	}
 	fault := found(doc, "Body/Fault")
 	switch {
-	case fault == nil && status/100 == 2:
+	case fault == nil && a.Status/100 == 2:
 		return found(doc, "Envelope/Body"), nil
 	case fault == nil:
-		return nil, refusal{fmt.Sprintf("it answered %d %s", status, http.StatusText(status))}
+		return nil, driver.Refusal{Text: "it answered " + a.Line()}
 	case strings.Contains(fault.InnerText(), "NotAuthorized"),
 		strings.Contains(fault.InnerText(), "FailedAuthentication"):
 		return nil, driver.ErrLogin
@@ -230,7 +155,7 @@ func judged(status int, got []byte) (*xmlquery.Node, error) {
 	if reason := found(fault, "Reason/Text"); reason != nil {
 		why = strings.TrimSpace(reason.InnerText())
 	}
-	return nil, refusal{"it refused: " + why}
+	return nil, driver.Refusal{Text: "it refused: " + why}
 }
 
 // found gives the first element below a node on a path of local names; nil for none.

@@ -1,6 +1,7 @@
 package onvif
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"regexp"
@@ -8,6 +9,7 @@ import (
 	"strings"
 
 	"redstart/internal/core/profile"
+	"redstart/internal/driver/overhttp"
 )
 
 // Section says how the device service is reached.
@@ -18,14 +20,10 @@ type Section struct {
 }
 
 // Port is where the service listens.
-func (s Section) Port() uint16 {
-	switch {
-	case s.At != 0:
-		return s.At
-	case s.Over == "https":
-		return 443
-	}
-	return 80
+func (s Section) Port() uint16 { return s.place().At() }
+
+func (s Section) place() overhttp.Place {
+	return overhttp.Place{Scheme: cmp.Or(s.Over, "http"), Port: s.At}
 }
 
 // Move is one operation of the device management service (ONVIF Core Specification, 8).
@@ -55,8 +53,8 @@ func (Driver) Section(part profile.Part) (profile.Section, error) {
 	if err := part.Into(&s); err != nil {
 		return nil, err
 	}
-	if !slices.Contains([]string{"", "http", "https"}, s.Over) {
-		return nil, fmt.Errorf("scheme must be http or https, not %q", s.Over)
+	if err := s.place().Check(); err != nil {
+		return nil, err
 	}
 	if s.Path != "" && !strings.HasPrefix(s.Path, "/") {
 		return nil, fmt.Errorf("path must begin with /, not %q", s.Path)

@@ -2,11 +2,9 @@ package web
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"regexp"
-	"strconv"
 	"strings"
 
 	"github.com/PuerkitoBio/goquery"
@@ -15,45 +13,39 @@ import (
 	"github.com/antchfx/xpath"
 
 	"redstart/internal/driver"
+	"redstart/internal/driver/overhttp"
 )
-
-// answer is what came back.
-type answer struct {
-	header  http.Header
-	cookies []*http.Cookie
-	body    []byte
-}
 
 // way is one way to take a value out of an answer: how it is written, whether what
 // follows is sound, and the taking.
 type way struct {
 	written string
 	check   func(what string) error
-	take    func(a answer, what string) (string, error)
+	take    func(a overhttp.Answer, what string) (string, error)
 }
 
 // ways are all of them, by the word that they begin with.
 var ways = map[string]way{
-	"json": {`"json /pointer" (RFC 6901)`, checkPointer, func(a answer, what string) (string, error) {
-		return pointer(a.body, what)
+	"json": {`"json /pointer" (RFC 6901)`, driver.CheckPointer, func(a overhttp.Answer, what string) (string, error) {
+		return driver.Pointer(a.Body, what)
 	}},
-	"css": {`"css selector", "css selector@attribute"`, checkSelector, func(a answer, what string) (string, error) {
-		return element(a.body, what)
+	"css": {`"css selector", "css selector@attribute"`, checkSelector, func(a overhttp.Answer, what string) (string, error) {
+		return element(a.Body, what)
 	}},
-	"xml": {`"xml path" (XPath 1.0)`, checkPath, func(a answer, what string) (string, error) {
-		return node(a.body, what)
+	"xml": {`"xml path" (XPath 1.0)`, checkPath, func(a overhttp.Answer, what string) (string, error) {
+		return node(a.Body, what)
 	}},
-	"text": {`"text expression" with one group`, checkExpression, func(a answer, what string) (string, error) {
-		return fitting(a.body, what)
+	"text": {`"text expression" with one group`, checkExpression, func(a overhttp.Answer, what string) (string, error) {
+		return fitting(a.Body, what)
 	}},
-	"rows": {`"rows expression" with named groups`, checkRows, func(a answer, what string) (string, error) {
-		return rows(a.body, what)
+	"rows": {`"rows expression" with named groups`, checkRows, func(a overhttp.Answer, what string) (string, error) {
+		return rows(a.Body, what)
 	}},
-	"header": {`"header Name"`, checkHeader, func(a answer, what string) (string, error) {
-		return a.header.Get(what), nil
+	"header": {`"header Name"`, checkHeader, func(a overhttp.Answer, what string) (string, error) {
+		return a.Header.Get(what), nil
 	}},
-	"cookie": {`"cookie Name"`, checkHeader, func(a answer, what string) (string, error) {
-		return cookie(a.cookies, what)
+	"cookie": {`"cookie Name"`, checkHeader, func(a overhttp.Answer, what string) (string, error) {
+		return cookie(a.Cookies, what)
 	}},
 }
 
@@ -76,7 +68,7 @@ func checkTake(from string) error {
 }
 
 // take gets one value out of an answer.
-func take(from string, a answer) (string, error) {
+func take(from string, a overhttp.Answer) (string, error) {
 	how, what, _ := strings.Cut(from, " ")
 	w, ok := ways[how]
 	if !ok {
@@ -192,51 +184,4 @@ func element(body []byte, selector string) (string, error) {
 		return "", fmt.Errorf("%q has no %q", selector, attribute)
 	}
 	return value, nil
-}
-
-func checkPointer(path string) error {
-	switch {
-	case path != "" && !strings.HasPrefix(path, "/"):
-		return fmt.Errorf("a pointer begins with /")
-	case strings.Contains(strings.NewReplacer("~0", "", "~1", "").Replace(path), "~"):
-		return fmt.Errorf("in a pointer ~ is written ~0, and / within a name ~1 (RFC 6901)")
-	}
-	return nil
-}
-
-// pointer follows a JSON pointer (RFC 6901) to a scalar and prints it.
-func pointer(body []byte, path string) (string, error) {
-	decoder := json.NewDecoder(bytes.NewReader(body))
-	decoder.UseNumber()
-	var at any
-	if err := decoder.Decode(&at); err != nil {
-		return "", fmt.Errorf("the answer is not JSON")
-	}
-	for _, token := range strings.Split(path, "/")[1:] {
-		token = strings.NewReplacer("~1", "/", "~0", "~").Replace(token)
-		switch v := at.(type) {
-		case map[string]any:
-			at = v[token]
-		case []any:
-			i, err := strconv.Atoi(token)
-			if err != nil || i < 0 || i >= len(v) {
-				return "", fmt.Errorf("there is nothing at %s", path)
-			}
-			at = v[i]
-		default:
-			return "", fmt.Errorf("there is nothing at %s", path)
-		}
-	}
-	switch v := at.(type) {
-	case string:
-		return v, nil
-	case json.Number:
-		return v.String(), nil
-	case bool:
-		return strconv.FormatBool(v), nil
-	case []any: // a table
-		text, err := json.Marshal(v)
-		return string(text), err
-	}
-	return "", fmt.Errorf("there is no plain value at %s", path)
 }

@@ -4,116 +4,32 @@ package web
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
-	"crypto/tls"
-	"encoding/hex"
 	"encoding/json"
 	"encoding/xml"
-	"errors"
 	"fmt"
 	"io"
 	"maps"
 	"mime/multipart"
-	"net"
 	"net/http"
-	"net/http/cookiejar"
 	"net/url"
 	"slices"
 	"strings"
-	"time"
-
-	"github.com/icholy/digest"
 
 	"redstart/internal/core/profile"
 	"redstart/internal/driver"
-)
-
-const (
-	maxBody      = 1 << 20 // bytes of an answer that are read
-	maxRedirects = 5
-	moveTime     = 15 * time.Second
+	"redstart/internal/driver/overhttp"
 )
 
 // session is one browser-like session with one device.
 type session struct {
-	peer      driver.Peer
-	section   Section
-	base      string
-	http      *http.Client
-	transport *http.Transport
+	*overhttp.Link
+	peer driver.Peer
 }
 
-// Open implements driver.Driver. The device's certificate is accepted whatever it is,
-// and told: identity comes from the pinned MAC.
+// Open implements driver.Driver.
 func (Driver) Open(peer driver.Peer) driver.Session {
 	section, _ := peer.Section.(Section)
-	s := &session{peer: peer, section: section, base: section.Over + "://" + peer.Address.String()}
-	if section.At != 0 {
-		s.base = fmt.Sprintf("%s:%d", s.base, section.At)
-	}
-	s.transport = &http.Transport{
-		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-			return peer.Dial(ctx, section.Port())
-		},
-		MaxResponseHeaderBytes: 64 << 10,
-		TLSClientConfig: &tls.Config{
-			InsecureSkipVerify: true,
-			MinVersion:         tls.VersionTLS10, // old firmware speaks nothing newer
-			VerifyConnection: func(state tls.ConnectionState) error {
-				sum := sha256.Sum256(state.PeerCertificates[0].Raw)
-				return peer.Trust(hex.EncodeToString(sum[:]))
-			},
-		},
-	}
-	var via http.RoundTripper = s.transport
-	switch login := peer.Login; {
-	case section.Auth == "digest" && login.User != "":
-		via = &digest.Transport{Username: login.User, Password: login.Password, Transport: s.transport}
-	case section.Auth == "basic" && login.User != "":
-		via = basic{login, s.transport}
-	}
-	jar, _ := cookiejar.New(nil) // never fails without options
-	s.http = &http.Client{Transport: via, Jar: jar}
-	return s
-}
-
-type basic struct {
-	login profile.Login
-	next  http.RoundTripper
-}
-
-func (b basic) RoundTrip(r *http.Request) (*http.Response, error) {
-	r = r.Clone(r.Context())
-	r.SetBasicAuth(b.login.User, b.login.Password)
-	return b.next.RoundTrip(r)
-}
-
-// Close implements driver.Session.
-func (s *session) Close() { s.transport.CloseIdleConnections() }
-
-// Ready implements driver.Session.
-func (s *session) Ready(ctx context.Context) error {
-	c, err := s.peer.Dial(ctx, s.section.Port())
-	if err != nil {
-		return err
-	}
-	return c.Close()
-}
-
-// redirects says whether one is followed: only where the move asks for it, and only
-// to the same device.
-func (s *session) redirects(m *Move) func(*http.Request, []*http.Request) error {
-	return func(next *http.Request, past []*http.Request) error {
-		switch {
-		case !m.Follow:
-			return http.ErrUseLastResponse
-		case len(past) > maxRedirects:
-			return fmt.Errorf("it redirects more than %d times", maxRedirects)
-		case next.URL.Scheme+"://"+next.URL.Host != s.base:
-			return fmt.Errorf("it redirects to another place")
-		}
-		return nil
-	}
+	return &session{overhttp.Open(peer, section.place(), "web server"), peer}
 }
 
 // Do implements driver.Session: it fills in the variables, sends the request, judges
@@ -123,25 +39,25 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 	if !ok {
 		return nil, fmt.Errorf("%w: this is no web request", driver.ErrNotSent)
 	}
-	ctx, cancel := context.WithTimeout(ctx, moveTime)
+	ctx, cancel := context.WithTimeout(ctx, overhttp.MoveTime)
 	defer cancel()
 	request, err := s.request(ctx, m, vars)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", driver.ErrNotSent, err)
 	}
-	a, status, err := s.exchange(m, request)
-	s.tell(m, request, vars, a, status, err)
+	a, err := s.Exchange(request, m.Follow)
+	s.tell(m, request, vars, a, err)
 	if err != nil {
 		return nil, err
 	}
-	if slices.Contains(m.Refused, status) {
+	if slices.Contains(m.Refused, a.Status) {
 		return nil, driver.ErrLogin
 	}
-	if !expected(m, status) {
+	if !expected(m, a.Status) {
 		if why, err := take(m.Why, a); err == nil && why != "" {
-			return nil, refusal{"it refused: " + why}
+			return nil, driver.Refusal{Text: "it refused: " + why}
 		}
-		return nil, refusal{fmt.Sprintf("it answered %d %s", status, http.StatusText(status))}
+		return nil, driver.Refusal{Text: "it answered " + a.Line()}
 	}
 	facts := map[string]string{}
 	for _, key := range m.Takes() {
@@ -152,70 +68,13 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 	return facts, nil
 }
 
-// mostShown bounds what is shown of a body, in bytes.
-const mostShown = 2000
-
 // tell shows a request and its answer to who looks on.
-func (s *session) tell(m *Move, request *http.Request, vars map[string]string, a answer, status int, err error) {
-	if s.peer.Told == nil {
-		return
-	}
+func (s *session) tell(m *Move, request *http.Request, vars map[string]string, a overhttp.Answer, err error) {
 	body, _, fault := m.body(vars, nil)
 	if fault != nil { // a file is not shown
 		body = nil
 	}
-	sent := strings.TrimSpace(request.Method + " " + request.URL.RequestURI() + "\n" + shown(body))
-	if err != nil {
-		s.peer.Told(sent, err.Error())
-		return
-	}
-	s.peer.Told(sent, strings.TrimSpace(fmt.Sprintf("%d %s\n%s", status, http.StatusText(status), shown(a.body))))
-}
-
-// shown is what can be read of a body.
-func shown(body []byte) string {
-	text := strings.ToValidUTF8(string(body[:min(len(body), mostShown)]), "?")
-	if len(body) > mostShown {
-		text += " …"
-	}
-	return text
-}
-
-// refusal is an answer that says no.
-type refusal struct{ text string }
-
-func (r refusal) Error() string        { return r.text }
-func (r refusal) Is(target error) bool { return target == driver.ErrValue }
-
-// exchange sends a request and reads as much of the answer as is taken.
-func (s *session) exchange(m *Move, request *http.Request) (answer, int, error) {
-	began := time.Now()
-	client := *s.http
-	client.CheckRedirect = s.redirects(m)
-	response, err := client.Do(request)
-	if err != nil {
-		var outer *url.Error
-		if errors.As(err, &outer) {
-			err = outer.Err // the URL may hold a secret
-		}
-		switch {
-		case errors.Is(err, driver.ErrStranger):
-			return answer{}, 0, fmt.Errorf("%w: %w", driver.ErrNotSent, err)
-		case errors.Is(err, context.DeadlineExceeded):
-			return answer{}, 0, fmt.Errorf("%w from its web server within %.0f s", driver.ErrNoAnswer,
-				time.Since(began).Seconds())
-		}
-		return answer{}, 0, fmt.Errorf("%w from its web server: %w", driver.ErrNoAnswer, err)
-	}
-	defer response.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(response.Body, maxBody+1))
-	if err == nil && len(body) > maxBody {
-		err = fmt.Errorf("it is longer than %d KiB", maxBody>>10)
-	}
-	if err != nil {
-		return answer{}, 0, fmt.Errorf("%w from its web server: it did not come whole: %w", driver.ErrNoAnswer, err)
-	}
-	return answer{response.Header, response.Cookies(), body}, response.StatusCode, nil
+	s.Tell(request.Method+" "+request.URL.RequestURI(), body, a, err)
 }
 
 func expected(m *Move, status int) bool {
@@ -235,7 +94,7 @@ func (s *session) request(ctx context.Context, m *Move, vars map[string]string) 
 	if err != nil {
 		return nil, err
 	}
-	request, err := http.NewRequestWithContext(ctx, method, s.base+path, bytes.NewReader(body))
+	request, err := http.NewRequestWithContext(ctx, method, s.Base+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
@@ -271,7 +130,7 @@ func (m *Move) body(vars map[string]string, file func(string) (driver.File, erro
 		}
 		return []byte(form.Encode()), "application/x-www-form-urlencoded", nil
 	case m.JSON != nil:
-		filled, err := fillAll(m.JSON, vars)
+		filled, err := driver.FillJSON(m.JSON, vars)
 		if err != nil {
 			return nil, "", err
 		}
@@ -341,46 +200,4 @@ func upload(w *multipart.Writer, part, key string, file func(string) (driver.Fil
 		err = fmt.Errorf("the file %s could not be read whole", f.Name)
 	}
 	return err
-}
-
-func fillAll(v any, vars map[string]string) (any, error) {
-	switch v := v.(type) {
-	case string:
-		return profile.Fill(v, vars, nil)
-	case map[string]any:
-		out := map[string]any{}
-		for key, value := range v {
-			filled, err := fillAll(value, vars)
-			if err != nil {
-				return nil, err
-			}
-			if name, table := strings.CutSuffix(key, "[]"); table {
-				key, filled = name, asTable(filled)
-			}
-			out[key] = filled
-		}
-		return out, nil
-	case []any:
-		out := make([]any, len(v))
-		for i, value := range v {
-			filled, err := fillAll(value, vars)
-			if err != nil {
-				return nil, err
-			}
-			out[i] = filled
-		}
-		return out, nil
-	}
-	return v, nil
-}
-
-// asTable gives the rows of a table that a variable holds, for a member of the body that is
-// a list of objects; an empty list for nothing.
-func asTable(filled any) any {
-	text, _ := filled.(string)
-	rows, err := profile.ParseRows(text)
-	if err != nil || rows == nil {
-		return []profile.Row{}
-	}
-	return rows
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"redstart/internal/core/profile"
+	"redstart/internal/driver/overhttp"
 )
 
 // Section says how the device's web server is reached.
@@ -21,16 +22,10 @@ type Section struct {
 func (s Section) Scheme() string { return s.Over }
 
 // Port is where the server listens; 0 when the device has none.
-func (s Section) Port() uint16 {
-	switch {
-	case s.At != 0:
-		return s.At
-	case s.Over == "https":
-		return 443
-	case s.Over == "http":
-		return 80
-	}
-	return 0
+func (s Section) Port() uint16 { return s.place().At() }
+
+func (s Section) place() overhttp.Place {
+	return overhttp.Place{Scheme: s.Over, Port: s.At, Auth: s.Auth}
 }
 
 // Move is one request and what to expect of the answer. At most one of Form, JSON,
@@ -70,15 +65,10 @@ func (Driver) Section(part profile.Part) (profile.Section, error) {
 	if err := part.Into(&s); err != nil {
 		return nil, err
 	}
-	switch {
-	case !slices.Contains([]string{"", "http", "https"}, s.Over):
-		return nil, fmt.Errorf("scheme must be http or https, not %q", s.Over)
-	case s.Over == "" && s != Section{}:
+	if s.Over == "" && s != (Section{}) {
 		return nil, fmt.Errorf("scheme is missing; it is http or https")
-	case !slices.Contains([]string{"", "basic", "digest"}, s.Auth):
-		return nil, fmt.Errorf("auth must be basic or digest, or left out, not %q", s.Auth)
 	}
-	return s, nil
+	return s, s.place().Check()
 }
 
 var (
