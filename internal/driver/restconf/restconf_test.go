@@ -193,7 +193,7 @@ func TestWrongWords(t *testing.T) {
 		"restconf: GET data/x:y, take: {name: /a~b}":  "~0",
 		"restconf: GET data/x:y, takes: {name: /a~0}": "takes",
 	} {
-		text := strings.Replace(heron, `sign-in: [{restconf: "GET data/lamp:lamp"}]`, "sign-in: [{"+strings.Trim(words, "{}")+
+		text := strings.Replace(heron, `sign-in: [{restconf: "GET data/lamp:lamp"}]`, "sign-in: [{"+words+
 			"}]", 1)
 		if _, err := profile.Parse([]byte(text), []profile.Driver{restconf.Driver{}}); err == nil ||
 			!strings.Contains(err.Error(), says) {
