@@ -6,23 +6,23 @@ import (
 	"encoding/csv"
 	"net/netip"
 	"os"
-	"redstart/internal/core/address"
-	"redstart/internal/sim/hands"
-	"redstart/internal/sim/model/fs5"
-	"redstart/internal/sim/model/r16"
-	"redstart/internal/sim/model/w1"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
 	"redstart/internal/api"
+	"redstart/internal/client"
+	"redstart/internal/core/address"
 	"redstart/internal/core/match"
 	"redstart/internal/core/result"
 	"redstart/internal/sim/box"
+	"redstart/internal/sim/hands"
 	"redstart/internal/sim/model/all"
 	"redstart/internal/sim/model/d1"
+	"redstart/internal/sim/model/fs5"
+	"redstart/internal/sim/model/r16"
+	"redstart/internal/sim/model/w1"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
 )
@@ -31,7 +31,12 @@ import (
 // its label, with what alter changes in it.
 func (r *rig) labelled(t *testing.T, alter func(row map[string]string, b *box.Box)) string {
 	t.Helper()
-	lines, err := csv.NewReader(bytes.NewReader(r.site.Plan())).ReadAll()
+	return labelled(t, r.site, alter)
+}
+
+func labelled(t testing.TB, site *skerry.Site, alter func(row map[string]string, b *box.Box)) string {
+	t.Helper()
+	lines, err := csv.NewReader(bytes.NewReader(site.Plan())).ReadAll()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -43,7 +48,7 @@ func (r *rig) labelled(t *testing.T, alter func(row map[string]string, b *box.Bo
 			for n, key := range lines[0] {
 				row[key] = line[n]
 			}
-			b := r.site.Boxes[i-1]
+			b := site.Boxes[i-1]
 			row["mac"], row["serial"] = b.MAC.String(), b.Label
 			if alter != nil {
 				alter(row, b)
@@ -168,18 +173,27 @@ func (r *rig) besideDeskSwitches() {
 // hands has somebody do what is asked by hand while the test runs.
 func (r *rig) hands(t *testing.T) {
 	t.Helper()
-	boxes := map[address.MAC]*box.Box{}
-	for _, b := range r.site.All() {
-		boxes[b.MAC] = b
-	}
-	ctx, stop := context.WithCancel(t.Context())
-	var ended sync.WaitGroup
-	ended.Go(func() {
-		if err := (hands.Person{Boxes: boxes}).Serve(ctx, r.c); err != nil {
+	ended := handsOf(r.site, r.c)
+	t.Cleanup(func() {
+		if err := ended(); err != nil {
 			t.Errorf("the hands: %v", err)
 		}
 	})
-	t.Cleanup(func() { stop(); ended.Wait() })
+}
+
+// handsOf has somebody do what is asked by hand, until the function that it gives is called.
+func handsOf(site *skerry.Site, c *client.Client) (end func() error) {
+	boxes := map[address.MAC]*box.Box{}
+	for _, b := range site.All() {
+		boxes[b.MAC] = b
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- hands.Person{Boxes: boxes}.Serve(ctx, c) }()
+	return func() error {
+		stop()
+		return <-ended
+	}
 }
 
 // With a speed that the bus does not have nothing behind a router answers, and that is seen.

@@ -106,7 +106,7 @@ func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
 	}
 	c := open(t, dir)
 	ctx := patience(t)
-	toMatched(t, c, site)
+	toMatched(t, c, string(site.Plan()))
 	begin := func(ctx context.Context) (api.Work, error) {
 		return c.Commission(ctx, api.RunOptions{Chosen: chosen(nil)})
 	}
@@ -164,13 +164,13 @@ func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
 }
 
 // toMatched takes a fresh service as far as every box has its entry.
-func toMatched(t testing.TB, c *client.Client, site *skerry.Site) {
+func toMatched(t testing.TB, c *client.Client, plan string) {
 	t.Helper()
 	ctx := patience(t)
 	if _, err := c.AddSite(ctx, skerry.Data()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.Import(ctx, site.Plan(), api.ImportOptions{}); err != nil {
+	if _, err := c.Import(ctx, []byte(plan), api.ImportOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	follow(t, c, func(ctx context.Context) (api.Work, error) { return c.Find(ctx, api.FindOptions{}) }, nil)

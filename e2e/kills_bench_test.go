@@ -3,7 +3,9 @@ package e2e
 import (
 	"context"
 	"math/rand/v2"
+	"net/netip"
 	"os"
+	"redstart/internal/sim/model/fs5"
 	"slices"
 	"testing"
 	"time"
@@ -43,9 +45,10 @@ func killedUntilDone(b *testing.B, site *skerry.Site, random *rand.Rand) (starts
 	dir := b.TempDir()
 	serve := []string{os.Args[0], "serve", "--listen", "127.0.0.1:0", "--vxlan", offer(b, site)}
 	p := spawn(b, "Segment:", dir, serve...)
-	c, ctx := open(b, dir), patience(b)
-	toMatched(b, c, site)
-	entries, err := c.Entries(ctx)
+	c := open(b, dir)
+	toMatched(b, c, labelled(b, site, nil))
+	beside := []netip.Addr{fs5.Factory.Address.Addr()}
+	entries, err := c.Entries(patience(b))
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -56,21 +59,23 @@ func killedUntilDone(b *testing.B, site *skerry.Site, random *rand.Rand) (starts
 	begin := func(ctx context.Context) (w api.Work, err error) {
 		for _, tags := range halves {
 			if err == nil {
-				w, err = c.Commission(ctx, api.RunOptions{Chosen: chosen(tags)})
+				w, err = c.Commission(ctx, api.RunOptions{Chosen: chosen(tags), Beside: beside})
 			}
 		}
 		return w, err
 	}
 	for {
 		// Later and later, or it would never get beyond what it repeats after each kill.
+		end := handsOf(site, c)
 		killAfter(b, p, c, begin, 1+random.IntN(20+20*len(starts)))
+		_ = end() // they lost the service
 		began := time.Now()
 		p = spawn(b, "Segment:", dir, serve...)
 		starts = append(starts, time.Since(began))
 		c = open(b, dir)
 		open, done := []int64{}, 0
 		for id := int64(1); id <= 2; id++ {
-			switch run, err := c.Run(ctx, id); {
+			switch run, err := c.Run(patience(b), id); {
 			case err != nil:
 				b.Fatalf("run %d is lost: %v", id, err)
 			case run.State == store.Interrupted:
@@ -100,11 +105,11 @@ func killedUntilDone(b *testing.B, site *skerry.Site, random *rand.Rand) (starts
 	follow(b, c, func(ctx context.Context) (api.Work, error) {
 		return c.Verify(ctx, api.VerifyOptions{Chosen: chosen(nil)})
 	}, nil)
-	if entries, err = c.Entries(ctx); err != nil {
+	if entries, err = c.Entries(patience(b)); err != nil {
 		b.Fatal(err)
 	}
 	for _, e := range entries {
-		if e.State != store.Verified {
+		if e.State != store.Verified && len(e.Unseen) == 0 {
 			b.Errorf("%s is %s: %s", e.Tag, e.State, e.Reason)
 		}
 	}

@@ -35,7 +35,7 @@ var factoryLogin = &Check{
 func (v *Visit) factoryLogin(ctx context.Context) (result.Look, error) {
 	client := v.fresh()
 	var err error
-	switch f := v.Profile.Factory.Login; {
+	switch f := v.Profile.FactoryLogin(v.Serial); {
 	case f != nil && len(v.Profile.Acts[profile.SignIn]) > 0:
 		if err := v.tries.May(ctx, *f); err != nil {
 			return result.Unseen(plain(err).Error()), nil
@@ -46,6 +46,8 @@ func (v *Visit) factoryLogin(ctx context.Context) (result.Look, error) {
 				return result.Look{}, err
 			}
 		}
+	case f == nil && v.Profile.LoginFromSerial():
+		return result.Unseen("its factory login is made from its serial, which is not known"), nil
 	case len(v.Profile.Acts[profile.FactoryEntry]) > 0:
 		_, err = client.Do(ctx, profile.FactoryEntry, nil)
 	default:

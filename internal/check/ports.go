@@ -2,17 +2,25 @@ package check
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
+	"strings"
+	"syscall"
 
 	"redstart/internal/core/result"
 )
 
-// ports opens each TCP port that the profile says is open.
+const shut = "shut"
+
+// ports opens each TCP port that the profile says is open, and tries each that must be shut.
 var ports = &Check{
 	Wants: func(s Subject) (list []Want) {
 		for _, p := range s.Profile.Ports {
 			list = append(list, Want{Name: fmt.Sprintf("port %d", p), Expected: "open", Key: strconv.Itoa(int(p))})
+		}
+		for _, p := range s.Profile.Shut {
+			list = append(list, Want{Name: fmt.Sprintf("port %d", p), Expected: shut, Key: strconv.Itoa(int(p))})
 		}
 		return list
 	},
@@ -24,7 +32,21 @@ var ports = &Check{
 			}
 			ctx, cancel := context.WithTimeout(ctx, echoTime)
 			defer cancel()
-			return result.Answered(plain(v.conversation().Knock(ctx, uint16(port))), "open"), nil
+			err = v.conversation().Knock(ctx, uint16(port))
+			if w.Expected != shut {
+				return result.Answered(plain(err), "open"), nil
+			}
+			switch {
+			case err == nil:
+				return result.Saw("open", false), nil
+			case errors.Is(err, syscall.ECONNREFUSED), strings.Contains(err.Error(), "refused"):
+				return result.Saw(shut, true), nil
+			}
+			// Silence shuts it too, if the device is there to be silent.
+			if err := v.conversation().Echo(ctx); err != nil {
+				return result.Unseen(plain(err).Error()), nil
+			}
+			return result.Saw(shut, true), nil
 		})
 	},
 }

@@ -93,7 +93,7 @@ func (v *Visit) Told() (facts map[string]string, at time.Time) {
 
 func (v *Visit) target(at netip.Addr) driver.Target {
 	return driver.Target{MAC: v.MAC, Address: at, Bits: v.Given.Address.Bits(), Profile: v.Profile, Avoid: v.avoid,
-		Trust: v.trust}
+		Trust: v.trust, Serial: v.Serial}
 }
 
 // trust refuses to send a login to a server that is another than before.

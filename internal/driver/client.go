@@ -33,6 +33,7 @@ type Target struct {
 	Address netip.Addr
 	Bits    int
 	Profile *profile.Profile
+	Serial  string // on its label, for a factory login that is made from it; "": not known
 	Avoid   func(netip.Addr) bool
 	// Trust says whether a login of its own may be sent to what shows this; nil trusts
 	// all. What is sent to a box as from the factory is no secret.
@@ -265,7 +266,7 @@ func (c *Client) trust(s Server) error {
 	c.mu.Lock()
 	c.servers[s.Kind] = s
 	c.mu.Unlock()
-	factory := c.target.Profile.Factory.Login
+	factory := c.target.Profile.FactoryLogin(c.target.Serial)
 	if c.target.Trust == nil || c.login == (profile.Login{}) || factory != nil && c.login == *factory {
 		return nil
 	}

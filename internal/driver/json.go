@@ -3,6 +3,7 @@ package driver
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -22,6 +23,9 @@ func CheckPointer(path string) error {
 	return nil
 }
 
+// ErrNothing says that a document has nothing where a pointer leads.
+var ErrNothing = errors.New("there is nothing")
+
 // Pointer follows a JSON pointer (RFC 6901) to a plain value and prints it; a list is printed
 // as JSON.
 func Pointer(body []byte, path string) (string, error) {
@@ -39,14 +43,16 @@ func Pointer(body []byte, path string) (string, error) {
 		case []any:
 			i, err := strconv.Atoi(token)
 			if err != nil || i < 0 || i >= len(v) {
-				return "", fmt.Errorf("there is nothing at %s", path)
+				return "", fmt.Errorf("%w at %s", ErrNothing, path)
 			}
 			at = v[i]
 		default:
-			return "", fmt.Errorf("there is nothing at %s", path)
+			return "", fmt.Errorf("%w at %s", ErrNothing, path)
 		}
 	}
 	switch v := at.(type) {
+	case nil:
+		return "", fmt.Errorf("%w at %s", ErrNothing, path)
 	case string:
 		return v, nil
 	case json.Number:

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -11,6 +12,7 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
@@ -55,10 +57,12 @@ func (s *Site) Try(ctx context.Context, mac address.MAC, in api.Trial, who strin
 		return out, problem.New(problem.Missing, "there is no such profile",
 			"list them: redstart profile list").About(in.Profile)
 	}
-	t := &trial{site: s, p: p, mac: mac, out: &out, tries: s.vault.Try(mac, p.Accounts, "trial by "+who), who: who}
+	t := &trial{site: s, p: p, mac: mac, out: &out, tries: s.vault.Try(mac, p.Accounts, "trial by "+who), who: who,
+		serial: f.Value(fact.Serial)}
 	if t.vars, err = s.trialValues(ctx, p, f, in.Values); err != nil {
 		return out, err
 	}
+	t.serial = cmp.Or(t.vars["serial"], t.serial)
 	whole, _, err := s.bare(ctx)
 	if err != nil {
 		return out, err
@@ -68,7 +72,7 @@ func (s *Site) Try(ctx context.Context, mac address.MAC, in api.Trial, who strin
 		return out, err
 	}
 	t.client = driver.New(s.bench(), driver.Target{MAC: mac, Address: f.AddressNow(), Bits: p.Factory.Address.Bits,
-		Profile: p, Avoid: whole.Needs(), Trust: knownOnly(servers), Trace: func(x driver.Exchange) {
+		Profile: p, Avoid: whole.Needs(), Trust: knownOnly(servers), Serial: t.serial, Trace: func(x driver.Exchange) {
 			out.Exchanges = append(out.Exchanges, api.Exchange{Act: string(x.Act), Move: x.Move, Sent: x.Sent,
 				Got: x.Got})
 		}})
@@ -122,7 +126,9 @@ func (s *Site) trialValues(ctx context.Context, p *profile.Profile, f *device.Fo
 			return nil, err
 		}
 		vars = procedure.For(r, e.Entry, p).Variables()
+		vars["serial"] = e.Serial
 	}
+	vars[profile.OurPort] = f.Value(fact.Port)
 	maps.Copy(vars, given)
 	return vars, nil
 }
@@ -138,6 +144,7 @@ type trial struct {
 	who    string
 	out    *api.Tried
 	inside bool
+	serial string // on its label, as far as it is known
 }
 
 // free are the acts that need no login.
@@ -169,7 +176,7 @@ func (t *trial) signIn(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if f := t.p.Factory.Login; f != nil {
+	if f := t.p.FactoryLogin(t.serial); f != nil {
 		known = append(known, vault.Login{Login: *f})
 	}
 	err = problem.New(problem.Conflict, "no login of it is stored, and its profile names none of the factory",
@@ -195,7 +202,7 @@ func (t *trial) signIn(ctx context.Context) error {
 
 // password sets a new password, stored before it is sent, and signs in with it.
 func (t *trial) password(ctx context.Context, act profile.Act) error {
-	if f := t.p.Factory.Login; f != nil && t.vars["old-password"] == "" {
+	if f := t.p.FactoryLogin(t.serial); f != nil && t.vars["old-password"] == "" {
 		t.vars["old-user"], t.vars["old-password"] = f.User, f.Password
 	}
 	next := profile.Login{User: t.p.User}

@@ -190,7 +190,8 @@ func (b *Box) target(at netip.Addr) driver.Target {
 	if at == b.want() {
 		bits = b.d.Given.Address.Bits()
 	}
-	t := driver.Target{MAC: b.d.MAC, Address: at, Bits: bits, Profile: b.p, Avoid: b.Avoid, Trust: b.trust}
+	t := driver.Target{MAC: b.d.MAC, Address: at, Bits: bits, Profile: b.p, Avoid: b.Avoid, Trust: b.trust,
+		Serial: b.d.Serial}
 	if b.d.Line != "" {
 		t.Line = func(m line.Mode) (io.ReadWriteCloser, error) { return b.Line(b.d.Line, m) }
 	}
@@ -254,6 +255,13 @@ func (b *Box) variables(ctx context.Context) (map[string]string, error) {
 			}
 		}
 		vars["setting."+key] = secret
+	}
+	if b.p.Setting(profile.PortsSetting) != nil {
+		found, err := b.Store.Device(ctx, b.d.MAC)
+		if err != nil {
+			return nil, err
+		}
+		vars[profile.OurPort] = found.Value(fact.Port) // as it told over LLDP
 	}
 	for key, value := range b.d.Given.Settings {
 		if s := b.p.Setting(key); s != nil && s.Type == profile.Rows && s.HasSecret() {

@@ -47,16 +47,17 @@ func (b *Box) findLogin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if f := b.p.Factory.Login; f != nil {
-		factory := vault.Login{Login: *f, Origin: "the factory"}
+	factory := b.p.FactoryLogin(b.d.Serial)
+	if f := factory; f != nil {
+		fresh := vault.Login{Login: *f, Origin: "the factory"}
 		given := b.journal[string(profile.Password)].Phase != "" ||
 			slices.ContainsFunc(stored, func(l vault.Login) bool {
 				return l.State == store.Pending
 			})
 		if b.p.Factory.Address.Contains(b.at) && !given {
-			stored = append([]vault.Login{factory}, stored...)
+			stored = append([]vault.Login{fresh}, stored...)
 		} else {
-			stored = append(stored, factory)
+			stored = append(stored, fresh)
 		}
 	}
 	refused := 0
@@ -85,6 +86,10 @@ func (b *Box) findLogin(ctx context.Context) error {
 	}
 	if stranger != nil {
 		return b.anew(ctx, stranger)
+	}
+	if b.p.LoginFromSerial() && factory == nil {
+		return problem.New(problem.Conflict, "its first password is made from the serial on its label, which the plan does not say",
+			"read the label into the plan: redstart plan set "+b.d.Tag+" serial=…, or scan it")
 	}
 	if b.p.Factory.Login == nil && refused == 0 {
 		b.reset = true

@@ -17,6 +17,9 @@ const MaxEntries = 20000
 // longest text of a field, in characters.
 const longest = 200
 
+// longestTable of a setting, in characters.
+const longestTable = 1 << 17
+
 // Entry is one device that should exist. The zero MAC, the empty serial and
 // the invalid address mean "not given".
 type Entry struct {
@@ -156,12 +159,20 @@ func (e *Entry) text(field string) *string {
 	return nil
 }
 
+// longestOf is how long a value may be: a table in one cell is longer than any text.
+func longestOf(field, value string) int {
+	if strings.HasPrefix(value, "[") && !slices.Contains(profile.Reserved, field) {
+		return longestTable
+	}
+	return longest
+}
+
 // Set sets a field or setting from text. Text that cannot be understood is an
 // error and changes nothing; whether the value makes sense is for Plan.Check.
 func (e *Entry) Set(field, value string) error {
 	value = strings.TrimSpace(value)
-	if len([]rune(value)) > longest {
-		return fmt.Errorf("is longer than %d characters", longest)
+	if most := longestOf(field, value); len([]rune(value)) > most {
+		return fmt.Errorf("is longer than %d characters", most)
 	}
 	if strings.ContainsFunc(value, func(r rune) bool { return r < ' ' || r == 0x7f }) {
 		return fmt.Errorf("holds a line break or another control character")

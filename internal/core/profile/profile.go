@@ -69,6 +69,7 @@ type Profile struct {
 	Settings  []Setting    `yaml:"settings" json:"settings,omitempty"`
 	Restart   RestartTimes `yaml:"restart" json:"restart"`
 	Ports     []uint16     `yaml:"ports" json:"ports"`
+	Shut      []uint16     `yaml:"shut" json:"shut,omitempty"` // TCP ports that are shut once it is set
 	// Networks are the settings that number the BACnet networks behind the device: what
 	// hangs there must answer through it.
 	Networks []string `yaml:"networks" json:"networks,omitempty"`
@@ -146,6 +147,28 @@ type Login struct {
 type FactoryAddress struct {
 	address.Range
 	Bits int
+}
+
+// FromSerial stands in the factory login for the serial of the device.
+const FromSerial = "{serial}"
+
+// LoginFromSerial reports whether the factory login is made from the serial on the label.
+func (p *Profile) LoginFromSerial() bool {
+	l := p.Factory.Login
+	return l != nil && strings.Contains(l.User+l.Password, FromSerial)
+}
+
+// FactoryLogin is the login with which a device of that serial leaves the factory; nil where
+// there is none, or where the serial must be known for it and is not.
+func (p *Profile) FactoryLogin(serial string) *Login {
+	switch {
+	case !p.LoginFromSerial():
+		return p.Factory.Login
+	case serial == "":
+		return nil
+	}
+	fill := strings.NewReplacer(FromSerial, serial)
+	return &Login{User: fill.Replace(p.Factory.Login.User), Password: fill.Replace(p.Factory.Login.Password)}
 }
 
 // UnmarshalText reads "none", "a.b.c.d/n" or "a.b.c.d-e.f.g.h/n".

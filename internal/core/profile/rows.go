@@ -22,7 +22,7 @@ const (
 )
 
 // columnTypes are the types that columns may have.
-var columnTypes = []string{Text, Number, Choice, YesNo, IPv4, Mail, Secret, EntryRef, Computed, EntryLogin}
+var columnTypes = []string{Text, Number, Choice, YesNo, IPv4, Numbers, Mail, Secret, EntryRef, Computed, EntryLogin}
 
 // ParseRows reads the value of a setting of the type rows: a JSON array of objects
 // (RFC 8259), whose values are text, numbers or yes and no. The empty value has no rows.
@@ -68,6 +68,19 @@ func cellText(v any) (string, bool) {
 		return v.String(), true
 	case bool:
 		return map[bool]string{true: "yes", false: "no"}[v], true
+	case []any: // a list of plain values
+		var parts []string
+		for _, element := range v {
+			if _, deeper := element.([]any); deeper {
+				return "", false
+			}
+			text, ok := cellText(element)
+			if !ok {
+				return "", false
+			}
+			parts = append(parts, text)
+		}
+		return strings.Join(parts, ", "), true
 	}
 	return "", false
 }
@@ -211,7 +224,7 @@ func (s Setting) Same(planned, told string) bool {
 	if s.Type == Listing && told != planned {
 		return strings.EqualFold(strings.TrimSpace(told), Digest(planned))
 	}
-	return planned == told
+	return planned == told || s.Type == Numbers && s.heard(planned) == told
 }
 
 // Digest is how a device tells a listing that it does not tell whole: SHA-256 in
@@ -252,7 +265,7 @@ func (s Setting) RowsDiffer(planned, told string) string {
 				}
 				continue
 			}
-			if tells[c.Key] && has[c.Key] != row[c.Key] {
+			if tells[c.Key] && !c.Same(row[c.Key], has[c.Key]) {
 				list = append(list, fmt.Sprintf("%s %s: %s is %s, not %s", key, row[key], c.Key, orNothing(has[c.Key]),
 					orNothing(row[c.Key])))
 			}
@@ -325,10 +338,25 @@ func (p *Profile) EachRow(m Move, vars map[string]string) ([]map[string]string, 
 	}
 	s.sortRows(rows)
 	list := []map[string]string{}
+	var ours []map[string]string
 	for _, row := range rows {
+		if s.Key == PortsSetting && row[s.Columns[0].Key] == portNumber(vars[OurPort]) {
+			ours = append(ours, s.spokenRow(row))
+			continue
+		}
 		list = append(list, s.spokenRow(row))
 	}
-	return list, nil
+	return append(list, ours...), nil
+}
+
+// OurPort is the variable that holds the switch's own name for the port that we hang on; it
+// is set last, since a mistake there cuts us off.
+const OurPort = "our-port"
+
+// portNumber is the number at the end of a port's name: 24 of port24, of gi1/0/24.
+func portNumber(name string) string {
+	begins := strings.LastIndexFunc(name, func(r rune) bool { return r < '0' || r > '9' }) + 1
+	return strings.TrimLeft(name[begins:], "0")
 }
 
 var errNoTable = errors.New("there is no such table")

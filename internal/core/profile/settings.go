@@ -14,6 +14,7 @@ import (
 	_ "time/tzdata" // zones are known on any machine
 
 	"redstart/internal/core/address"
+	"redstart/internal/core/value"
 )
 
 // Types of settings.
@@ -25,6 +26,7 @@ const (
 	IPv4         = "address"     // an IPv4 address
 	SecondPort   = "second-port" // a further port: an IPv4 address with its prefix length
 	Zone         = "time-zone"   // a name of the IANA time zone database
+	Numbers      = "numbers"     // whole numbers from min to max and ranges of them: 1-4, 24
 	Mail         = "mail"        // a mail address (RFC 5322, 3.4.1)
 	Secret       = "secret"      // kept in the vault
 	File         = "file"        // a file of the site, by its name
@@ -37,6 +39,7 @@ const (
 	maxText      = 200           // longest text, in characters
 	maxNumber    = 1<<53 - 1     // what JSON carries exactly
 	TrunkSetting = "trunk"       // key of the setting that names what a device's bus hangs on
+	PortsSetting = "ports"       // key of the table of a switch's ports; its first column is their number
 )
 
 // Scopes of uniqueness.
@@ -48,7 +51,7 @@ const (
 )
 
 var (
-	settingTypes = []string{Text, Number, Choice, YesNo, IPv4, SecondPort, Zone, Mail, Secret, File, EntryRef,
+	settingTypes = []string{Text, Number, Choice, YesNo, IPv4, SecondPort, Numbers, Zone, Mail, Secret, File, EntryRef,
 		SettingRef, Rows, Computed, Listing, EntryLogin}
 	scopes  = []string{"", InDevice, InTrunk, InSubnet, InSite}
 	keyForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
@@ -69,8 +72,8 @@ type Setting struct {
 	Required bool     `yaml:"required" json:"required,omitempty"`
 	Default  string   `yaml:"default" json:"default,omitempty"`
 	Unit     string   `yaml:"unit" json:"unit,omitempty"`
-	Min      *int64   `yaml:"min" json:"min,omitempty"`         // number
-	Max      *int64   `yaml:"max" json:"max,omitempty"`         // number; text: most characters
+	Min      *int64   `yaml:"min" json:"min,omitempty"`         // number, numbers
+	Max      *int64   `yaml:"max" json:"max,omitempty"`         // number, numbers; text: most characters
 	Choices  []string `yaml:"choices" json:"choices,omitempty"` // choice
 	Kinds    []string `yaml:"kinds" json:"kinds,omitempty"`     // entry, setting: the kinds that may be referred to
 	Of       []string `yaml:"of" json:"of,omitempty"`           // setting: the keys that may be referred to
@@ -193,6 +196,8 @@ func (s Setting) Check(value string) error {
 		if !address.Hosts(p).Contains(p.Addr()) {
 			return fmt.Errorf("is the network or broadcast address of %s", p.Masked())
 		}
+	case Numbers:
+		return s.checkNumbers(value)
 	case Zone:
 		if !IsZone(value) {
 			return fmt.Errorf("is not a time zone like Europe/Oslo")
@@ -235,6 +240,19 @@ func (s Setting) checkNumber(value string) error {
 		return fmt.Errorf("is not a whole number")
 	case s.Min != nil && n < *s.Min, s.Max != nil && n > *s.Max:
 		return fmt.Errorf("is outside %s", s.Range())
+	}
+	return nil
+}
+
+func (s Setting) checkNumbers(text string) error {
+	list, err := value.Numbers(text)
+	if err != nil {
+		return err
+	}
+	for _, n := range list {
+		if s.Min != nil && int64(n) < *s.Min || s.Max != nil && int64(n) > *s.Max {
+			return fmt.Errorf("has %d, which is outside %s", n, s.Range())
+		}
 	}
 	return nil
 }
@@ -359,7 +377,7 @@ func (p *Profile) checkIn(s *Setting, of func(key string) *Setting, fields []str
 		return fmt.Errorf("choices belong to the type choice, which needs them")
 	case (s.Type == SettingRef) != (len(s.Of) > 0):
 		return fmt.Errorf("of belongs to the type setting, which needs it")
-	case s.Type != Number && (s.Min != nil || s.Max != nil && s.Type != Text):
+	case s.Type != Number && s.Type != Numbers && (s.Min != nil || s.Max != nil && s.Type != Text):
 		return fmt.Errorf("min and max belong to numbers, max also to text")
 	case s.Min != nil && s.Max != nil && *s.Min > *s.Max:
 		return fmt.Errorf("max is less than min")

@@ -72,6 +72,10 @@ func (s Setting) heard(told string) string {
 				return c
 			}
 		}
+	case Numbers:
+		if list, err := value.Numbers(strings.Trim(told, "[] ")); err == nil {
+			return value.NumbersText(list)
+		}
 	case IPv4:
 		if a, err := netip.ParseAddr(strings.TrimSpace(told)); err == nil {
 			return a.String()

@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/json"
 	"encoding/xml"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -62,7 +63,8 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 	}
 	facts := map[string]string{}
 	for _, key := range m.Takes() {
-		if facts[key], err = driver.Pointer(a.Body, m.Take[key]); err != nil {
+		// What is not set is not in the answer (RFC 8040, 3.5.1).
+		if facts[key], err = driver.Pointer(a.Body, m.Take[key]); err != nil && !errors.Is(err, driver.ErrNothing) {
 			return nil, fmt.Errorf("its answer has no %s: %w", key, err)
 		}
 	}

@@ -96,6 +96,8 @@ type Model struct {
 	// Pool is the one address that it hands out over DHCP while it is as from
 	// the factory; the zero value hands none out.
 	Pool netip.Prefix
+	// Deaf says that nothing of what we send reaches it; nil: everything does.
+	Deaf func(*Box) bool
 	// Beat is called at each start and then now and then; nil for a quiet model.
 	Beat func(*Box)
 }
@@ -263,7 +265,7 @@ func (b *Box) Takes(raw []byte) bool {
 	b.mu.Lock()
 	live, at := b.live, b.running.Address
 	b.mu.Unlock()
-	if live == nil {
+	if live == nil || b.Model.Deaf != nil && b.Model.Deaf(b) {
 		return false
 	}
 	if f.Type != ethernet.TypeARP {

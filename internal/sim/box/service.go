@@ -11,11 +11,19 @@ type Service struct {
 	Port uint16
 	// Serve speaks with one client; it returns when the connection is closed.
 	Serve func(*Box, net.Conn)
+	// On says at each start whether it is on; nil: always.
+	On func(*Box) bool
+}
+
+// While gives the same service, on only while something is so.
+func (s Service) While(on func(*Box) bool) Service {
+	s.On = on
+	return s
 }
 
 // Greets is a service that says one line and hangs up.
 func Greets(port uint16, line string) Service {
-	return Service{port, func(_ *Box, c net.Conn) {
+	return Service{Port: port, Serve: func(_ *Box, c net.Conn) {
 		_, _ = c.Write([]byte(line + "\r\n")) // whoever came may have gone
 		c.Close()
 	}}
@@ -23,6 +31,9 @@ func Greets(port uint16, line string) Service {
 
 // serve starts a TCP service.
 func (i *instance) serve(b *Box, s Service) error {
+	if s.On != nil && !s.On(b) {
+		return nil
+	}
 	listener, err := i.host.ListenTCP(s.Port)
 	if err != nil {
 		return err

@@ -1,5 +1,6 @@
-// Package fs24 simulates the Fennmark FS24 managed switch: it tells neighbours over LLDP which
-// port they hang on, and over SNMP what hangs where.
+// Package fs24 simulates the Fennmark FS24 managed switch: no address until one is given over
+// DCP; its first password is the serial on its label; it is set over RESTCONF. It tells
+// neighbours over LLDP which port they hang on, and over SNMP what hangs where.
 package fs24
 
 import (
@@ -11,7 +12,11 @@ import (
 	"strings"
 	"time"
 
+	"redstart/internal/core/naming"
+	"redstart/internal/core/profile"
+	"redstart/internal/core/value"
 	"redstart/internal/sim/box"
+	"redstart/internal/sim/station"
 	"redstart/internal/wire/lldp"
 	"redstart/internal/wire/snmp"
 )
@@ -19,18 +24,46 @@ import (
 //go:embed plan.csv
 var plan []byte
 
-// OurPort is the port at which Redstart is plugged in.
-const OurPort = 24
+// OurPort is the port at which Redstart is plugged in, of so many.
+const (
+	OurPort = 24
+	ports   = 24
+)
 
-// placed is its state on this site: somebody set it before.
+// Own are the settings that only managed switches have.
+type Own struct {
+	Zone, NTP, DNS, Domain string // several addresses are divided by spaces
+	NTPOn                  bool
+	VLAN                   int    // on which it is managed; 0 is 1
+	ManagedAt              string // the ports at which it is; "": all
+	DataVLAN               int
+	DataName               string
+	SSH, TelnetOff         bool
+	Log, Traps, Community  string
+	Ring                   string
+	Ports                  string // as JSON
+}
+
+// Factory is the state in which every managed switch leaves the factory.
+var Factory = box.Settings{Own: Own{Ring: "none"}}
+
+// placed is its state on this site: somebody gave it name and address before, and nothing
+// else.
 var placed = box.Settings{
 	Name: "hall-core-01", Address: netip.MustParsePrefix("10.40.9.29/22"), Gateway: netip.MustParseAddr("10.40.8.1"),
+	Own: Own{Ring: "none"},
 }
+
+var names = naming.Rules{Max: 48, Case: "lower", Extra: "."}
 
 // Model is the managed switch.
 var Model = box.Model{
 	Maker: "Fennmark Networks", Name: "FS24", Firmware: "4.1.0", Port: 443, TLS: true,
-	Handler:   box.FrontPage("Fennmark FS24", "#a63", "Managed switch, twenty-four ports."),
+	Handler: handler, Frame: station.With(names), Deaf: deaf,
+	Services: []box.Service{
+		box.Greets(22, "SSH-2.0-fennmark_FS24").While(func(b *box.Box) bool { return ownOf(b).SSH }),
+		box.Greets(23, "FS24").While(func(b *box.Box) bool { return !ownOf(b).TelnetOff }),
+	},
 	Datagrams: []box.Datagram{{Port: snmp.Port, Answer: tells}},
 	Beat:      announce,
 }
@@ -38,9 +71,41 @@ var Model = box.Model{
 // Stock is what the site has of it.
 var Stock = box.Stock{
 	Model: Model, Prefix: [3]byte{0x06, 0x46, 0x32}, Serial: "FN24-%06d", Away: 4 * time.Second,
-	Factory: box.Always(placed),
+	Factory: box.Always(Factory),
 	Short:   "CORE", Kind: "switch", Profile: "fennmark-fs24", Plan: plan,
-	Stands: []box.Stand{{Tag: "HALL-CORE-01"}},
+	Stands: []box.Stand{{Tag: "HALL-CORE-01", Named: "serial", Factory: &placed}},
+	Row: func(row map[string]string, b *box.Box, _ int, _ bool) {
+		row["serial"] = b.Label
+		row["management-vlan"], row["management-ports"] = "408", "21-24"
+		row["data-vlan"], row["data-vlan-name"] = "410", "terminal"
+		row["snmp-community"] = "skerry-read"
+		row["ring-role"] = "manager"
+		row["ports"] = rows()
+	},
+}
+
+// rows are the roles of its ports at this site.
+func rows() string {
+	var list []profile.Row
+	for n := 1; n <= ports; n++ {
+		row := profile.Row{"port": strconv.Itoa(n), "hangs": "one device", "untagged": "410", "on": "yes"}
+		switch {
+		case n <= 2:
+			row["hangs"], row["tagged"], row["untagged"] = "switch", "408, 410", "1"
+		case n > 20:
+			row["untagged"] = "408"
+		}
+		list = append(list, row)
+	}
+	return profile.RowsText(list)
+}
+
+// deaf reports whether it hears nothing of what comes in at our port: that is off, or it is
+// not managed there.
+func deaf(b *box.Box) bool {
+	own := ownOf(b)
+	at, _ := value.Numbers(own.ManagedAt) // it is ours
+	return own.Ports != "" && !portsOf(b)[OurPort-1].On || len(at) > 0 && !slices.Contains(at, OurPort)
 }
 
 // object is one value of the managed switch's tables.
@@ -66,7 +131,10 @@ func announce(b *box.Box) {
 	u := lldp.Unit{
 		Port: portName(OurPort), TTL: 120, System: s.Name, Description: b.Model.Maker + " " + b.Model.Name + " " +
 			b.Model.Firmware,
-		Capabilities: []string{"bridge"}, Management: []netip.Addr{s.Address.Addr()},
+		Capabilities: []string{"bridge"},
+	}
+	if s.Address.IsValid() {
+		u.Management = []netip.Addr{s.Address.Addr()}
 	}
 	b.Send(u.Frame(b.MAC))
 }
