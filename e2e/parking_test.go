@@ -135,7 +135,7 @@ func TestADeviceWaitsForAHand(t *testing.T) {
 	follow(t, r.c, func(ctx context.Context) (api.Work, error) {
 		w, err := latest(ctx)
 		if err == nil {
-			err = r.c.Did(ctx, w.Run, []string{tag})
+			err = r.c.Did(ctx, w.Run, api.Hands{Tags: []string{tag}})
 		}
 		return w, err
 	}, nil)

@@ -3,6 +3,7 @@
 package e2e
 
 import (
+	"redstart/internal/sim/model/v2"
 	"bytes"
 	"context"
 	"fmt"
@@ -85,6 +86,7 @@ type rig struct {
 
 	lookOnly bool
 	lines    []string // serial lines that the next service may use
+	plugged  []skerry.Line // those at the site's consoles
 	reopen   func() (lan.Port, error)
 	wrap     func(lan.Port) lan.Port // around the port at the site; nil for none
 	more     []site.Plug             // other segments
@@ -107,12 +109,46 @@ func startAs(t testing.TB, r *rig, o skerry.Options, profiles ...string) *rig {
 	r.site = skerry.Start(o)
 	t.Cleanup(r.site.Close)
 
+	if slices.ContainsFunc(r.site.Boxes, func(b *box.Box) bool { return b.Model.Name == v2.Model.Name }) {
+		if r.plugged = plugLines(t, r.site); len(r.plugged) > 0 {
+			for _, l := range r.plugged {
+				r.lines = append(r.lines, l.Name)
+			}
+		}
+	}
 	for i, doc := range profiles {
 		r.write(filepath.Join("profiles", fmt.Sprintf("own-%d.yaml", i)), doc)
 	}
 	t.Cleanup(func() { r.hidden(r.secrets()) })
 	r.serve(r.site.Attach())
 	return r
+}
+
+func plugLines(t testing.TB, site *skerry.Site) []skerry.Line {
+	t.Helper()
+	lines, err := site.PlugLines()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return lines
+}
+
+// onLines names the serial lines of those entries that cannot be set without one.
+func onLines(t testing.TB, c *client.Client, lines []skerry.Line) map[string]string {
+	t.Helper()
+	entries, err := c.Entries(patience(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	named := map[string]string{}
+	for _, l := range lines {
+		for _, e := range entries {
+			if l.Only && e.Device == l.MAC {
+				named[e.Tag] = l.Name
+			}
+		}
+	}
+	return named
 }
 
 func (r *rig) write(name, text string) string {

@@ -4,7 +4,9 @@ import (
 	"net/netip"
 	"time"
 
+	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
+	"redstart/internal/store"
 )
 
 // Kinds of work.
@@ -66,6 +68,42 @@ type RunOptions struct {
 // Hands says that a person did what devices of runs wait for, all or none.
 type Hands struct {
 	Tags []string `json:"tags"`
+	// Accept says that the terms that they wait for are accepted, by who signed in.
+	Accept bool `json:"accept,omitempty"`
+}
+
+// TakeHands say who is at what devices wait for.
+type TakeHands struct {
+	Tags []string `json:"tags"`
+	Drop bool     `json:"drop,omitempty"` // nobody is at it any more
+}
+
+// HandTask is something that a person has to do at a device, or has just done.
+type HandTask struct {
+	Tag        string      `json:"tag"`
+	Run        int64       `json:"run"`
+	Area       string      `json:"area"`
+	Floor      string      `json:"floor"`
+	Place      string      `json:"place"`
+	Model      string      `json:"model"`
+	Profile    string      `json:"profile"`
+	MAC        address.MAC `json:"mac"`
+	Serial     string      `json:"serial"`
+	Do         string      `json:"do"`
+	Look       string      `json:"look"`  // what shows that it is done
+	Terms      string      `json:"terms"` // what is to be accepted; "" for nothing
+	Who        string      `json:"who"`   // who is at it; "" for nobody
+	Since      store.Stamp `json:"since"`
+	Within     int         `json:"within"`     // seconds that what follows may take once it is done; 0: no limit
+	Open       bool        `json:"open"`       // it waits for a person
+	WindowEnds store.Stamp `json:"windowEnds"` // it was done, and what follows must be over by then
+	Step       string      `json:"step"`       // what the run does in that window
+}
+
+// HandList are all of a site, in walking order, and what was accepted.
+type HandList struct {
+	Tasks    []HandTask         `json:"tasks"`
+	Accepted []store.Acceptance `json:"accepted"`
 }
 
 // VerifyOptions say what is verified.

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,7 +13,6 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/check"
 	"redstart/internal/client"
-	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/store"
 )
@@ -75,7 +73,7 @@ and --watch shows how far a run is that was started elsewhere.`,
 	c.Flags().Int64Var(&run, "run", 0,
 		"`number` of the run that --stop, --watch or --give-up means, where there are several")
 	c.MarkFlagsMutuallyExclusive("rehearse", "stop", "give-up", "watch")
-	c.AddCommand(a.handOut(), a.askers(), a.setByHand(), a.hands(), a.did())
+	c.AddCommand(a.handOut(), a.askers(), a.setByHand(), a.hands(), a.takeHands(), a.did(), a.accept())
 	return c
 }
 
@@ -165,89 +163,6 @@ func (a *app) stop(ctx context.Context, c *client.Client, kind string, run int64
 		return err
 	}
 	return c.Stop(ctx, w.ID)
-}
-
-// hands lists what devices wait for persons to do, in walking order.
-func (a *app) hands() *cobra.Command {
-	return &cobra.Command{Use: "hands", Short: "List what a person has to do at which device, in walking order",
-		Args: cobra.NoArgs,
-		RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
-			list, err := parked(ctx, c)
-			if err != nil {
-				return err
-			}
-			var rows [][]any
-			for _, h := range list {
-				rows = append(rows, []any{h.Entry.Tag, dash(h.Entry.Area), dash(h.Entry.Floor), dash(h.Entry.Place),
-					wrap(h.Do, 44), wrap(h.Look, 30), clock(h.Since.Time)})
-			}
-			next := "When one is done: redstart commission done TAG"
-			if len(list) == 0 {
-				next = "Nothing waits for a hand."
-			}
-			return a.list(list, []string{"Entry", "Area", "Floor", "Place", "Do", "Then", "Waits since"}, rows, next)
-		})}
-}
-
-// handed is a device that waits for a person, with its entry.
-type handed struct {
-	Entry plan.Entry `json:"entry"`
-	store.RunDevice
-}
-
-// parked gives the devices that wait for a person, in walking order.
-func parked(ctx context.Context, c *client.Client) ([]handed, error) {
-	runs, err := c.OpenRuns(ctx)
-	if err != nil {
-		return nil, err
-	}
-	list := []handed{}
-	for _, run := range runs {
-		for _, d := range run.Devices {
-			if d.State != store.Parked {
-				continue
-			}
-			e, err := c.Entry(ctx, d.Tag)
-			if err != nil {
-				return nil, err
-			}
-			list = append(list, handed{e.Entry.Entry.Entry, d})
-		}
-	}
-	slices.SortFunc(list, func(x, y handed) int {
-		a, b := x.Entry, y.Entry
-		return cmp.Or(cmp.Compare(a.Area, b.Area), cmp.Compare(a.Floor, b.Floor), cmp.Compare(a.Place, b.Place),
-			cmp.Compare(a.Tag, b.Tag))
-	})
-	return list, nil
-}
-
-// did says that a person did what devices wait for.
-func (a *app) did() *cobra.Command {
-	return &cobra.Command{Use: "done TAG...", Short: "Say that what a device waits for was done by hand",
-		Args: cobra.MinimumNArgs(1),
-		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
-			list, err := parked(ctx, c)
-			if err != nil {
-				return err
-			}
-			runs := map[int64][]string{}
-			for _, tag := range tags {
-				i := slices.IndexFunc(list, func(h handed) bool { return h.Entry.Tag == tag })
-				if i < 0 {
-					return problem.New(problem.Conflict, "it waits for nobody's hand",
-						"those that do: redstart commission hands").About(tag)
-				}
-				runs[list[i].Run] = append(runs[list[i].Run], tag)
-			}
-			for run, tags := range runs {
-				if err := c.Did(ctx, run, tags); err != nil {
-					return err
-				}
-			}
-			a.say("Going on with %s. Follow it: redstart commission --watch", strings.Join(tags, " "))
-			return nil
-		})}
 }
 
 // handOut gives planned addresses over DHCP.

@@ -243,9 +243,20 @@ func (c *Client) OpenRuns(ctx context.Context) ([]store.Run, error) {
 	return get[[]store.Run](ctx, c, c.at("/runs"))
 }
 
-// Did says that a person did what devices of a run wait for, all or none.
-func (c *Client) Did(ctx context.Context, run int64, tags []string) error {
-	return c.call(ctx, http.MethodPost, c.at(fmt.Sprintf("/runs/%d/hands", run)), api.Hands{Tags: tags}, nil)
+// Did tells that a person did what devices of a run wait for, or accepts the terms that they
+// wait for.
+func (c *Client) Did(ctx context.Context, run int64, in api.Hands) error {
+	return c.call(ctx, http.MethodPost, c.at(fmt.Sprintf("/runs/%d/hands", run)), in, nil)
+}
+
+// TakeHands says that you are at what devices of a run wait for, or no longer.
+func (c *Client) TakeHands(ctx context.Context, run int64, in api.TakeHands) error {
+	return c.call(ctx, http.MethodPost, c.at(fmt.Sprintf("/runs/%d/hands/take", run)), in, nil)
+}
+
+// Hands gives what persons have to do, in walking order.
+func (c *Client) Hands(ctx context.Context) (api.HandList, error) {
+	return get[api.HandList](ctx, c, c.at("/hands"))
 }
 
 // Resume goes on with a run that was cut off.

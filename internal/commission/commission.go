@@ -111,6 +111,9 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 			r.Left = append(r.Left, LeftOut{e.Tag, "there is no profile " + e.Profile})
 		case !p.Sets():
 			r.Left = append(r.Left, LeftOut{e.Tag, "its profile does not say how to set it"})
+		case p.NeedsLine() && known.Lines[e.Tag] == "":
+			r.Left = append(r.Left, LeftOut{e.Tag, "it is set over a serial line, and none is named for it: redstart commission --line " +
+				e.Tag + "=/dev/…"})
 		case known.Busy[e.Device] != "":
 			r.Left = append(r.Left, LeftOut{e.Tag, known.Busy[e.Device]})
 		case stop != "":

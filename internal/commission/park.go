@@ -41,7 +41,7 @@ func (p *place) leave() {
 func (w *work) park(ctx context.Context, h profile.Hand) (*task.Parking, error) {
 	if w.d.State != store.Parked {
 		w.d.State = store.Parked
-		w.d.Hand = store.Hand{Do: h.Do, Look: h.Look, Since: store.Now(),
+		w.d.Hand = store.Hand{Do: h.Do, Look: h.Look, Terms: h.Terms, Since: store.Now(),
 			Within: int(time.Duration(h.Within).Seconds())}
 	}
 	if err := w.Store.SaveRunDevice(ctx, w.d); err != nil {
@@ -58,7 +58,7 @@ func (w *work) park(ctx context.Context, h profile.Hand) (*task.Parking, error) 
 			return task.ErrStopped
 		}
 		w.d.State = store.Running
-		w.d.Hand.Since = store.Stamp{}
+		w.d.Hand.Since, w.d.Hand.Who = store.Stamp{}, ""
 		if h.Within > 0 {
 			w.d.Hand.Ends = store.Stamp{Time: time.Now().UTC().Add(time.Duration(h.Within))}
 		}

@@ -145,6 +145,9 @@ func (c *Client) Do(ctx context.Context, act profile.Act, variables map[string]s
 			}
 			facts, err := c.move(ctx, act, m, vars)
 			c.trace(act, i+1, vars, facts)
+			if err == nil {
+				err = c.same(vars[fact.Serial], facts[fact.Serial])
+			}
 			if err != nil {
 				return nil, c.explain(act, err, vars)
 			}
@@ -153,6 +156,14 @@ func (c *Client) Do(ctx context.Context, act profile.Act, variables map[string]s
 		}
 	}
 	return c.target.Profile.Heard(taken), nil
+}
+
+// same refuses a box that tells another serial than is known: a serial line may hang on any.
+func (c *Client) same(known, told string) error {
+	if known == "" || told == "" || strings.EqualFold(known, told) {
+		return nil
+	}
+	return fmt.Errorf("%w: here answers the one with the serial %s, not %s", ErrStranger, told, known)
 }
 
 // trace tells who looks on how a move went.

@@ -398,6 +398,18 @@ func (s *Server) workRoutes() []route {
 				}
 				return none{}, r.site.Did(r, id, in, r.who.Name)
 			}),
+		call(s, "POST", at+"runs/:id/hands/take", "Say that you are at what devices wait for, or no longer, all or none",
+			account.Commission, func(r *request, in api.TakeHands) (none, error) {
+				id, err := site.Number(r.param("id"), "run")
+				if err != nil {
+					return none{}, err
+				}
+				return none{}, r.site.TakeHands(r, id, in, r.who.Name)
+			}),
+		call(s, "GET", at+"hands", "What persons have to do at which device, in walking order", account.Look,
+			func(r *request, _ none) (api.HandList, error) {
+				return r.site.Hands(r)
+			}),
 		call(s, "POST", at+"runs", "Start a run", account.Commission,
 			func(r *request, in api.RunOptions) (api.Work, error) {
 				return r.site.Commission(r, r.who.Name, in)

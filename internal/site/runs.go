@@ -147,36 +147,6 @@ func (s *Site) Run(ctx context.Context, id int64) (store.Run, error) {
 	return s.store.Run(ctx, id)
 }
 
-// Did tells a run that a person did what some of its devices wait for.
-func (s *Site) Did(ctx context.Context, id int64, in api.Hands, who string) error {
-	if len(in.Tags) == 0 {
-		return problem.New(problem.Usage, "it is not said for which entries", "give their tags")
-	}
-	if _, err := s.Run(ctx, id); err != nil {
-		return err
-	}
-	s.mu.Lock()
-	i := slices.IndexFunc(s.works, func(w *working) bool { return w.cut != nil && w.Run == id })
-	var runner *commission.Runner
-	if i >= 0 {
-		runner = s.works[i].runner
-	}
-	s.mu.Unlock()
-	if runner == nil {
-		return problem.New(problem.Conflict, fmt.Sprintf("run %d is not under way", id),
-			"go on with it first: redstart commission")
-	}
-	if err := runner.Did(who, in.Tags); err != nil {
-		return err
-	}
-	for _, tag := range in.Tags {
-		if err := s.store.AddNote(ctx, tag, who, "did by hand what its run waited for"); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // GiveUp ends a run that was cut off; its unfinished devices need attention.
 func (s *Site) GiveUp(ctx context.Context, id int64, who string) error {
 	run, err := s.cutOff(ctx, id, "")

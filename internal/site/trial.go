@@ -156,7 +156,7 @@ func (t *trial) act(ctx context.Context, act profile.Act) error {
 		return t.signIn(ctx)
 	case act == profile.Password || act == profile.Renew:
 		return t.password(ctx, act)
-	case !slices.Contains(free, act) && !t.inside && len(t.p.Acts[profile.SignIn]) > 0 && t.p.NeedsAddress(act):
+	case !slices.Contains(free, act) && !t.inside && len(t.p.Acts[profile.SignIn]) > 0 && t.p.NeedsLogin(act):
 		if err := t.signIn(ctx); err != nil {
 			return err
 		}

@@ -71,8 +71,10 @@ type RunDevice struct {
 // Hand is what a device waits for a person to do.
 type Hand struct {
 	Do    string `json:"do,omitempty" db:"hand_do"`
-	Look  string `json:"look,omitempty" db:"hand_look"` // what shows that it is done
-	Since Stamp  `json:"parkedAt" db:"parked_at"`       // zero: it does not wait now
+	Look  string `json:"look,omitempty" db:"hand_look"`   // what shows that it is done
+	Terms string `json:"terms,omitempty" db:"hand_terms"` // what a person must accept; "" for nothing
+	Who   string `json:"handWho,omitempty" db:"hand_who"` // who is at it; "" for nobody
+	Since Stamp  `json:"parkedAt" db:"parked_at"`         // zero: it does not wait now
 	// Within is how many seconds what follows may take once it is done; 0: no limit.
 	Within int   `json:"within,omitempty" db:"hand_within"`
 	Ends   Stamp `json:"windowEnds" db:"window_ends"` // when that time is over; zero before
@@ -252,6 +254,7 @@ func (s *Store) InterruptRuns(ctx context.Context) error {
 func (s *Store) SaveRunDevice(ctx context.Context, d RunDevice) error {
 	return s.exec(ctx, `UPDATE run_devices SET state = :state, step = :step, done = :done, error = :error,
 		started_at = :started_at, ended_at = :ended_at, hand_do = :hand_do, hand_look = :hand_look, hand_within = :hand_within,
+		hand_terms = :hand_terms, hand_who = :hand_who,
 		parked_at = :parked_at, window_ends = :window_ends WHERE run = :run AND tag = :tag`, d)
 }
 

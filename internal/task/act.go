@@ -13,7 +13,7 @@ import (
 // act has the device do what its profile says for a stage, signed in where that needs it.
 func (b *Box) act(ctx context.Context, s Step) (string, error) {
 	b.idle = false
-	if b.p.NeedsAddress(s.stage.Act) {
+	if b.p.NeedsLogin(s.stage.Act) {
 		if err := b.signIn(ctx); err != nil {
 			return "", err
 		}

@@ -1,6 +1,7 @@
 package task
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -50,6 +51,7 @@ type Box struct {
 	p       *profile.Profile
 	who     string // what told of its credentials: run 3
 	step    string // that is being done
+	serial  string // that it told when it was confirmed; "": none yet
 	tries   *vault.Tries
 	journal map[string]store.Line
 
@@ -256,6 +258,7 @@ func (b *Box) variables(ctx context.Context) (map[string]string, error) {
 		}
 		vars["setting."+key] = secret
 	}
+	vars[fact.Serial] = cmp.Or(b.serial, b.d.Serial)
 	if b.p.Setting(profile.PortsSetting) != nil {
 		found, err := b.Store.Device(ctx, b.d.MAC)
 		if err != nil {

@@ -39,6 +39,7 @@ func (b *Box) identify(ctx context.Context) (string, error) {
 		return "", problem.New(problem.Device, fmt.Sprintf("it has the serial %s, but the plan says %s", serial,
 			b.d.Serial), "undo the match and choose the right box")
 	}
+	b.serial = serial
 	if b.d.Line != "" {
 		if err := b.atLine(ctx, serial); err != nil {
 			return "", err

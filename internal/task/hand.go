@@ -25,6 +25,9 @@ var hand = &Task{
 	Text: func(o Of) string {
 		h := o.Stage.ByHand
 		text := "by hand: " + h.Do
+		if h.Terms != "" {
+			return text + ", and accept them once for this site: " + h.Terms
+		}
 		if h.Within > 0 {
 			text += fmt.Sprintf("; what follows must be done within %s", time.Duration(h.Within))
 		}
@@ -60,6 +63,9 @@ func (s Step) Holds(done store.Line, now time.Time) bool {
 }
 
 func (b *Box) byHand(ctx context.Context, h profile.Hand, act profile.Act) (string, error) {
+	if h.Terms != "" {
+		return b.terms(ctx, h, act)
+	}
 	if h.Fresh {
 		stored, err := b.Vault.Logins(ctx, b.d.MAC)
 		if err != nil {

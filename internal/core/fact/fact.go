@@ -53,6 +53,7 @@ const (
 	Behind      = "behind"
 	Uptime      = "uptime"
 	Starts      = "starts"
+	HostID      = "host-id"
 )
 
 // Types of values.
@@ -98,6 +99,7 @@ var All = []Kind{
 	{Key: Model, Meaning: "its model", Type: Text, Sign: true, Compared: true, Listed: true, By: Finding | Acts},
 	{Key: Firmware, Meaning: "the version of its firmware", Type: Text, Sign: true, Compared: true, Listed: true,
 		By: Finding | Acts},
+	{Key: HostID, Meaning: "what a licence for it is made for", Type: Text, By: Finding | Acts},
 	{Key: Vendor, Meaning: "who makes it", Type: Text, Several: true, Sign: true, Compared: true, By: Finding | Acts},
 	{Key: VendorID, Meaning: "its maker's number, given by the keeper of a standard", Type: Number, Several: true,
 		Sign: true, By: Finding},

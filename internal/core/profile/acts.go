@@ -96,7 +96,7 @@ func (p *Profile) Public(name string) bool {
 			return c != nil && c.Sealed()
 		})
 	}
-	return slices.Contains(told, name) || slices.Contains(planned, name) || name == "user" || name == "old-user"
+	return slices.Contains(told, name) || slices.Contains(planned, name) || slices.Contains([]string{"user", "old-user", AcceptedBy, AcceptedAt}, name)
 }
 
 // variablesOf lists what the moves of an act may send.
@@ -140,6 +140,9 @@ func (p *Profile) checkAct(act Act) error {
 	known := map[string]bool{}
 	for _, v := range variablesOf(act) {
 		known[v] = true
+	}
+	if p.accepts(act) {
+		known[AcceptedBy], known[AcceptedAt] = true, true
 	}
 	if act != SignIn && act != Identify && act != FactoryEntry && !act.handAct() {
 		for _, m := range p.Acts[SignIn] {

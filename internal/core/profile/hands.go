@@ -16,6 +16,9 @@ type Hand struct {
 	Within Duration `yaml:"within" json:"within,omitempty"`
 	// Fresh says that only a device needs it which no stored login opens.
 	Fresh bool `yaml:"fresh" json:"fresh,omitempty"`
+	// Terms are what a person must accept, once for a site and model: Licence terms, edition 4.
+	// The moves then tell the device who did. A run never accepts them by itself.
+	Terms string `yaml:"terms" json:"terms,omitempty"`
 	// ShownBy says that a restart shows it; Moves, that it is done when all of them go
 	// through. Without either, a person says so.
 	ShownBy string `yaml:"shown-by" json:"shownBy,omitempty"`
@@ -66,6 +69,17 @@ func (p *Profile) hands(a Act) bool {
 	return slices.ContainsFunc(p.Order, func(s Stage) bool { return s.ByHand != nil && s.Act == a })
 }
 
+// accepts reports whether an act tells the device who accepted its terms.
+func (p *Profile) accepts(a Act) bool {
+	return slices.ContainsFunc(p.Order, func(s Stage) bool { return s.ByHand != nil && s.Act == a && s.ByHand.Terms != "" })
+}
+
+// AcceptedBy and AcceptedAt are the variables that say who accepted terms, and when (RFC 3339).
+const (
+	AcceptedBy = "accepted-by"
+	AcceptedAt = "accepted-at"
+)
+
 func (s Stage) checkHand() error {
 	h := s.ByHand
 	switch {
@@ -79,6 +93,10 @@ func (s Stage) checkHand() error {
 		return fmt.Errorf("within is at most a day")
 	case h.ShownBy != "" && h.ShownBy != ShownByRestart:
 		return fmt.Errorf("shown-by can be %s, not %q", ShownByRestart, h.ShownBy)
+	case len(h.Terms) > longestHand:
+		return fmt.Errorf("terms are at most %d characters: their name, and where to read them", longestHand)
+	case h.Terms != "" && (h.ShownBy != "" || h.Within != 0 || h.Fresh):
+		return fmt.Errorf("terms are accepted by a person: shown-by, within and fresh do not go with them")
 	case h.ShownBy != "" && len(h.Moves) > 0:
 		return fmt.Errorf("give shown-by or moves, not both")
 	}

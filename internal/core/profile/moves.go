@@ -335,6 +335,25 @@ func (p *Profile) NeedsAddress(a Act) bool {
 	return slices.ContainsFunc(p.Acts[a], func(m Move) bool { return m.Words.NeedsAddress() })
 }
 
+// NeedsLine reports whether something in the order can only be told over a serial line.
+func (p *Profile) NeedsLine() bool {
+	return slices.ContainsFunc(p.Order, func(s Stage) bool {
+		return slices.ContainsFunc(p.Acts[s.Act], func(m Move) bool {
+			by, can := m.By.(interface{ LineOnly(Section) bool })
+			return can && by.LineOnly(p.Section(m.By.Name()))
+		})
+	})
+}
+
+// NeedsLogin reports whether an act is carried out by who is signed in: whatever needs an
+// address, and is no console at which nobody is asked for a login.
+func (p *Profile) NeedsLogin(a Act) bool {
+	return slices.ContainsFunc(p.Acts[a], func(m Move) bool {
+		by, can := m.By.(interface{ AsksNobody(Section) bool })
+		return m.Words.NeedsAddress() && !(can && by.AsksNobody(p.Section(m.By.Name())))
+	})
+}
+
 // TellsMoreAt reports whether some moves of an act can be had without an address and others
 // only with one.
 func (p *Profile) TellsMoreAt(a Act) bool {

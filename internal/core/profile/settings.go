@@ -88,6 +88,8 @@ type Setting struct {
 	Words map[string]string `yaml:"words" json:"words,omitempty"`
 	// Columns are those of a table; the first tells its rows apart. Told is what the device
 	// calls a column, where it does not call it by its key.
+	// Licence says that the file is a licence: made for the host id that the device tells.
+	Licence bool      `yaml:"licence" json:"licence,omitempty"`
 	Columns []Setting `yaml:"columns" json:"columns,omitempty"`
 	Told    string    `yaml:"told" json:"-"`
 }
@@ -397,6 +399,8 @@ func (p *Profile) checkIn(s *Setting, of func(key string) *Setting, fields []str
 		return fmt.Errorf("kinds say of which entries a listing is; it needs them")
 	case s.Words != nil && (s.Sealed() || s.Type == File || s.Derived() || s.Type == Rows || s.Refers()):
 		return fmt.Errorf("words belong to settings whose values are words or numbers")
+	case s.Licence && s.Type != File:
+		return fmt.Errorf("licence belongs to the type file")
 	case s.Type == Secret && s.Default != "":
 		return fmt.Errorf("a secret has no default")
 	}

@@ -311,7 +311,7 @@ func (s *session) converse(ctx context.Context, m *Move) (string, error) {
 		prompt = s.section.Prompt
 	}
 	if m.Say == "" && !m.Bare && len(m.Answers) == 0 && m.Prompt.Regexp == nil {
-		return "", nil // signing in was all
+		return s.came, nil // signing in was all
 	}
 	if m.Say != "" || m.Bare {
 		if err := s.say(m.Say, m.Bare); err != nil {

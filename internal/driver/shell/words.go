@@ -111,6 +111,18 @@ func (Driver) Name() string { return "shell" }
 // OverLine says that a serial line will do.
 func (Driver) OverLine() {}
 
+// LineOnly says whether a section leaves nothing but a serial line.
+func (Driver) LineOnly(section profile.Section) bool {
+	s, is := section.(Section)
+	return is && s.Over == Serial
+}
+
+// AsksNobody says whether whoever is at the line is inside.
+func (Driver) AsksNobody(section profile.Section) bool {
+	s, is := section.(Section)
+	return is && s.Over == Serial && s.Login.User.Regexp == nil && s.Login.Password.Regexp == nil
+}
+
 // Leads implements profile.Driver.
 func (Driver) Leads() []string { return []string{"shell"} }
 

@@ -47,6 +47,8 @@ type Site struct {
 	// First says that the first password is set at first use; if not, the factory's is taken.
 	First string // what its page says then
 	Fresh string // what its title ends in until then; "": first use
+	// Untouched says whether nobody set it yet, for a model that has a factory login.
+	Untouched func(b *box.Box) bool
 	// Recovery says that a mail address for a lost password belongs to it.
 	Recovery bool
 	// MayFirst says whether the first password may be set now; nil: always.
@@ -113,7 +115,7 @@ func (v *server) fresh() bool { return v.First != "" && v.Running().Password == 
 
 func (v *server) show(w http.ResponseWriter, status int, body template.HTML) {
 	title := v.Title
-	if v.fresh() {
+	if v.fresh() || v.Untouched != nil && v.Untouched(v.Box) {
 		title += ": " + cmp.Or(v.Site.Fresh, "first use")
 	}
 	box.Page(w, status, title, v.Colour, body)

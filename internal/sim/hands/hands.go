@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/address"
 	"redstart/internal/sim/box"
@@ -71,6 +72,12 @@ func (p Person) do(ctx context.Context, c *client.Client, d store.RunDevice) {
 	select {
 	case <-there.C:
 	case <-ctx.Done():
+		return
+	}
+	if d.Hand.Terms != "" {
+		if c.Did(ctx, d.Run, api.Hands{Tags: []string{d.Tag}, Accept: true}) == nil && p.Say != nil {
+			p.Say(d.Tag, "read and accept: "+d.Hand.Terms)
+		}
 		return
 	}
 	if !p.Boxes[d.MAC].Hand(d.Hand.Do) {

@@ -22,6 +22,7 @@ import (
 	"redstart/internal/sim/model/b4"
 	"redstart/internal/sim/model/c20"
 	"redstart/internal/sim/model/fs8"
+	"redstart/internal/sim/model/v2"
 )
 
 // Devices is the size of the usual site: 6 switches, 10 cameras, 4 controllers.
@@ -178,7 +179,11 @@ func (s *Site) Close() {
 }
 
 // Line is a serial line with the console of a device at its other end.
-type Line struct{ Name, Device string }
+type Line struct {
+	Name, Device string
+	MAC          address.MAC // of the device
+	Only         bool        // the device cannot be set without it
+}
 
 // PlugLines hangs a serial line on every console of the site, until it is closed.
 func (s *Site) PlugLines() ([]Line, error) {
@@ -192,7 +197,8 @@ func (s *Site) PlugLines() ([]Line, error) {
 			return lines, err
 		}
 		s.unplug = append(s.unplug, unplug)
-		lines = append(lines, Line{name, b.Model.Maker + " " + b.Model.Name + ", serial " + b.Serial})
+		lines = append(lines, Line{name, b.Model.Maker + " " + b.Model.Name + ", serial " + b.Serial, b.MAC,
+			b.Model.Name == v2.Model.Name})
 	}
 	return lines, nil
 }

@@ -10,7 +10,6 @@ import (
 	_ "embed"
 	"encoding/hex"
 	"fmt"
-	"io"
 	"net/http"
 	"net/netip"
 	"strconv"
@@ -22,6 +21,7 @@ import (
 	"redstart/internal/core/profile"
 	"redstart/internal/core/secret"
 	"redstart/internal/sim/box"
+	"redstart/internal/sim/licence"
 	"redstart/internal/sim/picture"
 	"redstart/internal/wire/ssdp"
 )
@@ -89,8 +89,7 @@ const Token = time.Minute
 
 // HostID is what a licence is made for.
 func HostID(name, mac string) string {
-	sum := sha256.Sum256([]byte(name + " " + mac))
-	return hex.EncodeToString(sum[:6])
+	return licence.HostID(name, mac)
 }
 
 type recorder struct {
@@ -296,19 +295,8 @@ func (c *recorder) licence(w http.ResponseWriter, _ *http.Request) {
 
 // setLicence takes a licence for this very host.
 func (c *recorder) setLicence(w http.ResponseWriter, r *http.Request) {
-	if err := r.ParseMultipartForm(1 << 20); err != nil {
-		box.Refuse(w, http.StatusBadRequest, "no file")
-		return
-	}
-	f, _, err := r.FormFile("licence")
-	if err != nil {
-		box.Refuse(w, http.StatusBadRequest, "no file")
-		return
-	}
-	defer f.Close()
-	text, err := io.ReadAll(io.LimitReader(f, 4096))
-	if err != nil || strings.TrimSpace(string(text)) != "ovalis licence "+c.hostID() {
-		box.Refuse(w, http.StatusUnprocessableEntity, "this licence is for another host")
+	if why := licence.Fits(r, "licence", c.Model.Maker, c.hostID()); why != "" {
+		box.Refuse(w, http.StatusUnprocessableEntity, why)
 		return
 	}
 	c.Witness("write", "licence")
