@@ -165,7 +165,7 @@ func TestALoginThatOneDeviceNeedsOfAnother(t *testing.T) {
 func (r *rig) besideDeskSwitches() {
 	r.t.Helper()
 	r.do(func(ctx context.Context) (api.Work, error) {
-		return r.c.Commission(ctx, api.RunOptions{Chosen: chosen(nil), Lines: onLines(r.t, r.c, r.plugged),
+		return r.c.Commission(ctx, api.RunOptions{Chosen: chosen(nil), Lines: onLines(r.t, r.c, r.plugged, nil),
 			Beside: []netip.Addr{fs5.Factory.Address.Addr()}})
 	})
 }

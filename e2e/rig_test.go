@@ -134,7 +134,7 @@ func plugLines(t testing.TB, site *skerry.Site) []skerry.Line {
 }
 
 // onLines names the serial lines of those entries that cannot be set without one.
-func onLines(t testing.TB, c *client.Client, lines []skerry.Line) map[string]string {
+func onLines(t testing.TB, c *client.Client, lines []skerry.Line, of []string) map[string]string {
 	t.Helper()
 	entries, err := c.Entries(patience(t))
 	if err != nil {
@@ -143,7 +143,7 @@ func onLines(t testing.TB, c *client.Client, lines []skerry.Line) map[string]str
 	named := map[string]string{}
 	for _, l := range lines {
 		for _, e := range entries {
-			if l.Only && e.Device == l.MAC {
+			if l.Only && e.Device == l.MAC && (of == nil || slices.Contains(of, e.Tag)) {
 				named[e.Tag] = l.Name
 			}
 		}

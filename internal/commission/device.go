@@ -119,7 +119,8 @@ func (w *work) steps(ctx context.Context) error {
 			journal[s.Name] = store.Line{Phase: store.Done, At: store.Now()}
 		}
 	}
-	for i, s := range steps {
+	for i, reopened := 0, 0; i < len(steps); i++ {
+		s := steps[i]
 		switch {
 		case s.Hands && s.Holds(journal[s.Name], time.Now()):
 			continue
@@ -130,7 +131,14 @@ func (w *work) steps(ctx context.Context) error {
 			continue
 		}
 		if err := w.step(ctx, i, s); err != nil {
-			return err
+			hand := window(steps[:i])
+			if hand < 0 || reopened == mostReopened || !w.box.Closed(ctx, err, steps[hand]) {
+				return err
+			}
+			// Its window closed sooner than reckoned: from the hand on, all is done again.
+			delete(journal, steps[hand].Name)
+			i, reopened = hand-1, reopened+1
+			continue
 		}
 		switch {
 		case s.Hands: // it may have been switched off, or hung elsewhere, or be another
@@ -153,6 +161,19 @@ func (w *work) steps(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// mostReopened is how often a window that closed is opened anew within one run.
+const mostReopened = 2
+
+// window gives the last step by hand that opens a window for what follows; -1 for none.
+func window(steps []task.Step) int {
+	for i := len(steps) - 1; i >= 0; i-- {
+		if steps[i].Windowed() {
+			return i
+		}
+	}
+	return -1
 }
 
 // step does one step, with a line in the journal before and after.

@@ -113,8 +113,25 @@ func (b *Box) byHand(ctx context.Context, h profile.Hand, act profile.Act) (stri
 	if err != nil {
 		return "", err
 	}
+	b.tries.Anew()
 	return how, p.Back(ctx)
 }
+
+// Closed reports whether a failure may come of a window that closed: nothing of its own opens
+// the device, and it refused the login, or something else while it does not show any more
+// that the step by hand was done.
+func (b *Box) Closed(ctx context.Context, err error, by Step) bool {
+	switch {
+	case b.own():
+		return false
+	case errors.Is(err, driver.ErrLogin):
+		return true
+	}
+	return errors.Is(err, driver.ErrValue) && len(b.p.Acts[by.stage.Act]) > 0 && b.shownNow(ctx, by.stage.Act) != nil
+}
+
+// Windowed reports whether a step by hand opens a window for what follows it.
+func (s Step) Windowed() bool { return s.Hands && s.stage.ByHand.Within > 0 }
 
 // shows waits until the segment shows that something was done by hand. Where it cannot
 // show it, only the end of the context ends the wait.

@@ -63,6 +63,10 @@ func (b *Box) findLogin(ctx context.Context) error {
 	refused := 0
 	var stranger error
 	for _, l := range stored {
+		if b.tries.Was(l.Login) {
+			refused++
+			continue
+		}
 		if err := b.tries.May(ctx, l.Login); err != nil {
 			if stranger != nil {
 				break
@@ -97,7 +101,7 @@ func (b *Box) findLogin(ctx context.Context) error {
 	}
 	if refused < len(stored) || b.p.Factory.Login != nil {
 		return problem.New(problem.Device, "neither a stored password nor the factory login opens it",
-			"reset it to its factory state, or give its password: redstart vault learn")
+			"reset it to its factory state, or give its password: redstart vault learn").Kinds(driver.ErrLogin)
 	}
 	return nil // what was stored is out of date; first use tells whether it was reset
 }

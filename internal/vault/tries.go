@@ -44,6 +44,13 @@ func (t *Tries) Candidates(ctx context.Context) (list []Login, err error) {
 	return list, nil
 }
 
+// Was reports whether a login was tried already, and not taken.
+func (t *Tries) Was(login profile.Login) bool { return t.tried[login] }
+
+// Anew forgets which logins were tried, after something was done with the box by hand: it may
+// take now what it refused before. How many it refused is not forgotten.
+func (t *Tries) Anew() { clear(t.tried) }
+
 // May says whether one more login may be tried now; it is an error, about the
 // box, when that could block it.
 func (t *Tries) May(ctx context.Context, login profile.Login) error {
