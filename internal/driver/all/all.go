@@ -7,6 +7,7 @@ import (
 	"redstart/internal/driver"
 	"redstart/internal/driver/dcp"
 	"redstart/internal/driver/dhcp"
+	"redstart/internal/driver/enip"
 	"redstart/internal/driver/onvif"
 	"redstart/internal/driver/restconf"
 	"redstart/internal/driver/shell"
@@ -15,7 +16,7 @@ import (
 
 // Drivers are the ways of talking to devices.
 var Drivers = []driver.Driver{dcp.Driver{}, dhcp.Driver{}, web.Driver{}, shell.Driver{}, onvif.Driver{},
-	restconf.Driver{}}
+	restconf.Driver{}, enip.Driver{}}
 
 // Words are the same as profiles know them.
 func Words() []profile.Driver {

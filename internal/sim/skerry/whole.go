@@ -29,7 +29,7 @@ func (o Other) Reset() {
 }
 
 // terminal is all that stands at the whole terminal, in the order of its plan.
-var terminal = slices.Concat(all.StandIns, all.Stock, stranger.Stock)
+var terminal = slices.Concat(all.Stock, stranger.Stock)
 
 // askEvery is how often a box that waits for an address asks again.
 const askEvery = 3 * time.Second

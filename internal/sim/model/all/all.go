@@ -25,12 +25,7 @@ import (
 	"redstart/internal/sim/model/w1"
 )
 
-// Stock is what there is of each that can be set.
+// Stock is what there is of each.
 var Stock = []box.Stock{fs8.Stock, c20.Stock, b4.Stock, c31.Stock, ap2.Stock, m7.Stock, d1.Stock, d4.Stock, r2.Stock,
 	d2.Stock, w1.Stock, r16.Stock, fs5.Stock,
-	t1.Stock, k3.Stock, p12.Stock, fs24.Stock, v2.Stock}
-
-// StandIns are found and told apart, and cannot be set yet.
-var StandIns = []box.Stock{
-	m9.Stock,
-}
+	t1.Stock, k3.Stock, p12.Stock, fs24.Stock, v2.Stock, m9.Stock}
