@@ -109,7 +109,12 @@ func (w *work) steps(ctx context.Context) error {
 		return err
 	}
 	steps := task.Steps(w.box.Profile(), w.d.Given, procedure.Login{})
-	last := steps[len(steps)-1]
+	last := steps[len(steps)-1] // of what the run does itself
+	for _, s := range steps {
+		if !s.Hands {
+			last = s
+		}
+	}
 	// A device that waited for a hand goes on waiting; it may well be off.
 	for i, s := range steps {
 		if s.Hands && journal[s.Name].Phase == store.Begin {
@@ -119,9 +124,12 @@ func (w *work) steps(ctx context.Context) error {
 			journal[s.Name] = store.Line{Phase: store.Done, At: store.Now()}
 		}
 	}
+	settled := false // everything is as planned; what is to be done by hand may be left
 	for i, reopened := 0, 0; i < len(steps); i++ {
 		s := steps[i]
 		switch {
+		case settled && (!s.Hands || s.Windowed()):
+			continue
 		case s.Hands && s.Holds(journal[s.Name], time.Now()):
 			continue
 		// Acts say what should be, so they are repeated with the same frozen values
@@ -140,6 +148,13 @@ func (w *work) steps(ctx context.Context) error {
 			i, reopened = hand-1, reopened+1
 			continue
 		}
+		if s.Hands { // what comes after it by hand must be done again too
+			for _, later := range steps[i+1:] {
+				if later.Hands {
+					delete(journal, later.Name)
+				}
+			}
+		}
 		switch {
 		case s.Hands: // it may have been switched off, or hung elsewhere, or be another
 			for n, again := range steps[:i] {
@@ -156,7 +171,10 @@ func (w *work) steps(ctx context.Context) error {
 				return err
 			}
 			if how != "" {
-				return w.note(ctx, last, store.Done, "everything is as planned already; "+how)
+				settled = true
+				if err := w.note(ctx, last, store.Done, "everything is as planned already; "+how); err != nil {
+					return err
+				}
 			}
 		}
 	}

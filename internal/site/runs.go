@@ -96,7 +96,8 @@ func (s *Site) knowsLines(lines map[string]string, r commission.Rehearsal) error
 		case used[name] != "":
 			return problem.New(problem.Usage, fmt.Sprintf("the serial line %s is named for %s too", name, used[name]),
 				"name one box for each line").About(tag)
-		case !slices.ContainsFunc(r.Devices, func(d commission.Rehearsed) bool { return d.Tag == tag }):
+		case !slices.ContainsFunc(r.Devices, func(d commission.Rehearsed) bool { return d.Tag == tag }) &&
+			!slices.ContainsFunc(r.Left, func(l commission.LeftOut) bool { return l.Tag == tag }):
 			return problem.New(problem.Usage, "a serial line is named for it, but it is not in the run",
 				"leave the line out, or name the entry").About(tag)
 		}

@@ -17,6 +17,9 @@ func (b *Box) act(ctx context.Context, s Step) (string, error) {
 		if err := b.signIn(ctx); err != nil {
 			return "", err
 		}
+		if err := b.confirmInside(ctx); err != nil {
+			return "", err
+		}
 	}
 	if s.stage.Act != profile.Restart {
 		if err := b.changing(ctx); err != nil {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"redstart/internal/core/fact"
@@ -30,16 +31,10 @@ func (b *Box) identify(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if m := facts[fact.Model]; m != "" && !strings.EqualFold(m, b.p.Model) {
-		return "", problem.New(problem.Device, fmt.Sprintf("it says that it is a %s, not a %s", m, b.p.Model),
-			"undo the match and find its right profile")
+	if err := b.isMeant(facts); err != nil {
+		return "", err
 	}
 	serial := facts[fact.Serial]
-	if serial != "" && b.d.Serial != "" && !strings.EqualFold(serial, b.d.Serial) {
-		return "", problem.New(problem.Device, fmt.Sprintf("it has the serial %s, but the plan says %s", serial,
-			b.d.Serial), "undo the match and choose the right box")
-	}
-	b.serial = serial
 	if b.d.Line != "" {
 		if err := b.atLine(ctx, serial); err != nil {
 			return "", err
@@ -47,6 +42,34 @@ func (b *Box) identify(ctx context.Context) (string, error) {
 	}
 	c := store.DeviceState{MAC: b.d.MAC, Serial: serial}
 	return strings.TrimSpace(b.p.Model + " " + serial), b.Store.SetDeviceState(ctx, c)
+}
+
+// confirmInside reads who the device is from one that tells its serial only to who is signed
+// in, before anything else is written to it.
+func (b *Box) confirmInside(ctx context.Context) error {
+	if !b.inside || b.serial != "" || !slices.Contains(b.p.ReadsBack(), fact.Serial) {
+		return nil
+	}
+	facts, err := b.converse().Do(ctx, profile.Read, nil)
+	if err != nil {
+		return err
+	}
+	return b.isMeant(facts)
+}
+
+// isMeant compares what the device tells of itself with what is planned.
+func (b *Box) isMeant(facts map[string]string) error {
+	if m := facts[fact.Model]; m != "" && !strings.EqualFold(m, b.p.Model) {
+		return problem.New(problem.Device, fmt.Sprintf("it says that it is a %s, not a %s", m, b.p.Model),
+			"undo the match and find its right profile")
+	}
+	serial := facts[fact.Serial]
+	if serial != "" && b.d.Serial != "" && !strings.EqualFold(serial, b.d.Serial) {
+		return problem.New(problem.Device, fmt.Sprintf("it has the serial %s, but the plan says %s", serial,
+			b.d.Serial), "undo the match and choose the right box")
+	}
+	b.serial = serial
+	return nil
 }
 
 // atLine shows that the box at the other end of the serial line is the one that is

@@ -39,6 +39,9 @@ func (b *Box) password(ctx context.Context, s Step) (string, error) {
 	if err := b.findLogin(ctx); err != nil {
 		return "", err
 	}
+	if err := b.confirmInside(ctx); err != nil {
+		return "", err
+	}
 	v := b.d.Given
 	if b.own() {
 		if b.keepsLogin() {
@@ -65,7 +68,7 @@ func (b *Box) password(ctx context.Context, s Step) (string, error) {
 			act = profile.Renew
 		}
 	}
-	if b.own() {
+	if b.login != nil {
 		if err := b.signIn(ctx); err != nil {
 			return "", err
 		}

@@ -20,6 +20,9 @@ func (b *Box) terms(ctx context.Context, h profile.Hand, act profile.Act) (strin
 			return "", err
 		}
 	}
+	if err := b.whereNow(ctx); err != nil { // it may have waited for days
+		return "", err
+	}
 	if len(b.p.Acts[act]) > 0 {
 		_, err = b.converse().Do(ctx, act, map[string]string{profile.AcceptedBy: accepted.Who,
 			profile.AcceptedAt: accepted.At.Format(time.RFC3339)})

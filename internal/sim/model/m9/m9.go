@@ -55,7 +55,7 @@ var Model = box.Model{
 }
 
 func serialOf(b *box.Box) uint32 {
-	n, _ := strconv.ParseUint(b.Serial[:8], 16, 32) // serials of the stock are hexadecimal
+	n, _ := strconv.ParseUint(b.Serial[len(b.Serial)-8:], 16, 32) // serials of the stock are hexadecimal
 	return uint32(n)
 }
 
