@@ -283,7 +283,7 @@ func TestTryingAProfile(t *testing.T) {
 		t.Fatal(err)
 	}
 	mine := r.write("mine.yaml", strings.Replace(string(doc), "json /nonce", "json /once", 1))
-	redstart(1, []string{"> GET /r/nonce", "there is no plain value at /once"}, "profile", "try", mine, mac, "sign-in")
+	redstart(1, []string{"> GET /r/nonce", "there is nothing at /once"}, "profile", "try", mine, mac, "sign-in")
 	r.write("mine.yaml", string(doc))
 	out := redstart(0, []string{"> PUT /r/name", `> {"name":"lamp-1"}`, "Went through: password, name"}, "profile",
 		"try",

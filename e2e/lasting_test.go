@@ -179,7 +179,12 @@ func TestProfilesAreReadAnew(t *testing.T) {
 // anybody can look.
 func TestSetByHand(t *testing.T) {
 	t.Parallel()
-	r := start(t, skerry.Options{Devices: 1, Whole: true, Seed: 33})
+	doc, err := os.ReadFile("../profiles/tolvern-v2.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	known, _, _ := strings.Cut(string(doc), "\ntalk:") // what is known of it, and nothing of how it is set
+	r := start(t, skerry.Options{Devices: 1, Whole: true, Seed: 33}, known+"\ntalk:\n  web: {scheme: https}\n")
 	ctx := patience(t)
 	voice := r.other("HALL-VOX-01")
 	r.plan("tag,profile,mac,address,name\nHALL-VOX-01,tolvern-v2," + voice.MAC.String() +

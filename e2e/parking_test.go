@@ -3,6 +3,8 @@ package e2e
 import (
 	"context"
 	"os"
+	"redstart/internal/sim/box"
+	"redstart/internal/sim/model/v2"
 	"strings"
 	"testing"
 
@@ -166,4 +168,69 @@ func TestAHandIsAskedForInTheConsole(t *testing.T) {
 	has(t, "what to do", b.text(), "Turn the key to SET", "The hands go to twelve", "what follows is done within 5 min")
 	b.do(browser.Press("hand-done"), count("commission", "1 of 2"), browser.Press("hand-done"),
 		browser.Ended("Commissioning"), count("commission", "2 of 2"))
+}
+
+// Two technicians share what is to be done by hand: each sees who is at it, on the page and on
+// the command line; terms are accepted by name alone, once for the site and model, and no
+// other word accepts them.
+func TestTwoTechniciansShareTheHands(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 3, Only: "V2", Seed: 61, Pace: 0.05})
+	r.upTo(t, r.labelled(t, func(row map[string]string, b *box.Box) {
+		row["tag"] = "VOX-" + b.Label[len(b.Label)-6:]
+		row["area"], row["place"] = "HALL", "Server room"
+	}))
+	var tags []string
+	for _, b := range r.site.Boxes {
+		tags = append(tags, r.entryOf(b).Tag)
+	}
+	redstart := r.with(t)
+	redstart(1, []string{"it is set over a serial line, and none is named for it"}, "commission", tags[0])
+	ctx := patience(t)
+	token, err := r.s.Accounts().OnceToken(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := openTab(t, 1280, 800)
+	b.do(chromedp.Navigate(r.url+"/#once="+token), count("match", "3 of 3"))
+	if _, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen(tags), Lines: onLines(t, r.c, r.plugged, nil)}); err != nil {
+		t.Fatal(err)
+	}
+	waitFor(t, func() bool {
+		list, err := r.c.Hands(ctx)
+		return err != nil || len(list.Tasks) == 3
+	})
+	b.do(browser.Press("nav-hands"), shows("3 devices wait for a hand"), browser.Press("hand-take"), shows("You are at it"))
+	redstart(0, []string{"Licence terms of the Tolvern V2, edition 4", "accepted by name", "owner"}, "commission", "hands")
+	redstart(1, []string{"it waits until somebody accepts terms"}, "commission", "done", tags[1])
+	redstart(2, []string{"say who accepts them"}, "commission", "accept", tags[1])
+	redstart(2, []string{"say who accepts them"}, "commission", "accept", tags[1])
+	redstart(1, []string{"it waits for nobody's hand"}, "commission", "take", "NOT-THERE")
+	redstart(0, []string{"You are at " + tags[1]}, "commission", "take", tags[1])
+	redstart(0, []string{"Nobody is at " + tags[1]}, "commission", "take", tags[1], "--drop")
+	for _, box := range r.site.Boxes {
+		if own := box.Running().Own.(v2.Own); own.AcceptedBy != "" {
+			t.Fatalf("somebody accepted the terms: %s", own.AcceptedBy)
+		}
+	}
+	b.do(browser.Press("hand-accept"), browser.Answer("terms-accept"), shows("Terms accepted for this site"),
+		browser.Ended("Commissioning"))
+	for _, box := range r.site.Boxes {
+		if own := box.Running().Own.(v2.Own); own.AcceptedBy != "owner" {
+			t.Errorf("%s was told that %q accepted the terms", box.Label, own.AcceptedBy)
+		}
+		accepted := 0
+		for _, d := range box.Deeds() {
+			if d.What == "write" && strings.HasPrefix(d.Value, "terms ") {
+				accepted++
+			}
+		}
+		if accepted != 1 {
+			t.Errorf("%s was told %d times", box.Label, accepted)
+		}
+	}
+	list, err := r.c.Hands(ctx)
+	if err != nil || len(list.Accepted) != 1 || list.Accepted[0].Who != "owner" {
+		t.Errorf("%+v, %v", list, err)
+	}
 }

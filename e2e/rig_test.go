@@ -3,7 +3,6 @@
 package e2e
 
 import (
-	"redstart/internal/sim/model/v2"
 	"bytes"
 	"context"
 	"fmt"
@@ -13,6 +12,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"redstart/internal/sim/model/v2"
 	"slices"
 	"strings"
 	"sync"
@@ -85,7 +85,7 @@ type rig struct {
 	stop func() // ends the service; serve starts the next
 
 	lookOnly bool
-	lines    []string // serial lines that the next service may use
+	lines    []string      // serial lines that the next service may use
 	plugged  []skerry.Line // those at the site's consoles
 	reopen   func() (lan.Port, error)
 	wrap     func(lan.Port) lan.Port // around the port at the site; nil for none

@@ -70,6 +70,8 @@ type Hands struct {
 	Tags []string `json:"tags"`
 	// Accept says that the terms that they wait for are accepted, by who signed in.
 	Accept bool `json:"accept,omitempty"`
+	// Name is the person who accepts them, where nobody signed in by name.
+	Name string `json:"name,omitempty"`
 }
 
 // TakeHands say who is at what devices wait for.

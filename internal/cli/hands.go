@@ -106,20 +106,25 @@ func (a *app) takeHands() *cobra.Command {
 // did says that a person did what devices wait for.
 func (a *app) did() *cobra.Command {
 	return &cobra.Command{Use: "done TAG...", Short: "Say that what a device waits for was done by hand",
-		Args: cobra.MinimumNArgs(1), RunE: a.handed(false)}
+		Args: cobra.MinimumNArgs(1), RunE: a.handed(api.Hands{})}
 }
 
 // accept accepts, by name, the terms that devices wait for.
 func (a *app) accept() *cobra.Command {
-	return &cobra.Command{Use: "accept TAG...",
+	in := api.Hands{Accept: true}
+	c := &cobra.Command{Use: "accept TAG...",
 		Short: "Accept the terms that a device waits for, in your name, once for the site and its model",
-		Args:  cobra.MinimumNArgs(1), RunE: a.handed(true)}
+		Args:  cobra.MinimumNArgs(1)}
+	c.Flags().StringVar(&in.Name, "name", "", "who accepts them, on the computer of the service: nobody signs in by name there")
+	c.RunE = func(cmd *cobra.Command, args []string) error { return a.handed(in)(cmd, args) }
+	return c
 }
 
-func (a *app) handed(accept bool) func(*cobra.Command, []string) error {
+func (a *app) handed(in api.Hands) func(*cobra.Command, []string) error {
 	return a.with(func(ctx context.Context, c *client.Client, tags []string) error {
 		err := eachRun(ctx, c, tags, func(run int64, tags []string) error {
-			return c.Did(ctx, run, api.Hands{Tags: tags, Accept: accept})
+			in.Tags = tags
+			return c.Did(ctx, run, in)
 		})
 		if err == nil {
 			a.say("Going on with %s. Follow it: redstart commission --watch", strings.Join(tags, " "))

@@ -165,7 +165,7 @@ func (w *work) steps(ctx context.Context) error {
 					return err
 				}
 			}
-		case s.Name == task.Confirm && len(journal) > 0:
+		case s.Name == task.Confirm && begun(steps, journal, last):
 			how, err := w.box.Settled(ctx)
 			if err != nil {
 				return err
@@ -179,6 +179,21 @@ func (w *work) steps(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// begun reports whether the last thing that a run does with a device was begun before: only
+// then can everything be as planned already. Until then some take no login.
+func begun(steps []task.Step, journal map[string]store.Line, last task.Step) bool {
+	before := last
+	for _, s := range steps {
+		switch {
+		case s.Name == last.Name:
+			return journal[last.Name].Phase != "" || journal[before.Name].Phase != ""
+		case !s.Hands:
+			before = s
+		}
+	}
+	return false
 }
 
 // mostReopened is how often a window that closed is opened anew within one run.

@@ -4,7 +4,9 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"redstart/internal/account"
 	"slices"
+	"strings"
 	"time"
 
 	"redstart/internal/api"
@@ -70,6 +72,12 @@ func (s *Site) Did(ctx context.Context, id int64, in api.Hands, who string) erro
 				"say that it was done: redstart commission done "+d.Tag).About(d.Tag)
 		}
 	}
+	if in.Accept && who == account.LocalUser {
+		if who = strings.TrimSpace(in.Name); who == "" || len(who) > longestName {
+			return problem.New(problem.Usage, "terms are accepted by a person, and nobody signed in by name",
+				"say who accepts them: redstart commission accept "+in.Tags[0]+" --name …")
+		}
+	}
 	s.mu.Lock()
 	i := slices.IndexFunc(s.works, func(w *working) bool { return w.cut != nil && w.Run == id })
 	var runner *commission.Runner
@@ -95,6 +103,9 @@ func (s *Site) Did(ctx context.Context, id int64, in api.Hands, who string) erro
 	}
 	return nil
 }
+
+// longestName of a person, in bytes.
+const longestName = 100
 
 // TakeHands notes that somebody is at what devices of a run wait for, or that nobody is any
 // more. Others see it; nobody is kept from doing it all the same.

@@ -38,6 +38,8 @@ export type PlanFinding = Bodies['Finding']
 export type Work = Bodies['Work']
 /** What a device waits for a person to do, and how long what follows may take then. */
 export type Hand = Bodies['StoreHand']
+export type HandTask = Bodies['HandTask']
+export type HandList = Bodies['HandList']
 export type RunDevice = Bodies['RunDevice']
 export type Run = Bodies['Run']
 export type Check = Bodies['Check']

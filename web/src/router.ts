@@ -9,6 +9,7 @@ export function makeRouter() {
       { path: '/devices', component: () => import('./pages/Home.vue'), props: { tab: 'devices' } },
       { path: '/match', component: () => import('./pages/MatchPage.vue') },
       { path: '/walk', component: () => import('./pages/WalkPage.vue') },
+      { path: '/hands', component: () => import('./pages/HandsPage.vue') },
       { path: '/plan', component: () => import('./pages/PlanPage.vue') },
       { path: '/addresses', component: () => import('./pages/AddressesPage.vue') },
       { path: '/findings', component: () => import('./pages/FindingsPage.vue') },

@@ -336,6 +336,7 @@ export const useSite = defineStore('site', () => {
     runs,
     stepOf,
     hands,
+    steps,
     revision,
     rights,
     sites,

@@ -138,7 +138,22 @@ func exactKey(e plan.Entry) string {
 	return "serial " + e.Serial
 }
 
-func isExact(e plan.Entry) bool { return !e.MAC.IsZero() || e.Serial != "" }
+// exact reports whether an entry names one box that can be told from others: by its MAC, or by
+// its serial, unless none that tells it is there and a box of the model tells none at all. Some
+// tell theirs only to who is signed in, and a run compares it then.
+func (p *proposer) exact(e plan.Entry) bool {
+	if !e.MAC.IsZero() || e.Serial == "" {
+		return !e.MAC.IsZero()
+	}
+	silent := false
+	for _, f := range p.found {
+		if is(e, f) {
+			return true
+		}
+		silent = silent || mayBe(e, f) && len(f.Values(fact.Serial)) == 0
+	}
+	return !silent
+}
 
 // is reports whether a device is the one that an entry names.
 func is(e plan.Entry, f *device.Found) bool {
@@ -157,7 +172,7 @@ func mayBe(e plan.Entry, f *device.Found) bool {
 func (p *proposer) named() {
 	holder := map[address.MAC]string{}
 	for _, e := range p.entries {
-		if !isExact(e) {
+		if !p.exact(e) {
 			continue
 		}
 		i := slices.IndexFunc(p.found, func(f *device.Found) bool { return is(e, f) })
@@ -186,7 +201,7 @@ type sign struct{ by, why string }
 
 // signs lists the reasons to match an entry with a device, the surest first.
 func (p *proposer) signs(e plan.Entry, f *device.Found, claimed map[address.MAC]bool) (list []sign) {
-	if isExact(e) {
+	if p.exact(e) {
 		if !is(e, f) || f.Profile != "" && !mayBe(e, f) {
 			return nil
 		}
@@ -218,7 +233,7 @@ func (p *proposer) assign() {
 	claimed := map[address.MAC]bool{}
 	for _, e := range p.entries {
 		for _, f := range p.found {
-			if isExact(e) && !p.usedTag[e.Tag] && is(e, f) {
+			if p.exact(e) && !p.usedTag[e.Tag] && is(e, f) {
 				claimed[f.MAC] = true
 			}
 		}

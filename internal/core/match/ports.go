@@ -49,7 +49,7 @@ func switchTag(f *device.Found, s Segment) string {
 		return tag
 	}
 	for _, e := range s.Entries {
-		if isExact(e) && is(e, f) || e.Profile == f.Profile &&
+		if (!e.MAC.IsZero() || e.Serial != "") && is(e, f) || e.Profile == f.Profile &&
 			(e.Name != "" && strings.EqualFold(f.Value(fact.Name), e.Name) ||
 				slices.Contains(f.Addresses(), e.Address)) {
 			return e.Tag

@@ -35,7 +35,7 @@ func TestATableIsCheckedByItsColumns(t *testing.T) {
 		`[{"port":"1"},{"port":"1"}]`:             "rows 1 and 2 both have the port 1",
 		`[{"role":"uplink"}]`:                     "row 1 has no port",
 		`[{"port":"1","colour":"red"}]`:           `a column "colour"`,
-		`[{"port":[[1]]}]`:                          "neither text nor a number",
+		`[{"port":[[1]]}]`:                        "neither text nor a number",
 		`[{"port":"1","at":"rtsp://x"}]`:          "is computed",
 		`[` + strings.Repeat(`{},`, 1024) + `{}]`: "at most 1024",
 	} {

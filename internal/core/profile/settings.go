@@ -39,7 +39,7 @@ const (
 	maxText      = 200           // longest text, in characters
 	maxNumber    = 1<<53 - 1     // what JSON carries exactly
 	TrunkSetting = "trunk"       // key of the setting that names what a device's bus hangs on
-	PortsSetting = "ports"       // key of the table of a switch's ports; its first column is their number
+	PortsSetting = "port-roles"  // key of the table of a switch's ports; its first column is their number
 )
 
 // Scopes of uniqueness.

@@ -99,10 +99,10 @@ func TestAttributes(t *testing.T) {
 		t.Errorf("%v, %v", facts, err)
 	}
 	for words, says := range map[string]string{
-		`{enip: get 0xF5/1/9, fields: [{as: string, take: model}]}`:                             "no such attribute",
-		`{enip: get 0xF5/1/5, fields: [{as: string, take: model}]}`:                             "has no model: field 1",
+		`{enip: get 0xF5/1/9, fields: [{as: string, take: model}]}`:                          "no such attribute",
+		`{enip: get 0xF5/1/5, fields: [{as: string, take: model}]}`:                          "has no model: field 1",
 		`{enip: get 0xF5/1/6, fields: [{as: udint}, {as: udint}, {as: udint, take: model}]}`: "field 3",
-		`{enip: get 0xF5/1, fields: [{as: string}]}`:                                            "class, instance and attribute",
+		`{enip: get 0xF5/1, fields: [{as: string}]}`:                                         "class, instance and attribute",
 		`{enip: get 0xF5/1/6}`:                                   "fields are missing",
 		`{enip: get 0xF5/1/6, fields: [{as: word}]}`:             "as is one of",
 		`{enip: get 0xF5/1/6, fields: [{as: uint, value: "1"}]}`: "a value belongs to set",

@@ -31,6 +31,10 @@ import (
 // before a refused login is put down to that.
 const clockSlack = 2 * time.Second
 
+// tokenAge is how long the way to the device may take before a refused login is put down to
+// that: it takes no token that is older than some seconds.
+const tokenAge = 3 * time.Second
+
 // Namespaces (ONVIF Core Specification, 5.3).
 const (
 	soap    = "http://www.w3.org/2003/05/soap-envelope"
@@ -76,7 +80,7 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 			return nil, err
 		}
 	}
-	was := s.clock
+	was, began := s.clock, time.Now()
 	answer, err := s.call(ctx, m.Operation, header, body)
 	if errors.Is(err, driver.ErrLogin) && header != "" {
 		// Somebody may have set its clock since it was read: a token of that time proves nothing.
@@ -84,7 +88,7 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 		if header, err = s.token(ctx); err != nil {
 			return nil, err
 		}
-		if (s.clock - was).Abs() < clockSlack {
+		if (s.clock-was).Abs() < clockSlack && time.Since(began) < tokenAge {
 			return nil, driver.ErrLogin
 		}
 		answer, err = s.call(ctx, m.Operation, header, body)

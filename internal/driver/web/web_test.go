@@ -133,7 +133,7 @@ func TestAnswersAreJudged(t *testing.T) {
 		{200, `{"a":{"b/c":[10,"x",true,null]}}`, web.Move{Take: map[string]string{"v": "json /a/b~1c/0"}}, "v=10"},
 		{200, `{"a":{"b/c":[10,"x",true,null]}}`, web.Move{Take: map[string]string{"v": "json /a/b~1c/2"}}, "v=true"},
 		{200, `{"a":{"b/c":[10,"x",true,null]}}`, web.Move{Take: map[string]string{"v": "json /a/b~1c/3"}},
-			"no plain value"},
+			"there is nothing"},
 		{200, `{"a":{"b/c":[10,"x",true,null]}}`, web.Move{Take: map[string]string{"v": "json /a/b~1c/9"}},
 			"there is nothing"},
 		{200, `{"a":1}`, web.Move{Take: map[string]string{"v": "json /a/b"}}, "there is nothing"},

@@ -75,7 +75,8 @@ func (p Person) do(ctx context.Context, c *client.Client, d store.RunDevice) {
 		return
 	}
 	if d.Hand.Terms != "" {
-		if c.Did(ctx, d.Run, api.Hands{Tags: []string{d.Tag}, Accept: true}) == nil && p.Say != nil {
+		if c.Did(ctx, d.Run, api.Hands{Tags: []string{d.Tag}, Accept: true,
+			Name: "a person who is simulated"}) == nil && p.Say != nil {
 			p.Say(d.Tag, "read and accept: "+d.Hand.Terms)
 		}
 		return

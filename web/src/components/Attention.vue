@@ -20,23 +20,28 @@ const any = computed(() => site.hands.length + failing.value.length + stops.valu
 
 <template>
   <section v-if="any" class="attention" aria-label="Needs a person">
-    <p v-for="x in site.hands" :key="x.entry.tag" class="hand" data-test="hand">
+    <p v-for="x in site.hands.slice(0, 3)" :key="x.entry.tag" class="hand" data-test="hand">
       <span aria-hidden="true">■</span>
       <span
         ><button class="link" @click="emit('show', x.entry.tag)">{{ x.entry.tag }}</button> {{ x.entry.place }}:
         <strong>{{ x.hand.do }}</strong
         ><template v-if="x.hand.look">; {{ x.hand.look }}</template
+        ><template v-if="x.hand.handWho">; {{ x.hand.handWho }} is at it</template
         ><template v-if="x.hand.within">; what follows is done within {{ Math.round(x.hand.within / 60) }} min</template
         >.</span
       >
+      <RouterLink v-if="x.hand.terms" to="/hands" data-test="hand-terms">Read and accept…</RouterLink>
       <NButton
-        v-if="site.mayCommission"
+        v-else-if="site.mayCommission"
         size="tiny"
         type="primary"
         data-test="hand-done"
         @click="emit('attempt', () => did(x.step))"
         >Done</NButton
       >
+    </p>
+    <p v-if="site.hands.length > 3">
+      <RouterLink to="/hands" data-test="all-hands">All {{ site.hands.length }} that wait for a hand</RouterLink>
     </p>
     <p v-for="f in segment.slice(0, 2)" :key="f.text" class="note" data-test="finding">
       <span aria-hidden="true">◆</span> {{ f.text[0].toUpperCase() + f.text.slice(1)

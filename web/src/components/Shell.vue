@@ -36,6 +36,11 @@ onMounted(() => site.start().catch((e: Error) => message.error(e.message, { dura
         <RouterLink to="/" data-test="nav-work">Work</RouterLink>
         <RouterLink to="/match" data-test="nav-match">Match</RouterLink>
         <RouterLink to="/walk" data-test="nav-walk">On foot</RouterLink>
+        <RouterLink to="/hands" data-test="nav-hands"
+          >By hand<span v-if="site.hands.length" class="stops" :title="`${site.hands.length} wait for a hand`">{{
+            site.hands.length
+          }}</span></RouterLink
+        >
         <RouterLink to="/plan" data-test="nav-plan">Plan</RouterLink>
         <RouterLink to="/addresses" data-test="nav-addresses">Addresses</RouterLink>
         <RouterLink to="/findings" data-test="nav-findings"

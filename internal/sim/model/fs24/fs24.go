@@ -80,7 +80,7 @@ var Stock = box.Stock{
 		row["data-vlan"], row["data-vlan-name"] = "410", "terminal"
 		row["snmp-community"] = "skerry-read"
 		row["ring-role"] = "manager"
-		row["ports"] = rows()
+		row["port-roles"] = rows()
 	},
 }
 
