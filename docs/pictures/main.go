@@ -11,6 +11,7 @@ import (
 	"html"
 	"log/slog"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -93,8 +94,16 @@ func console(ctx context.Context, b context.Context, dir string) error {
 	terminal := skerry.Start(skerry.Options{Seed: 1, Whole: true,
 		Broken: map[int]box.Faults{8: {RefusesPassword: true}}})
 	defer terminal.Close()
+	lines, err := terminal.PlugLines()
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, l := range lines {
+		names = append(names, l.Name)
+	}
 	s, err := site.Open(ctx, site.Config{Data: dir, Plugs: []site.Plug{{Name: "simulated site",
-		Port: terminal.Attach()}}, Round: 300 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
+		Port: terminal.Attach()}}, Lines: names, Round: 300 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return err
 	}
@@ -188,6 +197,9 @@ func console(ctx context.Context, b context.Context, dir string) error {
 				return chromedp.Void{}, nil
 			}, browser.Seen(chromedp.Search(fmt.Sprintf(`//*[@data-test="newcomer" and contains(., "%s")]`,
 				door.MAC)))}},
+		{"by-hand-phone", []browser.Step{chromedp.Navigate(url + "/hands"), browser.Seen(browser.Mark("hand-window"))}},
+		{"by-hand", []browser.Step{chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url + "/hands"),
+			browser.Seen(browser.Mark("hand-window"))}},
 		{"box-page", []browser.Step{chromedp.EmulateViewport(1280, 800),
 			func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
 				v, err := at.OpenPage(ctx, desk.MAC, "127.0.0.1", nil)
@@ -205,11 +217,54 @@ func console(ctx context.Context, b context.Context, dir string) error {
 				return err
 			}
 		}
+		if step.name == "by-hand-phone" {
+			if err := byHand(ctx, at, terminal, lines); err != nil {
+				return err
+			}
+		}
 		if err := shot(b, step.name, step.steps...); err != nil {
 			return err
 		}
 	}
 	return planning(ctx, b, dir, s, url)
+}
+
+// byHand begins a run over what a person has to do something at: somebody is at one, and
+// another was done.
+func byHand(ctx context.Context, at *site.Site, terminal *skerry.Site, lines []skerry.Line) error {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	tags := []string{"HALL-VOX-01", "BERTH1-ACC-01", "BERTH2-ACC-01", "HALL-ACC-01", "YARD-ACC-01"}
+	options := api.RunOptions{Chosen: api.Chosen{Tags: tags}, Lines: map[string]string{}}
+	for _, l := range lines {
+		if l.Only {
+			options.Lines[tags[0]] = l.Name
+		}
+	}
+	options.Beside = []netip.Addr{netip.MustParseAddr("192.168.88.1")}
+	if _, err := at.Commission(ctx, "ines", options); err != nil {
+		return err
+	}
+	look := time.NewTicker(settle)
+	defer look.Stop()
+	for done := false; ; {
+		list, err := at.Hands(ctx)
+		if err != nil {
+			return err
+		}
+		switch {
+		case len(list.Tasks) == len(tags) && done:
+			return at.TakeHands(ctx, list.Tasks[0].Run, api.TakeHands{Tags: []string{"BERTH2-ACC-01"}}, "ines")
+		case len(list.Tasks) == len(tags):
+			done = true
+			other(terminal, "HALL-ACC-01").Hand(list.Tasks[0].Do)
+		}
+		select {
+		case <-look.C:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 }
 
 // other gives the stand-in that is an entry; the desk switch for none.

@@ -125,7 +125,7 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 			people.Go(func() { a.atHand(ctx, c, terminal, person, walk) })
 		}
 		if walk {
-			walked = a.walk(ctx, terminal)
+			walked = a.walk(ctx, terminal, lines)
 			stop()
 			return nil
 		}

@@ -17,7 +17,7 @@ import (
 
 // walk does the whole job through the API, as a technician would. It returns
 // that something needs attention unless every entry ends up verified.
-func (a *app) walk(ctx context.Context, terminal *skerry.Site) error {
+func (a *app) walk(ctx context.Context, terminal *skerry.Site, lines []skerry.Line) error {
 	c, err := a.client(ctx)
 	if err != nil {
 		return err
@@ -71,14 +71,19 @@ func (a *app) walk(ctx context.Context, terminal *skerry.Site) error {
 	}
 
 	a.say("\nCOMMISSION")
-	rehearsal, err := c.Rehearse(ctx, api.RunOptions{Chosen: chosen(nil)})
+	named, err := a.onLines(ctx, c, lines)
+	if err != nil {
+		return err
+	}
+	rehearsal, err := c.Rehearse(ctx, api.RunOptions{Chosen: chosen(nil), Lines: named})
 	if err != nil {
 		return err
 	}
 	a.say("Rehearsed: %s, about %s side by side.", plural(len(rehearsal.Devices), "device"), seconds(rehearsal.Seconds))
 	// The desk switches hand out an address each until somebody sets them up.
 	beside := []netip.Addr{netip.MustParseAddr("192.168.88.1")}
-	if err := a.commissionAll(ctx, c, api.RunOptions{Chosen: chosen(nil), Beside: beside}); err != nil {
+	if err := a.commissionAll(ctx, c, api.RunOptions{Chosen: chosen(nil), Beside: beside,
+		Lines: named}); err != nil {
 		return err
 	}
 
@@ -89,6 +94,22 @@ func (a *app) walk(ctx context.Context, terminal *skerry.Site) error {
 		return err
 	}
 	return a.printEntries(ctx, c, nil)
+}
+
+// onLines names the serial lines of those boxes that cannot be set without one, as somebody
+// would who plugged them in.
+func (a *app) onLines(ctx context.Context, c *client.Client, lines []skerry.Line) (map[string]string, error) {
+	named := map[string]string{}
+	entries, err := c.Entries(ctx)
+	for _, l := range lines {
+		for _, e := range entries {
+			if l.Only && e.Device == l.MAC {
+				a.say("%s: its console hangs on %s.", e.Tag, l.Name)
+				named[e.Tag] = l.Name
+			}
+		}
+	}
+	return named, err
 }
 
 // elsewhere plans other addresses where a stranger holds the planned ones.
