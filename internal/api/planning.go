@@ -3,6 +3,8 @@ package api
 import (
 	"net/netip"
 
+	"redstart/internal/core/address"
+	"redstart/internal/core/licence"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/result"
@@ -104,4 +106,27 @@ type Detail struct {
 	Device   *DeviceView    `json:"device"` // nil when none is matched
 	Settings []plan.Value   `json:"settings"`
 	Login    *Credential    `json:"login"` // the stored credential that opens it, or is to; nil when there is none
+}
+
+// Licence is a device that takes a licence, and how far that is.
+type Licence struct {
+	Tag     string      `json:"tag"`
+	Maker   string      `json:"maker"`
+	Model   string      `json:"model"`
+	Serial  string      `json:"serial"`
+	MAC     address.MAC `json:"mac"`
+	Key     string      `json:"key"`    // the setting that names its file
+	Host    string      `json:"host"`   // what it is made for, as the device told; "" before
+	ToldAt  store.Stamp `json:"toldAt"` // last
+	Asked   string      `json:"asked"`  // the host id for which one was asked for
+	AskedAt store.Stamp `json:"askedAt"`
+	File    string      `json:"file"` // of the site, as planned
+	State   string      `json:"state"`
+	Why     string      `json:"why"`
+}
+
+// LicencesTaken says whose each file is that came.
+type LicencesTaken struct {
+	Taken int           `json:"taken"` // licences that have a device
+	Files []licence.Fit `json:"files"`
 }

@@ -161,6 +161,7 @@ computer. Everything about the devices is simulated.`,
 	c.Flags().StringVar(&planFile, "plan", "",
 		"write the plan that fits the site to this `file` (csv, xlsx or json); alone, only do that")
 	c.MarkFlagsMutuallyExclusive("interface", "vxlan")
+	c.AddCommand(a.supplier())
 	return c
 }
 

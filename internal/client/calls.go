@@ -379,3 +379,25 @@ func (c *Client) Works(ctx context.Context) ([]api.Work, error) {
 func (c *Client) Stop(ctx context.Context, work int64) error {
 	return c.call(ctx, http.MethodPost, fmt.Sprintf("/api/works/%d/stop", work), nil, nil)
 }
+
+// Licences lists the devices that take a licence, and how far each is.
+func (c *Client) Licences(ctx context.Context) ([]api.Licence, error) {
+	return get[[]api.Licence](ctx, c, c.at("/licences"))
+}
+
+// CollectLicences gives what the supplier needs for the licences that are not there yet, which
+// count as asked for then.
+func (c *Client) CollectLicences(ctx context.Context, format string) ([]byte, error) {
+	return post[[]byte](ctx, c, c.at("/licences/collection"+query("format", format)), nil)
+}
+
+// TakeLicences takes licences in, a file or a ZIP archive.
+func (c *Client) TakeLicences(ctx context.Context, name string, content []byte, preview bool) (out api.LicencesTaken,
+	err error) {
+	show := ""
+	if preview {
+		show = "true"
+	}
+	err = c.call(ctx, http.MethodPost, c.at("/licences"+query("name", name, "preview", show)), content, &out)
+	return out, err
+}

@@ -178,7 +178,7 @@ func (w *work) steps(ctx context.Context) error {
 			}
 		}
 	}
-	return nil
+	return w.box.NoteHostID(ctx)
 }
 
 // begun reports whether the last thing that a run does with a device was begun before: only

@@ -406,6 +406,18 @@ func (s *Server) workRoutes() []route {
 				}
 				return none{}, r.site.TakeHands(r, id, in, r.who.Name)
 			}),
+		call(s, "GET", at+"licences", "The devices that take a licence, and how far each is", account.Look,
+			func(r *request, _ none) ([]api.Licence, error) {
+				return r.site.Licences(r)
+			}),
+		call(s, "POST", at+"licences/collection", "What the supplier needs for the licences that are not there yet; they count as asked for",
+			account.Plan, func(r *request, _ none) (site.Download, error) {
+				return r.site.CollectLicences(r, r.query("format"))
+			}).takes(formats("csv or xlsx")),
+		call(s, "POST", at+"licences", "Take licences in, a file or a ZIP archive: each is matched by the host id in it",
+			account.Plan, func(r *request, in file) (api.LicencesTaken, error) {
+				return r.site.TakeLicences(r, cmp.Or(r.query("name"), "licences"), in, r.query("preview") == "true", r.who.Name)
+			}).takes(previews, text("name", "of the file")),
 		call(s, "GET", at+"hands", "What persons have to do at which device, in walking order", account.Look,
 			func(r *request, _ none) (api.HandList, error) {
 				return r.site.Hands(r)

@@ -169,7 +169,11 @@ func (s *Site) resolver(ctx context.Context) (plan.Resolver, error) {
 	r, ok := s.resolved[s.store.ID]
 	s.mu.Unlock()
 	if ok && r.revision == revision && r.known == known {
-		r.resolver.Known.Logins, err = s.store.LoginsByTag(ctx) // they change without the plan
+		// These change without the plan.
+		if r.resolver.Known.Logins, err = s.store.LoginsByTag(ctx); err != nil {
+			return r.resolver, err
+		}
+		r.resolver.Known.Files, err = s.fileSums(ctx)
 		return r.resolver, err
 	}
 	p, _, err := s.bare(ctx)
@@ -199,8 +203,12 @@ func (s *Site) bare(ctx context.Context) (plan.Plan, []store.Entry, error) {
 	if err != nil {
 		return plan.Plan{}, nil, err
 	}
+	files, err := s.fileSums(ctx)
+	if err != nil {
+		return plan.Plan{}, nil, err
+	}
 	p := plan.Plan{Site: data, Entries: make([]plan.Entry, len(entries)), Profiles: s.Profiles(),
-		Known: plan.Known{Locked: map[string]bool{}, Logins: logins}}
+		Known: plan.Known{Locked: map[string]bool{}, Logins: logins, Files: files}}
 	for i, e := range entries {
 		p.Entries[i] = e.Entry
 		p.Known.Locked[e.Tag] = e.Set()
@@ -208,19 +216,21 @@ func (s *Site) bare(ctx context.Context) (plan.Plan, []store.Entry, error) {
 	return p, entries, nil
 }
 
+// fileSums gives the SHA-256 of the site's files, by name.
+func (s *Site) fileSums(ctx context.Context) (map[string]string, error) {
+	files, err := s.store.Files(ctx)
+	sums := map[string]string{}
+	for _, f := range files {
+		sums[f.Name] = f.SHA256
+	}
+	return sums, err
+}
+
 // plan gives the plan with all that it is checked against.
 func (s *Site) plan(ctx context.Context) (plan.Plan, []store.Entry, error) {
 	p, entries, err := s.bare(ctx)
 	if err != nil {
 		return p, nil, err
-	}
-	files, err := s.store.Files(ctx)
-	if err != nil {
-		return p, nil, err
-	}
-	p.Known.Files = map[string]string{}
-	for _, f := range files {
-		p.Known.Files[f.Name] = f.SHA256
 	}
 	devices, err := s.store.Devices(ctx)
 	if err != nil {

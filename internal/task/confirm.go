@@ -40,8 +40,33 @@ func (b *Box) identify(ctx context.Context) (string, error) {
 			return "", err
 		}
 	}
+	if id := facts[fact.HostID]; id != "" {
+		if err := b.Store.ToldHostID(ctx, b.d.MAC, id, store.Now()); err != nil {
+			return "", err
+		}
+	}
 	c := store.DeviceState{MAC: b.d.MAC, Serial: serial}
 	return strings.TrimSpace(b.p.Model + " " + serial), b.Store.SetDeviceState(ctx, c)
+}
+
+// NoteHostID reads for what a licence of the device is made, where it takes one and tells
+// that: its name and address, which it may follow from, are set by then. Its error is ours.
+func (b *Box) NoteHostID(ctx context.Context) error {
+	takes := slices.ContainsFunc(b.p.Settings, func(s profile.Setting) bool { return s.Licence })
+	act := profile.Read
+	if slices.ContainsFunc(b.p.Acts[profile.Identify], func(m profile.Move) bool {
+		return slices.Contains(m.Takes(), fact.HostID)
+	}) {
+		act = profile.Identify
+	}
+	if !takes || act == profile.Read && b.signIn(ctx) != nil {
+		return nil
+	}
+	facts, err := b.converse().Do(ctx, act, nil)
+	if err != nil || facts[fact.HostID] == "" {
+		return nil // it is told at the next verification
+	}
+	return b.Store.ToldHostID(ctx, b.d.MAC, facts[fact.HostID], store.Now())
 }
 
 // confirmInside reads who the device is from one that tells its serial only to who is signed

@@ -47,6 +47,10 @@ func (b *Box) findLogin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if fresh, err := b.stillFresh(ctx, stored); fresh || err != nil {
+		b.reset = fresh
+		return err
+	}
 	factory := b.p.FactoryLogin(b.d.Serial)
 	if f := factory; f != nil {
 		fresh := vault.Login{Login: *f, Origin: "the factory"}
@@ -104,6 +108,24 @@ func (b *Box) findLogin(ctx context.Context) error {
 			"reset it to its factory state, or give its password: redstart vault learn").Kinds(driver.ErrLogin)
 	}
 	return nil // what was stored is out of date; first use tells whether it was reset
+}
+
+// stillFresh reports whether the device offers the way in of one that nobody set up. A run
+// that was cut off may have stored a password that it never sent: that is not tried then, as
+// it would only count as a wrong one.
+func (b *Box) stillFresh(ctx context.Context, stored []vault.Login) (bool, error) {
+	onlyPending := len(stored) > 0 && !slices.ContainsFunc(stored, func(l vault.Login) bool {
+		return l.State != store.Pending
+	})
+	if !onlyPending || b.p.Factory.Login != nil || len(b.p.Acts[profile.FactoryEntry]) == 0 {
+		return false, nil
+	}
+	_, err := b.converse().Do(ctx, profile.FactoryEntry, nil)
+	b.converse().SignOut()
+	if err != nil && (Ours(err) || errors.Is(err, context.Canceled)) {
+		return false, err
+	}
+	return err == nil, nil
 }
 
 // anew takes a box that shows another identity than before for one that was reset,

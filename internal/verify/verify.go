@@ -91,6 +91,11 @@ func (v *Verifier) entry(ctx context.Context, r plan.Resolver, e store.Entry, re
 		return list, err
 	}
 	facts, at := visit.Told()
+	if id := facts[fact.HostID]; id != "" {
+		if err := v.Store.ToldHostID(ctx, e.Device, id, store.Stamp{Time: at}); err != nil {
+			return list, err
+		}
+	}
 	if facts[fact.Serial] == "" && facts[fact.Name] == "" {
 		return list, nil
 	}

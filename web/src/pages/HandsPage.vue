@@ -296,9 +296,11 @@ const pickable = computed(() => shown.value.filter((t) => t.open).map((t) => t.t
   .deeds {
     width: 100%;
   }
-  .search,
-  .choice {
+  .search {
     width: 100%;
+  }
+  .choice {
+    width: calc(50% - 4px);
   }
 }
 </style>

@@ -300,7 +300,8 @@ func (c *recorder) setLicence(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	c.Witness("write", "licence")
-	c.keep(func(o *Own) { o.Licensed = c.hostID() })
+	host := c.hostID()
+	c.keep(func(o *Own) { o.Licensed = host })
 	w.WriteHeader(http.StatusNoContent)
 }
 
