@@ -36,7 +36,7 @@ func (a *app) plan() *cobra.Command {
 	return group("plan", "The list of devices that should exist", a.planImport(), a.planExport(), a.planTemplate(),
 		list, show, a.planCheck(),
 		a.planAdd(), a.planSet(), a.planRemove(), a.planGenerate(), a.planAddresses(), a.planReserve(), a.planMap(),
-		a.planHistory(), a.planCompare(), a.planRestore(), a.planUndo(), a.planRedo(), a.planName(), a.planFiles(), a.planLicences())
+		a.planHistory(), a.planCompare(), a.planRestore(), a.planUndo(), a.planRedo(), a.planName(), a.planFiles(), a.planLicences(), a.planPorts())
 }
 
 // openFile opens a file that a person names. A folder is none, and a pipe could

@@ -45,6 +45,7 @@ func (p Plan) Check() []Finding {
 			c.find("after-circle", e.Tag, "after", "comes after itself: "+circle[e.Tag], nil)
 		}
 	}
+	c.portRoles()
 	c.sparse()
 	return c.found
 }

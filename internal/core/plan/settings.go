@@ -248,6 +248,9 @@ func (p Resolver) Settings(e Entry) []Value {
 			}
 		case s.Type == profile.Rows && e.Settings[s.Key] != "":
 			v.Value, v.From = p.table(s, e.Settings[s.Key]), "the plan"
+			if rows, err := profile.ParseRows(v.Value); s.Key == profile.PortsSetting && err == nil {
+				v.Value = profile.RowsText(p.Site.withRoles(rows))
+			}
 		case e.Settings[s.Key] != "":
 			v.Value, v.From = e.Settings[s.Key], "the plan"
 		case s.Default != "":

@@ -16,15 +16,16 @@ import (
 
 // Site is one job.
 type Site struct {
-	Key      string   `json:"key"` // short, for addresses and commands: small letters, digits, dashes
-	Name     string   `json:"name"`
-	Contact  string   `json:"contact"`
-	Notes    string   `json:"notes"`
-	Zone     string   `json:"zone"`     // IANA time zone
-	Language string   `json:"language"` // of documents, as in BCP 47: en, nb
-	Naming   string   `json:"naming"`   // pattern that device names are made from; "" means {tag}
-	Subnets  []Subnet `json:"subnets"`
-	Policies []Policy `json:"policies"`
+	Key      string     `json:"key"` // short, for addresses and commands: small letters, digits, dashes
+	Name     string     `json:"name"`
+	Contact  string     `json:"contact"`
+	Notes    string     `json:"notes"`
+	Zone     string     `json:"zone"`     // IANA time zone
+	Language string     `json:"language"` // of documents, as in BCP 47: en, nb
+	Naming   string     `json:"naming"`   // pattern that device names are made from; "" means {tag}
+	Subnets  []Subnet   `json:"subnets"`
+	Policies []Policy   `json:"policies"`
+	Roles    []PortRole `json:"roles"` // of switches' ports
 }
 
 // Subnet is a planned IPv4 prefix. The zero value means that none is set.
@@ -121,6 +122,9 @@ func (s Site) Check() error {
 			return fmt.Errorf("two subnets are named %q", n.Name)
 		}
 		names[n.Name] = true
+	}
+	if err := s.checkRoles(); err != nil {
+		return err
 	}
 	return s.checkPolicies()
 }

@@ -340,7 +340,7 @@ func (p *Profile) EachRow(m Move, vars map[string]string) ([]map[string]string, 
 	list := []map[string]string{}
 	var ours []map[string]string
 	for _, row := range rows {
-		if s.Key == PortsSetting && row[s.Columns[0].Key] == portNumber(vars[OurPort]) {
+		if s.Key == PortsSetting && row[s.Columns[0].Key] == PortNumber(vars[OurPort]) {
 			ours = append(ours, s.spokenRow(row))
 			continue
 		}
@@ -353,8 +353,8 @@ func (p *Profile) EachRow(m Move, vars map[string]string) ([]map[string]string, 
 // is set last, since a mistake there cuts us off.
 const OurPort = "our-port"
 
-// portNumber is the number at the end of a port's name: 24 of port24, of gi1/0/24.
-func portNumber(name string) string {
+// PortNumber is the number at the end of a port's name: 24 of port24, of gi1/0/24.
+func PortNumber(name string) string {
 	begins := strings.LastIndexFunc(name, func(r rune) bool { return r < '0' || r > '9' }) + 1
 	return strings.TrimLeft(name[begins:], "0")
 }

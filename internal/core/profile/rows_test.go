@@ -120,3 +120,21 @@ func FuzzRows(f *testing.F) {
 		}
 	})
 }
+
+// The row of the port that we hang on comes last, whatever the switch calls it.
+func TestOurPortIsSetLast(t *testing.T) {
+	p := &profile.Profile{Settings: []profile.Setting{{Key: profile.PortsSetting, Type: profile.Rows, Columns: []profile.Setting{
+		{Key: "port", Type: profile.Number}, {Key: "untagged", Type: profile.Number}}}}}
+	for ours, want := range map[string]string{"gi1/0/2": "1 3 10 2", "port10": "1 2 3 10", "port01": "2 3 10 1", "": "1 2 3 10",
+		"eth": "1 2 3 10"} {
+		rows, err := p.EachRow(profile.Move{Each: profile.PortsSetting}, map[string]string{profile.OurPort: ours,
+			"setting." + profile.PortsSetting: `[{"port":"10"},{"port":"2"},{"port":"1"},{"port":"3"}]`})
+		var order []string
+		for _, row := range rows {
+			order = append(order, row["row.port"])
+		}
+		if got := strings.Join(order, " "); err != nil || got != want {
+			t.Errorf("at %q: %s, want %s (%v)", ours, got, want, err)
+		}
+	}
+}

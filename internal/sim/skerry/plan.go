@@ -65,6 +65,11 @@ func Data() plan.Site {
 			Gateway: netip.MustParseAddr("10.41.0.1"),
 			NTP:     addresses("10.40.8.5"),
 		}},
+		Roles: []plan.PortRole{
+			{Name: "link", Hangs: plan.HangsSwitch, Untagged: 1, Tagged: "408, 410"},
+			{Name: "terminal", Hangs: plan.HangsOne, Untagged: 410},
+			{Name: "management", Hangs: plan.HangsOne, Untagged: 408},
+		},
 		Policies: []plan.Policy{
 			{Mode: plan.OneEach, Users: plan.KeepUser, Recovery: "duty@skerry-point.example"},
 			{For: "profile:tolvern-d1", Mode: plan.OneKind, Users: plan.KeepUser,

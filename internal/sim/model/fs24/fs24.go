@@ -88,12 +88,12 @@ var Stock = box.Stock{
 func rows() string {
 	var list []profile.Row
 	for n := 1; n <= ports; n++ {
-		row := profile.Row{"port": strconv.Itoa(n), "hangs": "one device", "untagged": "410", "on": "yes"}
+		row := profile.Row{"port": strconv.Itoa(n), "role": "terminal"}
 		switch {
 		case n <= 2:
-			row["hangs"], row["tagged"], row["untagged"] = "switch", "408, 410", "1"
+			row["role"] = "link"
 		case n > 20:
-			row["untagged"] = "408"
+			row["role"] = "management"
 		}
 		list = append(list, row)
 	}
