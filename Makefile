@@ -3,7 +3,7 @@
 
 SHELL := /bin/bash
 .DEFAULT_GOAL := build
-.PHONY: build demo test bench fmt lint api pictures tools test-tools clean
+.PHONY: build demo test bench faults fmt lint api pictures tools test-tools clean
 
 DIST := internal/server/console/dist
 CONSOLE := $(DIST)/index.html
@@ -55,6 +55,10 @@ test: test-tools build lint
 # Ratios within one run; docs/measurements.md holds the figures.
 bench: build
 	go test -run '^$$' -bench . -benchtime 1x -timeout 30m ./e2e ./internal/survey ./internal/lan/bench ./internal/core/plan ./internal/core/planfile
+
+# The table of what becomes of every fault at every model.
+faults: build
+	FAULTS=write go test -count 1 -run TestTheTableOfFaults -timeout 30m ./e2e
 
 fmt:
 	gofmt -w $$(git ls-files '*.go')

@@ -135,7 +135,7 @@ func (w *work) steps(ctx context.Context) error {
 		// Acts say what should be, so they are repeated with the same frozen values
 		// until the device has come back from the last restart of its procedure; only
 		// what happened before and after a restart that was seen proves that it keeps.
-		case !s.Looks() && journal[last.Name].Phase == store.Done:
+		case !s.Looks() && !s.Hands && journal[last.Name].Phase == store.Done:
 			continue
 		}
 		if err := w.step(ctx, i, s); err != nil {

@@ -3,7 +3,9 @@ import { NTabPane, NTabs } from 'naive-ui'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import LoginSettings from '../components/LoginSettings.vue'
+import LicenceList from '../components/LicenceList.vue'
 import PeopleSettings from '../components/PeopleSettings.vue'
+import PortRoles from '../components/PortRoles.vue'
 import SiteSettings from '../components/SiteSettings.vue'
 import SubnetSettings from '../components/SubnetSettings.vue'
 import { useSite } from '../site'
@@ -19,6 +21,8 @@ const tab = computed({ get: () => route.hash.slice(1) || 'site', set: (t) => voi
     <NTabs v-model:value="tab" type="line" size="small">
       <NTabPane name="site" tab="Site"><SiteSettings /></NTabPane>
       <NTabPane name="subnets" tab="Subnets" :disabled="!site.key"><SubnetSettings /></NTabPane>
+      <NTabPane name="ports" tab="Ports of switches" :disabled="!site.key"><PortRoles /></NTabPane>
+      <NTabPane name="licences" tab="Licences" :disabled="!site.key"><LicenceList /></NTabPane>
       <NTabPane name="vault" tab="Logins and vault"><LoginSettings /></NTabPane>
       <NTabPane name="people" tab="People and tokens"><PeopleSettings /></NTabPane>
     </NTabs>
