@@ -2,7 +2,9 @@ package e2e
 
 import (
 	"context"
+	"database/sql"
 	"os"
+	"path/filepath"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/v2"
 	"strings"
@@ -234,5 +236,60 @@ func TestTwoTechniciansShareTheHands(t *testing.T) {
 	list, err := r.c.Hands(ctx)
 	if err != nil || len(list.Accepted) != 1 || list.Accepted[0].Who != "owner" {
 		t.Errorf("%+v, %v", list, err)
+	}
+}
+
+// A service that dies between the last restart and what is left by hand still asks for it:
+// the switch of a door controller does not stay where its factory login lives.
+func TestWhatIsLeftByHandIsAskedForAfterACut(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Only: "D2", Seed: 62, Pace: 0.05})
+	r.upTo(t, r.labelled(t, func(row map[string]string, _ *box.Box) { row["trunk"] = "" }))
+	door, ctx := r.site.Boxes[0], patience(t)
+	tag := r.entryOf(door).Tag
+	if _, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen([]string{tag})}); err != nil {
+		t.Fatal(err)
+	}
+	asked := func(what string) {
+		t.Helper()
+		waitFor(t, func() bool {
+			list, err := r.c.Hands(ctx)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return len(list.Tasks) == 1 && list.Tasks[0].Open && strings.Contains(list.Tasks[0].Do, what)
+		})
+	}
+	asked("to SETUP")
+	door.Move("setup")
+	asked("back to RUN")
+	r.stop()
+	// As a kill leaves it that comes a moment before the hand is asked for.
+	records, err := sql.Open("sqlite", filepath.Join(r.dir, "redstart.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, statement := range []string{`DELETE FROM journal WHERE step = 'by hand 2'`,
+		`UPDATE run_devices SET state = 'running', hand_do = '', parked_at = 0`, `UPDATE runs SET state = 'running'`} {
+		if _, err := records.Exec(statement); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := records.Close(); err != nil {
+		t.Fatal(err)
+	}
+	r.serve(r.site.Attach())
+	if _, err := r.c.Resume(ctx, 1); err != nil {
+		t.Fatal(err)
+	}
+	asked("back to RUN")
+	door.Move("run")
+	waitFor(t, func() bool {
+		run, _, err := r.c.LatestRun(ctx)
+		return err != nil || run.State == store.Done
+	})
+	r.verify(tag)
+	if e := r.entryOf(door); e.State != store.Verified {
+		t.Errorf("%s: %s", e.State, e.Reason)
 	}
 }
