@@ -139,20 +139,12 @@ func console(ctx context.Context, b context.Context, dir string) error {
 	if err := os.WriteFile(wrongFile, wrong, 0o600); err != nil {
 		return err
 	}
-	// A newer revision under other headers.
-	newer := bytes.Replace(terminal.WholePlan(), []byte("tag,kind,profile,area,floor,place"),
-		[]byte("Designation,kind,Model,area,Level,Location"), 1)
-	newer = bytes.Replace(newer, []byte("Server room"), []byte("Rack room"), 3)
-	newerFile := filepath.Join(dir, "rev-c.csv")
-	if err := os.WriteFile(newerFile, newer, 0o600); err != nil {
-		return err
-	}
 	if err := addMistakes(ctx, s); err != nil {
 		return err
 	}
 	url := "http://" + l.Addr().String()
 	chose := browser.Mark("plan-file")
-	router, door, desk := other(terminal, "HALL-RTR-01"), other(terminal, "BERTH1-DOOR-01"), other(terminal, "")
+	router, door := other(terminal, "HALL-RTR-01"), other(terminal, "BERTH1-DOOR-01")
 	for _, step := range []struct {
 		name  string
 		steps []browser.Step
@@ -165,8 +157,6 @@ func console(ctx context.Context, b context.Context, dir string) error {
 			browser.Seen(browser.Mark("tag")), browser.Press("nav-plan"), browser.Seen(browser.Mark("sheet")),
 			chromedp.Focus(browser.Mark("sheet")), chromedp.KeyEvent(kb.ArrowRight + kb.ArrowRight + kb.ArrowRight +
 				kb.ArrowRight + kb.ArrowRight)}},
-		{"import-preview", []browser.Step{browser.Press("plan-import"),
-			chromedp.SetUploadFiles(chose, []string{newerFile}), browser.Seen(browser.Mark("mapping"))}},
 		{"found", []browser.Step{chromedp.Navigate(url), browser.Press("stage-find"), browser.Ended("Finding"),
 			browser.Enabled(browser.Mark("stage-match"))}},
 		{"device",
@@ -183,10 +173,9 @@ func console(ctx context.Context, b context.Context, dir string) error {
 			browser.Ended("Verifying")}},
 		{"detail", []browser.Step{browser.Click(chromedp.Search(`//button[@data-test="tag" and text()="HALL-SW-01"]`)),
 			browser.Seen(browser.Mark("checks"))}},
-		{"addresses", []browser.Step{chromedp.KeyEvent(kb.Escape), browser.Gone(chromedp.CSS(".n-drawer-mask")),
-			browser.Press("nav-addresses"), browser.Seen(browser.Mark("block"))}},
 		{"logins", []browser.Step{chromedp.Navigate(url + "/settings#vault"), browser.Seen(browser.Mark("policies"))}},
-		{"history", []browser.Step{browser.Press("nav-history"), browser.Seen(browser.Mark("revisions"))}},
+		{"port-roles", []browser.Step{chromedp.Navigate(url + "/settings#ports"), browser.Seen(browser.Mark("switch-ports"))}},
+		{"licences", []browser.Step{chromedp.Navigate(url + "/settings#licences"), browser.Seen(browser.Mark("licences"))}},
 		{"home-phone", []browser.Step{chromedp.Navigate(url), browser.Seen(browser.Mark("tag")),
 			chromedp.EmulateViewport(390, 800, chromedp.EmulateMobile, chromedp.EmulateScale(2))}},
 		{"on-foot", []browser.Step{chromedp.Navigate(url + "/walk"),
@@ -200,23 +189,10 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		{"by-hand-phone", []browser.Step{chromedp.Navigate(url + "/hands"), browser.Seen(browser.Mark("hand-window"))}},
 		{"by-hand", []browser.Step{chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url + "/hands"),
 			browser.Seen(browser.Mark("hand-window"))}},
-		{"box-page", []browser.Step{chromedp.EmulateViewport(1280, 800),
-			func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
-				v, err := at.OpenPage(ctx, desk.MAC, "127.0.0.1", nil)
-				if err != nil {
-					return chromedp.Void{}, err
-				}
-				return chromedp.Navigate(v.URL)(ctx, t)
-			}, browser.Seen(chromedp.CSS("h1"))}},
 		{"findings", []browser.Step{chromedp.Navigate(url), browser.Seen(browser.Mark("tag")),
 			browser.Script(`localStorage.setItem('redstart-site', 'mistakes')`),
 			chromedp.Navigate(url + "/findings"), browser.Seen(browser.Mark("findings"))}},
 	} {
-		if step.name == "history" {
-			if err := change(ctx, s); err != nil {
-				return err
-			}
-		}
 		if step.name == "by-hand-phone" {
 			if err := byHand(ctx, at, terminal, lines); err != nil {
 				return err
@@ -275,27 +251,6 @@ func other(terminal *skerry.Site, tag string) *box.Box {
 		}
 	}
 	return nil
-}
-
-// change makes a few changes for the history to show.
-func change(ctx context.Context, s *site.Service) error {
-	at, err := s.At(ctx, "skerry-point")
-	if err != nil {
-		return err
-	}
-	if _, err := at.Generate(ctx, []plan.Quantity{{Profile: "clepsydra-k3", Count: 2, Pattern: "{area}-CLK-{n:02}",
-		Areas: []string{"YARD"}, Set: map[string]string{"time-zone": "Europe/Oslo", "not-wired": "yes"}}}, false,
-		"ines"); err != nil {
-		return err
-	}
-	out, err := at.Edit(ctx, api.Edits{What: "camera moved to the pier",
-		Patches: []plan.Patch{{Tag: "HALL-CAM-01", Set: map[string]string{"address": "10.40.8.77",
-			"place": "Pier head"}}}}, false, "ines")
-	if err != nil {
-		return err
-	}
-	_, err = at.NameRevision(ctx, fmt.Sprint(out.Revision), "issued for construction, rev C")
-	return err
 }
 
 // addMistakes makes a second site with the planted mistakes, without those
