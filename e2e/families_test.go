@@ -13,7 +13,6 @@ import (
 
 	"redstart/internal/api"
 	"redstart/internal/client"
-	"redstart/internal/core/address"
 	"redstart/internal/core/match"
 	"redstart/internal/core/result"
 	"redstart/internal/sim/box"
@@ -183,13 +182,11 @@ func (r *rig) hands(t *testing.T) {
 
 // handsOf has somebody do what is asked by hand, until the function that it gives is called.
 func handsOf(site *skerry.Site, c *client.Client) (end func() error) {
-	boxes := map[address.MAC]*box.Box{}
-	for _, b := range site.All() {
-		boxes[b.MAC] = b
-	}
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
-	go func() { ended <- hands.Person{Boxes: boxes}.Serve(ctx, c) }()
+	go func() {
+		ended <- hands.Person{Do: hands.With(site.All()), Accepts: "a person who is simulated"}.Serve(ctx, c)
+	}()
 	return func() error {
 		stop()
 		return <-ended

@@ -3,11 +3,15 @@ package e2e
 import (
 	"context"
 	"database/sql"
+	"io"
 	"os"
 	"path/filepath"
+	"redstart/internal/cli"
 	"redstart/internal/sim/box"
+	"redstart/internal/sim/hands"
 	"redstart/internal/sim/model/v2"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -291,5 +295,72 @@ func TestWhatIsLeftByHandIsAskedForAfterACut(t *testing.T) {
 	r.verify(tag)
 	if e := r.entryOf(door); e.State != store.Verified {
 		t.Errorf("%s: %s", e.State, e.Reason)
+	}
+}
+
+// Hands in another process do what somebody says to be at on the list, and nothing else; wrong
+// ones say that it was done, and the run finds out.
+func TestHandsInAnotherProcess(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 2, Only: "D2", Seed: 63, Pace: 0.05})
+	r.upTo(t, r.labelled(t, func(row map[string]string, _ *box.Box) { row["trunk"] = "" }))
+	ctx, door := patience(t), r.site.Boxes[0]
+	tag, socket := r.entryOf(door).Tag, filepath.Join(t.TempDir(), "hands")
+	lend, stop := context.WithCancel(ctx)
+	var ended sync.WaitGroup
+	t.Cleanup(func() { stop(); ended.Wait() })
+	ended.Go(func() {
+		if err := hands.Offer(lend, socket, hands.With(r.site.All())); err != nil {
+			t.Errorf("offering: %v", err)
+		}
+	})
+	person := func(args ...string) (end func()) {
+		ctx, stop := context.WithCancel(lend)
+		var done sync.WaitGroup
+		done.Go(func() {
+			code := cli.Main(ctx, append([]string{"--data", r.dir, "sim", "hands", socket}, args...),
+				cli.World{In: strings.NewReader(""), Out: io.Discard, Err: io.Discard, Env: os.Getenv})
+			if code != 0 && ctx.Err() == nil {
+				t.Errorf("the person ended with %d", code)
+			}
+		})
+		return func() { stop(); done.Wait() }
+	}
+	redstart := r.with(t)
+	redstart(2, []string{"mine, wrong or never"}, "sim", "hands", socket, "--takes", "soon")
+	end := person("--takes", "mine")
+	w, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen([]string{tag})})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, what := range []string{"to SETUP", "back to RUN"} {
+		waitFor(t, func() bool {
+			list, err := r.c.Hands(ctx)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return len(list.Tasks) == 1 && list.Tasks[0].Open && strings.Contains(list.Tasks[0].Do, what)
+		})
+		if position, _ := door.Position(); strings.Contains(what, strings.ToUpper(position)) && position != "" {
+			t.Errorf("%s was done before anybody took it", what)
+		}
+		if err := r.c.TakeHands(ctx, w.Run, api.TakeHands{Tags: []string{tag}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	waitFor(t, func() bool {
+		run, _, err := r.c.LatestRun(ctx)
+		return err != nil || run.State == store.Done
+	})
+	end()
+	if e := r.entryOf(door); e.State != store.Configured {
+		t.Errorf("%s: %s", e.State, e.Reason)
+	}
+	// Another one, with somebody who lies.
+	other := r.entryOf(r.site.Boxes[1]).Tag
+	defer person("--takes", "wrong")()
+	r.commission(other)
+	if e := r.entries()[other]; e.State != store.Attention || !strings.Contains(e.Reason, "login") {
+		t.Errorf("with hands that lie: %s: %s", e.State, e.Reason)
 	}
 }

@@ -11,9 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"redstart/internal/client"
-	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
-	"redstart/internal/sim/box"
 	"redstart/internal/sim/hands"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/site"
@@ -21,7 +19,7 @@ import (
 
 func (a *app) demo() *cobra.Command {
 	var flags simFlags
-	var listen, hands string
+	var listen, by string
 	var walk bool
 	c := &cobra.Command{
 		Use:   "demo",
@@ -39,30 +37,51 @@ table per stage, and exits 0 only if every entry was verified.`,
 				listen = "127.0.0.1:0"
 			}
 			if walk && !cmd.Flags().Changed("hands") {
-				hands = "0s"
+				by = "0s"
 			}
-			person := time.Duration(-1)
-			if hands != "never" {
-				if person, err = time.ParseDuration(hands); err != nil || person < 0 {
-					return problem.New(problem.Usage, "this is neither a time like 10s nor never",
-						"say how long somebody takes").About("--hands " + hands)
-				}
+			person, err := personOf(by)
+			if err != nil {
+				return err
+			}
+			if walk && person != nil {
+				person.Accepts = "a person who is simulated"
 			}
 			return a.demonstrate(cmd.Context(), o, listen, walk, person)
 		},
 	}
 	flags.add(c)
 	c.Flags().StringVar(&listen, "listen", usualAddress, "loopback `address` of console and API")
-	c.Flags().StringVar(&hands, "hands", "10s",
-		"how long somebody takes for what is to be done by hand, such as 10s; never: nobody does it; 0s with --walkthrough")
+	c.Flags().StringVar(&by, "hands", "10s",
+		"how long somebody takes for what is to be done by hand, such as 10s; "+handsWords+"; 0s with --walkthrough")
 	c.Flags().BoolVar(&walk, "walkthrough", false, "do the whole job and exit")
 	return c
 }
 
-// demonstrate runs service and simulated site together. Somebody takes so long for what is
-// to be done by hand; nobody does it if that is negative.
+// handsWords are the words that may stand in place of a time.
+const handsWords = "mine: only what somebody says to be at on the page By hand; wrong: says that it is done, and does nothing; never: nobody does it"
+
+// personOf reads how somebody does what is asked; nil for nobody.
+func personOf(text string) (*hands.Person, error) {
+	switch text {
+	case "never":
+		return nil, nil
+	case "mine":
+		return &hands.Person{Takes: hands.OnlyTaken}, nil
+	case "wrong":
+		return &hands.Person{Wrong: true}, nil
+	}
+	takes, err := time.ParseDuration(text)
+	if err != nil || takes < 0 {
+		return nil, problem.New(problem.Usage, "this is neither a time like 10s nor mine, wrong or never",
+			"say how long somebody takes").About("--hands " + text)
+	}
+	return &hands.Person{Takes: takes}, nil
+}
+
+// demonstrate runs service and simulated site together, with somebody who does what is to be
+// done by hand; nil for nobody.
 func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, walk bool,
-	person time.Duration) (err error) {
+	person *hands.Person) (err error) {
 	l, _, _, err := listenAt(listen, "", "")
 	if err != nil {
 		return err
@@ -117,12 +136,13 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 			a.say("Serial line %s: the console of a %s.", l.Name, l.Device)
 		}
 		a.say("")
-		if person >= 0 {
+		if person != nil {
 			c, err := a.client(ctx)
 			if err != nil {
 				return err
 			}
-			people.Go(func() { a.atHand(ctx, c, terminal, person, walk) })
+			person.Do = hands.With(terminal.All())
+			people.Go(func() { a.atHand(ctx, c, *person, walk) })
 		}
 		if walk {
 			walked = a.walk(ctx, terminal, lines)
@@ -145,12 +165,7 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 }
 
 // atHand plays the person at the simulated site.
-func (a *app) atHand(ctx context.Context, c *client.Client, terminal *skerry.Site, takes time.Duration, quiet bool) {
-	boxes := map[address.MAC]*box.Box{}
-	for _, b := range terminal.All() {
-		boxes[b.MAC] = b
-	}
-	p := hands.Person{Boxes: boxes, Takes: takes}
+func (a *app) atHand(ctx context.Context, c *client.Client, p hands.Person, quiet bool) {
 	if !quiet {
 		p.Say = func(tag, what string) { a.say("By hand, at %s: %s.", tag, what) }
 	}

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -18,6 +19,7 @@ import (
 	"redstart/internal/lan/segment"
 	"redstart/internal/lan/vxlan"
 	"redstart/internal/sim/box"
+	"redstart/internal/sim/hands"
 	"redstart/internal/sim/skerry"
 	"redstart/profiles"
 )
@@ -94,7 +96,7 @@ func (f *simFlags) options() (skerry.Options, error) {
 
 func (a *app) sim() *cobra.Command {
 	var flags simFlags
-	var iface, tunnel, planFile string
+	var iface, tunnel, planFile, socket string
 	c := &cobra.Command{
 		Use:   "sim",
 		Short: "Run the simulated site on a network interface or a tunnel",
@@ -148,6 +150,18 @@ computer. Everything about the devices is simulated.`,
 			for _, l := range lines {
 				a.say("Serial line %s: the console of a %s.", l.Name, l.Device)
 			}
+			var offering sync.WaitGroup
+			defer offering.Wait()
+			offered, stop := context.WithCancel(cmd.Context())
+			defer stop()
+			if socket != "" {
+				offering.Go(func() {
+					if err := hands.Offer(offered, socket, hands.With(site.All())); err != nil {
+						a.say("Nobody can lend a hand here: %v.", err)
+					}
+				})
+				a.say("What is to be done by hand: redstart sim hands %s", socket)
+			}
 			a.say("Ctrl-C cuts its power.")
 			unhook := context.AfterFunc(cmd.Context(), func() { out.Close() })
 			defer unhook()
@@ -160,8 +174,10 @@ computer. Everything about the devices is simulated.`,
 	c.Flags().StringVar(&tunnel, "vxlan", "", "loopback `address` to offer the site at")
 	c.Flags().StringVar(&planFile, "plan", "",
 		"write the plan that fits the site to this `file` (csv, xlsx or json); alone, only do that")
+	c.Flags().StringVar(&socket, "hands", "",
+		"let redstart sim hands do what is to be done by hand, over a Unix socket at this `path`")
 	c.MarkFlagsMutuallyExclusive("interface", "vxlan")
-	c.AddCommand(a.supplier())
+	c.AddCommand(a.supplier(), a.simHands())
 	return c
 }
 

@@ -3,6 +3,7 @@ package cli
 import (
 	"archive/zip"
 	"bytes"
+	"context"
 	"encoding/csv"
 	"fmt"
 	"os"
@@ -10,7 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"redstart/internal/client"
 	"redstart/internal/core/problem"
+	"redstart/internal/sim/hands"
 	"redstart/internal/sim/licence"
 )
 
@@ -56,4 +59,25 @@ func (a *app) supplier() *cobra.Command {
 				args[1])
 			return nil
 		}}
+}
+
+// simHands plays the person at a simulated site that runs in another process.
+func (a *app) simHands() *cobra.Command {
+	var by, name string
+	c := &cobra.Command{Use: "hands SOCKET", Short: "Play the person who does by hand what a service asks for at the simulated site",
+		Long: "Follows what the service asks for, and does it with the boxes of redstart sim --hands SOCKET: after a while, only what somebody takes, wrongly, or never.",
+		Args: cobra.ExactArgs(1),
+		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			p, err := personOf(by)
+			if err != nil || p == nil {
+				return err
+			}
+			p.Do, p.Accepts = hands.Over(args[0]), name
+			a.say("At hand. Ctrl-C ends it.")
+			a.atHand(ctx, c, *p, false)
+			return nil
+		})}
+	c.Flags().StringVar(&by, "takes", "10s", "how long each thing takes; "+handsWords)
+	c.Flags().StringVar(&name, "accepts", "", "accept terms in this name; without it they are left to others")
+	return c
 }

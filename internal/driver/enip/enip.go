@@ -161,16 +161,17 @@ func (s *session) carry(ctx context.Context, f enip.Frame) ([]byte, error) {
 
 // exchange sends a frame and reads the next one.
 func (s *session) exchange(ctx context.Context, f enip.Frame) (enip.Frame, error) {
+	conn := s.conn
 	deadline, _ := ctx.Deadline()
-	stop := context.AfterFunc(ctx, func() { _ = s.conn.SetDeadline(time.Unix(1, 0)) })
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	err := s.conn.SetDeadline(deadline)
+	err := conn.SetDeadline(deadline)
 	if err == nil {
-		_, err = s.conn.Write(f.Append(nil))
+		_, err = conn.Write(f.Append(nil))
 	}
 	var answer enip.Frame
 	if err == nil {
-		answer, err = enip.ReadFrame(s.conn)
+		answer, err = enip.ReadFrame(conn)
 	}
 	if ctx.Err() != nil {
 		err = ctx.Err()

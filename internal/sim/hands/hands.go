@@ -15,13 +15,35 @@ import (
 	"redstart/internal/store"
 )
 
+// OnlyTaken is how long a person takes who does only what somebody says to be at.
+const OnlyTaken = -1 * time.Nanosecond
+
 // Person does what is asked.
 type Person struct {
-	Boxes map[address.MAC]*box.Box
-	// Takes is how long each thing takes: the way there, reading, doing.
+	// Do does with a box what an instruction says, and reports whether there was such a
+	// thing to do.
+	Do func(mac address.MAC, instruction string) bool
+	// Takes is how long each thing takes: the way there, reading, doing. Whatever somebody
+	// takes on the list is done at once; with OnlyTaken nothing else is.
 	Takes time.Duration
+	// Accepts is the name by which terms are accepted; "": they are left to real people.
+	Accepts string
+	// Wrong says that it is done without doing it.
+	Wrong bool
 	// Say tells what was done; nil: nobody is told.
 	Say func(tag, what string)
+}
+
+// With makes what does things with boxes of this process.
+func With(boxes []*box.Box) func(address.MAC, string) bool {
+	byMAC := map[address.MAC]*box.Box{}
+	for _, b := range boxes {
+		byMAC[b.MAC] = b
+	}
+	return func(mac address.MAC, instruction string) bool {
+		b := byMAC[mac]
+		return b != nil && b.Hand(instruction)
+	}
 }
 
 // Serve does what is asked until the context ends.
@@ -30,14 +52,19 @@ func (p Person) Serve(ctx context.Context, c *client.Client) error {
 	defer under.Wait()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	asked := map[string]bool{}
+	asked := map[string]*asking{}
 	take := func(d store.RunDevice) {
-		if d.State != store.Parked || d.Hand.Do == "" || p.Boxes[d.MAC] == nil {
+		if d.State != store.Parked || d.Hand.Do == "" {
 			return
 		}
-		if key := d.Tag + "\x00" + d.Hand.Since.Time.String(); !asked[key] {
-			asked[key] = true
-			under.Go(func() { p.do(ctx, c, d) })
+		key := d.Tag + "\x00" + d.Hand.Since.Time.String()
+		if asked[key] == nil {
+			a := &asking{taken: make(chan struct{})}
+			asked[key] = a
+			under.Go(func() { p.do(ctx, c, d, a.taken) })
+		}
+		if d.Hand.Who != "" {
+			asked[key].once.Do(func() { close(asked[key].taken) })
 		}
 	}
 	err := c.Follow(ctx, func(e client.Event) bool {
@@ -64,27 +91,42 @@ func (p Person) Serve(ctx context.Context, c *client.Client) error {
 	return err
 }
 
-// do goes there, does it, and says so. What the segment shows by itself needs no word; the
-// word for it comes too late then, and is refused.
-func (p Person) do(ctx context.Context, c *client.Client, d store.RunDevice) {
-	there := time.NewTimer(p.Takes)
-	defer there.Stop()
+// asking is one thing that is asked for; taken closes when somebody says to be at it.
+type asking struct {
+	taken chan struct{}
+	once  sync.Once
+}
+
+// do goes there and does it. What the segment shows by itself needs no word.
+func (p Person) do(ctx context.Context, c *client.Client, d store.RunDevice, taken <-chan struct{}) {
+	there := make(<-chan time.Time)
+	if p.Takes >= 0 {
+		timer := time.NewTimer(p.Takes)
+		defer timer.Stop()
+		there = timer.C
+	}
 	select {
-	case <-there.C:
+	case <-there:
+	case <-taken:
 	case <-ctx.Done():
 		return
 	}
-	if d.Hand.Terms != "" {
-		if c.Did(ctx, d.Run, api.Hands{Tags: []string{d.Tag}, Accept: true,
-			Name: "a person who is simulated"}) == nil && p.Say != nil {
-			p.Say(d.Tag, "read and accept: "+d.Hand.Terms)
+	what := d.Hand.Do
+	switch {
+	case d.Hand.Terms != "":
+		if p.Accepts == "" || c.Did(ctx, d.Run, api.Hands{Tags: []string{d.Tag}, Accept: true, Name: p.Accepts}) != nil {
+			return
 		}
-		return
-	}
-	if !p.Boxes[d.MAC].Hand(d.Hand.Do) {
+		what = "read and accept: " + d.Hand.Terms
+	case p.Wrong:
+		if c.Did(ctx, d.Run, api.Hands{Tags: []string{d.Tag}}) != nil {
+			return
+		}
+		what = "say that it was done, and do nothing: " + d.Hand.Do
+	case !p.Do(d.MAC, d.Hand.Do):
 		return
 	}
 	if p.Say != nil {
-		p.Say(d.Tag, d.Hand.Do)
+		p.Say(d.Tag, what)
 	}
 }
