@@ -364,3 +364,23 @@ func TestHandsInAnotherProcess(t *testing.T) {
 		t.Errorf("with hands that lie: %s: %s", e.State, e.Reason)
 	}
 }
+
+// In the console a serial line is named in the rehearsal.
+func TestALineIsNamedInTheConsole(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Only: "V2", Seed: 64, Pace: 0.05})
+	r.upTo(t, r.labelled(t, nil))
+	token, err := r.s.Accounts().OnceToken(patience(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := openTab(t, 1280, 800)
+	b.do(chromedp.Navigate(r.url+"/#once="+token), count("match", "1 of 1"), browser.Press("stage-commission"),
+		shows("is set at its console, on the serial line"),
+		browser.Click(chromedp.CSS(`[data-test="line"] .n-base-selection`)),
+		browser.Click(chromedp.CSS(`.n-base-select-option`)),
+		shows("set the address"), browser.Answer("run-begin"), shows("1 waits for a hand"))
+	if own := r.site.Boxes[0].Running().Own.(v2.Own); own.Language != "en" {
+		t.Errorf("nobody was at its console: %+v", own)
+	}
+}

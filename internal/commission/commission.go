@@ -68,6 +68,10 @@ type Rehearsed struct {
 type Rehearsal struct {
 	Devices []Rehearsed `json:"devices"`
 	Left    []LeftOut   `json:"left"`
+	// NeedLine are those of them that only need a serial line to be named, and Lines those
+	// that the service may use.
+	NeedLine []string `json:"needLine"`
+	Lines    []string `json:"lines"`
 	Seconds float64     `json:"seconds"` // about how long, side by side
 }
 
@@ -96,7 +100,7 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 		}
 	}
 	whole, resolver := p, p.Resolve()
-	r := Rehearsal{Devices: []Rehearsed{}, Left: []LeftOut{}}
+	r := Rehearsal{Devices: []Rehearsed{}, Left: []LeftOut{}, NeedLine: []string{}, Lines: []string{}}
 	for _, e := range entries {
 		p := p.Profiles[e.Profile]
 		stop := cmp.Or(stopped[e.Tag+"\x00"], stopped["\x00"+e.Profile])
@@ -112,6 +116,7 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 		case !p.Sets():
 			r.Left = append(r.Left, LeftOut{e.Tag, "its profile does not say how to set it"})
 		case p.NeedsLine() && known.Lines[e.Tag] == "":
+			r.NeedLine = append(r.NeedLine, e.Tag)
 			r.Left = append(r.Left, LeftOut{e.Tag, "it is set over a serial line, and none is named for it: redstart commission --line " +
 				e.Tag + "=/dev/…"})
 		case known.Busy[e.Device] != "":

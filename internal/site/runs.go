@@ -396,6 +396,7 @@ func (s *Site) Rehearse(ctx context.Context, in api.RunOptions) (commission.Rehe
 	}
 	known.Lines = in.Lines
 	rehearsal := commission.Rehearse(p, entries, known)
+	rehearsal.Lines = append(rehearsal.Lines, s.config.Lines...)
 	return rehearsal, entries, s.knowsLines(in.Lines, rehearsal)
 }
 

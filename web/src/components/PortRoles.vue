@@ -203,7 +203,7 @@ const found = computed(() => site.planFindings.filter((f) => f.code.startsWith('
           v-for="r in rowsOf(e.tag)"
           :key="r[column(e.tag)]"
           class="port"
-          :class="{ link: (r.hangs ?? site.site?.roles?.find((x) => x.name === r.role)?.hangs) === 'switch' }"
+          :class="{ trunk: (r.hangs ?? site.site?.roles?.find((x) => x.name === r.role)?.hangs) === 'switch' }"
           :title="`Port ${r[column(e.tag)]}: ${r.role || r.hangs}`"
           ><b>{{ r[column(e.tag)] }}</b> {{ r.role || r.hangs || '–' }}</span
         >
@@ -251,7 +251,7 @@ h3 {
   overflow: hidden;
   text-overflow: ellipsis;
 }
-.link {
+.trunk {
   border-left: 3px solid var(--busy);
 }
 </style>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NAlert, NButton, NCheckbox, NCheckboxGroup, NCollapse, NCollapseItem, NModal, NSpin } from 'naive-ui'
+import { NAlert, NButton, NCheckbox, NCheckboxGroup, NCollapse, NCollapseItem, NModal, NSelect, NSpin } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { siteCall } from '../api'
 import type { Rehearsal } from '../api'
@@ -17,7 +17,8 @@ const restarts = computed(
 // What is left out for one reason is said once.
 const left = computed(() => {
   const by = new Map<string, string[]>()
-  for (const l of rehearsal.value?.left ?? []) by.set(l.why, [...(by.get(l.why) ?? []), l.tag])
+  for (const l of rehearsal.value?.left ?? [])
+    if (!rehearsal.value!.needLine.includes(l.tag)) by.set(l.why, [...(by.get(l.why) ?? []), l.tag])
   return [...by]
 })
 // Who waits for an address must not be given one by somebody else.
@@ -34,24 +35,45 @@ const servers = computed(() =>
       ]
     : [],
 )
-watch(show, async (open) => {
-  if (!open) return
-  rehearsal.value = null
+// Some are set at a console on a serial line, which is named for each.
+const lines = ref<Record<string, string>>({})
+const atLine = computed(() => [...Object.keys(lines.value), ...(rehearsal.value?.needLine ?? [])].sort())
+const freeLines = (tag: string) =>
+  (rehearsal.value?.lines ?? [])
+    .filter((l) => !Object.entries(lines.value).some(([t, used]) => t !== tag && used === l))
+    .map((l) => ({ label: l, value: l }))
+async function rehearse() {
   wrong.value = ''
   try {
-    rehearsal.value = await siteCall<Rehearsal>(
-      'POST',
-      'rehearsals',
-      props.tags.length ? { tags: props.tags } : { all: true },
-    )
+    rehearsal.value = await siteCall<Rehearsal>('POST', 'rehearsals', {
+      ...(props.tags.length ? { tags: props.tags } : { all: true }),
+      lines: lines.value,
+    })
   } catch (e) {
     wrong.value = (e as Error).message
   }
+}
+watch(show, async (open) => {
+  if (!open) return
+  rehearsal.value = null
+  lines.value = {}
+  await rehearse()
 })
+async function nameLine(tag: string, line: string | null) {
+  const next = { ...lines.value }
+  if (line) next[tag] = line
+  else delete next[tag]
+  lines.value = next
+  await rehearse()
+}
 
 async function begin() {
   try {
-    await siteCall('POST', 'runs', { tags: rehearsal.value!.devices.map((d) => d.tag), beside: beside.value })
+    await siteCall('POST', 'runs', {
+      tags: rehearsal.value!.devices.map((d) => d.tag),
+      beside: beside.value,
+      lines: lines.value,
+    })
     show.value = false
   } catch (e) {
     wrong.value = (e as Error).message
@@ -78,6 +100,18 @@ const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.ki
           ><NCheckbox v-for="a in servers" :key="a" :value="a" :label="a"
         /></NCheckboxGroup>
       </div>
+      <p v-for="tag in atLine" :key="tag" class="sum line" data-test="line">
+        {{ tag }} is set at its console, on the serial line
+        <NSelect
+          :value="lines[tag] ?? null"
+          :options="freeLines(tag)"
+          size="small"
+          clearable
+          placeholder="none named"
+          :aria-label="`Serial line of ${tag}`"
+          class="lines"
+          @update:value="(l: string | null) => nameLine(tag, l)" />
+      </p>
       <div class="left">
         <p v-for="[why, tags] in left" :key="why" class="sum">
           <strong>Left out:</strong> {{ tags.slice(0, 6).join(', ')
@@ -85,7 +119,7 @@ const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.ki
         </p>
       </div>
       <div class="list">
-        <NCollapse :default-expanded-names="rehearsal.devices[0]?.tag">
+        <NCollapse :key="rehearsal.devices[0]?.tag" :default-expanded-names="rehearsal.devices[0]?.tag">
           <NCollapseItem v-for="d in rehearsal.devices.slice(0, most)" :key="d.tag" :name="d.tag">
             <template #header
               ><strong>{{ d.tag }}</strong
@@ -117,6 +151,14 @@ const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.ki
 </template>
 
 <style scoped>
+.line {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+}
+.lines {
+  width: 200px;
+}
 .left {
   max-height: 140px;
   overflow: auto;
