@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -41,8 +42,8 @@ func TestTheTableOfFaults(t *testing.T) {
 		{"tells another serial", box.Faults{OtherSerial: true}},
 		{"has a login that nobody knows", box.Faults{Locked: true}},
 	}
-	cells := make([][]string, len(kinds)) // by fault, then model
-	reasons := [][2]string{}
+	cells := make([][]string, len(kinds))             // by fault, then model
+	said, models := []string{}, map[string][]string{} // first sentences in their order, and whose they are
 	for i, kind := range kinds {
 		t.Run(kind.name, func(t *testing.T) {
 			broken := map[int]box.Faults{}
@@ -73,7 +74,12 @@ func TestTheTableOfFaults(t *testing.T) {
 				e := entries[b.Model.Name]
 				cells[i] = append(cells[i], outcome(e))
 				if e.State == store.Attention {
-					reasons = append(reasons, [2]string{kind.name + ", " + b.Model.Name, e.Reason})
+					first, _, _ := strings.Cut(e.Reason, ". ")
+					key := kind.name + "\x00" + waited.ReplaceAllString(strings.TrimSuffix(first, "."), "")
+					if models[key] == nil {
+						said = append(said, key)
+					}
+					models[key] = append(models[key], b.Model.Name)
 				}
 				if e.State == store.Verified && (b.Saved().Address.Addr() != e.Address || b.Saved().Name != e.Name) {
 					t.Errorf("%s, %s: verified, and after a power cut it has %s, %s", kind.name, b.Model.Name, b.Saved().Address,
@@ -96,14 +102,18 @@ func TestTheTableOfFaults(t *testing.T) {
 	for i, kind := range kinds {
 		fmt.Fprintf(&out, "| %s | %s |\n", kind.name, strings.Join(cells[i], " | "))
 	}
-	out.WriteString("\n## The explanations\n\n")
-	for _, x := range reasons {
-		fmt.Fprintf(&out, "- %s: %s\n", x[0], strings.ReplaceAll(x[1], "\n", " "))
+	out.WriteString("\n## The explanations\n\nTheir first sentence; where the device is now and what to do follow.\n\n")
+	for _, key := range said {
+		kind, text, _ := strings.Cut(key, "\x00")
+		fmt.Fprintf(&out, "- %s, %s: %s\n", kind, strings.Join(models[key], " "), text)
 	}
 	if err := os.WriteFile(faultTable, []byte(out.String()), 0o644); err != nil {
 		t.Fatal(err)
 	}
 }
+
+// waited is how long something took, which differs from run to run.
+var waited = regexp.MustCompile(`, after \d+ s`)
 
 func outcome(e api.EntryView) string {
 	switch {

@@ -72,7 +72,7 @@ type Rehearsal struct {
 	// that the service may use.
 	NeedLine []string `json:"needLine"`
 	Lines    []string `json:"lines"`
-	Seconds float64     `json:"seconds"` // about how long, side by side
+	Seconds  float64  `json:"seconds"` // about how long, side by side
 }
 
 // LeftOut is an entry that the run cannot take.

@@ -124,6 +124,16 @@ func (c *Client) SignOut() {
 // Do carries out one act with the given variables and returns the facts that
 // its moves took. A secret among the variables never shows in the error.
 func (c *Client) Do(ctx context.Context, act profile.Act, variables map[string]string) (map[string]string, error) {
+	return c.do(ctx, act, variables, "")
+}
+
+// Ask carries out an act that only asks, as far as it takes to be told one fact.
+func (c *Client) Ask(ctx context.Context, act profile.Act, wanted string) (map[string]string, error) {
+	return c.do(ctx, act, nil, wanted)
+}
+
+func (c *Client) do(ctx context.Context, act profile.Act, variables map[string]string,
+	wanted string) (map[string]string, error) {
 	vars := map[string]string{"user": c.login.User, "password": c.login.Password}
 	if act != profile.SignIn {
 		maps.Copy(vars, c.handed)
@@ -153,6 +163,9 @@ func (c *Client) Do(ctx context.Context, act profile.Act, variables map[string]s
 			}
 			maps.Copy(taken, facts)
 			maps.Copy(vars, facts)
+			if _, told := taken[wanted]; told {
+				return c.target.Profile.Heard(taken), nil
+			}
 		}
 	}
 	return c.target.Profile.Heard(taken), nil
@@ -369,10 +382,10 @@ func (c *Client) Servers() []Server {
 // needed and login is nil. target is the device at an address.
 func Teller(b *bench.Bench, p *profile.Profile, target func(at netip.Addr) Target,
 	login func() *profile.Login) func(ctx context.Context, at netip.Addr) (map[string]string, error) {
-	act := profile.Act("")
+	act, wanted := profile.Act(""), ""
 	for _, fact := range []string{evidence.Uptime, evidence.Starts} {
 		if p.Restart.ShownBy(fact) && act == "" {
-			act = p.Tells(fact)
+			act, wanted = p.Tells(fact), fact
 		}
 	}
 	signsIn := act == profile.Read && len(p.Acts[profile.SignIn]) > 0
@@ -389,7 +402,7 @@ func Teller(b *bench.Bench, p *profile.Profile, target func(at netip.Addr) Targe
 				}
 			}
 		}
-		return client.Do(ctx, act, nil)
+		return client.Ask(ctx, act, wanted)
 	}
 }
 
