@@ -45,6 +45,8 @@ type Move struct {
 	Refused []int             `yaml:"refused"` // statuses that mean: the login is refused
 	Take    map[string]string `yaml:"take"`    // facts to take from the answer
 	Why     string            `yaml:"why"`     // where a failing answer gives its reason
+
+	sends []string // worked out when it was read; nil before
 }
 
 // Driver is the web driver.
@@ -82,6 +84,7 @@ func (Driver) Move(part profile.Part, section profile.Section) (profile.Words, e
 	if err := part.Into(&m); err != nil {
 		return nil, err
 	}
+	m.sends = m.Sends()
 	return &m, m.check(section)
 }
 
@@ -135,6 +138,9 @@ func (m *Move) check(section profile.Section) error {
 
 // Sends implements profile.Words.
 func (m *Move) Sends() []string {
+	if m.sends != nil {
+		return m.sends
+	}
 	return profile.Variables(fmt.Sprint(m.Request, m.Headers, m.Form, m.JSON, m.XML, m.Text, m.Parts))
 }
 
