@@ -76,6 +76,18 @@ func TestLicencesByHostID(t *testing.T) {
 	if e := r.entries()[second]; e.State != store.Verified {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
+	// Another name once more: the licence that is planned is for a host id that is no more.
+	if err := r.set(second, "name", "rec-last"); err != nil {
+		t.Fatal(err)
+	}
+	r.commission(second)
+	if e := r.entries()[second]; e.State != store.Attention || !strings.Contains(e.Reason, "for another host") {
+		t.Errorf("with a licence of another host id: %s: %s", e.State, e.Reason)
+	}
+	r.verify(second)
+	redstart(0, []string{"host id changed"}, "plan", "licence", "list")
+	redstart(0, nil, "plan", "licence", "collect", collected)
+	redstart(0, []string{"asked for", "the one that is planned is for another"}, "plan", "licence", "list")
 	redstart(2, []string{"damaged archive"}, "plan", "licence", "take", r.write("bad.zip", "PK\x03\x04"))
 	redstart(2, []string{"no CSV"}, "sim", "supplier", r.write("empty.csv", ""), archive)
 }

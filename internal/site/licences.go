@@ -83,11 +83,13 @@ func (s *Site) judge(ctx context.Context, l *api.Licence, h store.HostID) error 
 			l.Why += "; done in between: " + h.Since
 		}
 		return nil
-	case l.File == "" && h.Asked == "":
+	case h.Asked == "" && (l.File == "" || outdated(*l)):
 		l.State = licenceToAsk
 		return nil
-	case l.File == "":
-		l.State = licenceAsked
+	case l.File == "" || outdated(*l):
+		if l.State = licenceAsked; l.File != "" {
+			l.Why = "the one that is planned is for another host id"
+		}
 		return nil
 	}
 	l.State = licenceGiven
@@ -102,6 +104,12 @@ func (s *Site) judge(ctx context.Context, l *api.Licence, h store.HostID) error 
 		}
 	}
 	return err
+}
+
+// outdated reports whether the planned file is a licence that was taken in for another host id.
+func outdated(l api.Licence) bool {
+	given := storedName(licence.Fit{Tag: l.Tag, Host: l.Host})
+	return strings.HasPrefix(l.File, storedName(licence.Fit{Tag: l.Tag})) && !strings.HasPrefix(l.File, given)
 }
 
 // CollectLicences writes what the supplier needs to make the licences that are not there yet,
@@ -224,7 +232,7 @@ func storedName(f licence.Fit) string {
 		return '-'
 	}, name)
 	ending := path.Ext(path.Base(f.File))
-	if len(ending) > 6 || strings.ContainsFunc(ending, func(r rune) bool { return r > 'z' || r == ' ' }) {
+	if f.File == "" || len(ending) > 6 || strings.ContainsFunc(ending, func(r rune) bool { return r > 'z' || r == ' ' }) {
 		ending = ""
 	}
 	return name[:min(len(name), 90)] + ending
