@@ -13,6 +13,7 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/check"
 	"redstart/internal/client"
+	"redstart/internal/commission"
 	"redstart/internal/core/problem"
 	"redstart/internal/store"
 )
@@ -42,8 +43,6 @@ and --watch shows how far a run is that was started elsewhere.`,
 				return nil
 			case giveUp:
 				return a.giveUp(ctx, c, run)
-			case rehearse:
-				return a.rehearse(ctx, c, api.RunOptions{Chosen: chosen(tags)})
 			case watch:
 				return a.watchRun(ctx, c, run)
 			}
@@ -55,8 +54,11 @@ and --watch shows how far a run is that was started elsewhere.`,
 			if err != nil {
 				return err
 			}
-			if err := a.commissionAll(ctx, c, api.RunOptions{Chosen: chosen(tags), Lines: at,
-				Beside: others}); err != nil {
+			in := api.RunOptions{Chosen: chosen(tags), Lines: at, Beside: others}
+			if rehearse {
+				return a.rehearse(ctx, c, in)
+			}
+			if err := a.commissionAll(ctx, c, in); err != nil {
 				return err
 			}
 			a.say("Next: redstart verify")
@@ -233,6 +235,13 @@ func (a *app) commissionAll(ctx context.Context, c *client.Client, in api.RunOpt
 		fmt.Fprintf(a.err, "Run %d was cut off; going on with it.\n", id)
 		start = func() (api.Work, error) { return c.Resume(ctx, id) }
 	}
+	if !in.All { // who named them hears which are not taken
+		if r, err := c.Rehearse(ctx, in); err == nil && len(r.Devices) > 0 {
+			for _, text := range leftOut(r.Left) {
+				fmt.Fprintln(a.err, text)
+			}
+		}
+	}
 	return a.followRun(ctx, c, start)
 }
 
@@ -305,6 +314,23 @@ func (a *app) giveUp(ctx context.Context, c *client.Client, id int64) error {
 	return nil
 }
 
+// leftOut says which entries a run leaves out, and why: what is left out for one reason is
+// said once.
+func leftOut(left []commission.LeftOut) (lines []string) {
+	tags := map[string][]string{}
+	var reasons []string
+	for _, l := range left {
+		if tags[l.Why] == nil {
+			reasons = append(reasons, l.Why)
+		}
+		tags[l.Why] = append(tags[l.Why], l.Tag)
+	}
+	for _, why := range reasons {
+		lines = append(lines, fmt.Sprintf("Left out, because %s: %s.", why, strings.Join(tags[why], ", ")))
+	}
+	return lines
+}
+
 func (a *app) rehearse(ctx context.Context, c *client.Client, in api.RunOptions) error {
 	r, err := c.Rehearse(ctx, in)
 	if err != nil {
@@ -332,17 +358,8 @@ func (a *app) rehearse(ctx context.Context, c *client.Client, in api.RunOptions)
 			a.say("Planned for %s, but to be set by hand: %s.", d.Tag, strings.Join(d.NotSent, ", "))
 		}
 	}
-	// What is left out for one reason is said once.
-	tags := map[string][]string{}
-	var reasons []string
-	for _, l := range r.Left {
-		if tags[l.Why] == nil {
-			reasons = append(reasons, l.Why)
-		}
-		tags[l.Why] = append(tags[l.Why], l.Tag)
-	}
-	for _, why := range reasons {
-		a.say("Left out, because %s: %s.", why, strings.Join(tags[why], ", "))
+	for _, text := range leftOut(r.Left) {
+		a.say("%s", text)
 	}
 	a.say("%s, about %s side by side. Nothing was sent. Next: redstart commission", plural(len(r.Devices), "device"),
 		seconds(r.Seconds))
