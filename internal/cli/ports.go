@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -65,7 +66,7 @@ func (a *app) planPorts() *cobra.Command {
 				return nil
 			}
 			a.say("%s: %s, untagged %d, tagged %s. Give it: redstart plan ports give %q 1-8 TAG", in.Name, in.Hangs, in.Untagged,
-				cmpText(in.Tagged, "none"), in.Name)
+				cmp.Or(in.Tagged, "none"), in.Name)
 			return nil
 		})}
 	role.Flags().StringVar(&in.Hangs, "hangs", plan.HangsOne, "what hangs there: "+strings.Join(plan.Hangs, ", "))
@@ -82,13 +83,6 @@ func (a *app) planPorts() *cobra.Command {
 			return a.giveRole(ctx, c, args[0], args[1], args[2:])
 		})}
 	return group("ports", "Roles of switches' ports: defined once, given to many ports at once", roles, role, give)
-}
-
-func cmpText(text, nothing string) string {
-	if text == "" {
-		return nothing
-	}
-	return text
 }
 
 func (a *app) giveRole(ctx context.Context, c *client.Client, role, ports string, tags []string) error {

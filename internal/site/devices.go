@@ -3,7 +3,6 @@ package site
 import (
 	"bytes"
 	"context"
-	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -233,13 +232,8 @@ func (s *Site) ExportDevices(ctx context.Context, format string) (Download, erro
 	var out bytes.Buffer
 	switch format {
 	case planfile.CSV:
-		w := csv.NewWriter(&out)
-		for _, l := range lines {
-			if err := w.Write(plainCells(l)); err != nil {
-				return Download{}, err
-			}
-		}
-		w.Flush()
+		content, err := tableFile(format, "", lines)
+		return Download{name, fileKinds[format], content}, err
 	case planfile.JSON:
 		e := json.NewEncoder(&out)
 		e.SetIndent("", " ")

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -159,7 +160,7 @@ func (c *checker) portRoles() {
 			if row[hangsColumn] != HangsSwitch {
 				continue
 			}
-			links[row[untaggedColumn]] = cmpOr(links[row[untaggedColumn]], e.Tag+", "+at)
+			links[row[untaggedColumn]] = cmp.Or(links[row[untaggedColumn]], e.Tag+", "+at)
 			if m := e.Settings[managedKey]; m != "" && m != row[untaggedColumn] && !slices.ContainsFunc(tagged, func(n int) bool {
 				return strconv.Itoa(n) == m
 			}) {
@@ -185,13 +186,6 @@ func (c *checker) portRoles() {
 	for _, e := range c.Entries {
 		c.hangsRightly(e)
 	}
-}
-
-func cmpOr(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 // portsOf gives the ports of a switch with what their roles say, and the column that numbers

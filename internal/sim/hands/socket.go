@@ -31,8 +31,11 @@ const (
 
 // Offer lets persons in other processes of the same user do things, until the context ends.
 func Offer(ctx context.Context, socket string, do func(address.MAC, string) bool) error {
-	if err := os.Remove(socket); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return err
+	// A socket that was left behind gives way; whatever else is there stays.
+	if is, err := os.Lstat(socket); err == nil && is.Mode().Type() == os.ModeSocket {
+		if err := os.Remove(socket); err != nil {
+			return err
+		}
 	}
 	l, err := (&net.ListenConfig{}).Listen(ctx, "unix", socket)
 	if err != nil {

@@ -3,6 +3,7 @@ package hands_test
 import (
 	"context"
 	"net"
+	"os"
 	"path/filepath"
 	"testing"
 
@@ -41,5 +42,15 @@ func TestHandsOverASocket(t *testing.T) {
 	}
 	if hands.Over(socket)(mac, "Press it") {
 		t.Error("it was done after the end")
+	}
+	file := filepath.Join(t.TempDir(), "notes")
+	if err := os.WriteFile(file, []byte("mine"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := hands.Offer(t.Context(), file, nil); err == nil {
+		t.Error("a file gave way to a socket")
+	}
+	if text, err := os.ReadFile(file); err != nil || string(text) != "mine" {
+		t.Errorf("%q, %v", text, err)
 	}
 }
