@@ -180,6 +180,19 @@ func (r *rig) hands(t *testing.T) {
 	})
 }
 
+// wrongHands has somebody say of all that is asked by hand that it was done, and do nothing.
+func (r *rig) wrongHands(t *testing.T) {
+	t.Helper()
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- hands.Person{Wrong: true}.Serve(ctx, r.c) }()
+	t.Cleanup(func() {
+		if stop(); <-ended != nil {
+			t.Error("the hands")
+		}
+	})
+}
+
 // handsOf has somebody do what is asked by hand, until the function that it gives is called.
 func handsOf(site *skerry.Site, c *client.Client) (end func() error) {
 	ctx, stop := context.WithCancel(context.Background())
@@ -228,7 +241,7 @@ func TestARadioGatewayAndItsSensors(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 1, Only: "W1", Seed: 94}, impatient(t, "tidewell-w1"))
 	b := r.site.Boxes[0]
 	r.upTo(t, "tag,profile,mac,radio-region\nRAD,tidewell-w1,"+b.MAC.String()+",Europe\n")
-	const key = "00112233445566778899AABBCCDDEEFF"
+	key := w1.KeyOf("0011223344556677")
 	if err := r.set("RAD", "sensors", `[{"eui":"0011223344556677","join-eui":"8899AABBCCDDEEFF","key":"`+key+
 		`","point":"Gate"}]`); err != nil {
 		t.Fatal(err)

@@ -328,6 +328,6 @@ func TestPartsBehindABox(t *testing.T) {
 		t.Errorf("%+v", e)
 	}
 	redstart(0, []string{"2001/11", "RDR-1"}, "find", "--known", "--only", "R2")
-	redstart(1, []string{"hangs behind another entry"}, "commission", "RDR-1")
+	redstart(1, []string{"it is verified through RTR"}, "commission", "RDR-1")
 	redstart(0, []string{"RDR-1", "matched"}, "plan", "list")
 }

@@ -241,7 +241,7 @@ func TestOnRealInterfaces(t *testing.T) {
 	d := skerry.Data()
 	redstart("10.40.8.0/22", "site", "set", "--name", d.Name, "--subnet", d.Subnets[0].Prefix.String(), "--gateway",
 		d.Subnets[0].Gateway.String(), "--keep-free", "10.40.8.2-10.40.8.19")
-	redstart("62 entries added", "plan", "import", planFile)
+	redstart("96 entries added", "plan", "import", planFile)
 	redstart("20 devices.", "find")
 	redstart("20 matched", "match", "--accept", "--yes")
 	redstart("20 of 20 configured", "commission")

@@ -34,6 +34,10 @@ type Locking struct {
 type Scan struct {
 	Text string `json:"text"`
 	Tag  string `json:"tag"`
+	// Cards deals cards of sensors (LoRa Alliance TR005) out, one after another, to the
+	// entries that hang behind Behind and have none yet; behind any box if Behind is empty.
+	Cards  bool   `json:"cards"`
+	Behind string `json:"behind"`
 }
 
 // What a scan came to.
@@ -42,6 +46,7 @@ const (
 	ScanMatched = "matched" // the box is the chosen entry from now on
 	ScanNoted   = "noted"   // the box is not there; the plan names it from now on
 	ScanDevice  = "device"  // the label names a box that was found
+	ScanCard    = "card"    // the card of a sensor is that of the entry
 	ScanUnknown = "unknown" // nobody knows it
 )
 

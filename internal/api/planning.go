@@ -92,6 +92,8 @@ type EntryView struct {
 	Told string `json:"told,omitempty"`
 	// ByHand says that its profile does not tell how to set the model.
 	ByHand bool `json:"byHand,omitempty"`
+	// Untold says that it was verified in all but secrets, which its box never tells again.
+	Untold bool `json:"untold,omitempty"`
 	// Differs says in words in what a configured device differs from the plan as
 	// it is now. Such an entry is never shown as verified.
 	Differs []string `json:"differs,omitempty"`

@@ -37,12 +37,12 @@ var networks = &Check{
 		if err != nil {
 			return result.Unseen("its number is none"), nil
 		}
-		heard, err := v.whoIs(ctx, uint16(number))
+		heard, err := v.whoIs(ctx, bacnet.Station{Network: uint16(number)})
 		switch {
 		case err != nil:
 			return result.Unseen(plain(err).Error()), ctx.Err()
-		case heard > 0:
-			return result.Saw(fmt.Sprintf("%d answer", heard), true), nil
+		case len(heard) > 0:
+			return result.Saw(fmt.Sprintf("%d answer", len(heard)), true), nil
 		case v.Hanging[w.Key] == 0:
 			return result.Unseen("nothing answers there, and nothing is planned there"), nil
 		}
@@ -50,18 +50,29 @@ var networks = &Check{
 	},
 }
 
-// whoIs counts who answers on a network behind the device.
-func (v *Visit) whoIs(ctx context.Context, network uint16) (int, error) {
+// whoIs tells which stations answer on a network behind the device, asked once in a visit.
+func (v *Visit) whoIs(ctx context.Context, on bacnet.Station) (map[string]bool, error) {
+	if heard, asked := v.stations[on.Network]; asked {
+		return heard, nil
+	}
+	heard, err := v.askStations(ctx, on)
+	if err == nil {
+		v.stations[on.Network] = heard
+	}
+	return heard, err
+}
+
+func (v *Visit) askStations(ctx context.Context, on bacnet.Station) (map[string]bool, error) {
 	out, err := v.conversation().Datagrams(ctx, bacnet.Port)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	defer out.Close()
-	in := v.bench.ListenTo(v.MAC, 64, func(f ethernet.Frame) bool { return answersFrom(f, v.Address, network) != "" })
+	in := v.bench.ListenTo(v.MAC, 64, func(f ethernet.Frame) bool { return answersFrom(f, v.Address, on.Network) != "" })
 	defer in.Close()
-	question := bacnet.Message{Kind: bacnet.KindWhoIs, To: bacnet.Station{Network: network}}.Frame(false)
+	question := bacnet.Message{Kind: bacnet.KindWhoIs, To: on}.Frame(false)
 	if _, err := out.Write(question); err != nil {
-		return 0, err
+		return nil, err
 	}
 	again, end := time.NewTimer(networkAgain), time.NewTimer(networkTime)
 	defer again.Stop()
@@ -70,18 +81,18 @@ func (v *Visit) whoIs(ctx context.Context, network uint16) (int, error) {
 	for {
 		select {
 		case f := <-in.Frames():
-			seen[answersFrom(f, v.Address, network)] = true
+			seen[answersFrom(f, v.Address, on.Network)] = true
 		case <-again.C:
 			if len(seen) > 0 {
-				return len(seen), nil
+				return seen, nil
 			}
 			if _, err := out.Write(question); err != nil {
-				return 0, err
+				return nil, err
 			}
 		case <-end.C:
-			return len(seen), nil
+			return seen, nil
 		case <-ctx.Done():
-			return 0, ctx.Err()
+			return nil, ctx.Err()
 		}
 	}
 }

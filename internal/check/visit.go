@@ -32,6 +32,7 @@ type Subject struct {
 	Profile    *profile.Profile
 	Hanging    map[string]int // how many entries hang on each of its settings, by key
 	State      store.DeviceState
+	Parts      []Part // that hang behind it by the plan, and are there by now
 }
 
 // Visit is one fresh look at one device: each question is asked once, when the first
@@ -46,9 +47,11 @@ type Visit struct {
 	client *driver.Client
 	login  *vault.Login // that was accepted in this look; nil before
 
-	held    *[]address.MAC
-	reading *reading
-	looks   map[string]result.Look
+	held *[]address.MAC
+	// stations that answered on a BACnet network behind it, by its number
+	stations map[uint16]map[string]bool
+	reading  *reading
+	looks    map[string]result.Look
 
 	changedAt   time.Time // when it was last written to; zero: not known
 	restartedAt time.Time // when it was last seen to come back from a restart
@@ -71,6 +74,7 @@ type reading struct {
 func With(s Subject, b *bench.Bench, records *store.Site, tries *vault.Tries, avoid func(netip.Addr) bool) *Visit {
 	return &Visit{
 		Subject: s, bench: b, store: records, tries: tries, avoid: avoid, looks: map[string]result.Look{},
+		stations:  map[uint16]map[string]bool{},
 		changedAt: s.State.ChangedAt.Time, restartedAt: s.State.RestartedAt.Time, evidence: s.State.Evidence,
 	}
 }

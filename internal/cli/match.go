@@ -72,7 +72,7 @@ is a guess, and is taken only with --by order, --yes, or a yes to the question. 
 		"take what order proposes for this `PROFILE`, although the counts do not agree; may be given again")
 	c.AddCommand(a.matchSet(), a.matchReplace(), a.matchUndo(),
 		a.matchLock("lock", "Keep matches from being changed", true),
-		a.matchLock("unlock", "Let matches be changed again", false), a.matchScan(), a.matchAdopt())
+		a.matchLock("unlock", "Let matches be changed again", false), a.matchScan(), a.matchCards(), a.matchAdopt())
 	return c
 }
 

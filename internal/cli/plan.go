@@ -122,7 +122,7 @@ func (a *app) printEntries(ctx context.Context, c *client.Client, tags []string)
 		default:
 			count[e.State]++
 		}
-		rows = append(rows, []any{e.Tag, stateText(e), e.Kind, e.Place, e.Address, presentText(e),
+		rows = append(rows, []any{e.Tag, stateText(e), e.Kind, e.Place, dash(e.Get("address")), presentText(e),
 			dash(e.Device.String()), clock(e.CheckedAt.Time)})
 	}
 	if len(entries) == 0 && a.output == "table" {
@@ -182,6 +182,8 @@ func presentText(e api.EntryView) cell {
 	switch {
 	case e.Now.IsValid():
 		return cell{e.Now.String(), e.Now.String()}
+	case e.Told != "":
+		return cell{"", "behind " + e.Behind}
 	case e.Device.IsZero() || e.Seen.IsZero():
 		return dash("")
 	case !e.Here:

@@ -96,7 +96,7 @@ func (f *simFlags) options() (skerry.Options, error) {
 
 func (a *app) sim() *cobra.Command {
 	var flags simFlags
-	var iface, tunnel, planFile, socket string
+	var iface, tunnel, planFile, cards, socket string
 	c := &cobra.Command{
 		Use:   "sim",
 		Short: "Run the simulated site on a network interface or a tunnel",
@@ -125,8 +125,8 @@ computer. Everything about the devices is simulated.`,
 					return err
 				}
 				out, where = p, "VXLAN at "+p.Addr().String()
-			case planFile != "":
-				// Only the plan is wanted.
+			case planFile != "" || cards != "":
+				// Only files are wanted.
 			default:
 				return problem.New(problem.Usage, "say where the simulated site should be",
 					"give --interface NAME or --vxlan 127.0.0.1:4789; or run: redstart demo")
@@ -135,6 +135,11 @@ computer. Everything about the devices is simulated.`,
 			defer site.Close()
 			if planFile != "" {
 				if err := a.writePlan(site, planFile); err != nil {
+					return err
+				}
+			}
+			if cards != "" {
+				if err := a.writeCards(cards); err != nil {
 					return err
 				}
 			}
@@ -174,6 +179,8 @@ computer. Everything about the devices is simulated.`,
 	c.Flags().StringVar(&tunnel, "vxlan", "", "loopback `address` to offer the site at")
 	c.Flags().StringVar(&planFile, "plan", "",
 		"write the plan that fits the site to this `file` (csv, xlsx or json); alone, only do that")
+	c.Flags().StringVar(&cards, "cards", "",
+		"write the cards that came with the sensors to this `file`: codes to scan (html), or their texts (txt); alone, only do that")
 	c.Flags().StringVar(&socket, "hands", "",
 		"let redstart sim hands do what is to be done by hand, over a Unix socket at this `path`")
 	c.MarkFlagsMutuallyExclusive("interface", "vxlan")

@@ -11,6 +11,7 @@ import (
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/profile"
+	"redstart/internal/sim/model/w1"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
 )
@@ -67,6 +68,10 @@ func (a *app) walk(ctx context.Context, terminal *skerry.Site, lines []skerry.Li
 	}
 
 	if err := a.readLabels(ctx, c, terminal); err != nil {
+		return err
+	}
+
+	if err := a.readCards(ctx, c); err != nil {
 		return err
 	}
 
@@ -130,6 +135,17 @@ func (a *app) elsewhere(ctx context.Context, c *client.Client) error {
 	}
 	_, err = c.Edit(ctx, api.Edits{What: "addresses that strangers hold are given up", Patches: patches}, false)
 	return err
+}
+
+// readCards reads the cards of the sensors, as somebody would who unpacks them.
+func (a *app) readCards(ctx context.Context, c *client.Client) error {
+	for n := 1; n <= w1.Cards; n++ {
+		if _, err := c.Scan(ctx, api.Scan{Text: w1.Card(n), Cards: true}); err != nil {
+			return err
+		}
+	}
+	a.say("The cards of %s are read; their keys are in the vault.", plural(w1.Cards, "sensor"))
+	return nil
 }
 
 // readLabels matches the boxes that look alike as somebody would who reads their labels,
@@ -196,7 +212,7 @@ func (a *app) printByProfile(profiles []*profile.Profile, count map[string]int) 
 func allVerified(entries []api.EntryView) bool {
 	for _, e := range entries {
 		if e.State != store.Verified && !(e.ByHand && e.State == store.Matched) &&
-			!(e.NotWired && e.State == store.Planned) {
+			!(e.NotWired && e.State == store.Planned) && !e.Untold {
 			return false
 		}
 	}

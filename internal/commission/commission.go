@@ -62,6 +62,8 @@ type Rehearsed struct {
 	Line string `json:"line,omitempty"`
 	// After are the entries of the same run that are done before it is begun.
 	After []string `json:"after,omitempty"`
+	// Parts are the entries behind it that are set with it.
+	Parts []string `json:"parts,omitempty"`
 }
 
 // Rehearsal is what a run would do, and what keeps entries out of it.
@@ -104,11 +106,18 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 	for _, e := range entries {
 		p := p.Profiles[e.Profile]
 		stop := cmp.Or(stopped[e.Tag+"\x00"], stopped["\x00"+e.Profile])
+		for _, part := range resolver.PartsOf(e.Tag) {
+			if why := stopped[part.Tag+"\x00"]; why != "" && stop == "" {
+				stop = part.Tag + " behind it, " + why
+			}
+		}
 		switch {
 		case e.NotWired:
 			r.Left = append(r.Left, LeftOut{e.Tag, "it is not wired yet"})
 		case e.Behind != "":
-			r.Left = append(r.Left, LeftOut{e.Tag, "it hangs behind another entry, and no run can set what does yet"})
+			if why := leftBehind(resolver, e.Entry, entries); why != "" {
+				r.Left = append(r.Left, LeftOut{e.Tag, why})
+			}
 		case e.Device.IsZero():
 			r.Left = append(r.Left, LeftOut{e.Tag, "no device is matched with it"})
 		case p == nil:
@@ -129,7 +138,10 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 			opens.Fresh = known.Fresh
 			steps := task.Steps(p, v, opens)
 			d := Rehearsed{e.Tag, e.Device.String(), p.ID, v, steps, task.Takes(p, steps).Seconds(), notSent(e, p),
-				known.Lines[e.Tag], nil}
+				known.Lines[e.Tag], nil, nil}
+			for _, part := range setWith(resolver, v, e.Tag) {
+				d.Parts = append(d.Parts, part.Tag)
+			}
 			r.Devices = append(r.Devices, d)
 		}
 	}

@@ -153,8 +153,8 @@ func stage(t *testing.T) (*commission.Runner, store.Run, *store.Store, lan.Port)
 			Matches: []store.Match{{Tag: "A", MAC: box(1), By: "hand"}}})
 	}
 	if err == nil {
-		err = site.Sight(ctx, device.Sighting{MAC: box(1), Protocol: "arp", At: time.Now(),
-			Facts: map[string]string{fact.Address: "192.168.77.20"}}, nil)
+		err = site.Sight(ctx, nil, device.Sighting{MAC: box(1), Protocol: "arp", At: time.Now(),
+			Facts: map[string]string{fact.Address: "192.168.77.20"}})
 	}
 	entries, err2 := site.Entries(ctx)
 	if err := errors.Join(err, err2); err != nil {

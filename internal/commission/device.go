@@ -73,7 +73,8 @@ func (w *work) end(ctx context.Context, err error, who string) (set bool, ours e
 	d := &w.d
 	d.EndedAt, d.State, d.Hand = store.Now(), store.Done, store.Hand{}
 	if err == nil {
-		err = errors.Join(w.Store.SetConfigured(ctx, d.Tag, d.MAC, d.Given, who), w.box.Sighted(ctx, true))
+		err = errors.Join(w.Store.SetConfigured(ctx, d.Tag, d.MAC, d.Given, who), w.partsConfigured(ctx, who),
+			w.box.Sighted(ctx, true))
 	}
 	if err != nil && ctx.Err() == nil && !task.Ours(err) {
 		if w.box != nil { // the failure is told anyway

@@ -82,8 +82,8 @@ func (s *Site) HandOut(ctx context.Context, who string, in api.HandOut) (api.Wor
 			}
 			err := s.store.AddNote(ctx, g.Tag, who, what)
 			if err == nil && failed == nil {
-				err = s.store.Sight(ctx, device.Sighting{MAC: g.MAC, Protocol: "dhcp", At: time.Now().UTC(),
-					Facts: map[string]string{fact.Address: g.Lease.Address.Addr().String()}}, s.recognise)
+				err = s.store.Sight(ctx, s.recognise, device.Sighting{MAC: g.MAC, Protocol: "dhcp", At: time.Now().UTC(),
+					Facts: map[string]string{fact.Address: g.Lease.Address.Addr().String()}})
 			}
 			if err != nil {
 				s.log.Error("a lease could not be noted", "tag", g.Tag, "error", err)

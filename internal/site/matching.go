@@ -227,6 +227,10 @@ func (s *Site) matchable(ctx context.Context, tag string, configured bool) (stor
 func (s *Site) Scanned(ctx context.Context, in api.Scan, who string) (api.Scanned, error) {
 	l := label.Parse(in.Text)
 	out := api.Scanned{Label: l, Outcome: api.ScanUnknown, Text: "nothing on this label is known here"}
+	if l.LoRaWAN != nil && l.LoRaWAN.Torn {
+		return out, problem.New(problem.Usage, "this code does not fit its checksum: it was misread, or is damaged",
+			"scan it once more, or type what is printed beside it")
+	}
 	if l.Empty() {
 		return out, problem.New(problem.Usage, "no MAC, serial or tag can be read from this",
 			"scan the code next to MAC or S/N, or type it")
@@ -241,6 +245,14 @@ func (s *Site) Scanned(ctx context.Context, in api.Scan, who string) (api.Scanne
 		out.Outcome, out.Tag, out.Text = api.ScanEntry, entries[i].Tag, entries[i].Tag+
 			" is chosen; now scan the label of its box"
 		return out, nil
+	}
+	if card := l.LoRaWAN; card != nil {
+		chosen := slices.ContainsFunc(entries, func(e store.Entry) bool { return e.Tag == in.Tag && e.Behind != "" })
+		if in.Cards || chosen {
+			out.Outcome = api.ScanCard
+			out.Tag, out.Text, err = s.card(ctx, entries, *card, in, who)
+			return out, err
+		}
 	}
 	f, err := s.labelled(ctx, l)
 	if err != nil {

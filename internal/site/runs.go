@@ -367,6 +367,7 @@ func (s *Site) Rehearse(ctx context.Context, in api.RunOptions) (commission.Rehe
 	if err != nil {
 		return commission.Rehearsal{}, nil, err
 	}
+	entries = s.withBoxes(p.Resolve(), all, entries, in.All)
 	known := commission.Known{Holds: map[address.MAC]netip.Addr{}, Fresh: in.Fresh}
 	if known.Opens, err = s.opens(ctx); err != nil {
 		return commission.Rehearsal{}, nil, err
@@ -388,6 +389,10 @@ func (s *Site) Rehearse(ctx context.Context, in api.RunOptions) (commission.Rehe
 		r := p.Resolve()
 		var open []store.Entry
 		for _, e := range entries {
+			if e.Behind != "" {
+				open = append(open, e)
+				continue
+			}
 			if !e.NotWired && (!e.Set() || in.Fresh || view(r, e, nil, api.Whereabouts{}).Differs != nil) {
 				open = append(open, e)
 			}
@@ -398,6 +403,29 @@ func (s *Site) Rehearse(ctx context.Context, in api.RunOptions) (commission.Rehe
 	rehearsal := commission.Rehearse(p, entries, known)
 	rehearsal.Lines = append(rehearsal.Lines, s.config.Lines...)
 	return rehearsal, entries, s.knowsLines(in.Lines, rehearsal)
+}
+
+// withBoxes adds the boxes through which chosen entries behind them are set. Of all entries,
+// those behind others follow from these: only what is not known yet is worth a word.
+func (s *Site) withBoxes(r plan.Resolver, all, chosen []store.Entry, everything bool) []store.Entry {
+	if everything {
+		return slices.DeleteFunc(slices.Clone(chosen), func(e store.Entry) bool {
+			return e.Behind != "" && (e.Part != "" || e.NotWired)
+		})
+	}
+	list := slices.Clone(chosen)
+	for _, e := range chosen {
+		row, known := r.PartRow(e.Entry)
+		if !known || row.Setting == nil || slices.ContainsFunc(list, func(o store.Entry) bool { return o.Tag == e.Behind }) {
+			continue
+		}
+		for _, box := range all {
+			if box.Tag == e.Behind {
+				list = append(list, box)
+			}
+		}
+	}
+	return list
 }
 
 // busy tells in whose hands boxes are: of work under way, or of a run that was cut off.

@@ -36,10 +36,13 @@ func (s *Site) SetByHand(ctx context.Context, in api.Chosen, who string) ([]stri
 	tags := []string{}
 	for _, e := range chosen {
 		q := p.Profiles[e.Profile]
-		byHand := q != nil && !q.Sets()
+		byHand := q != nil && !q.Sets() && e.Behind == ""
 		switch {
 		case in.All && (!byHand || e.State != store.Matched):
 			continue
+		case e.Behind != "":
+			return nil, problem.New(problem.Conflict, "it hangs behind "+e.Behind+", and is set with that",
+				"mark that one").About(e.Tag)
 		case e.Device.IsZero():
 			return nil, problem.New(problem.Conflict, "no device is matched with it",
 				"match it first: redstart match").About(e.Tag)
@@ -90,28 +93,12 @@ func (s *Site) Verify(ctx context.Context, who string, in api.VerifyOptions) (ap
 	if err != nil {
 		return api.Work{}, err
 	}
-	var entries []store.Entry
-	inHand := ""
-	for _, e := range chosen {
-		switch {
-		case held[e.Device] != "" && len(tags) > 0:
-			return api.Work{}, problem.New(problem.Conflict, held[e.Device],
-				"wait until that is done, or stop it").About(e.Tag)
-		case held[e.Device] != "":
-			inHand = e.Tag + ": " + held[e.Device]
-		case len(tags) > 0 && e.Device.IsZero():
-			return api.Work{}, problem.New(problem.Conflict, "no device is matched with it",
-				"match it first: redstart match").About(e.Tag)
-		case len(tags) > 0 && !e.Address.IsValid():
-			return api.Work{}, problem.New(problem.Conflict, "it has no planned address",
-				"plan one: redstart plan set "+e.Tag+" address=next").About(e.Tag)
-		case len(tags) > 0, e.State == store.Configured, e.State == store.Verified, e.State == store.Attention &&
-			!e.CheckedAt.IsZero():
-			entries = append(entries, e)
-		}
+	looks, inHand, err := looksAt(all, chosen, held, len(tags) > 0)
+	if err != nil {
+		return api.Work{}, err
 	}
 	switch {
-	case len(entries) > 0:
+	case len(looks) > 0:
 	case inHand != "":
 		return api.Work{}, problem.New(problem.Conflict, "nothing is configured that nobody has in hand; "+inHand,
 			"wait until that is done, or stop it")
@@ -120,17 +107,19 @@ func (s *Site) Verify(ctx context.Context, who string, in api.VerifyOptions) (ap
 			"commission first: redstart commission")
 	}
 	boxes := map[address.MAC]string{}
-	for _, e := range entries {
-		boxes[e.Device] = e.Tag
+	total := 0
+	for _, l := range looks {
+		boxes[l.Box.Device] = l.Box.Tag
+		total += len(l.Entries())
 	}
-	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Verifying, Who: who, Total: len(entries),
+	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Verifying, Who: who, Total: total,
 		Text: "looking at the devices afresh"}, holds: holds{boxes: boxes}}
 	return s.begin(w, nil, func(ctx context.Context) error {
 		slots := make(chan struct{}, verifySideBySide)
 		var all sync.WaitGroup
 		ctx, cut := context.WithCancelCause(ctx)
 		defer cut(nil)
-		for _, e := range entries {
+		for _, l := range looks {
 			select {
 			case slots <- struct{}{}:
 			case <-w.stop:
@@ -144,33 +133,22 @@ func (s *Site) Verify(ctx context.Context, who string, in api.VerifyOptions) (ap
 			go func() {
 				defer all.Done()
 				defer func() { <-slots }()
-				list, err := verifier.Entry(ctx, r, e, restart, avoid, who)
+				lists, err := verifier.At(ctx, r, l, restart, avoid, who)
 				if ctx.Err() != nil {
 					return
 				}
 				if err != nil {
-					s.log.Error("a device could not be verified", "tag", e.Tag, "error", err)
+					s.log.Error("a device could not be verified", "tag", l.Box.Tag, "error", err)
 					if by := cutOffBy(err); by != nil {
 						cut(by)
 						return
 					}
 				}
-				s.publishEntry(e.Tag)
-				w.progress(func(a *api.Work) {
-					a.Done++
-					switch {
-					case err != nil || len(result.Failing(list)) > 0:
-						a.Failed++
-					case !result.Verified(list):
-						a.Unsure++
-					}
-					// What the rest takes, judged by what this much took.
-					a.Seconds = time.Since(a.Began).Seconds() / float64(a.Done) * float64(a.Total-a.Done)
-					a.Text = fmt.Sprintf("%d of %d verified", a.Done-a.Failed-a.Unsure, a.Total)
-					if a.Unsure > 0 {
-						a.Text += fmt.Sprintf(", %d not in everything", a.Unsure)
-					}
-				})
+				for _, e := range l.Entries() {
+					list, looked := lists[e.Tag]
+					s.publishEntry(e.Tag)
+					w.progress(func(a *api.Work) { judge(a, list, looked && err == nil) })
+				}
 			}()
 		}
 		all.Wait()
@@ -179,6 +157,74 @@ func (s *Site) Verify(ctx context.Context, who string, in api.VerifyOptions) (ap
 		}
 		return nil
 	})
+}
+
+// judge counts an entry that was verified.
+func judge(a *api.Work, list []result.Check, looked bool) {
+	a.Done++
+	switch {
+	case !looked || len(result.Failing(list)) > 0:
+		a.Failed++
+	case !result.Verified(list):
+		a.Unsure++
+	}
+	// What the rest takes, judged by what this much took.
+	a.Seconds = time.Since(a.Began).Seconds() / float64(a.Done) * float64(a.Total-a.Done)
+	a.Text = fmt.Sprintf("%d of %d verified", a.Done-a.Failed-a.Unsure, a.Total)
+	if a.Unsure > 0 {
+		a.Text += fmt.Sprintf(", %d not in everything", a.Unsure)
+	}
+}
+
+// looksAt works out which boxes are looked at for the chosen entries; each is looked at once
+// for itself and for what hangs behind it. Named ones must be there to be looked at; of all,
+// those are that are set. inHand names one that somebody has in hand.
+func looksAt(all, chosen []store.Entry, held map[address.MAC]string, byName bool) (looks []verify.Look, inHand string,
+	err error) {
+	byTag, at := map[string]store.Entry{}, map[string]int{}
+	for _, e := range all {
+		byTag[e.Tag] = e
+	}
+	for _, e := range chosen {
+		box := e
+		if e.Behind != "" {
+			box = byTag[e.Behind]
+		}
+		set := box.Set() || box.State == store.Attention && !box.CheckedAt.IsZero()
+		if e.Behind != "" {
+			set = set && e.Part != "" && !e.NotWired
+		}
+		switch {
+		case held[box.Device] != "" && byName:
+			return nil, "", problem.New(problem.Conflict, held[box.Device],
+				"wait until that is done, or stop it").About(e.Tag)
+		case held[box.Device] != "":
+			inHand = e.Tag + ": " + held[box.Device]
+			continue
+		case byName && box.Device.IsZero():
+			cause := "no device is matched with it"
+			if e.Behind != "" {
+				cause = "no device is matched with what it hangs behind, " + e.Behind
+			}
+			return nil, "", problem.New(problem.Conflict, cause, "match it first: redstart match").About(e.Tag)
+		case byName && !box.Address.IsValid():
+			return nil, "", problem.New(problem.Conflict, "it has no planned address",
+				"plan one: redstart plan set "+box.Tag+" address=next").About(box.Tag)
+		case !byName && !set:
+			continue
+		}
+		i, there := at[box.Tag]
+		if !there {
+			i = len(looks)
+			at[box.Tag], looks = i, append(looks, verify.Look{Box: box})
+		}
+		if e.Behind == "" {
+			looks[i].Own = true
+		} else {
+			looks[i].Parts = append(looks[i].Parts, e)
+		}
+	}
+	return looks, inHand, nil
 }
 
 // verifySideBySide is how many devices are looked at at the same time.

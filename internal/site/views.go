@@ -2,6 +2,8 @@ package site
 
 import (
 	"context"
+	"slices"
+
 	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
@@ -17,12 +19,18 @@ import (
 // that does not matter.
 func view(r plan.Resolver, e store.Entry, f *device.Found, where api.Whereabouts) api.EntryView {
 	v := api.EntryView{Entry: e, Whereabouts: where}
-	v.ByHand = r.Profiles[e.Profile] != nil && !r.Profiles[e.Profile].Sets()
+	v.ByHand = r.Profiles[e.Profile] != nil && !r.Profiles[e.Profile].Sets() && e.Behind == ""
 	if p := r.Profiles[e.Profile]; e.Given != nil && p != nil && e.State != store.Configuring {
 		if v.Differs = procedure.Differ(*e.Given, procedure.For(r, e.Entry, p)); v.Differs != nil &&
 			e.State == store.Verified {
 			v.State = store.Configured
 		}
+	}
+	if p := r.Profiles[e.Profile]; p != nil && v.State == store.Configured && !e.CheckedAt.IsZero() && len(e.Unseen) > 0 {
+		v.Untold = v.Differs == nil && !slices.ContainsFunc(e.Unseen, func(check string) bool {
+			s := p.Setting(check)
+			return s == nil || !s.Sealed()
+		})
 	}
 	if f != nil {
 		v.Seen, v.BoxID = store.Stamp{Time: f.Last}, f.Value(fact.Serial)

@@ -115,14 +115,19 @@ func (s *Site) Device(ctx context.Context, mac address.MAC) (*device.Found, erro
 	return f, json.Unmarshal([]byte(doc), f)
 }
 
-// Sight adds what was seen of a device outside a survey; what it is, is judged
-// anew by recognise. nil leaves that as it is.
-func (s *Site) Sight(ctx context.Context, sighting device.Sighting, recognise func(*device.Found)) error {
-	f, err := s.Device(ctx, sighting.MAC)
+// Sight adds what was seen of one device, and of what hangs behind it, outside a survey;
+// what it is, is judged anew by recognise. nil leaves that as it is.
+func (s *Site) Sight(ctx context.Context, recognise func(*device.Found), seen ...device.Sighting) error {
+	if len(seen) == 0 {
+		return nil
+	}
+	f, err := s.Device(ctx, seen[0].MAC)
 	if err != nil {
 		return err
 	}
-	f.Add(sighting)
+	for _, one := range seen {
+		f.Add(one)
+	}
 	return s.SaveDevices(ctx, recognise, f)
 }
 

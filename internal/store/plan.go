@@ -136,6 +136,9 @@ func (s *Site) setMatches(tx *sqlx.Tx, list []Match, who string) error {
 			return err
 		}
 	}
+	if err := s.partsAnew(tx, list); err != nil {
+		return err
+	}
 	now := Now()
 	for _, m := range list {
 		what := "match undone"
@@ -155,6 +158,31 @@ func (s *Site) setMatches(tx *sqlx.Tx, list []Match, who string) error {
 		}
 	}
 	return nil
+}
+
+// partsAnew forgets what the earlier boxes of entries showed of what hangs behind them.
+func (s *Site) partsAnew(tx *sqlx.Tx, list []Match) error {
+	var tags []string
+	for _, m := range list {
+		if !m.Was.IsZero() {
+			tags = append(tags, m.Tag)
+		}
+	}
+	if len(tags) == 0 {
+		return nil
+	}
+	boxes, err := json.Marshal(tags)
+	if err != nil {
+		return err
+	}
+	const behind = `site = ? AND json_extract(doc, '$.behind') IN (SELECT value FROM json_each(?))`
+	if _, err := tx.Exec(`DELETE FROM checks WHERE site = ? AND tag IN (SELECT tag FROM entries WHERE `+behind+`)`, s.ID,
+		s.ID, string(boxes)); err != nil {
+		return err
+	}
+	_, err = tx.Exec(`UPDATE entries SET state = ?, reason = '', given = '', unseen = '[]', checked_at = 0 WHERE `+behind,
+		Planned, s.ID, string(boxes))
+	return err
 }
 
 // SetLocked keeps matches from being changed, or lets them be changed again, all

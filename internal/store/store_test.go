@@ -99,7 +99,7 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 	must(t,
 		add(s, entries(3)),
 		match(s, "T-01", mac),
-		s.Sight(ctx, seen, nil),
+		s.Sight(ctx, nil, seen),
 		s.SetDeviceState(ctx, store.DeviceState{MAC: mac, Serial: "S", ChangedAt: now}),
 		s.SetDeviceState(ctx, store.DeviceState{MAC: mac, RestartedAt: now}),
 		s.SetServer(ctx, mac, "certificate", "bb"),

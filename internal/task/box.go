@@ -138,7 +138,7 @@ func (b *Box) Sighted(ctx context.Context, set bool) error {
 	if set {
 		s.Facts[fact.State], s.Facts[fact.Name] = device.Set, b.d.Given.Name
 	}
-	return b.Store.Sight(ctx, s, func(f *device.Found) { f.Recognise(b.Plan.Profiles) })
+	return b.Store.Sight(ctx, func(f *device.Found) { f.Recognise(b.Plan.Profiles) }, s)
 }
 
 // Explain says what happened, what state the box is in, and what to do.

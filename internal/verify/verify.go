@@ -33,19 +33,88 @@ type Verifier struct {
 	Log      *slog.Logger
 }
 
-// Entry verifies one matched entry of the plan, and stores the checks and the
-// state they lead to.
-func (v *Verifier) Entry(ctx context.Context, r plan.Resolver, e store.Entry, restart string,
-	avoid func(netip.Addr) bool, who string) (list []result.Check, err error) {
-	err = shield.Do(v.Log, e.Device.String(), func() error {
-		list, err = v.entry(ctx, r, e, restart, avoid, who)
-		return err
-	})
-	return list, err
+// Look is a box to look at, and for which entries: its own, those that hang behind it, or
+// both.
+type Look struct {
+	Box   store.Entry
+	Own   bool
+	Parts []store.Entry
 }
 
-func (v *Verifier) entry(ctx context.Context, r plan.Resolver, e store.Entry, restart string,
-	avoid func(netip.Addr) bool, who string) ([]result.Check, error) {
+// Entries are those that are looked at, its own first.
+func (l Look) Entries() (list []store.Entry) {
+	if l.Own {
+		list = append(list, l.Box)
+	}
+	return append(list, l.Parts...)
+}
+
+// At looks at one box afresh, stores the checks of each entry and the state that they lead
+// to, and gives them by tag.
+func (v *Verifier) At(ctx context.Context, r plan.Resolver, l Look, restart string,
+	avoid func(netip.Addr) bool, who string) (lists map[string][]result.Check, err error) {
+	lists = map[string][]result.Check{}
+	err = shield.Do(v.Log, l.Box.Device.String(), func() error {
+		return v.at(ctx, r, l, restart, avoid, who, lists)
+	})
+	return lists, err
+}
+
+func (v *Verifier) at(ctx context.Context, r plan.Resolver, l Look, restart string, avoid func(netip.Addr) bool,
+	who string, lists map[string][]result.Check) error {
+	visit, err := v.visit(ctx, r, l.Box, avoid, who)
+	if err != nil {
+		return err
+	}
+	defer visit.Close()
+	if l.Own {
+		if lists[l.Box.Tag], err = v.entry(ctx, visit, l.Box, restart, who); err != nil {
+			return err
+		}
+	}
+	for _, e := range l.Parts {
+		list, err := visit.Of(ctx, v.part(r, e.Entry))
+		if err != nil {
+			return err
+		}
+		state, reason := judged(e, list)
+		if err := v.Store.SetChecks(ctx, e.Tag, e.Device, list, state, reason, who); err != nil {
+			return err
+		}
+		lists[e.Tag] = list
+	}
+	return v.sighted(ctx, visit, l.Box)
+}
+
+// judged says what state checks lead to. One that nobody says to be set stays as it is
+// unless all is as planned.
+func judged(e store.Entry, list []result.Check) (state, reason string) {
+	state = store.Configured
+	if e.State == store.Matched || e.State == store.Planned {
+		state = e.State // nobody says that it was set; what was seen is told all the same
+	}
+	if result.Verified(list) {
+		state = store.Verified
+	}
+	if failing := result.Failing(list); len(failing) > 0 {
+		state, reason = store.Attention, fmt.Sprintf("verify, %s: expected %s, observed %s", failing[0].Name,
+			failing[0].Expected, failing[0].Observed)
+	}
+	return state, reason
+}
+
+// part is what should be so of an entry that hangs behind another.
+func (v *Verifier) part(r plan.Resolver, e plan.Entry) check.Part {
+	row, _ := r.PartRow(e)
+	p := check.Part{Tag: e.Tag, Name: e.Part, Serial: e.Serial, PartRow: row}
+	if of := v.Profiles[e.Profile]; of != nil {
+		p.Model = of.Model
+	}
+	return p
+}
+
+func (v *Verifier) visit(ctx context.Context, r plan.Resolver, e store.Entry, avoid func(netip.Addr) bool,
+	who string) (*check.Visit, error) {
 	p := v.Profiles[e.Profile]
 	switch {
 	case p == nil:
@@ -66,42 +135,53 @@ func (v *Verifier) entry(ctx context.Context, r plan.Resolver, e store.Entry, re
 	if e.HandAt.After(was.ChangedAt.Time) {
 		was.ChangedAt = e.HandAt // a person wrote to it until then
 	}
-	visit := check.With(check.Subject{
+	var behind []check.Part
+	for _, part := range r.PartsOf(e.Tag) {
+		if part.Part != "" && !part.NotWired {
+			behind = append(behind, v.part(r, part))
+		}
+	}
+	return check.With(check.Subject{
 		MAC: e.Device, PlannedMAC: e.MAC, Serial: cmp.Or(e.Serial, was.Serial), Servers: servers, Address: e.Address,
-		Given: procedure.For(r, e.Entry, p), Profile: p, State: was, Hanging: r.Hanging(e.Tag),
-	}, v.Bench, v.Store, v.Vault.Try(e.Device, p.Accounts, "verification by "+who), avoid)
-	defer visit.Close()
+		Given: procedure.For(r, e.Entry, p), Profile: p, State: was, Hanging: r.Hanging(e.Tag), Parts: behind,
+	}, v.Bench, v.Store, v.Vault.Try(e.Device, p.Accounts, "verification by "+who), avoid), nil
+}
+
+// entry looks at the box itself, and stores what it saw.
+func (v *Verifier) entry(ctx context.Context, visit *check.Visit, e store.Entry, restart, who string) ([]result.Check,
+	error) {
 	list, err := check.Run(ctx, visit, restart)
 	if err != nil {
 		return nil, err
 	}
-	state, reason := store.Configured, ""
-	if e.State == store.Matched {
-		state = store.Matched // nobody says that it was set; what was seen is told all the same
-	}
-	if result.Verified(list) {
-		state = store.Verified
-	}
-	if failing := result.Failing(list); len(failing) > 0 {
-		state, reason = store.Attention, fmt.Sprintf("verify, %s: expected %s, observed %s", failing[0].Name,
-			failing[0].Expected, failing[0].Observed)
-	}
+	state, reason := judged(e, list)
 	// First, since it refuses when the entry is another box by now.
-	if err := v.Store.SetChecks(ctx, e.Tag, e.Device, list, state, reason, who); err != nil {
-		return list, err
-	}
+	return list, v.Store.SetChecks(ctx, e.Tag, e.Device, list, state, reason, who)
+}
+
+// sighted keeps what the box told of itself and of what hangs behind it.
+func (v *Verifier) sighted(ctx context.Context, visit *check.Visit, e store.Entry) error {
+	p := v.Profiles[e.Profile]
 	facts, at := visit.Told()
 	if id := facts[fact.HostID]; id != "" {
 		if err := v.Store.ToldHostID(ctx, e.Device, id, store.Stamp{Time: at}); err != nil {
-			return list, err
+			return err
 		}
 	}
-	if facts[fact.Serial] == "" && facts[fact.Name] == "" {
-		return list, nil
+	var heard []device.Sighting
+	if facts[fact.Serial] != "" || facts[fact.Name] != "" {
+		own := device.Sighting{MAC: e.Device, Protocol: p.Over(profile.Read), At: at, Facts: map[string]string{}}
+		for _, key := range []string{fact.Address, fact.Name, fact.Serial, fact.Firmware} {
+			own.Facts[key] = facts[key]
+		}
+		heard = append(heard, own)
 	}
-	heard := device.Sighting{MAC: e.Device, Protocol: p.Over(profile.Read), At: at, Facts: map[string]string{}}
-	for _, key := range []string{fact.Address, fact.Name, fact.Serial, fact.Firmware} {
-		heard.Facts[key] = facts[key]
+	if p.TellsParts() {
+		rows, _ := p.Parts.Rows(facts[fact.Parts]) // what is no table tells of nothing
+		for _, row := range rows {
+			heard = append(heard, device.Sighting{MAC: e.Device, Part: row.Name, Protocol: p.Over(profile.Read), At: at,
+				Facts: row.Facts})
+		}
 	}
-	return list, v.Store.Sight(ctx, heard, func(f *device.Found) { f.Recognise(v.Profiles) })
+	return v.Store.Sight(ctx, func(f *device.Found) { f.Recognise(v.Profiles) }, heard...)
 }

@@ -54,11 +54,17 @@ const (
 	Uptime      = "uptime"
 	Starts      = "starts"
 	HostID      = "host-id"
+	Parts       = "parts"
+	Heard       = "heard"
+	Signal      = "signal"
+	Voltage     = "voltage"
+	Battery     = "battery"
 )
 
 // Types of values.
 const (
 	Text    = "text"
+	Table   = "table"
 	Number  = "number"
 	Seconds = "seconds"
 	Time    = "date and time"
@@ -143,6 +149,11 @@ var All = []Kind{
 	{Key: Behind, Meaning: "of a switch's port: a MAC there", Type: IsMAC, Several: true, By: Finding},
 	{Key: Uptime, Meaning: "for how long it has run since it started", Type: Seconds, By: Acts},
 	{Key: Starts, Meaning: "how often it started", Type: Number, By: Acts},
+	{Key: Parts, Meaning: "what hangs behind it", Type: Table, By: Acts},
+	{Key: Heard, Meaning: "of a part: when the box heard it last", Type: Time, By: Acts},
+	{Key: Signal, Meaning: "of a part: its signal-to-noise ratio, in dB", Type: Number, By: Acts},
+	{Key: Voltage, Meaning: "of a part: its supply voltage, in V", Type: Number, By: Acts},
+	{Key: Battery, Meaning: "of a part: how full its battery is, in percent", Type: Number, By: Acts},
 }
 
 // Of gives the kind of a key; ok is false for one that nobody may tell.

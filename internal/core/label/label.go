@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"redstart/internal/core/address"
@@ -35,6 +36,28 @@ type LoRaWAN struct {
 	Vendor, Profile string // four each
 	Serial          string // extension S
 	Token           string `json:"-"` // extension O: proves ownership, and is nobody else's business
+	// Key is the key by which it joins, where the maker's own extension P holds one: K and 32
+	// hexadecimal digits. It is secret.
+	Key string `json:"-"`
+	// Torn says that the text does not fit its checksum (extension C).
+	Torn bool `json:"torn,omitempty"`
+}
+
+// Checksum is that of a device identification code up to its extension C: CRC-16 as in
+// Modbus (polynomial 0x8005, reflected, begun with 0xFFFF; LoRa Alliance TR005, 3).
+func Checksum(text string) uint16 {
+	crc := uint16(0xffff)
+	for _, b := range []byte(text) {
+		crc ^= uint16(b)
+		for range 8 {
+			if crc&1 == 1 {
+				crc = crc>>1 ^ 0xa001
+			} else {
+				crc >>= 1
+			}
+		}
+	}
+	return crc
 }
 
 // Empty reports whether nothing was understood.
@@ -49,6 +72,7 @@ var (
 	bare     = regexp.MustCompile(`\b[0-9A-Fa-f]{12}\b`)
 	keyed    = regexp.MustCompile(`(?i)(?:^|[\s;,|&?{"(])\s*"?([a-z][a-z /._]{0,14}?)"?\s*(?:[:=#]|\s#)\s*"?([^\s;,|&"}\)]+)`)
 	loraForm = regexp.MustCompile(`^LW:D0:([0-9A-Fa-f]{16}):([0-9A-Fa-f]{16}):([0-9A-Fa-f]{8})((?::[A-Z][^:]*)*)$`)
+	keyForm  = regexp.MustCompile(`^PK[0-9A-Fa-f]{32}$`)
 	word     = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._/\-]{2,63}$`)
 )
 
@@ -66,7 +90,7 @@ func Parse(text string) Label {
 	text = strings.TrimSpace(strings.ToValidUTF8(text, ""))
 	var l Label
 	if m := loraForm.FindStringSubmatch(text); m != nil {
-		return lora(m)
+		return lora(text, m)
 	}
 	if u, err := url.Parse(text); err == nil && (u.Scheme == "http" || u.Scheme == "https") {
 		q, _ := url.QueryUnescape(u.RawQuery) // what cannot be unescaped holds no label
@@ -113,7 +137,7 @@ func (l *Label) addSerial(s string) {
 
 // lora reads the parts of a device identification code. A DevEUI made from a
 // MAC (RFC 4291, Appendix A, without the flipped bit) gives the MAC back.
-func lora(m []string) Label {
+func lora(text string, m []string) Label {
 	d := &LoRaWAN{JoinEUI: strings.ToUpper(m[1]), DevEUI: strings.ToUpper(m[2]), Vendor: strings.ToUpper(m[3][:4]),
 		Profile: strings.ToUpper(m[3][4:])}
 	l := Label{LoRaWAN: d}
@@ -123,6 +147,12 @@ func lora(m []string) Label {
 			d.Serial = extension[1:]
 		case strings.HasPrefix(extension, "O"):
 			d.Token = extension[1:]
+		case keyForm.MatchString(extension):
+			d.Key = strings.ToUpper(extension[2:])
+		case strings.HasPrefix(extension, "C"):
+			sum, err := strconv.ParseUint(extension[1:], 16, 16)
+			before, _, _ := strings.Cut(text, ":"+extension)
+			d.Torn = err != nil || uint16(sum) != Checksum(before)
 		}
 	}
 	l.addSerial(d.Serial)

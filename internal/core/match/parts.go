@@ -1,6 +1,7 @@
 package match
 
 import (
+	"slices"
 	"strings"
 
 	"redstart/internal/core/address"
@@ -18,7 +19,8 @@ type Part struct {
 }
 
 // Parts matches the entries that hang behind others with what their matched boxes tell of:
-// the box of the entry before them and their name there leave nothing to decide.
+// the box of the entry before them and their name there leave nothing to decide. One that is
+// not called anything yet is known by its serial, as far as the box tells that.
 func Parts(s Segment) []Part {
 	boxes := map[string]*device.Found{} // by the tag of their entry
 	for _, f := range s.Found {
@@ -29,11 +31,12 @@ func Parts(s Segment) []Part {
 	list := []Part{}
 	for _, e := range s.Entries {
 		f := boxes[e.Behind]
-		if e.Behind == "" || e.Part == "" || f == nil {
+		if e.Behind == "" || e.Part+e.Serial == "" || f == nil {
 			continue
 		}
 		for _, part := range f.Parts() {
-			if !strings.EqualFold(part, e.Part) {
+			if e.Part != "" && !strings.EqualFold(part, e.Part) || e.Part == "" && !slices.ContainsFunc(
+				f.ValuesOf(part, fact.Serial), func(serial string) bool { return strings.EqualFold(serial, e.Serial) }) {
 				continue
 			}
 			p := Part{Tag: e.Tag, MAC: f.MAC, Part: part}

@@ -69,7 +69,7 @@ func (c *checker) entry(i int, e Entry) {
 		c.find("kind-other", e.Tag, "kind", fmt.Sprintf("the profile %s is for %s, not for %s", p.ID, article(p.Kind),
 			article(e.Kind)), &Mend{"kind", p.Kind, true})
 	}
-	if p != nil && !p.Sets() {
+	if p != nil && !p.Sets() && !p.Hangs() {
 		c.found = append(c.found, Finding{Code: "not-set-yet", Level: Hint, Profile: p.ID, Field: "profile",
 			Reason: ""})
 	}
@@ -77,7 +77,9 @@ func (c *checker) entry(i int, e Entry) {
 		c.address(e)
 	}
 	if p != nil {
-		c.name(e, p)
+		if !p.Hangs() {
+			c.name(e, p)
+		}
 		c.settings(e, p)
 	}
 	c.unique("mac-twice", e.Tag, "mac", "", e.MAC.String(), nil)
@@ -132,6 +134,9 @@ func (c *checker) unique(code, tag, field, scope, value string, mend func() *Men
 func (c *checker) behind(e Entry) {
 	at, found := c.byTag[e.Behind]
 	switch {
+	case e.Behind == "" && c.Profiles[e.Profile] != nil && c.Profiles[e.Profile].Hangs():
+		c.find("behind", e.Tag, "behind", fmt.Sprintf("a %s hangs behind %s; say behind which",
+			c.Profiles[e.Profile].Model, article(strings.Join(c.Profiles[e.Profile].Behind, " or "))), nil)
 	case e.Behind == "" && e.Part != "":
 		c.find("behind", e.Tag, "behind", "a part is named, but not what it hangs behind", nil)
 	case e.Behind == "":
@@ -145,6 +150,7 @@ func (c *checker) behind(e Entry) {
 		c.find("behind", e.Tag, "mac", "what hangs behind another has no MAC of its own", &Mend{"mac", "", false})
 	default:
 		c.unique("behind", e.Tag, "part", e.Behind, e.Part, nil)
+		c.part(e, c.Entries[at])
 	}
 }
 

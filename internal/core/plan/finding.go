@@ -88,6 +88,7 @@ var Rules = []Rule{
 	{"port-management", Stops, "a link between switches does not carry the VLAN on which they are managed, or a switch is managed at a link"},
 	{"port-hangs", Warning, "an entry is plugged in at a port whose role is for something else"},
 	{"behind", Stops, "an entry hangs behind one that it cannot, or another has its part there"},
+	{"part-missing", Hint, "what the box calls something behind it is not known yet"},
 	{"setting-missing", Stops, "a setting that the profile needs is not given"},
 	{"setting-unknown", Warning, "the profile has no such setting"},
 	{"setting-value", Stops, "the value of a setting is refused"},

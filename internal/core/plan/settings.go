@@ -213,11 +213,20 @@ type Value struct {
 type Resolver struct {
 	Plan
 	byTag    map[string]int
-	listings *sync.Map // worked out once, by kinds and form
+	behind   map[string][]int // entries that hang behind one, by its tag
+	listings *sync.Map        // worked out once, by kinds and form
 }
 
 // Resolve makes a Resolver.
-func (p Plan) Resolve() Resolver { return Resolver{p, p.index(), &sync.Map{}} }
+func (p Plan) Resolve() Resolver {
+	behind := map[string][]int{}
+	for i, e := range p.Entries {
+		if e.Behind != "" {
+			behind[e.Behind] = append(behind[e.Behind], i)
+		}
+	}
+	return Resolver{p, p.index(), behind, &sync.Map{}}
+}
 
 func (p Plan) index() map[string]int {
 	byTag := make(map[string]int, len(p.Entries))
@@ -246,8 +255,8 @@ func (p Resolver) Settings(e Entry) []Value {
 			if tag := e.Settings[s.From]; tag != "" {
 				v.Value, v.From = p.loginOf(tag), "the vault: the login of "+tag
 			}
-		case s.Type == profile.Rows && e.Settings[s.Key] != "":
-			v.Value, v.From = p.table(s, e.Settings[s.Key]), "the plan"
+		case s.Type == profile.Rows && (e.Settings[s.Key] != "" || len(s.Parts) > 0):
+			v.Value, v.From = p.table(s, p.withParts(e.Tag, s, e.Settings[s.Key])), "the plan"
 			if rows, err := profile.ParseRows(v.Value); s.Key == profile.PortsSetting && err == nil {
 				v.Value = profile.RowsText(p.Site.withRoles(rows))
 			}

@@ -44,8 +44,38 @@ type Values struct {
 	Secrets map[string]string `json:"secrets,omitempty"`
 }
 
+// OfPart takes the values of an entry that hangs behind another out of the plan: its row
+// there. ok is false while it has none.
+func OfPart(r plan.Resolver, e plan.Entry) (v Values, ok bool) {
+	row, ok := r.PartRow(e)
+	if !ok {
+		return v, false
+	}
+	v.Settings = map[string]string{"part": e.Part}
+	if row.Setting == nil {
+		return v, true
+	}
+	for _, c := range row.Setting.Columns {
+		switch {
+		case c.Takes == "part" || row.Row[c.Key] == "":
+		case c.Sealed():
+			if v.Secrets == nil {
+				v.Secrets = map[string]string{}
+			}
+			v.Secrets[c.Takes] = row.Row[c.Key]
+		default:
+			v.Settings[c.Takes] = row.Row[c.Key]
+		}
+	}
+	return v, true
+}
+
 // For takes an entry's values out of the plan.
 func For(r plan.Resolver, e plan.Entry, p *profile.Profile) Values {
+	if e.Behind != "" {
+		v, _ := OfPart(r, e)
+		return v
+	}
 	n := r.Site.SubnetOf(e.Address)
 	v := Values{Name: e.Name, Gateway: n.Gateway, User: r.Site.PolicyFor(p).LoginName(p)}
 	if p.SetsPassword() {

@@ -56,10 +56,15 @@ func (p *Profile) check() error {
 			return fmt.Errorf("%s is missing", part.key)
 		}
 	}
-	if err := p.checkRules(); err != nil {
-		return err
+	if !p.Hangs() {
+		if err := p.checkRules(); err != nil {
+			return err
+		}
 	}
 	if err := p.checkSettings(); err != nil {
+		return err
+	}
+	if err := p.checkParts(); err != nil {
 		return err
 	}
 	if len(p.Acts) == 0 && !p.Sets() {

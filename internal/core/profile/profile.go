@@ -73,6 +73,11 @@ type Profile struct {
 	// Networks are the settings that number the BACnet networks behind the device: what
 	// hangs there must answer through it.
 	Networks []string `yaml:"networks" json:"networks,omitempty"`
+	// Behind are the kinds of boxes that the model hangs behind: it has no MAC on the segment,
+	// and is set and verified through them.
+	Behind []string `yaml:"behind" json:"behind,omitempty"`
+	// Parts says what the box tells of what hangs behind it; nil: nothing.
+	Parts *Parts `yaml:"parts" json:"-"`
 	// Talk is what is said of each way of talking to it, by the driver's name.
 	Talk  map[string]Part `yaml:"talk" json:"-"`
 	Order []Stage         `yaml:"order" json:"order"`

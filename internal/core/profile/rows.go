@@ -160,6 +160,8 @@ func (p *Profile) checkColumns(s *Setting) error {
 		return nil
 	case s.Default != "" || s.Unique != "" || s.Caution != nil:
 		return fmt.Errorf("a table has no default, unique or caution")
+	case (len(s.Parts) > 0) != (s.Columns[0].Takes != ""):
+		return fmt.Errorf("parts and takes belong together: the first column takes what a part is called")
 	}
 	seen := map[string]bool{}
 	for i := range s.Columns {

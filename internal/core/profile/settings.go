@@ -91,7 +91,12 @@ type Setting struct {
 	// Licence says that the file is a licence: made for the host id that the device tells.
 	Licence bool      `yaml:"licence" json:"licence,omitempty"`
 	Columns []Setting `yaml:"columns" json:"columns,omitempty"`
-	Told    string    `yaml:"told" json:"-"`
+	// Parts are the kinds of entries that hang behind the device and have a row each in the
+	// table, besides those that are written. Takes is the field or setting of such an entry
+	// that a column takes.
+	Parts []string `yaml:"parts" json:"parts,omitempty"`
+	Takes string   `yaml:"takes" json:"-"`
+	Told  string   `yaml:"told" json:"-"`
 }
 
 // Caution is a hint against a value that is allowed.
@@ -340,8 +345,8 @@ func (p *Profile) checkSettings() error {
 		if err := p.checkSetting(s); err != nil {
 			return fmt.Errorf("settings, %q: %w", s.Key, err)
 		}
-		if s.Told != "" {
-			return fmt.Errorf("settings, %q: told belongs to columns of a table", s.Key)
+		if s.Told != "" || s.Takes != "" {
+			return fmt.Errorf("settings, %q: told and takes belong to columns of a table", s.Key)
 		}
 		if seen[s.Key] {
 			return fmt.Errorf("settings, %q: is declared twice", s.Key)

@@ -88,7 +88,7 @@ var (
 	columns = []string{"tag", "kind", "profile", "area", "place", "address", "name", "mac", "serial"}
 	whole   = []string{"tag", "kind", "profile", "area", "floor", "place", "label", "description", "note", "address",
 		"name",
-		"mac", "serial", "switch-port", "not-wired", "after"}
+		"mac", "serial", "switch-port", "behind", "part", "not-wired", "after"}
 )
 
 // Plan writes the plan for the site's devices as CSV: some entries name their
@@ -105,7 +105,9 @@ func (s *Site) WholePlan() []byte {
 	rows := s.rows()
 	for _, item := range terminal {
 		for _, row := range lines(item.Plan) {
-			s.wire(row, item.Stands)
+			if row["behind"] == "" {
+				s.wire(row, item.Stands)
+			}
 			rows = append(rows, row)
 		}
 	}

@@ -21,6 +21,9 @@ import (
 	"redstart/internal/wire/wsd"
 )
 
+//go:embed plan.csv
+var plan []byte
+
 // Own are the settings that only these cameras have.
 type Own struct {
 	User     string // the administrator; "" for none yet
@@ -46,7 +49,8 @@ var Model = box.Model{
 // Stock is what the site has of it.
 var Stock = box.Stock{
 	Model: Model, Prefix: [3]byte{0x0a, 0x4f, 0x57}, Serial: "OV31-%06d", Away: 12 * time.Second,
-	Factory: box.Always(Factory), Short: "EYE", Kind: "camera", Profile: "ovalis-c31",
+	Factory: box.Always(Factory), Short: "EYE", Kind: "camera", Profile: "ovalis-c31", Plan: plan,
+	Stands: box.Each(0, "HALL-CAM-11", "HALL-CAM-12", "YARD-CAM-11", "BERTH1-CAM-11", "BERTH2-CAM-11", "SHOP-CAM-11"),
 }
 
 func discover(b *box.Box, _ netip.AddrPort, payload []byte, reply box.Reply) {

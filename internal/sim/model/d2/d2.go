@@ -37,6 +37,7 @@ type Own struct {
 	Bus     string // its address there
 	Relay1  string
 	Relay2  string
+	Readers string // a table, as profile.RowsText writes it
 }
 
 // Factory is the state in which every door controller leaves the factory.
@@ -83,6 +84,7 @@ var site = forms.Site{
 			}, Check: forms.Between(1, 4)}),
 	},
 	More: func(b *box.Box, mux *http.ServeMux, gate *box.Gate) {
+		serveReaders(b, mux, gate)
 		mux.HandleFunc("POST /users", gate.Inside(func(w http.ResponseWriter, r *http.Request) { addUser(b, w, r) }))
 	},
 }

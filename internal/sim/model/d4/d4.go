@@ -3,17 +3,22 @@
 package d4
 
 import (
+	_ "embed"
 	"fmt"
 	"net/netip"
 	"regexp"
 	"time"
 
+	"redstart/internal/core/address"
 	"redstart/internal/core/naming"
 	"redstart/internal/core/secret"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/forms"
 	"redstart/internal/sim/picture"
 )
+
+//go:embed plan.csv
+var plan []byte
 
 // Own are the settings that only door stations with a keypad have.
 type Own struct {
@@ -68,7 +73,9 @@ var Model = box.Model{
 // Stock is what the site has of it.
 var Stock = box.Stock{
 	Model: Model, Prefix: [3]byte{0x0a, 0x54, 0x45}, Serial: "TD4-%06d", Away: 4 * time.Second,
-	Factory: box.Always(Factory), Short: "PAD", Kind: "intercom", Profile: "tolvern-d4",
+	Factory: box.Always(Factory), Short: "PAD", Kind: "intercom", Profile: "tolvern-d4", Plan: plan,
+	// The second came in the carton of a D1, whose label is on it.
+	Stands: []box.Stand{{Tag: "HALL-PAD-01"}, {Tag: "SHOP-PAD-01", MAC: address.MAC{0x0a, 0x54, 0x44, 0x5e, 0xd1, 0xd4}}},
 	Row: func(row map[string]string, _ *box.Box, number int, _ bool) {
 		row["room"], row["rings-at"] = fmt.Sprint(400+number), "BERTH1-MON-01"
 		row["shows"], row["keypad-code"] = "BERTH1-CAM-01", "47114711"

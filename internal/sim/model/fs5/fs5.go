@@ -4,6 +4,7 @@
 package fs5
 
 import (
+	_ "embed"
 	"net/netip"
 	"strings"
 	"time"
@@ -14,6 +15,9 @@ import (
 	"redstart/internal/sim/forms"
 	"redstart/internal/sim/stranger"
 )
+
+//go:embed plan.csv
+var plan []byte
 
 // Factory is the state in which every desk switch leaves the factory.
 var Factory = box.Settings{Name: "fs5", Address: netip.MustParsePrefix("192.168.88.1/24")}
@@ -68,10 +72,10 @@ var Model = box.Model{
 	Pool: netip.MustParsePrefix("192.168.88.2/24"),
 }
 
-// Stock is what the site has of it: two that nobody planned. A visitor's laptop was plugged
-// in when the first was unpacked.
+// Stock is what the site has of it. A visitor's laptop was plugged in when the first was
+// unpacked.
 var Stock = box.Stock{
 	Model: Model, Prefix: [3]byte{0x06, 0x46, 0x35}, Serial: "FN5-%06d", Away: 4 * time.Second,
-	Factory: box.Always(Factory), Short: "DESK", Kind: "switch", Profile: "fennmark-fs5",
-	Stands: []box.Stand{{Guest: stranger.LaptopMAC}, {}},
+	Factory: box.Always(Factory), Short: "DESK", Kind: "switch", Profile: "fennmark-fs5", Plan: plan,
+	Stands: []box.Stand{{Tag: "HALL-DESK-01", Guest: stranger.LaptopMAC}, {Tag: "SHOP-DESK-01"}},
 }

@@ -4,6 +4,7 @@
 package fs8
 
 import (
+	_ "embed"
 	"fmt"
 	"html"
 	"html/template"
@@ -15,6 +16,9 @@ import (
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/station"
 )
+
+//go:embed plan.csv
+var plan []byte
 
 // User is the one login name.
 const User = "keeper"
@@ -35,7 +39,7 @@ var Model = box.Model{Maker: "Fennmark Networks", Name: "FS8", Firmware: "2.6.0"
 var Stock = box.Stock{
 	Model: Model, Prefix: [3]byte{0x06, 0x46, 0x4e}, Serial: "FN8-%06d", Away: 2 * time.Second,
 	Factory: box.Always(Factory),
-	Short:   "SW", Kind: "switch", Profile: "fennmark-fs8",
+	Short:   "SW", Kind: "switch", Profile: "fennmark-fs8", Plan: plan,
 	Row: func(row map[string]string, b *box.Box, number int, _ bool) {
 		if number%3 == 1 {
 			row["mac"] = b.MAC.String()
@@ -102,6 +106,9 @@ func handler(b *box.Box) http.Handler {
 <dt>Gateway</dt><dd id="gateway">%s</dd><dt>Serial</dt><dd id="serial">%s</dd><dt>Firmware</dt><dd id="firmware">%s</dd><dt>Saved</dt><dd id="saved">%s</dd><dt>Running for</dt><dd><span id="uptime">%s</span> s</dd></dl>`,
 				html.EscapeString(s.Name), s.Address.Addr(), box.Mask(s.Address), box.AddrText(s.Gateway), b.Serial,
 				b.Model.Firmware, kept, b.Uptime())))
+	}))
+	mux.HandleFunc("GET /spurs", gate.Inside(func(w http.ResponseWriter, _ *http.Request) {
+		page(w, http.StatusOK, template.HTML(spurs(b)))
 	}))
 	mux.HandleFunc("POST /settings/password", gate.Inside(func(w http.ResponseWriter, r *http.Request) {
 		r.Body = http.MaxBytesReader(w, r.Body, 4096)

@@ -6,7 +6,9 @@ package w1
 
 import (
 	"crypto/rand"
+	"crypto/sha256"
 	_ "embed"
+	"encoding/hex"
 	"fmt"
 	"net/http"
 	"net/netip"
@@ -16,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"redstart/internal/core/label"
 	"redstart/internal/core/naming"
 	"redstart/internal/core/profile"
 	"redstart/internal/core/secret"
@@ -69,6 +72,28 @@ var Stock = box.Stock{
 	},
 }
 
+// JoinEUI is that of all the sensors here.
+const JoinEUI = "0254570000000001"
+
+// Cards is how many sensors came with the gateway, each with its card.
+const Cards = 8
+
+// EUI is that of the n-th sensor.
+func EUI(n int) string { return fmt.Sprintf("02545753%08X", 0x51C30000+n*7) }
+
+// KeyOf is the key of a sensor, which is on its card alone.
+func KeyOf(eui string) string {
+	sum := sha256.Sum256([]byte("S3 " + strings.ToUpper(eui)))
+	return strings.ToUpper(hex.EncodeToString(sum[:16]))
+}
+
+// Card is what the code on the card of the n-th sensor holds (LoRa Alliance TR005, 3): its
+// key is in the maker's own extension.
+func Card(n int) string {
+	text := fmt.Sprintf("LW:D0:%s:%s:02540003:STS3-%06d:PK%s", JoinEUI, EUI(n), 410+n, KeyOf(EUI(n)))
+	return text + fmt.Sprintf(":C%04X", label.Checksum(text))
+}
+
 type gateway struct {
 	*box.Box
 	mu       sync.Mutex
@@ -114,7 +139,8 @@ func waiting(b *box.Box) (list []string) {
 	return list
 }
 
-// hand takes the batteries of all sensors out and puts them back.
+// hand takes the batteries of all sensors out and puts them back: those join whose key the
+// gateway was given as it is on their card.
 func hand(b *box.Box, instruction string) bool {
 	if !strings.Contains(instruction, "battery") {
 		return false
@@ -124,7 +150,9 @@ func hand(b *box.Box, instruction string) bool {
 		rows, _ := profile.ParseRows(own.Sensors) // it was taken as a table
 		var list []string
 		for _, row := range rows {
-			list = append(list, row["eui"])
+			if strings.EqualFold(row["key"], KeyOf(row["eui"])) {
+				list = append(list, row["eui"])
+			}
 		}
 		own.Joined = strings.Join(list, " ")
 		s.Own = own
@@ -223,8 +251,12 @@ func (g *gateway) settings(w http.ResponseWriter, r *http.Request) {
 	sensors := []map[string]string{}
 	for _, row := range rows {
 		joined := slices.Contains(strings.Fields(own.Joined), row["eui"])
-		sensors = append(sensors, map[string]string{"eui": row["eui"], "join": row["join"], "label": row["label"],
-			"key": map[bool]string{true: "yes", false: "no"}[joined]})
+		told := map[string]string{"eui": row["eui"], "join": row["join"], "label": row["label"], "joined": "no", "key": "no"}
+		if joined {
+			told["joined"], told["key"], told["model"], told["firmware"] = "yes", "yes", "S3", "1.4"
+			told["heard"], told["battery"] = g.Clock().UTC().Format(time.RFC3339), "97"
+		}
+		sensors = append(sensors, told)
 	}
 	box.JSON(w, http.StatusOK, map[string]any{
 		"name": s.Name, "zone": own.Zone, "server": own.Server, "clock": g.Clock().Format(time.RFC3339),
