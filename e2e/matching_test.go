@@ -97,7 +97,7 @@ func TestMatchingOnTheCommandLine(t *testing.T) {
 // the focus.
 func TestMatchingInTheConsole(t *testing.T) {
 	t.Parallel()
-	r := whole(t)
+	r := wholeBut(t, "fennmark-fs5")
 	r.find()
 	b := r.signedIn(t, 1280, "/match")
 	focused := func() bool {

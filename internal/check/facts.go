@@ -32,6 +32,9 @@ var settings = &Check{
 	Wants: func(s Subject) (list []Want) {
 		for _, key := range slices.Sorted(maps.Keys(s.Given.Settings)) {
 			expected := s.Given.Settings[key]
+			if len(s.Profile.Acts[profile.Firmware]) > 0 && (key == profile.FirmwareAsked || key == profile.FirmwareFile) {
+				continue // the version is compared
+			}
 			if table(s.Profile, "setting."+key) != nil {
 				expected = rowsText(expected)
 			}

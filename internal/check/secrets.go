@@ -15,7 +15,8 @@ var secrets = &Check{
 		for _, key := range slices.Sorted(maps.Keys(s.Given.Secrets)) {
 			if s.Given.Secrets[key] != "" {
 				expected := "as planned"
-				if slices.Contains(s.Profile.ReadsBack(), "setting."+key) {
+				if slices.Contains(s.Profile.ReadsBack(), "setting."+key) ||
+					s.Profile.Second != nil && s.Profile.Second.Password == key {
 					expected = "works"
 				}
 				list = append(list, Want{Name: key, Expected: expected, Key: key})
@@ -30,6 +31,9 @@ var secrets = &Check{
 		}
 		if here, err := v.here(ctx); err != nil || !here {
 			return result.Unseen("it is not at its planned address"), err
+		}
+		if v.second(w.Key) {
+			return v.once("second login", func() (result.Look, error) { return v.secondLogin(ctx, w.Key) })
 		}
 		r, err := v.read(ctx)
 		if err != nil {

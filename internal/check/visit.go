@@ -32,7 +32,9 @@ type Subject struct {
 	Profile    *profile.Profile
 	Hanging    map[string]int // how many entries hang on each of its settings, by key
 	State      store.DeviceState
-	Parts      []Part // that hang behind it by the plan, and are there by now
+	// Secret opens a secret setting by what stands for it; ok is false where there is none.
+	Secret func(ctx context.Context, token string) (secret string, ok bool, err error)
+	Parts  []Part // that hang behind it by the plan, and are there by now
 }
 
 // Visit is one fresh look at one device: each question is asked once, when the first
@@ -228,7 +230,7 @@ func (v *Visit) read(ctx context.Context) (*reading, error) {
 	r := &reading{facts: map[string]string{}, servers: map[string]string{}, at: store.Now().Time}
 	identity, err := client.Do(ctx, profile.Identify, nil)
 	if err == nil {
-		r.facts["serial"] = identity["serial"]
+		r.facts["serial"], r.facts["firmware"] = identity["serial"], identity["firmware"]
 	}
 	if r.login, err = v.signIn(ctx, client); err != nil {
 		return nil, err

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -370,9 +371,10 @@ func (a *app) planFiles() *cobra.Command {
 			var rows [][]any
 			for _, f := range files {
 				rows = append(rows, []any{f.Name, cell{fmt.Sprint(f.Size), fmt.Sprintf("%d bytes", f.Size)},
-					cell{f.SHA256, f.SHA256[:16] + "…"}, day(f.At.Time), f.Who})
+					cell{f.SHA256, f.SHA256[:16] + "…"}, dash(strings.TrimSpace(f.Profile + " " + f.Firmware)), day(f.At.Time),
+					f.Who})
 			}
-			return a.list(files, []string{"File", "Size", "SHA-256", "Stored", "By"}, rows, "")
+			return a.list(files, []string{"File", "Size", "SHA-256", "Of", "Stored", "By"}, rows, "")
 		})}
 	add := &cobra.Command{Use: "add FILE", Short: "Store a file of the site, such as a licence",
 		Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
@@ -412,5 +414,18 @@ func (a *app) planFiles() *cobra.Command {
 			a.say("Written: %s", path)
 			return nil
 		})}
-	return group("file", "Files that entries refer to, such as licences", list, add, save, remove)
+	keep := &cobra.Command{Use: "keep TAG [NAME]", Short: "Keep the saved configuration of a device as a file of the site",
+		Long: `Takes the saved configuration of an entry's device and keeps it as a file of the site,
+with its model and firmware. To load it into another box of the same model first, name it in
+that one's plan: redstart plan set TAG configuration=NAME. What must differ is set afterwards.`,
+		Args: cobra.RangeArgs(1, 2), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			f, err := c.KeepConfiguration(ctx, args[0], strings.Join(args[1:], ""))
+			if err != nil {
+				return err
+			}
+			a.say("Kept as %s: %d bytes, SHA-256 %s, of a %s with firmware %s.", f.Name, f.Size, f.SHA256, f.Profile,
+				cmp.Or(f.Firmware, "unknown"))
+			return nil
+		})}
+	return group("file", "Files that entries refer to: licences, firmware, configurations", list, add, keep, save, remove)
 }

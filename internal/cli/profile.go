@@ -65,9 +65,12 @@ func (a *app) profile() *cobra.Command {
 			}
 			a.say("%s is sound: %s %s, %s. %s", p.ID, p.Maker, p.Model, p.Kind,
 				plural(len(p.Settings), "setting")+" declared.")
-			if p.Sets() {
+			switch {
+			case p.Sets():
 				a.say("Order: %s.", strings.Join(order, ", "))
-			} else {
+			case p.Hangs():
+				a.say("It hangs behind a %s: it is set and verified through that.", strings.Join(p.Behind, " or "))
+			default:
 				a.say("It does not say how to set the model: entries can be planned and found, not commissioned.")
 			}
 			a.say("Next: put it into %s/profiles; a running service takes it up at once.", a.data)

@@ -41,7 +41,7 @@ func (f *simFlags) add(c *cobra.Command) {
 	c.Flags().Float64Var(&f.Faults.Duplicate, "double", 0, "part of the frames that arrive twice, 0 to 1")
 	c.Flags().DurationVar(&f.Faults.Delay, "delay", 0, "frames are late by up to this")
 	c.Flags().StringArrayVar(&f.fault, "fault", nil,
-		"`N=WHAT`: device N never-returns, comes back at its old-address, refuses-password, is mute when it restarts, takes its address at-once and forgets it, only pretends to restart, or skips-unchanged; may be given again")
+		"`N=WHAT`: device N never-returns, comes back at its old-address, refuses-password, is mute when it restarts, takes its address at-once and forgets it, only pretends to restart, skips-unchanged, or came with old-firmware; may be given again")
 }
 
 // options checks the flags.
@@ -86,8 +86,10 @@ func (f *simFlags) options() (skerry.Options, error) {
 			b.Pretends = true
 		case "skips-unchanged":
 			b.SkipsUnchanged = true
+		case "old-firmware":
+			b.OldFirmware = true
 		default:
-			return wrong(fmt.Sprintf("--fault %s: there are never-returns, old-address, refuses-password, mute, at-once, pretends and skips-unchanged", text))
+			return wrong(fmt.Sprintf("--fault %s: there are never-returns, old-address, refuses-password, mute, at-once, pretends, skips-unchanged and old-firmware", text))
 		}
 		o.Broken[n-1] = b
 	}

@@ -2,8 +2,10 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"redstart/internal/api"
@@ -98,7 +100,16 @@ func (a *app) walk(ctx context.Context, terminal *skerry.Site, lines []skerry.Li
 	}); err != nil {
 		return err
 	}
-	return a.printEntries(ctx, c, nil)
+	entries, err := c.Entries(ctx)
+	if err != nil {
+		return err
+	}
+	err = a.printEntries(ctx, c, nil)
+	if errors.As(err, new(attention)) && allVerified(slices.DeleteFunc(entries, func(e api.EntryView) bool { return e.Untold })) {
+		a.say("What is not looked at are secrets, which the boxes never tell again: somebody tries them by hand.")
+		return nil
+	}
+	return err
 }
 
 // onLines names the serial lines of those boxes that cannot be set without one, as somebody
@@ -139,6 +150,10 @@ func (a *app) elsewhere(ctx context.Context, c *client.Client) error {
 
 // readCards reads the cards of the sensors, as somebody would who unpacks them.
 func (a *app) readCards(ctx context.Context, c *client.Client) error {
+	entries, err := c.Entries(ctx)
+	if err != nil || !slices.ContainsFunc(entries, func(e api.EntryView) bool { return e.Profile == w1.SensorProfile }) {
+		return err
+	}
 	for n := 1; n <= w1.Cards; n++ {
 		if _, err := c.Scan(ctx, api.Scan{Text: w1.Card(n), Cards: true}); err != nil {
 			return err
@@ -212,7 +227,7 @@ func (a *app) printByProfile(profiles []*profile.Profile, count map[string]int) 
 func allVerified(entries []api.EntryView) bool {
 	for _, e := range entries {
 		if e.State != store.Verified && !(e.ByHand && e.State == store.Matched) &&
-			!(e.NotWired && e.State == store.Planned) && !e.Untold {
+			!(e.NotWired && e.State == store.Planned) {
 			return false
 		}
 	}

@@ -82,6 +82,12 @@ func (c *Client) PutFile(ctx context.Context, name string, content io.Reader) (f
 	return f, err
 }
 
+// KeepConfiguration takes the saved configuration of an entry's device, and keeps it as a file
+// of the site; name "" calls it after the entry.
+func (c *Client) KeepConfiguration(ctx context.Context, tag, name string) (store.File, error) {
+	return post[store.File](ctx, c, c.at("/entries/"+url.PathEscape(tag)+"/configuration?name="+url.QueryEscape(name)), nil)
+}
+
 // File writes a file of the site to out.
 func (c *Client) File(ctx context.Context, name string, out io.Writer) error {
 	return c.call(ctx, http.MethodGet, c.at("/files/"+url.PathEscape(name)), nil, out)

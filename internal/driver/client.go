@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 	"unicode"
+	"unicode/utf8"
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/evidence"
@@ -153,6 +154,9 @@ func (c *Client) do(ctx context.Context, act profile.Act, variables map[string]s
 			if !m.Wanted(vars) {
 				continue
 			}
+			if err := c.whole(m, vars); err != nil {
+				return nil, c.explain(act, err, vars)
+			}
 			facts, err := c.move(ctx, act, m, vars)
 			c.trace(act, i+1, vars, facts)
 			if err == nil {
@@ -169,6 +173,31 @@ func (c *Client) do(ctx context.Context, act profile.Act, variables map[string]s
 		}
 	}
 	return c.target.Profile.Heard(taken), nil
+}
+
+// longestText is the longest file that is sent as the text of a variable, in bytes.
+const longestText = 1 << 20
+
+// whole reads the files that a move sends as text.
+func (c *Client) whole(m profile.Move, vars map[string]string) error {
+	for _, key := range m.Whole() {
+		if c.target.File == nil {
+			return fmt.Errorf("%w: no file of the site can be sent here", ErrNotSent)
+		}
+		f, err := c.target.File(key)
+		if err != nil {
+			return err
+		}
+		text, err := io.ReadAll(io.LimitReader(f.Content, longestText+1))
+		if err = errors.Join(err, f.Content.Close()); err != nil {
+			return err
+		}
+		if len(text) > longestText || !utf8.Valid(text) {
+			return fmt.Errorf("%w: the file %s is no text of at most %d KiB", ErrNotSent, f.Name, longestText>>10)
+		}
+		vars[profile.WholeFile(key)] = string(text)
+	}
+	return nil
 }
 
 // same refuses a box that tells another serial than is known: a serial line may hang on any.

@@ -147,6 +147,11 @@ func (s *Server) planRoutes() []route {
 			func(r *request, _ none) ([]api.EntryView, error) {
 				return r.site.Entries(r)
 			}),
+		call(s, "POST", at+"entries/:tag/configuration",
+			"Take the saved configuration of its device, and keep it as a file of the site", account.Commission,
+			func(r *request, _ none) (store.File, error) {
+				return r.site.KeepConfiguration(r, r.param("tag"), r.query("name"), r.who.Name)
+			}).takes(text("name", "of the file; after the tag without")),
 		call(s, "GET", at+"entries/:tag", "Everything known of one entry", account.Look,
 			func(r *request, _ none) (api.Detail, error) {
 				return r.site.Detail(r, r.param("tag"))

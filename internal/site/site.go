@@ -345,13 +345,14 @@ var fileName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._-]{0,99}$`)
 // PutFile stores a file of the site, whole or not at all.
 func (s *Site) PutFile(ctx context.Context, name string, content io.Reader, who string) (store.File, error) {
 	if !fileName.MatchString(name) {
-		return store.File{},
-			problem.New(problem.Usage, "a file's name has letters, digits, spaces, dots and dashes, at most 100",
-				"rename it").About(name)
+		return store.File{}, errFileName.About(name)
 	}
 	defer s.publishEntries()
 	return s.store.PutFile(ctx, name, content, who)
 }
+
+var errFileName = problem.New(problem.Usage, "a file's name has letters, digits, spaces, dots and dashes, at most 100",
+	"rename it")
 
 // RemoveFile forgets a file of the site.
 func (s *Site) RemoveFile(ctx context.Context, name string) error {

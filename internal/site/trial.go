@@ -33,20 +33,11 @@ func (s *Site) Try(ctx context.Context, mac address.MAC, in api.Trial, who strin
 	if err != nil {
 		return out, err
 	}
-	// The box is held as by any other work; this one is not shown among them.
-	ctx, cut := context.WithCancelCause(ctx)
-	w := &working{s: s.Service, on: s.segment(), cut: cut, holds: holds{boxes: map[address.MAC]string{mac: mac.String()}},
-		Work: api.Work{Kind: "trial of a profile"}}
-	if err := s.claim(w); err != nil {
-		cut(nil)
+	ctx, release, err := s.hold(ctx, mac, mac.String(), "trial of a profile")
+	if err != nil {
 		return out, err
 	}
-	defer func() {
-		cut(nil)
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		s.works = slices.DeleteFunc(s.works, func(o *working) bool { return o == w })
-	}()
+	defer release()
 	p := s.Profiles()[in.Profile]
 	if in.Document != "" {
 		if p, err = profiles.Parse([]byte(in.Document)); err != nil {
@@ -95,6 +86,23 @@ func (s *Site) Try(ctx context.Context, mac address.MAC, in api.Trial, who strin
 		out.Done = append(out.Done, name)
 	}
 	return out, ctx.Err()
+}
+
+// hold claims a box for a moment, as any other work would; this one is not shown among them.
+func (s *Site) hold(ctx context.Context, mac address.MAC, name, kind string) (context.Context, func(), error) {
+	ctx, cut := context.WithCancelCause(ctx)
+	w := &working{s: s.Service, on: s.segment(), cut: cut, holds: holds{boxes: map[address.MAC]string{mac: name}},
+		Work: api.Work{Kind: kind}}
+	if err := s.claim(w); err != nil {
+		cut(nil)
+		return ctx, nil, err
+	}
+	return ctx, func() {
+		cut(nil)
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.works = slices.DeleteFunc(s.works, func(o *working) bool { return o == w })
+	}, nil
 }
 
 // knownOnly refuses to send a login of its own to what shows another certificate or host key

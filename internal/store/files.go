@@ -24,25 +24,27 @@ type File struct {
 	Size   int64  `json:"size" db:"size"` // in bytes
 	At     Stamp  `json:"at" db:"at"`
 	Who    string `json:"who" db:"who"`
+	// Of a configuration that was kept from a device: its profile, its firmware, and the
+	// address that it had.
+	Profile  string `json:"profile,omitempty" db:"model"`
+	Firmware string `json:"firmware,omitempty" db:"firmware"`
+	Held     string `json:"held,omitempty" db:"held"`
 }
+
+const fileColumns = `name, sha256, size, at, who, model, firmware, held`
 
 func (s *Store) filesDir() string { return filepath.Join(s.dir, "files") }
 
 // Files lists the site's files by name.
 func (s *Site) Files(ctx context.Context) ([]File, error) {
 	list := []File{}
-	err := s.all(ctx, &list, `SELECT name, sha256, size, at, who FROM files WHERE site = ? ORDER BY name`, s.ID)
+	err := s.all(ctx, &list, `SELECT `+fileColumns+` FROM files WHERE site = ? ORDER BY name`, s.ID)
 	return list, err
 }
 
 // File gives a file of the site, opened for reading.
 func (s *Site) File(ctx context.Context, name string) (f File, content *os.File, err error) {
-	ok, err := s.one(ctx, &f, `SELECT name, sha256, size, at, who FROM files WHERE site = ? AND name = ?`, s.ID, name)
-	if err == nil && !ok {
-		err = problem.New(problem.Missing, "there is no such file",
-			"list them with: redstart plan file list").About(name)
-	}
-	if err != nil {
+	if f, err = s.FileNamed(ctx, name); err != nil {
 		return f, nil, err
 	}
 	content, err = os.Open(filepath.Join(s.filesDir(), f.SHA256))
@@ -52,10 +54,27 @@ func (s *Site) File(ctx context.Context, name string) (f File, content *os.File,
 	return f, content, err
 }
 
+// FileNamed tells of a file of the site without opening it.
+func (s *Site) FileNamed(ctx context.Context, name string) (f File, err error) {
+	ok, err := s.one(ctx, &f, `SELECT `+fileColumns+` FROM files WHERE site = ? AND name = ?`, s.ID, name)
+	if err == nil && !ok {
+		err = noFile.About(name)
+	}
+	return f, err
+}
+
+var noFile = problem.New(problem.Missing, "there is no such file", "list them with: redstart plan file list")
+
 // PutFile takes in a file, whole or not at all, in place of one with the same
 // name. It is on disk when this returns.
 func (s *Site) PutFile(ctx context.Context, name string, content io.Reader, who string) (File, error) {
-	f := File{Name: name, At: Now(), Who: who}
+	return s.KeepFile(ctx, File{Name: name, Who: who}, content)
+}
+
+// KeepFile is PutFile for a configuration, with what is known of the device that it is of.
+func (s *Site) KeepFile(ctx context.Context, f File, content io.Reader) (File, error) {
+	name := f.Name
+	f.At = Now()
 	in, err := os.CreateTemp(s.filesDir(), "taking-in-*")
 	if err != nil {
 		return f, problem.Disk(err, "the file could not be stored", name)
@@ -85,9 +104,12 @@ func (s *Site) PutFile(ctx context.Context, name string, content io.Reader, who 
 		return f, problem.Disk(err, "the file could not be stored", name)
 	}
 	err = s.exec(ctx,
-		`INSERT INTO files (site, name, sha256, size, at, who) VALUES (:site, :name, :sha256, :size, :at, :who)
-		ON CONFLICT (site, name) DO UPDATE SET sha256 = :sha256, size = :size, at = :at, who = :who`,
-		map[string]any{"site": s.ID, "name": f.Name, "sha256": f.SHA256, "size": f.Size, "at": f.At, "who": f.Who})
+		`INSERT INTO files (site, name, sha256, size, at, who, model, firmware, held)
+			VALUES (:site, :name, :sha256, :size, :at, :who, :model, :firmware, :held)
+		ON CONFLICT (site, name) DO UPDATE SET sha256 = :sha256, size = :size, at = :at, who = :who, model = :model,
+			firmware = :firmware, held = :held`,
+		map[string]any{"site": s.ID, "name": f.Name, "sha256": f.SHA256, "size": f.Size, "at": f.At, "who": f.Who,
+			"model": f.Profile, "firmware": f.Firmware, "held": f.Held})
 	return f, errors.Join(err, s.sweep())
 }
 

@@ -87,7 +87,7 @@ func (b *Box) beforeGoing(ctx context.Context, s Step) error {
 	if tell := driver.Teller(b.Bench, b.p, b.target, login); tell != nil {
 		b.restart.Tell = tell
 	}
-	b.restart.Begin(ctx, b.Bench, b.d.MAC, b.p, b.at, b.whither(s), bits)
+	b.restart.Begin(ctx, b.Bench, b.d.MAC, b.p, b.at, b.whither(ctx, s), bits)
 	if n := b.restart.Starts(); n >= 0 {
 		return b.Store.SetStarts(ctx, b.d.MAC, n)
 	}
@@ -96,7 +96,12 @@ func (b *Box) beforeGoing(ctx context.Context, s Step) error {
 
 // whither tells where the device should be after an act: where it is, until its
 // address was sent.
-func (b *Box) whither(s Step) netip.Addr {
+func (b *Box) whither(ctx context.Context, s Step) netip.Addr {
+	if s.stage.Act == profile.Load {
+		if at := b.sibling(ctx); at.IsValid() {
+			return at
+		}
+	}
 	for _, o := range b.p.Order {
 		if o.Act == profile.Address {
 			return b.want()

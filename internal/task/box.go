@@ -189,8 +189,8 @@ func (b *Box) converse() *driver.Client {
 
 func (b *Box) target(at netip.Addr) driver.Target {
 	bits := b.p.Factory.Address.Bits
-	if at == b.want() {
-		bits = b.d.Given.Address.Bits()
+	if b.d.Given.Address.IsValid() && b.d.Given.Address.Masked().Contains(at) {
+		bits = b.d.Given.Address.Bits() // its own, or a sibling's that it has for a while
 	}
 	t := driver.Target{MAC: b.d.MAC, Address: at, Bits: bits, Profile: b.p, Avoid: b.Avoid, Trust: b.trust,
 		Serial: b.d.Serial}

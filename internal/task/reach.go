@@ -39,6 +39,9 @@ func (b *Box) whereNow(ctx context.Context) error {
 		return err
 	}
 	candidates := slices.Concat([]netip.Addr{b.want()}, b.p.Factory.Address.List(), known.Addresses())
+	if at := b.sibling(ctx); at.IsValid() {
+		candidates = append(candidates, at)
+	}
 	slices.SortFunc(candidates, netip.Addr.Compare)
 	w := watch.New(b.Bench, b.d.MAC)
 	defer w.Close()

@@ -35,7 +35,7 @@ type Of struct {
 
 // acts are the tasks that a profile's order may name. A new one is one file and a line
 // here.
-var acts = []*Task{password, name, setTime, settings, addressing, save, restart, hand}
+var acts = []*Task{password, name, setTime, settings, addressing, firmware, load, save, restart, hand}
 
 // Names of the tasks that every device needs.
 const (
@@ -65,7 +65,7 @@ func Steps(p *profile.Profile, v procedure.Values, opens procedure.Login) []Step
 	add := func(name string, t *Task, s profile.Stage) {
 		steps = append(steps, Step{Name: name, Text: t.Text(Of{p, s, v, opens}), Hands: t.Hands, stage: s, task: t})
 	}
-	confirmed := false
+	confirmed, times := false, map[profile.Act]int{}
 	addConfirm := func() {
 		add(Confirm, confirm, profile.Stage{})
 		for _, d := range p.Drivers() {
@@ -77,14 +77,21 @@ func Steps(p *profile.Profile, v procedure.Values, opens procedure.Login) []Step
 	}
 	add(Reach, reach, profile.Stage{})
 	for _, s := range p.Order {
+		if !s.Applies(v.Settings) {
+			continue
+		}
+		stage := string(s.Act)
+		if times[s.Act]++; times[s.Act] > 1 {
+			stage = fmt.Sprintf("%s %d", s.Act, times[s.Act])
+		}
 		if !confirmed && !waitsUnknown(p, s) {
 			addConfirm()
 		}
-		add(string(s.Act), of(s), s)
+		add(stage, of(s), s)
 		if s.Then != profile.Stays {
-			add("return after "+string(s.Act), comeBack, s)
+			add("return after "+stage, comeBack, s)
 		}
-		if s.Act == profile.Address && confirmed && p.TellsMoreAt(profile.Identify) {
+		if s.Act == profile.Address && times[s.Act] == 1 && confirmed && p.TellsMoreAt(profile.Identify) {
 			add(ConfirmAt, confirm, profile.Stage{})
 		}
 	}

@@ -54,6 +54,7 @@ const (
 	Uptime      = "uptime"
 	Starts      = "starts"
 	HostID      = "host-id"
+	Config      = "configuration"
 	Parts       = "parts"
 	Heard       = "heard"
 	Signal      = "signal"
@@ -149,6 +150,7 @@ var All = []Kind{
 	{Key: Behind, Meaning: "of a switch's port: a MAC there", Type: IsMAC, Several: true, By: Finding},
 	{Key: Uptime, Meaning: "for how long it has run since it started", Type: Seconds, By: Acts},
 	{Key: Starts, Meaning: "how often it started", Type: Number, By: Acts},
+	{Key: Config, Meaning: "its saved configuration, whole; it may hold secrets and is shown nowhere", Type: Text, By: Acts},
 	{Key: Parts, Meaning: "what hangs behind it", Type: Table, By: Acts},
 	{Key: Heard, Meaning: "of a part: when the box heard it last", Type: Time, By: Acts},
 	{Key: Signal, Meaning: "of a part: its signal-to-noise ratio, in dB", Type: Number, By: Acts},

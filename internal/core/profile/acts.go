@@ -14,7 +14,7 @@ import (
 
 var (
 	// settingActs may stand in the order of commissioning.
-	settingActs = []Act{Password, Name, Time, Settings, Address, Save, Restart}
+	settingActs = []Act{Password, Name, Time, Settings, Address, Firmware, Load, Save, Restart}
 	// told are the facts that acts may take for checks and records.
 	told = fact.Keys(func(k fact.Kind) bool { return k.By&fact.Acts != 0 })
 	// planned are the variables that come from the plan.
@@ -96,7 +96,10 @@ func (p *Profile) Public(name string) bool {
 			return c != nil && c.Sealed()
 		})
 	}
-	return slices.Contains(told, name) || slices.Contains(planned, name) || slices.Contains([]string{"user", "old-user", AcceptedBy, AcceptedAt}, name)
+	if name == fact.Config || strings.HasPrefix(name, filePrefix) {
+		return false
+	}
+	return slices.Contains(told, name) || p.condition(name) || slices.Contains(planned, name) || slices.Contains([]string{"user", "old-user", AcceptedBy, AcceptedAt}, name)
 }
 
 // variablesOf lists what the moves of an act may send.
@@ -107,7 +110,7 @@ func variablesOf(a Act) []string {
 	switch a {
 	case Identify, FactoryEntry, Blink:
 		return nil
-	case SignIn, Read:
+	case SignIn, Read, Keep:
 		return []string{"user", "password"}
 	case Password, Renew:
 		return append([]string{"user", "password", "old-user", "old-password"}, planned...)
@@ -130,6 +133,9 @@ func (p *Profile) checkActs() error {
 	if len(p.Acts[Identify]) == 0 && !slices.Contains(p.ReadsBack(), "model") &&
 		!slices.Contains(p.ReadsBack(), "serial") {
 		return fmt.Errorf("the act %s is missing, and the act %s takes neither model nor serial: nothing would show what it is", Identify, Read)
+	}
+	if err := p.checkConditions(); err != nil {
+		return err
 	}
 	return p.checkReadBack()
 }
@@ -169,6 +175,12 @@ func (p *Profile) checkAct(act Act) error {
 				}
 				continue
 			}
+			if key, file := strings.CutPrefix(name, filePrefix); file {
+				if s := p.Setting(key); s == nil || s.Type != File || len(variablesOf(act)) <= 2 {
+					return wrong(fmt.Errorf("{%s} is no setting of the type file that this act may send", name))
+				}
+				continue
+			}
 			key, setting := strings.CutPrefix(name, "setting.")
 			switch {
 			case setting && len(variablesOf(act)) <= 2:
@@ -196,7 +208,8 @@ func (p *Profile) checkAct(act Act) error {
 	}
 	for _, name := range slices.Sorted(maps.Keys(taken)) {
 		key, setting := strings.CutPrefix(name, "setting.")
-		if act != SignIn && !used[name] && !slices.Contains(told, name) && (!setting || p.Setting(key) == nil) {
+		if act != SignIn && !used[name] && !slices.Contains(told, name) && (!setting || p.Setting(key) == nil) &&
+			!p.condition(name) {
 			return fmt.Errorf("act %s, move %d: take %s: nothing uses it; taken can be %s, setting.KEY, or what a later move of the act sends", act, taken[name], name, strings.Join(told, ", "))
 		}
 	}
@@ -249,8 +262,8 @@ func (p *Profile) checkReadBack() error {
 		return fmt.Errorf("the time is sent, but the act read takes neither clock nor clock-local back")
 	}
 	for _, key := range p.Sent() {
-		// a secret is never told again, a file seldom
-		if s := p.Setting(key); !s.Sealed() && s.Type != File && !reads("setting."+key) {
+		// a secret is never told again, a file seldom; of firmware the version is compared
+		if s := p.Setting(key); key != FirmwareAsked && !s.Sealed() && s.Type != File && !reads("setting."+key) {
 			return fmt.Errorf("{setting.%s} is sent, but the act read does not take it back", key)
 		}
 	}

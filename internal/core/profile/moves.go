@@ -47,12 +47,28 @@ type Words interface {
 type Uploader interface{ Uploads() []string }
 
 // uploads lists the settings whose files a move sends.
-func (m Move) uploads() []string {
+func (m Move) uploads() (list []string) {
 	if u, is := m.Words.(Uploader); is {
-		return u.Uploads()
+		list = slices.Clone(u.Uploads())
 	}
-	return nil
+	return append(list, m.Whole()...)
 }
+
+// filePrefix begins the variables that hold the content of a file of the site, as text.
+const filePrefix = "file."
+
+// Whole lists the settings whose files a move sends as the text of a variable, {file.KEY}.
+func (m Move) Whole() (list []string) {
+	for _, name := range m.Sends() {
+		if key, is := strings.CutPrefix(name, filePrefix); is {
+			list = append(list, key)
+		}
+	}
+	return list
+}
+
+// WholeFile names the variable that holds the content of a file.
+func WholeFile(key string) string { return filePrefix + key }
 
 // Move is one exchange with a device.
 type Move struct {

@@ -33,16 +33,33 @@ const (
 	Time     Act = "time"     // set the clock, the time zone and time servers
 	Settings Act = "settings" // set what the profile declares besides, as {setting.KEY}
 	Address  Act = "address"  // set {address}, {mask}, {bits}, {gateway}
-	Save     Act = "save"     // make the running settings the saved ones
-	Restart  Act = "restart"  // restart, or put staged settings into effect by restarting
+	// send the firmware that {setting.firmware} names; a run does so only where the device has
+	// an older one than is asked
+	Firmware Act = "firmware"
+	Keep     Act = "keep" // take its saved configuration, as configuration
+	// load the configuration that {setting.configuration} names, of a sibling
+	Load    Act = "load"
+	Save    Act = "save"    // make the running settings the saved ones
+	Restart Act = "restart" // restart, or put staged settings into effect by restarting
 	// read back name, address, mask, gateway; uptime or starts where they show a restart
 	Read         Act = "read"
 	FactoryEntry Act = "factory-entry" // try the way in that a factory-fresh device offers
 	Blink        Act = "blink"         // make the device show itself
 )
 
-var allActs = []Act{Identify, SignIn, Password, Renew, Name, Time, Settings, Address, Save, Restart, Read, FactoryEntry,
-	Blink}
+var allActs = []Act{Identify, SignIn, Password, Renew, Name, Time, Settings, Address, Firmware, Keep, Load, Save, Restart, Read,
+	FactoryEntry, Blink}
+
+// Keys of the settings that say which firmware is asked for at least, and which file of the
+// site holds it.
+const (
+	FirmwareAsked = "firmware-asked"
+	FirmwareFile  = "firmware"
+)
+
+// Configuration is the key of the setting that names the file of the site with a sibling's
+// configuration.
+const Configuration = "configuration"
 
 // Effects that an act may have on the device's presence on the segment.
 const (
@@ -78,6 +95,10 @@ type Profile struct {
 	Behind []string `yaml:"behind" json:"behind,omitempty"`
 	// Parts says what the box tells of what hangs behind it; nil: nothing.
 	Parts *Parts `yaml:"parts" json:"-"`
+	// Conditions must be so once it is set, besides what it was given.
+	Conditions []Condition `yaml:"conditions" json:"-"`
+	// Second is a login besides the first that may only look; nil: it has none.
+	Second *SecondLogin `yaml:"second-login" json:"-"`
 	// Talk is what is said of each way of talking to it, by the driver's name.
 	Talk  map[string]Part `yaml:"talk" json:"-"`
 	Order []Stage         `yaml:"order" json:"order"`
@@ -272,6 +293,14 @@ type Stage struct {
 	// key) and makes anew after the act.
 	Renews []string `yaml:"renews" json:"renews,omitempty"`
 	ByHand *Hand    `yaml:"by-hand" json:"byHand,omitempty"`
+	// When is the key of a setting that must be planned; else the stage is left out. With it
+	// an act may stand in the order once more.
+	When string `yaml:"when" json:"when,omitempty"`
+}
+
+// Applies reports whether a device with these settings goes through the stage.
+func (s Stage) Applies(settings map[string]string) bool {
+	return s.When == "" || settings[s.When] != ""
 }
 
 // SetsPassword reports whether a run sets a password.

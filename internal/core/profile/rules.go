@@ -104,7 +104,10 @@ func (p *Profile) checkOrder() error {
 		switch {
 		case !slices.Contains(settingActs, s.Act):
 			return fmt.Errorf("order: %q is no act that sets something; there are %s", s.Act, join(settingActs))
-		case seen[s.Act]:
+		case s.When != "" && (p.Setting(s.When) == nil || p.Setting(s.When).Sealed() ||
+			!slices.Contains(p.Sent(), s.When)):
+			return fmt.Errorf("order, %s: when: %q is no setting that is sent and not secret", s.Act, s.When)
+		case seen[s.Act] && s.When == "":
 			return fmt.Errorf("order: %s is named twice", s.Act)
 		case len(p.Acts[s.Act]) == 0:
 			return fmt.Errorf("order: %s has no moves under acts", s.Act)

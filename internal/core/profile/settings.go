@@ -316,6 +316,9 @@ func (p *Profile) Sent() []string {
 			}
 		}
 	}
+	if len(p.Acts[Firmware]) > 0 {
+		keys[FirmwareAsked] = true
+	}
 	return slices.Sorted(maps.Keys(keys))
 }
 

@@ -42,6 +42,7 @@ type Faults struct {
 	Mute            bool // restarts before its answer is out
 	AppliesAtOnce   bool // takes its address at once instead of restarting, and forgets it at the next power cut
 	Pretends        bool // does not restart either: only its address goes away for a moment
+	OldFirmware     bool // it came with an older one, where the model has several
 	SkipsUnchanged  bool // does not restart when nothing changes
 	OtherSerial     bool // tells another serial than its label says
 	Locked          bool // has a saved login that nobody knows

@@ -4,6 +4,7 @@ package picture
 
 import (
 	"context"
+	"net"
 	"net/http"
 	"net/url"
 	"time"
@@ -43,12 +44,29 @@ func Got(b *box.Box, stream, user, password string) string {
 	return "yes"
 }
 
-// On adds to a page whether the picture is there.
-func On(p forms.Page, of func(*box.Box) (stream, user, password string)) forms.Page {
+// Reaches says whether the box reaches another at an address: yes or no; "" where none is set.
+func Reaches(b *box.Box, address string) string {
+	if address == "" {
+		return ""
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	c, err := b.Dial(ctx, "tcp", net.JoinHostPort(address, "80"))
+	if err != nil {
+		return "no"
+	}
+	_ = c.Close() // it was reached
+	return "yes"
+}
+
+// On adds to a page of a door station whether the picture is there, and the monitor that it
+// rings at.
+func On(p forms.Page, of func(*box.Box) (ringsAt, stream, user, password string)) forms.Page {
 	show := p.Show
 	p.Show = func(b *box.Box) [][2]string {
-		stream, user, password := of(b)
-		return append(show(b), [2]string{"picture", Got(b, stream, user, password)})
+		ringsAt, stream, user, password := of(b)
+		return append(show(b), [2]string{"picture", Got(b, stream, user, password)},
+			[2]string{"station", Reaches(b, ringsAt)})
 	}
 	return p
 }

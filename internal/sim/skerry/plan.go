@@ -107,6 +107,8 @@ func (s *Site) WholePlan() []byte {
 		for _, row := range lines(item.Plan) {
 			if row["behind"] == "" {
 				s.wire(row, item.Stands)
+			} else if len(s.Others) == 0 && item.Stands != nil {
+				row["not-wired"] = "yes" // what it hangs behind is not there
 			}
 			rows = append(rows, row)
 		}

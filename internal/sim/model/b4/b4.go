@@ -16,6 +16,7 @@ import (
 	"redstart/internal/core/naming"
 	"redstart/internal/core/secret"
 	"redstart/internal/sim/box"
+	"redstart/internal/sim/licence"
 )
 
 // Login of a factory-fresh controller.
@@ -58,6 +59,33 @@ type controller struct {
 	mu      sync.Mutex
 	tickets map[string]bool
 	staged  box.Settings // name and address only
+	second  string       // port: an address with its prefix length; "" for none
+}
+
+// Own are the settings that only controllers have.
+type Own struct {
+	Second   string // port
+	Licensed string // the host id of the licence that was accepted
+}
+
+// HostID is what a licence is made for: it follows from the serial alone.
+func HostID(serial string) string { return licence.HostID("B4", serial) }
+
+// licence takes a licence for this very host, at once and for good.
+func (c *controller) licence(w http.ResponseWriter, r *http.Request) {
+	if why := licence.Fits(r, "licence", c.Model.Maker, HostID(c.Serial)); why != "" {
+		c.refuse(w, why)
+		return
+	}
+	c.Witness("write", "licence")
+	keep := func(s *box.Settings) {
+		own, _ := s.Own.(Own) // none of its own so far
+		own.Licensed = HostID(c.Serial)
+		s.Own = own
+	}
+	c.Change(keep)
+	c.Store(keep)
+	http.Redirect(w, r, "/setup", http.StatusSeeOther)
 }
 
 func handler(b *box.Box) http.Handler {
@@ -65,7 +93,7 @@ func handler(b *box.Box) http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
 		c.page(w, http.StatusOK,
-			template.HTML(fmt.Sprintf(`<dl><dt>Model</dt><dd id="model">B4</dd><dt>Serial</dt><dd id="serial">%s</dd><dt>Firmware</dt><dd id="firmware">%s</dd><dt>Starts</dt><dd id="starts">%d</dd></dl><p><a href="/door">Sign in</a></p>`, b.Serial, b.Model.Firmware, b.Starts())))
+			template.HTML(fmt.Sprintf(`<dl><dt>Model</dt><dd id="model">B4</dd><dt>Serial</dt><dd id="serial">%s</dd><dt>Firmware</dt><dd id="firmware">%s</dd><dt>Starts</dt><dd id="starts">%d</dd><dt>Host id</dt><dd id="host">%s</dd></dl><p><a href="/door">Sign in</a></p>`, b.Serial, b.Model.Firmware, b.Starts(), HostID(b.Serial))))
 	})
 	mux.HandleFunc("GET /door", func(w http.ResponseWriter, r *http.Request) {
 		c.page(w, http.StatusOK,
@@ -85,6 +113,7 @@ func handler(b *box.Box) http.Handler {
 	mux.HandleFunc("POST /setup/access", c.gate.Inside(c.ticketed(c.access)))
 	mux.HandleFunc("POST /setup/identity", c.gate.Inside(c.ticketed(c.identity)))
 	mux.HandleFunc("POST /setup/network", c.gate.Inside(c.ticketed(c.network)))
+	mux.HandleFunc("POST /setup/licence", c.gate.Inside(c.licence))
 	mux.HandleFunc("POST /setup/restart", c.gate.Inside(c.ticketed(c.restart)))
 	return mux
 }
@@ -124,10 +153,12 @@ func (c *controller) ticketed(h http.HandlerFunc) http.HandlerFunc {
 
 func (c *controller) setup(w http.ResponseWriter, r *http.Request) {
 	s := c.Running()
+	own, _ := s.Own.(Own) // none of its own so far
+	accepted := map[bool]string{true: "yes", false: "no"}[own.Licensed == HostID(c.Serial)]
 	c.page(w, http.StatusOK, template.HTML(fmt.Sprintf(`<p>In force; changes wait for a restart.</p><dl>
-<dt>Name</dt><dd id="name">%s</dd><dt>Address</dt><dd id="address">%s</dd><dt>Mask</dt><dd id="mask">%s</dd><dt>Gateway</dt><dd id="gateway">%s</dd></dl>
+<dt>Name</dt><dd id="name">%s</dd><dt>Address</dt><dd id="address">%s</dd><dt>Mask</dt><dd id="mask">%s</dd><dt>Gateway</dt><dd id="gateway">%s</dd><dt>Second port</dt><dd id="second">%s</dd><dt>Licence</dt><dd id="licence">%s</dd></dl>
 <form method="post" action="/setup/restart">`, html.EscapeString(s.Name), s.Address.Addr(), box.Mask(s.Address),
-		box.AddrText(s.Gateway)))+c.ticket()+`<button>Restart</button></form>`)
+		box.AddrText(s.Gateway), html.EscapeString(own.Second), accepted))+c.ticket()+`<button>Restart</button></form>`)
 }
 
 func (c *controller) access(w http.ResponseWriter, r *http.Request) {
@@ -170,19 +201,33 @@ func (c *controller) network(w http.ResponseWriter, r *http.Request) {
 		c.refuse(w, "Address, mask or gateway is wrong.")
 		return
 	}
-	c.Witness("write", fmt.Sprintf("address %s/%d %s", a, bits, gateway))
+	second := r.PostFormValue("second")
+	other, err := netip.ParsePrefix(second)
+	if second != "" && err != nil {
+		c.refuse(w, "The second port is wrong.")
+		return
+	}
+	at := netip.PrefixFrom(a, bits)
+	c.Witness("write", fmt.Sprintf("address %s %s, second %s", at, gateway, second))
+	if second != "" && other.Overlaps(at) {
+		at = netip.Prefix{} // it answers nowhere until it is reset
+	}
 	c.mu.Lock()
-	c.staged.Address, c.staged.Gateway = netip.PrefixFrom(a, bits), gateway
+	c.staged.Address, c.staged.Gateway, c.second = at, gateway, second
 	c.mu.Unlock()
 	http.Redirect(w, r, "/setup", http.StatusSeeOther)
 }
 
 func (c *controller) restart(w http.ResponseWriter, r *http.Request) {
 	c.mu.Lock()
-	staged := c.staged
+	staged, second := c.staged, c.second
 	c.mu.Unlock()
 	c.Store(func(s *box.Settings) {
 		s.Name, s.Address, s.Gateway = staged.Name, staged.Address, staged.Gateway
+		if own, has := s.Own.(Own); has || second != "" {
+			own.Second = second
+			s.Own = own
+		}
 	})
 	c.Witness("write", "restart")
 	c.page(w, http.StatusAccepted, `<p>Restarting.</p>`)

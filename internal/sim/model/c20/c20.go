@@ -24,6 +24,7 @@ import (
 const (
 	User            = "operator"
 	FactoryPassword = "ovalis"
+	Viewer          = "viewer" // may only look
 )
 
 // Own are the settings that only cameras have.
@@ -31,6 +32,7 @@ type Own struct {
 	Zone   string
 	Server string // of the time; "" for none
 	Stream string // port where others fetch its picture
+	Viewer string // password of the login that may only look; "" for none
 }
 
 // Factory is the state in which every camera leaves the factory.
@@ -105,6 +107,14 @@ func handler(b *box.Box) http.Handler {
 		box.JSON(w, http.StatusOK, map[string]string{"port": b.Running().Own.(Own).Stream})
 	}))
 	mux.HandleFunc("PUT /camera/stream", c.inside(false, c.setStream))
+	mux.HandleFunc("GET /camera/viewer", c.inside(false, func(w http.ResponseWriter, r *http.Request) {
+		may := "look"
+		if b.Running().Own.(Own).Viewer == "" {
+			may = "nothing"
+		}
+		box.JSON(w, http.StatusOK, map[string]string{"user": Viewer, "may": may})
+	}))
+	mux.HandleFunc("PUT /camera/viewer", c.inside(false, c.setViewer))
 	return mux
 }
 
@@ -132,8 +142,14 @@ func (c *camera) inside(fresh bool, h http.HandlerFunc) http.HandlerFunc {
 
 func (c *camera) allowed(r *http.Request) bool {
 	given, err := digest.ParseCredentials(r.Header.Get("Authorization"))
-	if err != nil || given.Username != User {
+	own := c.Running().Own.(Own)
+	viewer := err == nil && given.Username == Viewer && own.Viewer != "" && r.Method == http.MethodGet
+	if err != nil || given.Username != User && !viewer {
 		return false
+	}
+	user, has := User, c.Running().Password
+	if viewer {
+		user, has = Viewer, own.Viewer
 	}
 	c.mu.Lock()
 	known := c.nonces[given.Nonce]
@@ -142,14 +158,14 @@ func (c *camera) allowed(r *http.Request) bool {
 		return false
 	}
 	ch := &digest.Challenge{Realm: "C20", Nonce: given.Nonce, Algorithm: "SHA-256", QOP: []string{"auth"}}
-	want, err := digest.Digest(ch, digest.Options{Method: r.Method, URI: r.URL.RequestURI(), Username: User,
-		Password: c.Running().Password, Count: given.Nc, Cnonce: given.Cnonce})
+	want, err := digest.Digest(ch, digest.Options{Method: r.Method, URI: r.URL.RequestURI(), Username: user,
+		Password: has, Count: given.Nc, Cnonce: given.Cnonce})
 	good := err == nil && subtle.ConstantTimeCompare([]byte(want.Response), []byte(given.Response)) == 1
 	password := "another" // of which a digest tells nothing
 	if good {
-		password = c.Running().Password
+		password = has
 	}
-	c.Tried(User, password, good)
+	c.Tried(user, password, good)
 	return good
 }
 
@@ -244,6 +260,20 @@ func (c *camera) setStream(w http.ResponseWriter, r *http.Request) {
 	}
 	c.Witness("write", "stream "+in.Port)
 	c.set(func(o *Own) { o.Stream = in.Port })
+	w.WriteHeader(http.StatusNoContent)
+}
+
+func (c *camera) setViewer(w http.ResponseWriter, r *http.Request) {
+	var in struct{ Password string }
+	if !box.ReadJSON(w, r, &in) {
+		return
+	}
+	if err := rules.Check(in.Password); in.Password != "" && err != nil {
+		box.Refuse(w, http.StatusUnprocessableEntity, err.Error())
+		return
+	}
+	c.Witness("write", "viewer "+in.Password)
+	c.set(func(o *Own) { o.Viewer = in.Password })
 	w.WriteHeader(http.StatusNoContent)
 }
 

@@ -43,9 +43,9 @@ var site = forms.Site{
 			forms.Field[Own]{Name: "stream", At: func(o *Own) *string { return &o.Stream }},
 			forms.Field[Own]{Name: "stream-user", At: func(o *Own) *string { return &o.User }},
 			forms.Field[Own]{Name: "stream-login", At: func(o *Own) *string { return &o.Login }, Hidden: true},
-		), func(b *box.Box) (stream, user, password string) {
+		), func(b *box.Box) (ringsAt, stream, user, password string) {
 			own := b.Running().Own.(Own)
-			return own.Stream, own.User, own.Login
+			return own.RingsAt, own.Stream, own.User, own.Login
 		}),
 		forms.Own("/stations", forms.Kept,
 			forms.Field[Own]{Name: "stations", At: func(o *Own) *string { return &o.Stations }, Digest: true}),

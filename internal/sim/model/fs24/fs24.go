@@ -42,6 +42,7 @@ type Own struct {
 	Log, Traps, Community  string
 	Ring                   string
 	Ports                  string // as JSON
+	Loaded                 bool   // a sibling's configuration was loaded
 }
 
 // Factory is the state in which every managed switch leaves the factory.

@@ -239,6 +239,7 @@ var resources = map[string]resource{
 	"ietf-system:system-state":          {"ietf-system:system-state", state, nil},
 	"ietf-interfaces:interfaces":        {"ietf-interfaces:interfaces", func(b *box.Box) any { return map[string]any{"interface": []any{face(b)}} }, nil},
 	"fennmark-switch:unit":              {"fennmark-switch:unit", unit, nil},
+	"fennmark-switch:configuration":     {"fennmark-switch:configuration", configuration, nil},
 	"fennmark-switch:ports":             {"fennmark-switch:ports", func(b *box.Box) any { return map[string]any{"port": portsOf(b)} }, nil},
 	"fennmark-switch:management":        {"fennmark-switch:management", management, takeManagement},
 	"fennmark-switch:services":          {"fennmark-switch:services", services, takeServices},
@@ -259,6 +260,8 @@ func operate(b *box.Box, w http.ResponseWriter, r *http.Request, name string) er
 		w.WriteHeader(http.StatusNoContent)
 		b.RestartSoon(r)
 		return nil
+	case "fennmark-switch:load-configuration":
+		return load(b, w, r)
 	case "ietf-system:set-current-datetime":
 		body, err := read(r, "ietf-system:input")
 		if err != nil {
@@ -305,7 +308,8 @@ func face(b *box.Box) any {
 }
 
 func unit(b *box.Box) any {
-	return map[string]any{"model": b.Model.Name, "serial": b.Serial, "uptime": b.Uptime()}
+	return map[string]any{"model": b.Model.Name, "serial": b.Serial, "uptime": b.Uptime(),
+		"loaded": map[bool]string{true: "yes", false: "no"}[ownOf(b).Loaded]}
 }
 
 func state(b *box.Box) any {

@@ -8,11 +8,15 @@ import (
 	"fmt"
 	"html"
 	"html/template"
+	"io"
 	"net/http"
+	"net/netip"
+	"strings"
 	"time"
 
 	"redstart/internal/core/naming"
 	"redstart/internal/core/secret"
+	"redstart/internal/core/value"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/station"
 )
@@ -22,6 +26,18 @@ var plan []byte
 
 // User is the one login name.
 const User = "keeper"
+
+// Own are the settings that only field switches have.
+type Own struct {
+	Server   string // of the time, by its address
+	Firmware string // that it was given; "" for the one it came with
+}
+
+// Least is the firmware without which it takes no settings, old what some came with.
+const (
+	Least = "2.6.0"
+	old   = "2.4.1"
+)
 
 // Factory is the state in which every switch leaves the factory.
 var Factory = box.Settings{}
@@ -45,6 +61,42 @@ var Stock = box.Stock{
 			row["mac"] = b.MAC.String()
 		}
 	},
+}
+
+// own gives what only field switches have; a fresh one has nothing of it.
+func own(s box.Settings) Own {
+	o, _ := s.Own.(Own) // none of its own so far
+	return o
+}
+
+// version is that of its firmware.
+func version(b *box.Box) string {
+	switch given := own(b.Running()).Firmware; {
+	case given != "":
+		return given
+	case b.Has().OldFirmware:
+		return old
+	}
+	return b.Model.Firmware
+}
+
+// File is what a firmware file of a version holds.
+func File(version string) string { return "FS8 firmware " + version + "\n" }
+
+// uploaded reads the version of a firmware file that was sent; why says what is wrong with it.
+func uploaded(r *http.Request) (next, why string) {
+	r.Body = http.MaxBytesReader(nil, r.Body, 1<<20)
+	f, _, err := r.FormFile("firmware")
+	if err != nil {
+		return "", "No file was sent."
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, 4096))
+	next, ours := strings.CutPrefix(strings.TrimSpace(string(text)), "FS8 firmware ")
+	if err != nil || !ours {
+		return "", "This is no firmware of an FS8."
+	}
+	return next, ""
 }
 
 func handler(b *box.Box) http.Handler {
@@ -103,9 +155,9 @@ func handler(b *box.Box) http.Handler {
 		}
 		page(w, http.StatusOK,
 			template.HTML(fmt.Sprintf(`<dl><dt>Name</dt><dd id="name">%s</dd><dt>Address</dt><dd id="address">%s</dd><dt>Mask</dt><dd id="mask">%s</dd>
-<dt>Gateway</dt><dd id="gateway">%s</dd><dt>Serial</dt><dd id="serial">%s</dd><dt>Firmware</dt><dd id="firmware">%s</dd><dt>Saved</dt><dd id="saved">%s</dd><dt>Running for</dt><dd><span id="uptime">%s</span> s</dd></dl>`,
+<dt>Gateway</dt><dd id="gateway">%s</dd><dt>Serial</dt><dd id="serial">%s</dd><dt>Firmware</dt><dd id="firmware">%s</dd><dt>Time server</dt><dd id="ntp">%s</dd><dt>Clock</dt><dd id="clock">%s</dd><dt>Saved</dt><dd id="saved">%s</dd><dt>Running for</dt><dd><span id="uptime">%s</span> s</dd></dl>`,
 				html.EscapeString(s.Name), s.Address.Addr(), box.Mask(s.Address), box.AddrText(s.Gateway), b.Serial,
-				b.Model.Firmware, kept, b.Uptime())))
+				version(b), html.EscapeString(own(s).Server), b.Clock().UTC().Format(time.RFC3339), kept, b.Uptime())))
 	}))
 	mux.HandleFunc("GET /spurs", gate.Inside(func(w http.ResponseWriter, _ *http.Request) {
 		page(w, http.StatusOK, template.HTML(spurs(b)))
@@ -127,6 +179,36 @@ func handler(b *box.Box) http.Handler {
 			b.Change(func(s *box.Settings) { s.Password = next })
 			http.Redirect(w, r, "/settings", http.StatusSeeOther)
 		}
+	}))
+	mux.HandleFunc("POST /settings/time", gate.Inside(func(w http.ResponseWriter, r *http.Request) {
+		r.Body = http.MaxBytesReader(w, r.Body, 4096)
+		server := r.PostFormValue("server")
+		at, err := time.Parse(time.RFC3339, r.PostFormValue("clock"))
+		if a, err2 := netip.ParseAddr(server); err != nil || server != "" && (err2 != nil || !a.Is4()) {
+			page(w, http.StatusUnprocessableEntity, `<p class="refusal">The time server is given by its address.</p>`)
+			return
+		}
+		if value.CompareVersions(version(b), Least) < 0 {
+			page(w, http.StatusConflict, `<p class="refusal">Update the firmware to `+Least+` first.</p>`)
+			return
+		}
+		b.Witness("write", "time "+server)
+		b.SetClock(at)
+		b.Change(func(s *box.Settings) { s.Own = Own{server, own(*s).Firmware} })
+		http.Redirect(w, r, "/settings", http.StatusSeeOther)
+	}))
+	mux.HandleFunc("POST /settings/firmware", gate.Inside(func(w http.ResponseWriter, r *http.Request) {
+		next, why := uploaded(r)
+		if why != "" {
+			page(w, http.StatusUnprocessableEntity, template.HTML(`<p class="refusal">`+html.EscapeString(why)+`</p>`))
+			return
+		}
+		// It keeps what runs, and starts anew with it.
+		b.Witness("write", "firmware "+next)
+		b.Change(func(s *box.Settings) { s.Own = Own{own(*s).Server, next} })
+		b.Save()
+		page(w, http.StatusAccepted, `<p>Restarting.</p>`)
+		b.RestartSoon(r)
 	}))
 	mux.HandleFunc("POST /settings/save", gate.Inside(func(w http.ResponseWriter, r *http.Request) {
 		b.Witness("write", "save")

@@ -41,7 +41,14 @@ type Own struct {
 	Days     string // how long recordings are kept
 	Cameras  string // a table, as profile.RowsText writes it
 	Licensed string // the host id of the licence that was accepted
+	Services string // whether all start by themselves: yes, or "" for only some of them
 }
+
+// Services is how many services it has; of a fresh one only some start by themselves.
+const (
+	Services  = 5
+	fewServes = 3
+)
 
 // Factory is the state in which every recorder leaves the factory. sixOnly is one whose
 // IPv4 somebody switched off: only its IPv6 link-local address is left.
@@ -119,6 +126,8 @@ func handler(b *box.Box) http.Handler {
 	mux.HandleFunc("PUT /r/recording", c.inside(false, c.setRecording))
 	mux.HandleFunc("GET /r/licence", c.inside(false, c.licence))
 	mux.HandleFunc("PUT /r/licence", c.inside(false, c.setLicence))
+	mux.HandleFunc("GET /r/services", c.inside(false, c.services))
+	mux.HandleFunc("PUT /r/services", c.inside(false, c.setServices))
 	mux.HandleFunc("POST /r/restart", c.inside(false, func(w http.ResponseWriter, r *http.Request) {
 		c.Witness("write", "restart")
 		box.JSON(w, http.StatusAccepted, map[string]string{"status": "restarting"})
@@ -212,6 +221,32 @@ func (c *recorder) network(w http.ResponseWriter, _ *http.Request) {
 		"gateway": box.AddrText(s.Gateway), "second": own.Second,
 		"services": map[string]string{"name": start.Name, "address": box.AddrText(start.Address.Addr())},
 	})
+}
+
+// services tells how many start by themselves, and how many run: those that did so at its start.
+func (c *recorder) services(w http.ResponseWriter, _ *http.Request) {
+	count := func(s box.Settings) string {
+		n := fewServes
+		if s.Own.(Own).Services == "yes" {
+			n = Services
+		}
+		return fmt.Sprintf("%d of %d", n, Services)
+	}
+	box.JSON(w, http.StatusOK, map[string]string{"automatic": count(c.Running()), "running": count(c.AtStart())})
+}
+
+func (c *recorder) setServices(w http.ResponseWriter, r *http.Request) {
+	var in struct{ Start string }
+	if !box.ReadJSON(w, r, &in) {
+		return
+	}
+	if in.Start != "automatic" {
+		box.Refuse(w, http.StatusUnprocessableEntity, "start is automatic")
+		return
+	}
+	c.Witness("write", "services automatic")
+	c.keep(func(o *Own) { o.Services = "yes" })
+	w.WriteHeader(http.StatusNoContent)
 }
 
 func (c *recorder) setNetwork(w http.ResponseWriter, r *http.Request) {

@@ -72,6 +72,9 @@ var Stock = box.Stock{
 	},
 }
 
+// SensorProfile is that of the sensors.
+const SensorProfile = "tidewell-s3"
+
 // JoinEUI is that of all the sensors here.
 const JoinEUI = "0254570000000001"
 
