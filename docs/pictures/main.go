@@ -28,8 +28,10 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/server"
 	"redstart/internal/sim/box"
+	"redstart/internal/sim/model/w1"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/site"
+	"redstart/internal/store"
 )
 
 const folder = "docs/screenshots"
@@ -133,12 +135,6 @@ func console(ctx context.Context, b context.Context, dir string) error {
 	if err := os.WriteFile(planFile, terminal.WholePlan(), 0o600); err != nil {
 		return err
 	}
-	wrong := bytes.Replace(terminal.WholePlan(), []byte("next"), []byte("10.40.8.300"), 1)
-	wrong = bytes.Replace(wrong, []byte(",yes,"), []byte(",perhaps,"), 1)
-	wrongFile := filepath.Join(dir, "wrong.csv")
-	if err := os.WriteFile(wrongFile, wrong, 0o600); err != nil {
-		return err
-	}
 	if err := addMistakes(ctx, s); err != nil {
 		return err
 	}
@@ -149,10 +145,8 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		name  string
 		steps []browser.Step
 	}{
-		{"import-refused", []browser.Step{chromedp.Navigate(url + "/#once=" + token),
-			browser.Press("stage-plan"), chromedp.SetUploadFiles(chose, []string{wrongFile}),
-			browser.Seen(browser.Mark("import-error"))}},
-		{"plan", []browser.Step{chromedp.SetUploadFiles(chose, []string{planFile}),
+		{"plan", []browser.Step{chromedp.Navigate(url + "/#once=" + token),
+			browser.Press("stage-plan"), chromedp.SetUploadFiles(chose, []string{planFile}),
 			browser.Enabled(browser.Mark("import-apply")), browser.Answer("import-apply"),
 			browser.Seen(browser.Mark("tag")), browser.Press("nav-plan"), browser.Seen(browser.Mark("sheet")),
 			chromedp.Focus(browser.Mark("sheet")), chromedp.KeyEvent(kb.ArrowRight + kb.ArrowRight + kb.ArrowRight +
@@ -166,12 +160,21 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		{"rehearsal", []browser.Step{browser.Press("accept-order"), browser.Press("match-accept"),
 			browser.Press("nav-work"), browser.Enabled(browser.Mark("stage-commission")),
 			browser.Press("stage-commission"), browser.Enabled(browser.Mark("run-begin"))}},
-		{"home-during", []browser.Step{browser.Answer("run-begin"),
-			browser.Click(chromedp.CSS(`[data-name="entries"]`)),
+		{"home-during", []browser.Step{chromedp.KeyEvent(kb.Escape),
+			browser.Gone(browser.Mark("run-begin")), browser.Click(chromedp.CSS(`[data-name="entries"]`)),
 			chromedp.Sleep(1200 * time.Millisecond)}},
-		{"home-after", []browser.Step{browser.Ended("Commissioning"), browser.Press("stage-verify"),
+		{"by-hand", []browser.Step{chromedp.Navigate(url + "/hands"), browser.Seen(browser.Mark("hand-window"))}},
+		{"by-hand-phone", []browser.Step{
+			chromedp.EmulateViewport(390, 800, chromedp.EmulateMobile, chromedp.EmulateScale(2)),
+			chromedp.Navigate(url + "/hands"), browser.Seen(browser.Mark("hand-window"))}},
+		{"home-after", []browser.Step{chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url),
+			browser.Ended("Commissioning"), browser.Press("stage-verify"),
 			browser.Ended("Verifying")}},
 		{"detail", []browser.Step{browser.Click(chromedp.Search(`//button[@data-test="tag" and text()="HALL-SW-01"]`)),
+			browser.Seen(browser.Mark("checks"))}},
+		{"parts", []browser.Step{chromedp.KeyEvent(kb.Escape), browser.Gone(chromedp.CSS(".n-drawer-mask")),
+			chromedp.SendKeys(chromedp.CSS(`input[placeholder^="Search tag"]`), "YARD-RAD-01"),
+			browser.Click(chromedp.Search(`//button[@data-test="tag" and text()="YARD-RAD-01"]`)),
 			browser.Seen(browser.Mark("checks"))}},
 		{"logins", []browser.Step{chromedp.Navigate(url + "/settings#vault"), browser.Seen(browser.Mark("policies"))}},
 		{"port-roles", []browser.Step{chromedp.Navigate(url + "/settings#ports"), browser.Seen(browser.Mark("switch-ports"))}},
@@ -186,17 +189,25 @@ func console(ctx context.Context, b context.Context, dir string) error {
 				return chromedp.Void{}, nil
 			}, browser.Seen(chromedp.Search(fmt.Sprintf(`//*[@data-test="newcomer" and contains(., "%s")]`,
 				door.MAC)))}},
-		{"by-hand-phone", []browser.Step{chromedp.Navigate(url + "/hands"), browser.Seen(browser.Mark("hand-window"))}},
-		{"by-hand", []browser.Step{chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url + "/hands"),
-			browser.Seen(browser.Mark("hand-window"))}},
 		{"findings", []browser.Step{chromedp.Navigate(url), browser.Seen(browser.Mark("tag")),
 			browser.Script(`localStorage.setItem('redstart-site', 'mistakes')`),
 			chromedp.Navigate(url + "/findings"), browser.Seen(browser.Mark("findings"))}},
 	} {
-		if step.name == "by-hand-phone" {
-			if err := byHand(ctx, at, terminal, lines); err != nil {
-				return err
-			}
+		var err error
+		switch step.name {
+		case "home-during":
+			// The desk switches go on handing out addresses until they are set.
+			_, err = at.Commission(ctx, "ines", api.RunOptions{Chosen: api.Chosen{All: true},
+				Beside: []netip.Addr{netip.MustParseAddr("192.168.88.1")}})
+		case "home-after":
+			err = allHands(ctx, at, terminal)
+		case "parts":
+			err = sensors(ctx, at, terminal)
+		case "by-hand":
+			err = byHand(ctx, at, terminal)
+		}
+		if err != nil {
+			return err
 		}
 		if err := shot(b, step.name, step.steps...); err != nil {
 			return err
@@ -205,35 +216,47 @@ func console(ctx context.Context, b context.Context, dir string) error {
 	return planning(ctx, b, dir, s, url)
 }
 
-// byHand begins a run over what a person has to do something at: somebody is at one, and
-// another was done.
-func byHand(ctx context.Context, at *site.Site, terminal *skerry.Site, lines []skerry.Line) error {
-	ctx, cancel := context.WithTimeout(ctx, patience)
-	defer cancel()
-	tags := []string{"HALL-VOX-01", "BERTH1-ACC-01", "BERTH2-ACC-01", "HALL-ACC-01", "YARD-ACC-01"}
-	options := api.RunOptions{Chosen: api.Chosen{Tags: tags}, Lines: map[string]string{}}
-	for _, l := range lines {
-		if l.Only {
-			options.Lines[tags[0]] = l.Name
+// sensors reads the cards of the sensors and sets them through their gateway, whose batteries
+// somebody takes out.
+func sensors(ctx context.Context, at *site.Site, terminal *skerry.Site) error {
+	for n := 1; n <= w1.Cards; n++ {
+		if _, err := at.Scanned(ctx, api.Scan{Text: w1.Card(n), Cards: true}, "ines"); err != nil {
+			return err
 		}
 	}
-	options.Beside = []netip.Addr{netip.MustParseAddr("192.168.88.1")}
-	if _, err := at.Commission(ctx, "ines", options); err != nil {
+	chosen := api.Chosen{Tags: []string{"YARD-RAD-01"}}
+	if _, err := at.Commission(ctx, "ines", api.RunOptions{Chosen: chosen,
+		Beside: []netip.Addr{netip.MustParseAddr("192.168.88.1")}}); err != nil {
 		return err
 	}
+	verifying := false
+	return asked(ctx, at, func(tasks []api.HandTask) (bool, error) {
+		for _, t := range tasks {
+			other(terminal, t.Tag).Hand(t.Do)
+		}
+		d, err := at.Detail(ctx, "YARD-RAD-01")
+		if err == nil && d.Entry.State == store.Configured && !verifying && len(d.Entry.Differs) == 0 {
+			_, wait := at.Verify(ctx, "ines", api.VerifyOptions{Chosen: api.Chosen{Tags: []string{"YARD-RAD-01", "YARD-SEN-01",
+				"YARD-SEN-02", "YARD-SEN-03", "YARD-SEN-04", "BERTH1-SEN-01", "BERTH2-SEN-01", "SHOP-SEN-01", "HALL-SEN-01"}}})
+			verifying = wait == nil // the run may not have let go of it yet
+		}
+		return d.Entry.State == store.Verified && len(d.Entry.Differs) == 0, err
+	})
+}
+
+// asked looks at what a person is asked for, again and again, until done says so.
+func asked(ctx context.Context, at *site.Site, done func([]api.HandTask) (bool, error)) error {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
 	look := time.NewTicker(settle)
 	defer look.Stop()
-	for done := false; ; {
+	for {
 		list, err := at.Hands(ctx)
 		if err != nil {
 			return err
 		}
-		switch {
-		case len(list.Tasks) == len(tags) && done:
-			return at.TakeHands(ctx, list.Tasks[0].Run, api.TakeHands{Tags: []string{"BERTH2-ACC-01"}}, "ines")
-		case len(list.Tasks) == len(tags):
-			done = true
-			other(terminal, "HALL-ACC-01").Hand(list.Tasks[0].Do)
+		if over, err := done(list.Tasks); over || err != nil {
+			return err
 		}
 		select {
 		case <-look.C:
@@ -241,6 +264,43 @@ func byHand(ctx context.Context, at *site.Site, terminal *skerry.Site, lines []s
 			return ctx.Err()
 		}
 	}
+}
+
+// waits is how many devices of the first run wait for a person.
+const waits = 8
+
+// byHand waits until the run has asked for all that a person has to do: somebody is at one,
+// and the first part of another was done.
+func byHand(ctx context.Context, at *site.Site, terminal *skerry.Site) error {
+	done := false
+	return asked(ctx, at, func(tasks []api.HandTask) (bool, error) {
+		switch {
+		case len(tasks) < waits:
+			return false, nil
+		case done:
+			return true, at.TakeHands(ctx, tasks[0].Run, api.TakeHands{Tags: []string{"BERTH2-ACC-01"}}, "ines")
+		}
+		for _, t := range tasks {
+			if t.Tag == "HALL-ACC-01" {
+				done = other(terminal, t.Tag).Hand(t.Do)
+			}
+		}
+		return false, nil
+	})
+}
+
+// allHands does all that is asked for until the run has ended.
+func allHands(ctx context.Context, at *site.Site, terminal *skerry.Site) error {
+	done := map[string]bool{} // a button pressed once more begins all over
+	return asked(ctx, at, func(tasks []api.HandTask) (bool, error) {
+		for _, t := range tasks {
+			if !done[t.Tag+t.Do] {
+				done[t.Tag+t.Do] = other(terminal, t.Tag).Hand(t.Do)
+			}
+		}
+		run, err := at.LatestRun(ctx)
+		return run.State == store.Done, err
+	})
 }
 
 // other gives the stand-in that is an entry; the desk switch for none.

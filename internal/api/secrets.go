@@ -80,3 +80,19 @@ type Exchange struct {
 	Sent string `json:"sent"`
 	Got  string `json:"got"`
 }
+
+// How far the login of another device, which one is given, is with that.
+const (
+	LoginNotGiven = "not given yet"
+	LoginCurrent  = "the present one"
+	LoginEarlier  = "an earlier one" // it was changed since
+)
+
+// KnownLogin says that the device of one entry is given the login of another's.
+type KnownLogin struct {
+	Of      string `json:"of"` // tag of the entry whose login it is
+	By      string `json:"by"` // tag of the entry whose device knows it
+	Setting string `json:"setting"`
+	Row     string `json:"row,omitempty"` // of a table: which
+	State   string `json:"state" jsonschema:"enum=not given yet,enum=the present one,enum=an earlier one"`
+}

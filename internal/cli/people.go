@@ -160,7 +160,7 @@ refuses the file, and those that could not be tried are named.`,
 			a.say("%s stored, %d accepted by their devices just now. The file itself still holds them in plain text: delete it.", plural(out.Stored, "login"), out.Accepted)
 			return nil
 		})}
-	return group("vault", "The stored passwords of devices", status, lock, unlock, key, anew, a.reveal(),
+	return group("vault", "The stored passwords of devices", status, lock, unlock, key, anew, a.reveal(), a.knownLogins(),
 		a.credentials(), learn, a.rotate(), a.policy())
 }
 

@@ -82,6 +82,11 @@ func (c *Client) PutFile(ctx context.Context, name string, content io.Reader) (f
 	return f, err
 }
 
+// KnownLogins lists which devices are given whose login.
+func (c *Client) KnownLogins(ctx context.Context) ([]api.KnownLogin, error) {
+	return get[[]api.KnownLogin](ctx, c, c.at("/known-logins"))
+}
+
 // KeepConfiguration takes the saved configuration of an entry's device, and keeps it as a file
 // of the site; name "" calls it after the entry.
 func (c *Client) KeepConfiguration(ctx context.Context, tag, name string) (store.File, error) {

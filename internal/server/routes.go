@@ -499,6 +499,10 @@ func (s *Server) vaultRoutes() []route {
 				}
 				return r.site.Reveal(r, r.param("tag"), r.query("setting"), id, r.who.Name)
 			}).takes(text("setting", "key of a secret setting"), text("credential", "number of another stored login")),
+		call(s, "GET", at+"known-logins", "Which devices are given whose login, without passwords", account.Look,
+			func(r *request, _ none) ([]api.KnownLogin, error) {
+				return r.site.KnownLogins(r)
+			}),
 		call(s, "GET", at+"entries/:tag/credentials", "What is stored to open its device, without passwords",
 			account.Look, func(r *request, _ none) ([]api.Credential, error) {
 				return r.site.Credentials(r, r.param("tag"))

@@ -168,6 +168,10 @@ func (s *Site) publishEntry(tag string) {
 	if err != nil {
 		return
 	}
+	if e.Behind != "" {
+		s.publishEntries() // what its box tells of it belongs to it
+		return
+	}
 	if where, err := s.where(ctx); err == nil {
 		s.hub.Publish(s.store.Key, "entry", view(r, e, f, where(f)))
 	}

@@ -82,6 +82,8 @@ function reveal(id = 0) {
     await load()
   })
 }
+// What hangs behind it, by the plan.
+const parts = computed(() => site.entries.filter((e) => e.behind === tag.value))
 const others = ref<Credential[]>([])
 async function older() {
   others.value = await siteCall<Credential[]>('GET', entryPath(tag.value) + '/credentials').catch(() => [])
@@ -179,23 +181,32 @@ const columns = computed<DataTableColumns<Check>>(() =>
         <NDescriptions :column="narrow ? 1 : 2" size="small" label-placement="left" bordered>
           <NDescriptionsItem label="Place">{{ detail.entry.place || '–' }}</NDescriptionsItem>
           <NDescriptionsItem label="Profile">{{ detail.entry.profile }}</NDescriptionsItem>
-          <NDescriptionsItem label="Planned"
+          <NDescriptionsItem v-if="!detail.entry.behind" label="Planned"
             ><span class="mono">{{ detail.entry.address }}</span></NDescriptionsItem
           >
-          <NDescriptionsItem label="Present"
+          <NDescriptionsItem v-if="!detail.entry.behind" label="Present"
             ><span class="mono">{{ detail.entry.present || '–' }}</span>
             <span v-if="!detail.entry.present && detail.entry.lastAddress" class="faint">
               was {{ detail.entry.lastAddress }} {{ clock(detail.entry.lastAddressAt) }}</span
             ></NDescriptionsItem
           >
-          <NDescriptionsItem label="Name">{{ detail.entry.name }}</NDescriptionsItem>
+          <NDescriptionsItem v-if="detail.entry.behind" label="Behind" :span="2"
+            >{{ detail.entry.behind }}{{ detail.entry.part ? ', which calls it ' : ''
+            }}<span class="mono">{{ detail.entry.part }}</span>
+            <span v-if="!detail.entry.part" class="faint"
+              >, what that calls it is not known yet</span
+            ></NDescriptionsItem
+          >
+          <NDescriptionsItem v-else label="Name">{{ detail.entry.name }}</NDescriptionsItem>
           <NDescriptionsItem label="Serial">{{
             detail.entry.boxSerial || detail.entry.serial || '–'
           }}</NDescriptionsItem>
-          <NDescriptionsItem label="MAC"
+          <NDescriptionsItem v-if="!detail.entry.behind" label="MAC"
             ><span class="mono">{{ detail.entry.device || detail.entry.mac || '–' }}</span></NDescriptionsItem
           >
-          <NDescriptionsItem label="Last heard">{{ clock(detail.entry.seen) }}</NDescriptionsItem>
+          <NDescriptionsItem v-if="!detail.entry.behind" label="Last heard">{{
+            clock(detail.entry.seen)
+          }}</NDescriptionsItem>
           <NDescriptionsItem label="Match" :span="2"
             >{{ detail.entry.matchedWhy || 'none' }}
             <NButton v-if="detail.entry.device && mayMatch" size="tiny" style="margin-left: 8px" @click="unmatch"
@@ -206,7 +217,7 @@ const columns = computed<DataTableColumns<Check>>(() =>
               >Its device was set. Undo the match all the same?</NPopconfirm
             >
           </NDescriptionsItem>
-          <NDescriptionsItem label="Login" :span="2">
+          <NDescriptionsItem v-if="!detail.entry.behind" label="Login" :span="2">
             <template v-if="login"
               ><span class="mono">{{ login.user }} / {{ login.password }}</span>
               <NButton size="tiny" @click="login = null">Hide</NButton></template
@@ -225,7 +236,7 @@ const columns = computed<DataTableColumns<Check>>(() =>
           </NDescriptionsItem>
         </NDescriptions>
         <NSelect
-          v-if="!detail.entry.device && mayMatch"
+          v-if="!detail.entry.device && mayMatch && !detail.entry.behind"
           :options="candidates"
           filterable
           placeholder="Match by hand: choose a box"
@@ -242,6 +253,21 @@ const columns = computed<DataTableColumns<Check>>(() =>
           :value="null"
           aria-label="New box"
           @update:value="replace" />
+
+        <template v-if="parts.length">
+          <h3>Behind it</h3>
+          <NTable size="small" :bordered="false" data-test="parts"
+            ><tbody>
+              <tr v-for="p in parts" :key="p.tag">
+                <td>
+                  <NButton text @click="tag = p.tag">{{ p.tag }}</NButton>
+                </td>
+                <td class="mono">{{ p.part || '–' }}</td>
+                <td>{{ p.place }}</td>
+                <td><StateMark :state="p.state" /></td>
+              </tr></tbody
+          ></NTable>
+        </template>
 
         <template v-if="detail.settings.some((v) => v.value)">
           <h3>Settings</h3>

@@ -3,6 +3,7 @@ import {
   NAlert,
   NButton,
   NCard,
+  NDataTable,
   NForm,
   NFormItem,
   NInput,
@@ -12,9 +13,10 @@ import {
   NTable,
   useMessage,
 } from 'naive-ui'
+import type { DataTableColumns } from 'naive-ui'
 import { computed, onMounted, reactive, ref, watch } from 'vue'
 import { call, siteCall } from '../api'
-import type { Policy } from '../api'
+import type { KnownLogin, Policy } from '../api'
 import { useSite } from '../site'
 
 const site = useSite()
@@ -23,7 +25,23 @@ const vault = ref<{ locked: boolean; opener: string; lost?: string; sealedByLost
 const passphrase = ref('')
 const next = ref('')
 const wrong = ref('')
-const load = async () => (vault.value = await call('GET', 'vault'))
+const known = ref<KnownLogin[]>([])
+const byText = (key: 'of' | 'by' | 'state') => (a: KnownLogin, b: KnownLogin) => a[key].localeCompare(b[key])
+const knownColumns: DataTableColumns<KnownLogin> = [
+  { title: 'Login of', key: 'of', sorter: byText('of') },
+  { title: 'Known by', key: 'by', sorter: byText('by') },
+  { title: 'Setting', key: 'setting' },
+  {
+    title: 'It has',
+    key: 'state',
+    sorter: byText('state'),
+    render: (k) => (k.state === 'an earlier one' ? '▲ ' : k.state === 'the present one' ? '✓ ' : '· ') + k.state,
+  },
+]
+const load = async () => {
+  vault.value = await call('GET', 'vault')
+  if (site.key) known.value = await siteCall<KnownLogin[]>('GET', 'known-logins')
+}
 onMounted(load)
 watch(() => site.locked, load)
 
@@ -160,6 +178,10 @@ const learn = (event: Event) =>
         <NButton type="primary" size="small" attr-type="submit" data-test="policy-save">Set</NButton>
       </div>
     </NForm>
+  </NCard>
+  <NCard v-if="known.length" size="small" title="Who knows whose login" class="gap">
+    <p class="faint">When a login changes, commission who knows it: it is given the new one.</p>
+    <NDataTable :columns="knownColumns" :data="known" size="small" :max-height="320" data-test="known-logins" />
   </NCard>
   <NCard size="small" title="Vault" class="gap" data-test="vault">
     <template v-if="vault">

@@ -7,7 +7,7 @@ import type { Scanned } from '../api'
 
 // Where scanned labels arrive: a hand-held scanner types them and ends with
 // Enter, so that the field keeps the focus; on a phone the camera reads them.
-const props = defineProps<{ tag: string; camera?: boolean }>()
+const props = defineProps<{ tag: string; camera?: boolean; cards?: boolean }>()
 const emit = defineEmits<{ scanned: [out: Scanned]; refused: [why: string] }>()
 const text = ref('')
 const field = ref<InstanceType<typeof NInput> | null>(null)
@@ -20,7 +20,7 @@ async function take(label: string) {
   text.value = ''
   if (!label.trim()) return
   try {
-    emit('scanned', await siteCall<Scanned>('POST', 'scans', { text: label, tag: props.tag }))
+    emit('scanned', await siteCall<Scanned>('POST', 'scans', { text: label, tag: props.tag, cards: !!props.cards }))
   } catch (e) {
     emit('refused', (e as Error).message)
   }
@@ -96,7 +96,7 @@ onBeforeUnmount(end)
       v-model:value="text"
       size="large"
       clearable
-      :placeholder="tag ? 'Label of its box' : 'Label of an entry or a box'"
+      :placeholder="cards ? 'Code on a card' : tag ? 'Label of its box' : 'Label of an entry or a box'"
       :input-props="{ 'aria-label': 'Label', autocapitalize: 'characters', autocomplete: 'off', enterkeyhint: 'go' }"
       data-test="scan"
       @keyup.enter="take(text)" />

@@ -20,7 +20,14 @@ const skipped = ref<string[]>([]) // newcomers that it was not
 const blinked = ref('')
 const now = useNow({ interval: 1000 })
 
-const open = computed(() => site.entries.filter((e) => !e.device && !e.notWired))
+const open = computed(() => site.entries.filter((e) => !e.device && !e.notWired && !e.behind))
+// Sensors and the like: their cards are read one after another, in walking order.
+const cards = ref(false)
+const joins = (e: Entry) =>
+  !!e.behind && site.profiles.some((p) => p.id === e.profile && p.settings?.some((s) => s.key === 'join-eui'))
+const sensors = computed(() => site.entries.filter(joins))
+const without = computed(() => sensors.value.filter((e) => !e.part).length)
+const read = ref<string[]>([]) // tags, the latest first
 const options = computed(() => open.value.map((e) => ({ label: `${e.tag}  ${e.place ?? ''}`, value: e.tag })))
 const entry = computed<Entry | undefined>(() => site.entries.find((e) => e.tag === tag.value))
 const fits = (d: Device) =>
@@ -81,6 +88,13 @@ const blink = (d: Device) =>
     blinked.value = d.mac
   })
 function scanned(out: Scanned) {
+  if (out.outcome === 'card') {
+    wrong.value = ''
+    good.value = out.text + '.'
+    read.value = [out.tag, ...read.value.filter((t) => t !== out.tag)]
+    void site.loadPlan()
+    return
+  }
   if (out.outcome === 'entry') choose(out.tag)
   else if (out.outcome === 'matched' || out.outcome === 'noted') done(out.text + '.')
   else wrong.value = out.text + '.'
@@ -97,7 +111,30 @@ function scanned(out: Scanned) {
       ><span class="faint">{{ site.watched ? '● watching' : '○ not watching' }}</span>
     </p>
     <p v-if="good" class="good" role="status" data-test="walk-good">✓ {{ good }}</p>
-    <div class="middle">
+    <div v-if="sensors.length && site.mayCommission" class="switch">
+      <NButton size="small" :type="cards ? 'primary' : 'default'" data-test="cards" @click="cards = !cards">{{
+        cards ? 'Back to boxes' : `Read cards: ${without} of ${sensors.length} to go`
+      }}</NButton>
+    </div>
+    <div v-if="cards" class="middle" data-test="cards-list">
+      <p class="card">
+        <strong>{{ without ? plural(without, 'card') + ' to go' : 'Every sensor has its card.' }}</strong> Scan one card
+        after another: each is that of the next sensor. Put it to the sensor that is named.
+      </p>
+      <table class="list">
+        <tbody>
+          <tr v-for="e in sensors" :key="e.tag" :class="{ latest: e.tag === read[0] }">
+            <td>{{ e.part ? '✓' : '·' }}</td>
+            <td>
+              <strong>{{ e.tag }}</strong>
+            </td>
+            <td>{{ e.place }}</td>
+            <td class="mono">{{ e.part || 'no card yet' }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <div v-else class="middle">
       <template v-if="entry && !entry.device">
         <h2>{{ entry.tag }}</h2>
         <p>
@@ -148,7 +185,7 @@ function scanned(out: Scanned) {
     </div>
     <NAlert v-if="wrong" type="error" :show-icon="false" role="alert">{{ wrong }}</NAlert>
     <div class="thumb">
-      <template v-if="newcomer && entry && !entry.device">
+      <template v-if="!cards && newcomer && entry && !entry.device">
         <NButton size="large" type="primary" block data-test="walk-take" @click="take(newcomer)"
           >It is {{ entry.tag }}</NButton
         >
@@ -166,6 +203,7 @@ function scanned(out: Scanned) {
         </div>
       </template>
       <NSelect
+        v-if="!cards"
         :value="tag || null"
         filterable
         size="large"
@@ -174,7 +212,7 @@ function scanned(out: Scanned) {
         placement="top"
         data-test="walk-entry"
         @update:value="choose" />
-      <ScanField camera :tag="tag" @scanned="scanned" @refused="wrong = $event" />
+      <ScanField camera :cards="cards" :tag="cards ? '' : tag" @scanned="scanned" @refused="wrong = $event" />
     </div>
   </div>
 </template>
@@ -213,6 +251,18 @@ h2 {
   background: var(--card);
   border: 1px solid var(--line);
   border-radius: 6px;
+}
+.list {
+  width: 100%;
+  margin-top: 8px;
+  border-collapse: collapse;
+}
+.list td {
+  padding: 5px 4px;
+  border-bottom: 1px solid var(--line);
+}
+.latest {
+  background: var(--card);
 }
 .big {
   font-size: 20px;
