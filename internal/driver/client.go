@@ -302,7 +302,7 @@ func (c *Client) session(d Driver) Session {
 	if c.sessions[d.Name()] == nil {
 		peer := Peer{
 			MAC: c.target.MAC, Address: c.target.Address, Section: c.target.Profile.Section(d.Name()), Login: c.login,
-			Avoid: c.target.Avoid, Bench: c.bench, Dial: c.dial, Line: c.target.Line, File: c.target.File,
+			Avoid: c.target.Avoid, Bench: c.bench, Dial: c.dial, Datagrams: c.Datagrams, Line: c.target.Line, File: c.target.File,
 			Beside: c.target.Beside,
 			Trust:  func(sum string) error { return c.trust(Server{d.Shows(), sum}) },
 		}

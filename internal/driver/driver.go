@@ -73,6 +73,8 @@ type Peer struct {
 	Told func(sent, got string)
 	// Dial opens a TCP connection to a port of this very device.
 	Dial func(ctx context.Context, port uint16) (net.Conn, error)
+	// Datagrams opens a UDP conversation with a port of this very device.
+	Datagrams func(ctx context.Context, port uint16) (net.Conn, error)
 }
 
 // File is a file of the site on its way to a device.

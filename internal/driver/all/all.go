@@ -11,12 +11,13 @@ import (
 	"redstart/internal/driver/onvif"
 	"redstart/internal/driver/restconf"
 	"redstart/internal/driver/shell"
+	"redstart/internal/driver/snmp"
 	"redstart/internal/driver/web"
 )
 
 // Drivers are the ways of talking to devices.
 var Drivers = []driver.Driver{dcp.Driver{}, dhcp.Driver{}, web.Driver{}, shell.Driver{}, onvif.Driver{},
-	restconf.Driver{}, enip.Driver{}}
+	restconf.Driver{}, enip.Driver{}, snmp.Driver{}}
 
 // Words are the same as profiles know them.
 func Words() []profile.Driver {

@@ -85,6 +85,9 @@ func Run(t *testing.T, c Case) {
 	t.Run("cancelled", s.cancelled)
 	if c.Serve == nil {
 		t.Run("frames of nonsense", s.nonsense)
+		if c.Box.Datagrams != nil {
+			t.Run("nobody is in a hurry", s.unhurried)
+		}
 		return
 	}
 	if c.Tries != nil {
@@ -208,7 +211,7 @@ func (s suite) cancelled(t *testing.T) {
 	t.Parallel()
 	heard := make(chan struct{}, 16)
 	model := s
-	model.Box.Frame = nil // it hears, and says nothing
+	model.Box.Frame, model.Box.Datagrams = nil, nil // it hears, and says nothing
 	client := model.client(t, func(_ *box.Box, c net.Conn) {
 		defer c.Close()
 		b := make([]byte, 1)
@@ -242,6 +245,7 @@ func (s suite) cancelled(t *testing.T) {
 // up by itself, for a run gives it no limit.
 func (s suite) unhurried(t *testing.T) {
 	t.Parallel()
+	s.Box.Datagrams = nil
 	client := s.client(t, func(_ *box.Box, c net.Conn) { defer c.Close(); silence(c) }, faults.Faults{})
 	ended := make(chan error, 1)
 	go func() {

@@ -39,11 +39,23 @@ const (
 	KindGet      = "get"
 	KindNext     = "next"
 	KindBulk     = "bulk"
+	KindSet      = "set"
 	KindResponse = "response"
 )
 
+// Statuses of an answer to a set (RFC 3416, 3).
+const (
+	StatusOf        = "" // no error
+	StatusWrongType = "wrong type"
+	StatusNoAccess  = "no access"
+	StatusNotOurs   = "not writable"
+)
+
+var statuses = map[string]gosnmp.SNMPError{StatusOf: gosnmp.NoError, StatusWrongType: gosnmp.WrongType,
+	StatusNoAccess: gosnmp.NoAccess, StatusNotOurs: gosnmp.NotWritable}
+
 var pdus = map[string]gosnmp.PDUType{KindGet: gosnmp.GetRequest, KindNext: gosnmp.GetNextRequest,
-	KindBulk: gosnmp.GetBulkRequest, KindResponse: gosnmp.GetResponse}
+	KindBulk: gosnmp.GetBulkRequest, KindSet: gosnmp.SetRequest, KindResponse: gosnmp.GetResponse}
 
 // Value is one object with its value: a text or a number. End says that there
 // is nothing more, or no such object.
@@ -51,6 +63,7 @@ type Value struct {
 	OID    string // with a leading dot
 	Text   string
 	Number int
+	Empty  bool // the text is empty, and no number is meant
 	End    bool
 }
 
@@ -60,22 +73,26 @@ type Message struct {
 	ID        uint32
 	Community string
 	Most      int // values asked for in a bulk
+	Status    string
 	Values    []Value
 }
 
 // Append encodes the message; values of questions carry only their OID.
 func (m Message) Append() ([]byte, error) {
 	p := gosnmp.SnmpPacket{Version: gosnmp.Version2c, Community: m.Community, PDUType: pdus[m.Kind], RequestID: m.ID,
-		MaxRepetitions: uint32(m.Most)}
+		MaxRepetitions: uint32(m.Most), Error: statuses[m.Status]}
+	if p.Error != gosnmp.NoError {
+		p.ErrorIndex = 1
+	}
 	for _, v := range m.Values {
 		pdu := gosnmp.SnmpPDU{Name: v.OID, Type: gosnmp.Null}
 		switch {
-		case m.Kind != KindResponse:
+		case m.Kind != KindResponse && m.Kind != KindSet:
 		case v.End:
 			pdu.Type = gosnmp.EndOfMibView
 		case strings.HasPrefix(v.Text, ".1."):
 			pdu.Type, pdu.Value = gosnmp.ObjectIdentifier, v.Text
-		case v.Text != "":
+		case v.Text != "" || v.Empty:
 			pdu.Type, pdu.Value = gosnmp.OctetString, v.Text
 		default:
 			pdu.Type, pdu.Value = gosnmp.Integer, v.Number

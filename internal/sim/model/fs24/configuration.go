@@ -21,7 +21,7 @@ type saved struct {
 func configuration(b *box.Box) any {
 	s := b.Saved()
 	own, _ := s.Own.(Own) // a fresh one has none
-	own.Community, own.Loaded = "", false
+	own.Community, own.SNMPWrite, own.Loaded = "", "", false
 	text, _ := json.MarshalIndent(saved{b.Model.Name, s.Name, s.Address, s.Gateway, own}, "", " ") // it is ours
 	return map[string]string{"text": string(text)}
 }
@@ -45,7 +45,7 @@ func load(b *box.Box, w http.ResponseWriter, r *http.Request) error {
 	b.Witness("write", "configuration of "+c.Name)
 	b.Store(func(s *box.Settings) {
 		mine, _ := s.Own.(Own)
-		c.Own.Community, c.Own.Loaded = mine.Community, true
+		c.Own.Community, c.Own.SNMPWrite, c.Own.Loaded = mine.Community, mine.SNMPWrite, true
 		s.Name, s.Address, s.Gateway, s.Own = c.Name, c.Address, c.Gateway, c.Own
 	})
 	w.WriteHeader(http.StatusNoContent)

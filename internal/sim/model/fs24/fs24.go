@@ -43,6 +43,8 @@ type Own struct {
 	Ring                   string
 	Ports                  string // as JSON
 	Loaded                 bool   // a sibling's configuration was loaded
+	SNMPWrite              string // the community with which it is set over SNMP; "": not at all
+	Contact, Location      string
 }
 
 // Factory is the state in which every managed switch leaves the factory.
@@ -79,7 +81,8 @@ var Stock = box.Stock{
 		row["serial"] = b.Label
 		row["management-vlan"], row["management-ports"] = "408", "21-24"
 		row["data-vlan"], row["data-vlan-name"] = "410", "terminal"
-		row["snmp-community"] = "skerry-read"
+		row["snmp-community"], row["snmp-write"] = "skerry-read", "skerry-set"
+		row["snmp-contact"], row["snmp-location"] = "duty@skerry-point.example", "Server room"
 		row["ring-role"] = "manager"
 		row["port-roles"] = rows()
 	},
@@ -118,12 +121,48 @@ type object struct {
 // tells answers SNMP reads of the public community.
 func tells(b *box.Box, _ netip.AddrPort, payload []byte, reply box.Reply) {
 	m, err := snmp.Parse(payload)
-	if err != nil || m.Community != snmp.Community {
+	if err != nil {
+		return
+	}
+	if own := ownOf(b); m.Kind == snmp.KindSet && own.SNMPWrite != "" && m.Community == own.SNMPWrite {
+		if answer, err := set(b, m).Append(); err == nil {
+			reply(answer, netip.AddrPort{})
+		}
+		return
+	}
+	if m.Community != snmp.Community || m.Kind == snmp.KindSet {
 		return
 	}
 	if answer, err := agent(objects(b), m).Append(); err == nil {
 		reply(answer, netip.AddrPort{})
 	}
+}
+
+// Objects of the system group that can be set (RFC 3418, 2).
+const (
+	sysContact  = ".1.3.6.1.2.1.1.4.0"
+	sysLocation = ".1.3.6.1.2.1.1.6.0"
+)
+
+// set takes what is set over SNMP, all or none (RFC 3416, 4.2.5).
+func set(b *box.Box, m snmp.Message) snmp.Message {
+	m.Kind = snmp.KindResponse
+	for _, v := range m.Values {
+		if v.OID != sysContact && v.OID != sysLocation {
+			m.Status = snmp.StatusNotOurs
+			return m
+		}
+	}
+	keep(b, "SNMP", func(o *Own) {
+		for _, v := range m.Values {
+			if v.OID == sysContact {
+				o.Contact = v.Text
+			} else {
+				o.Location = v.Text
+			}
+		}
+	})
+	return m
 }
 
 // announce says over LLDP who it is, at our port.
@@ -152,6 +191,9 @@ func objects(b *box.Box) []object {
 	add(snmp.Value{Text: b.Model.Maker + " " + b.Model.Name + " " + b.Model.Firmware}, snmp.SysDescr)
 	add(snmp.Value{Text: ".1.3.6.1.4.1.99999.24"}, snmp.SysObjectID)
 	add(snmp.Value{Text: b.Running().Name}, snmp.SysName)
+	own := ownOf(b)
+	add(snmp.Value{Text: own.Contact, Empty: own.Contact == ""}, sysContact)
+	add(snmp.Value{Text: own.Location, Empty: own.Location == ""}, sysLocation)
 	for port := 1; port <= 24; port++ {
 		add(snmp.Value{Number: 100 + port}, snmp.BasePortIf+"."+strconv.Itoa(port))
 		add(snmp.Value{Text: portName(port)}, snmp.IfName+"."+strconv.Itoa(100+port))

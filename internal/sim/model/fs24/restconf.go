@@ -558,7 +558,7 @@ func takeDataNetwork(b *box.Box, raw json.RawMessage) error {
 func services(b *box.Box) any {
 	own := ownOf(b)
 	return map[string]any{"ssh": own.SSH, "telnet": !own.TelnetOff, "log-server": own.Log, "trap-target": own.Traps,
-		"community-set": own.Community != ""}
+		"community-set": own.Community != "", "write-community-set": own.SNMPWrite != ""}
 }
 
 func takeServices(b *box.Box, raw json.RawMessage) error {
@@ -569,6 +569,7 @@ func takeServices(b *box.Box, raw json.RawMessage) error {
 		Log       string  `json:"log-server"`
 		Traps     string  `json:"trap-target"`
 		Community *string `json:"community"`
+		Write     *string `json:"write-community"`
 	}](raw, at)
 	if err != nil {
 		return err
@@ -582,6 +583,9 @@ func takeServices(b *box.Box, raw json.RawMessage) error {
 		own.SSH, own.TelnetOff, own.Log, own.Traps = in.SSH, !in.Telnet, in.Log, in.Traps
 		if in.Community != nil {
 			own.Community = *in.Community
+		}
+		if in.Write != nil {
+			own.SNMPWrite = *in.Write
 		}
 	})
 	return nil
