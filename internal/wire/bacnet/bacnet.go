@@ -137,18 +137,23 @@ func (m Message) Frame(broadcast bool) []byte {
 		body = append(body, 0x3e, 0x75, byte(len(text)+1), 0)
 		body = append(append(body, text...), 0x3f)
 	}
+	return frame(control, m.To, m.From, body, broadcast)
+}
+
+// frame puts an APDU or network message into an NPDU (6.2) in a BVLL message (J.2).
+func frame(control byte, to, from Station, body []byte, broadcast bool) []byte {
 	npdu := []byte{1, 0}
-	if m.To.Network != 0 {
+	if to.Network != 0 {
 		control |= hasDestination
-		npdu = binary.BigEndian.AppendUint16(npdu, m.To.Network)
-		npdu = append(append(npdu, byte(len(m.To.Address))), m.To.Address...)
+		npdu = binary.BigEndian.AppendUint16(npdu, to.Network)
+		npdu = append(append(npdu, byte(len(to.Address))), to.Address...)
 	}
-	if m.From.Network != 0 {
+	if from.Network != 0 {
 		control |= hasSource
-		npdu = binary.BigEndian.AppendUint16(npdu, m.From.Network)
-		npdu = append(append(npdu, byte(len(m.From.Address))), m.From.Address...)
+		npdu = binary.BigEndian.AppendUint16(npdu, from.Network)
+		npdu = append(append(npdu, byte(len(from.Address))), from.Address...)
 	}
-	if m.To.Network != 0 {
+	if to.Network != 0 {
 		npdu = append(npdu, 255) // hop count
 	}
 	npdu[1] = control
@@ -173,8 +178,24 @@ var Everywhere = Station{Network: everyNetwork}
 
 // Parse decodes the payload of a datagram.
 func Parse(b []byte) (Message, error) {
+	from, to, network, b, err := parse(b)
+	if err != nil {
+		return Message{}, err
+	}
+	m := Message{From: from, To: to}
+	if network {
+		return m.network(b)
+	}
+	return m.application(b)
+}
+
+// parse unpacks what is in a BVLL message and its NPDU: an APDU, or a network message.
+func parse(b []byte) (from, to Station, network bool, body []byte, err error) {
+	wrong := func() (Station, Station, bool, []byte, error) {
+		return Station{}, Station{}, false, nil, ErrMalformed
+	}
 	if len(b) < 4 || b[0] != bvll || int(binary.BigEndian.Uint16(b[2:])) != len(b) {
-		return Message{}, ErrMalformed
+		return wrong()
 	}
 	function := b[1]
 	b = b[4:]
@@ -182,40 +203,35 @@ func Parse(b []byte) (Message, error) {
 	case originalUnicast, originalBroadcast:
 	case forwardedNPDU:
 		if len(b) < 6 {
-			return Message{}, ErrMalformed
+			return wrong()
 		}
 		b = b[6:]
 	default:
-		return Message{}, ErrMalformed
+		return wrong()
 	}
 	if len(b) < 2 || b[0] != 1 {
-		return Message{}, ErrMalformed
+		return wrong()
 	}
-	var m Message
 	control := b[1]
 	b = b[2:]
 	var ok bool
 	if control&hasDestination != 0 {
-		if m.To, b, ok = station(b); !ok {
-			return Message{}, ErrMalformed
+		if to, b, ok = station(b); !ok {
+			return wrong()
 		}
 	}
 	if control&hasSource != 0 {
-		if m.From, b, ok = station(b); !ok || m.From.Network == 0 || m.From.Network == everyNetwork ||
-			m.From.Address == "" {
-			return Message{}, ErrMalformed
+		if from, b, ok = station(b); !ok || from.Network == 0 || from.Network == everyNetwork || from.Address == "" {
+			return wrong()
 		}
 	}
 	if control&hasDestination != 0 {
 		if len(b) < 1 {
-			return Message{}, ErrMalformed
+			return wrong()
 		}
 		b = b[1:]
 	}
-	if control&networkMessage != 0 {
-		return m.network(b)
-	}
-	return m.application(b)
+	return from, to, control&networkMessage != 0, b, nil
 }
 
 func station(b []byte) (Station, []byte, bool) {
@@ -320,7 +336,12 @@ func characters(b []byte) (string, error) {
 	if n < 1 || len(b) < n+1 || b[n] != 0x3f {
 		return "", ErrMalformed
 	}
-	switch encoding, raw := b[0], b[1:n]; encoding {
+	return decoded(b[0], b[1:n])
+}
+
+// decoded gives a character string of an encoding as text (20.2.9).
+func decoded(encoding byte, raw []byte) (string, error) {
+	switch encoding {
 	case 0: // UTF-8
 		return string(raw), nil
 	case 4: // UCS-2

@@ -198,7 +198,11 @@ func objects(b *box.Box) []object {
 		add(snmp.Value{Number: 100 + port}, snmp.BasePortIf+"."+strconv.Itoa(port))
 		add(snmp.Value{Text: portName(port)}, snmp.IfName+"."+strconv.Itoa(100+port))
 	}
-	for _, h := range b.Around() {
+	var around []box.Hang // of one that stands alone nothing is known
+	if b.Around != nil {
+		around = b.Around()
+	}
+	for _, h := range around {
 		index := ""
 		for _, octet := range h.MAC {
 			index += "." + strconv.Itoa(int(octet))
