@@ -53,7 +53,7 @@ func TestWhatEveryMoveMayHave(t *testing.T) {
 		`{request: GET /x, make: [{name: "H h", of: x}]}`:                                                       "small letters",
 		`{request: GET /x, make: [{name: h}]}`:                                                                  "of is missing",
 		`{request: GET /x, dcp: signal}`:                                                                        "just one of",
-		`{wave: hello}`:                                                                                         "just one of dcp, dhcp, request, shell, onvif, restconf, enip, snmp; this one has none",
+		`{wave: hello}`:                                                                                         "just one of dcp, dhcp, request, shell, onvif, restconf, enip, snmp, bacnet; this one has none",
 		`{request: GET /x, nonsense: 1}`:                                                                        "nonsense",
 		`{request: "GET /{h}", headers: {X-T: "{h}"}, make: [{name: h, of: "{password}", by: [sha256, hex]}]}`:  "",
 		`{request: GET /x, take: {state: json /s}, until: {state: done}}, {request: GET /y, if: {state: done}}`: "",

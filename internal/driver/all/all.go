@@ -5,6 +5,7 @@ package all
 import (
 	"redstart/internal/core/profile"
 	"redstart/internal/driver"
+	"redstart/internal/driver/bacnet"
 	"redstart/internal/driver/dcp"
 	"redstart/internal/driver/dhcp"
 	"redstart/internal/driver/enip"
@@ -17,7 +18,7 @@ import (
 
 // Drivers are the ways of talking to devices.
 var Drivers = []driver.Driver{dcp.Driver{}, dhcp.Driver{}, web.Driver{}, shell.Driver{}, onvif.Driver{},
-	restconf.Driver{}, enip.Driver{}, snmp.Driver{}}
+	restconf.Driver{}, enip.Driver{}, snmp.Driver{}, bacnet.Driver{}}
 
 // Words are the same as profiles know them.
 func Words() []profile.Driver {

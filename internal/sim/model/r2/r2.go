@@ -25,6 +25,7 @@ type Own struct {
 	IP             string // network number of the IP side
 	A, ASpeed, AAt string // trunk A: network number, bit/s, own address
 	B, BSpeed      string // trunk B
+	Description    string // of its device object
 }
 
 // Factory is the state in which every router leaves the factory.
@@ -114,6 +115,10 @@ func (d Bus) on(own Own) (network uint16, answers bool) {
 // with is a router with what hangs on its trunks.
 func with(instance uint32, bus ...Bus) box.Model {
 	answer := func(b *box.Box, _ netip.AddrPort, payload []byte, reply box.Reply) {
+		if r, err := bacnet.ParseRequest(payload); err == nil && r.To.Network == 0 && own(r, instance) {
+			reply(confirmed(b, r), netip.AddrPort{})
+			return
+		}
 		if m, err := bacnet.Parse(payload); err == nil {
 			route(b, instance, bus, m, reply)
 		}
