@@ -420,7 +420,7 @@ func TestBadInputOfPlanningCommands(t *testing.T) {
 	redstart := r.with(t)
 	redstart(0, []string{"rings-at", "tag of a monitor", "computed: {rings-at.address}", "needed"}, "profile",
 		"settings", "tolvern-d1")
-	redstart(0, []string{"takes nothing besides"}, "profile", "settings", "brindlecap-b4")
+	redstart(0, []string{"takes nothing besides"}, "profile", "settings", "fennmark-fs5")
 	doc, err := os.ReadFile("../profiles/tolvern-v2.yaml")
 	if err != nil {
 		t.Fatal(err)

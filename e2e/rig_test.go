@@ -109,7 +109,7 @@ func startAs(t testing.TB, r *rig, o skerry.Options, profiles ...string) *rig {
 	r.site = skerry.Start(o)
 	t.Cleanup(r.site.Close)
 
-	if slices.ContainsFunc(r.site.Boxes, func(b *box.Box) bool { return b.Model.Name == v2.Model.Name }) {
+	if slices.ContainsFunc(r.site.All(), func(b *box.Box) bool { return b.Model.Name == v2.Model.Name }) {
 		if r.plugged = plugLines(t, r.site); len(r.plugged) > 0 {
 			for _, l := range r.plugged {
 				r.lines = append(r.lines, l.Name)

@@ -1,0 +1,144 @@
+package e2e
+
+import (
+	"context"
+	"net/netip"
+	"slices"
+	"testing"
+	"time"
+
+	"redstart/internal/api"
+	"redstart/internal/core/match"
+	"redstart/internal/core/plan"
+	"redstart/internal/sim/model/fs5"
+	"redstart/internal/sim/model/w1"
+	"redstart/internal/sim/skerry"
+	"redstart/internal/store"
+	"redstart/profiles"
+)
+
+// BenchmarkWholeTerminal compares commissioning the whole terminal, all families and what
+// hangs behind them, hands answered at once, with commissioning alone what ended last with
+// all that comes before it: its slowest chain.
+func BenchmarkWholeTerminal(b *testing.B) {
+	for range b.N {
+		whole, run := terminalSet(b, nil)
+		last := slices.MaxFunc(run.Devices, func(x, y store.RunDevice) int { return x.EndedAt.Compare(y.EndedAt.Time) })
+		chain := before(b, last.Tag)
+		alone, _ := terminalSet(b, chain)
+		b.Logf("the whole terminal, %d devices: %.1f s; its slowest chain, %s with %d before it: %.1f s",
+			len(run.Devices), whole.Seconds(), last.Tag, len(chain)-1, alone.Seconds())
+		b.ReportMetric(whole.Seconds()/alone.Seconds(), "x-slowest-chain")
+		b.ReportMetric(whole.Seconds(), "s-whole")
+	}
+}
+
+// before lists an entry of the terminal's plan and all that is set before it.
+func before(b *testing.B, tag string) []string {
+	b.Helper()
+	set, _, err := profiles.Load("")
+	if err != nil {
+		b.Fatal(err)
+	}
+	site := skerry.Start(skerry.Options{Seed: 1, Whole: true})
+	defer site.Close()
+	r := start(b, skerry.Options{Devices: 1, Seed: 2})
+	r.plan(string(site.WholePlan()))
+	p := plan.Plan{Site: skerry.Data(), Profiles: set}
+	for _, e := range r.entries() {
+		p.Entries = append(p.Entries, e.Entry.Entry)
+	}
+	chain := []string{tag}
+	for i := 0; i < len(chain); i++ {
+		at := slices.IndexFunc(p.Entries, func(e plan.Entry) bool { return e.Tag == chain[i] })
+		for _, earlier := range p.Before(p.Entries[at]) {
+			if !slices.Contains(chain, earlier) {
+				chain = append(chain, earlier)
+			}
+		}
+	}
+	return chain
+}
+
+// terminalSet takes the whole terminal to matched, sets some entries of it (all for none), and
+// gives how long that took, with the run.
+func terminalSet(b *testing.B, tags []string) (time.Duration, store.Run) {
+	b.Helper()
+	r := start(b, skerry.Options{Seed: 1, Whole: true, Pace: 1})
+	ctx := patience(b)
+	r.plan(string(r.site.WholePlan()))
+	r.find()
+	r.likeSomebodyThere(b)
+	for n := 1; n <= w1.Cards; n++ {
+		if _, err := r.c.Scan(ctx, api.Scan{Text: w1.Card(n), Cards: true}); err != nil {
+			b.Fatal(err)
+		}
+	}
+	end := handsOf(r.site, r.c)
+	began := time.Now()
+	follow(b, r.c, func(ctx context.Context) (api.Work, error) {
+		return r.c.Commission(ctx, api.RunOptions{Chosen: chosen(tags), Beside: []netip.Addr{fs5.Factory.Address.Addr()},
+			Lines: onLines(b, r.c, r.plugged, tags)})
+	}, nil)
+	took := time.Since(began)
+	if err := end(); err != nil {
+		b.Fatal(err)
+	}
+	run, _, err := r.c.LatestRun(ctx)
+	if err != nil {
+		b.Fatal(err)
+	}
+	for _, d := range run.Devices {
+		if d.State != store.Done {
+			b.Fatalf("%s is %s: %s", d.Tag, d.State, d.Error)
+		}
+	}
+	r.stop() // the next is measured alone
+	r.site.Close()
+	return took, run
+}
+
+// likeSomebodyThere plans other addresses where strangers hold the planned ones, resets the
+// box that has none, matches what is certain and the rest as its label says, and notes what
+// has not arrived.
+func (r *rig) likeSomebodyThere(t testing.TB) {
+	t.Helper()
+	ctx := patience(t)
+	findings, err := r.c.Findings(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var patches []plan.Patch
+	for _, f := range findings {
+		if f.Code == "address-living" {
+			patches = append(patches, plan.Patch{Tag: f.Tag, Set: map[string]string{"address": plan.Next}})
+		}
+	}
+	if err := r.patch(patches...); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.c.Accept(ctx, api.Acceptance{Reasons: match.Reasons}); err != nil {
+		t.Fatal(err)
+	}
+	for _, o := range r.site.Others {
+		if o.Tag != "" && o.Running().Address.Addr().Is6() {
+			o.Reset()
+		}
+	}
+	patches = nil
+	for _, e := range r.entries() {
+		if !e.Device.IsZero() || e.NotWired || e.Behind != "" {
+			continue
+		}
+		if i := slices.IndexFunc(r.site.Others, func(o skerry.Other) bool { return o.Tag == e.Tag }); i >= 0 {
+			if err := r.c.Match(ctx, e.Tag, api.MatchWith{MAC: r.site.Others[i].MAC}); err != nil {
+				t.Fatal(err)
+			}
+			continue
+		}
+		patches = append(patches, plan.Patch{Tag: e.Tag, Set: map[string]string{"not-wired": "yes"}})
+	}
+	if err := r.patch(patches...); err != nil {
+		t.Fatal(err)
+	}
+}
