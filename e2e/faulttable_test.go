@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"redstart/internal/api"
+	"redstart/internal/lan/faults"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/all"
 	"redstart/internal/sim/skerry"
@@ -29,19 +30,23 @@ func TestTheTableOfFaults(t *testing.T) {
 	kinds := []struct {
 		name   string
 		faults box.Faults
+		loss   float64 // of the frames of every device
 	}{
-		{"none", box.Faults{}},
-		{"never returns", box.Faults{NeverReturns: true}},
-		{"returns at its old address", box.Faults{OldAddress: true}},
-		{"refuses the password", box.Faults{RefusesPassword: true}},
-		{"loses its answer", box.Faults{Mute: true}},
-		{"applies at once, forgets at a power cut", box.Faults{AppliesAtOnce: true}},
-		{"only pretends to restart", box.Faults{Pretends: true, AppliesAtOnce: true}},
-		{"answers after a second", box.Faults{Slow: time.Second}},
-		{"goes dark at its second write", box.Faults{GoesDark: 2}},
-		{"tells another serial", box.Faults{OtherSerial: true}},
-		{"has a login that nobody knows", box.Faults{Locked: true}},
+		{"none", box.Faults{}, 0},
+		{"a fifth of the frames is lost", box.Faults{}, 0.2},
+		{"never returns", box.Faults{NeverReturns: true}, 0},
+		{"returns at its old address", box.Faults{OldAddress: true}, 0},
+		{"refuses the password", box.Faults{RefusesPassword: true}, 0},
+		{"loses its answer", box.Faults{Mute: true}, 0},
+		{"applies at once, forgets at a power cut", box.Faults{AppliesAtOnce: true}, 0},
+		{"only pretends to restart", box.Faults{Pretends: true, AppliesAtOnce: true}, 0},
+		{"answers after a second", box.Faults{Slow: time.Second}, 0},
+		{"answers after eight seconds", box.Faults{Slow: 8 * time.Second}, 0},
+		{"goes dark at its second write", box.Faults{GoesDark: 2}, 0},
+		{"tells another serial", box.Faults{OtherSerial: true}, 0},
+		{"has a login that nobody knows", box.Faults{Locked: true}, 0},
 	}
+	mostPatience = time.Hour // devices that answer after eight seconds take theirs
 	cells := make([][]string, len(kinds))             // by fault, then model
 	said, models := []string{}, map[string][]string{} // first sentences in their order, and whose they are
 	for i, kind := range kinds {
@@ -52,9 +57,12 @@ func TestTheTableOfFaults(t *testing.T) {
 			}
 			var profiles []string
 			for _, s := range all.Stock {
-				profiles = append(profiles, impatient(t, s.Profile))
+				if kind.faults.Slow <= time.Second && kind.loss == 0 { // else as patient as it is bundled
+					profiles = append(profiles, impatient(t, s.Profile))
+				}
 			}
-			r := start(t, skerry.Options{Devices: len(all.Stock), Every: true, Seed: 500 + uint64(i), Broken: broken}, profiles...)
+			r := start(t, skerry.Options{Devices: len(all.Stock), Every: true, Seed: 500 + uint64(i), Broken: broken,
+				Faults: faults.Faults{Loss: kind.loss}}, profiles...)
 			r.upTo(t, r.labelled(t, func(row map[string]string, b *box.Box) {
 				row["tag"], row["shows"], row["after"], row["trunk"], row["cameras"] = b.Model.Name, "", "", "", ""
 				row["rings-at"] = strings.Replace(row["rings-at"], "BERTH1-MON-01", "M7", 1)

@@ -214,9 +214,12 @@ func (r *rig) serve(port lan.Port) {
 	r.c = client.New(h).At("skerry-point")
 }
 
+// mostPatience is for how long anything may take.
+var mostPatience = 5 * time.Minute
+
 // patience bounds every wait for something that must happen.
 func patience(t testing.TB) context.Context {
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), mostPatience)
 	t.Cleanup(cancel)
 	return ctx
 }
