@@ -46,7 +46,7 @@ func TestTheTableOfFaults(t *testing.T) {
 		{"tells another serial", box.Faults{OtherSerial: true}, 0},
 		{"has a login that nobody knows", box.Faults{Locked: true}, 0},
 	}
-	mostPatience = time.Hour // devices that answer after eight seconds take theirs
+	mostPatience = time.Hour                          // devices that answer after eight seconds take theirs
 	cells := make([][]string, len(kinds))             // by fault, then model
 	said, models := []string{}, map[string][]string{} // first sentences in their order, and whose they are
 	for i, kind := range kinds {

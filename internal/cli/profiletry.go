@@ -82,7 +82,7 @@ func (a *app) printTried(out api.Tried) error {
 		a.say("Passwords under its rules look like %s.", strings.Join(out.Samples, ", "))
 	}
 	if out.Error != "" {
-		return problem.New(problem.Device, out.Error, "mend the profile, and try again")
+		return problem.New(problem.Device, strings.TrimRight(out.Error, "."), "mend the profile, and try again")
 	}
 	a.say("Went through: %s.", strings.Join(out.Done, ", "))
 	return nil

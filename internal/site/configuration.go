@@ -62,7 +62,7 @@ func (s *Site) KeepConfiguration(ctx context.Context, tag, name, who string) (st
 		Profile: p, Avoid: whole.Needs(), Trust: knownOnly(servers), Serial: f.Value(fact.Serial)})
 	defer client.Close()
 	t := trial{site: s, p: p, mac: e.Device, vars: map[string]string{}, client: client, who: who,
-		tries: s.vault.Try(e.Device, p.Accounts, "keeping its configuration, by "+who), serial: f.Value(fact.Serial)}
+		tries: s.vault.Try(e.Device, p.Accounts, "keeping its configuration, by "+who), serial: f.Value(fact.Serial), at: at}
 	if err := t.signIn(ctx); err != nil {
 		return store.File{}, fetching(err, tag)
 	}

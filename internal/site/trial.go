@@ -7,7 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/netip"
+	"regexp"
 	"slices"
+	"strconv"
+	"time"
 
 	"redstart/internal/api"
 	"redstart/internal/core/address"
@@ -17,6 +21,7 @@ import (
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
 	"redstart/internal/driver"
+	"redstart/internal/lan/watch"
 	"redstart/internal/store"
 	"redstart/internal/vault"
 	"redstart/profiles"
@@ -62,12 +67,20 @@ func (s *Site) Try(ctx context.Context, mac address.MAC, in api.Trial, who strin
 	if err != nil {
 		return out, err
 	}
-	t.client = driver.New(s.bench(), driver.Target{MAC: mac, Address: f.AddressNow(), Bits: p.Factory.Address.Bits,
-		Profile: p, Avoid: whole.Needs(), Trust: knownOnly(servers), Serial: t.serial, Trace: func(x driver.Exchange) {
-			out.Exchanges = append(out.Exchanges, api.Exchange{Act: string(x.Act), Move: x.Move, Sent: x.Sent,
-				Got: x.Got})
-		}})
-	defer t.client.Close()
+	t.target = func(at netip.Addr) driver.Target {
+		bits := p.Factory.Address.Bits
+		if planned, err := strconv.Atoi(t.vars["bits"]); err == nil && at.String() == t.vars["address"] {
+			bits = planned
+		}
+		return driver.Target{MAC: mac, Address: at, Bits: bits, Profile: p, Avoid: whole.Needs(), Trust: knownOnly(servers),
+			Serial: t.serial, Trace: func(x driver.Exchange) {
+				out.Exchanges = append(out.Exchanges, api.Exchange{Act: string(x.Act), Move: x.Move, Sent: x.Sent,
+					Got: x.Got})
+			}}
+	}
+	t.at = f.AddressNow()
+	t.client = driver.New(s.bench(), t.target(t.at))
+	defer func() { t.client.Close() }()
 	for range 3 {
 		if sample, err := p.Password.Generate(rand.Reader, 0); err == nil {
 			out.Samples = append(out.Samples, sample)
@@ -81,6 +94,9 @@ func (s *Site) Try(ctx context.Context, mac address.MAC, in api.Trial, who strin
 		}
 		if err := t.act(ctx, act); err != nil {
 			out.Error = err.Error()
+			if missing := unset.FindStringSubmatch(out.Error); missing != nil {
+				out.Error += "; give it one with --set " + missing[1] + "=…"
+			}
 			break
 		}
 		out.Done = append(out.Done, name)
@@ -104,6 +120,9 @@ func (s *Site) hold(ctx context.Context, mac address.MAC, name, kind string) (co
 		s.works = slices.DeleteFunc(s.works, func(o *working) bool { return o == w })
 	}, nil
 }
+
+// unset finds which variable of a profile had no value.
+var unset = regexp.MustCompile(`uses \{([a-z0-9.-]+)\}, which has no value`)
 
 // knownOnly refuses to send a login of its own to what shows another certificate or host key
 // than the box showed before.
@@ -153,6 +172,9 @@ type trial struct {
 	out    *api.Tried
 	inside bool
 	serial string // on its label, as far as it is known
+	login  profile.Login
+	target func(at netip.Addr) driver.Target
+	at     netip.Addr // where it is
 }
 
 // free are the acts that need no login.
@@ -169,7 +191,11 @@ func (t *trial) act(ctx context.Context, act profile.Act) error {
 			return err
 		}
 	}
-	facts, err := t.client.Do(ctx, act, t.vars)
+	var facts map[string]string
+	err := t.goes(ctx, act, func(ctx context.Context) (err error) {
+		facts, err = t.client.Do(ctx, act, t.vars)
+		return err
+	})
 	for key, value := range facts {
 		if t.p.Public(key) {
 			t.out.Facts[key] = value
@@ -178,8 +204,62 @@ func (t *trial) act(ctx context.Context, act profile.Act) error {
 	return err
 }
 
+// goes carries out an act, and if the order says that the box goes after it, waits until it
+// is back: what is read before would be what was in force before.
+func (t *trial) goes(ctx context.Context, act profile.Act, do func(context.Context) error) error {
+	i := slices.IndexFunc(t.p.Order, func(s profile.Stage) bool { return s.Act == act })
+	if i < 0 || t.p.Order[i].Then == profile.Stays {
+		return do(ctx)
+	}
+	want := t.at
+	if planned, err := netip.ParseAddr(t.vars["address"]); err == nil {
+		want = planned
+	}
+	if t.p.Order[i].Then == profile.Moves {
+		if err := do(ctx); err != nil && !errors.Is(err, driver.ErrNoAnswer) {
+			return err
+		}
+		w := watch.New(t.site.bench(), t.mac)
+		defer w.Close()
+		waiting, done := context.WithTimeout(ctx, time.Duration(t.p.Restart.AtMost))
+		defer done()
+		for at := (netip.Addr{}); at != want; {
+			var err error
+			if at, err = w.Find(waiting, []netip.Addr{want}, false); err != nil {
+				return fmt.Errorf("it does not answer at %s: %w", want, err)
+			}
+		}
+		t.moved(want)
+		return nil
+	}
+	r := &watch.Restart{Tell: driver.Teller(t.site.bench(), t.p, t.target, func() *profile.Login { return &t.login })}
+	defer r.Close()
+	r.Begin(ctx, t.site.bench(), t.mac, t.p, t.at, want, t.p.Factory.Address.Bits)
+	if err := r.During(ctx, do); err != nil && !errors.Is(err, driver.ErrNoAnswer) {
+		return err
+	}
+	out, err := r.Wait(ctx)
+	if err != nil {
+		return fmt.Errorf("after its restart: %w", err)
+	}
+	t.out.Facts["restart shown by"] = out.Evidence
+	t.moved(out.At)
+	return nil
+}
+
+// moved talks to the box where it is now, not signed in yet.
+func (t *trial) moved(at netip.Addr) {
+	t.client.Close()
+	t.at, t.inside, t.client = at, false, driver.New(t.site.bench(), t.target(at))
+}
+
 // signIn uses what is stored for the box, else the factory login, each once.
 func (t *trial) signIn(ctx context.Context) error {
+	if t.login != (profile.Login{}) { // it took this one in this trial
+		err := t.client.SignIn(ctx, t.login)
+		t.inside = err == nil
+		return err
+	}
 	known, err := t.tries.Candidates(ctx)
 	if err != nil {
 		return err
@@ -194,7 +274,7 @@ func (t *trial) signIn(ctx context.Context) error {
 			return err
 		}
 		if err = t.client.SignIn(ctx, login.Login); err == nil {
-			t.inside = true
+			t.inside, t.login = true, login.Login
 			t.vars["old-user"], t.vars["old-password"] = login.User, login.Password
 			return t.tries.Accepted(ctx, login)
 		}
@@ -224,8 +304,27 @@ func (t *trial) password(ctx context.Context, act profile.Act) error {
 	}
 	vars := maps.Clone(t.vars)
 	vars["user"], vars["password"] = next.User, next.Password
-	if _, err := t.client.Do(ctx, act, vars); err != nil {
+	err = t.goes(ctx, act, func(ctx context.Context) error {
+		_, err := t.client.Do(ctx, act, vars)
+		return err
+	})
+	if errors.Is(err, driver.ErrNotSent) {
+		return errors.Join(err, t.withdraw(ctx, next))
+	}
+	if err != nil {
 		return err
 	}
+	t.login = profile.Login{} // the new one is tried
 	return t.signIn(ctx)
+}
+
+// withdraw gives a password up that was stored and never sent: no box is tried with it.
+func (t *trial) withdraw(ctx context.Context, login profile.Login) error {
+	known, err := t.site.vault.Logins(ctx, t.mac)
+	for _, l := range known {
+		if l.Login == login && l.State == store.Pending {
+			return t.site.Service.store.SetCredential(ctx, t.mac, l.ID, store.Superseded, "never sent")
+		}
+	}
+	return err
 }

@@ -127,6 +127,9 @@ func (p *Profile) checkActs() error {
 			return err
 		}
 	}
+	if !p.Sets() {
+		return nil // it is being written: what is there can be tried
+	}
 	if len(p.Acts[Read]) == 0 {
 		return fmt.Errorf("the act %s is missing", Read)
 	}

@@ -70,7 +70,7 @@ func (p *Profile) check() error {
 	if len(p.Acts) == 0 && !p.Sets() {
 		return nil // a model that can be planned with and found, not yet set
 	}
-	if err := p.checkActs(); err != nil {
+	if err := p.checkActs(); err != nil || !p.Sets() {
 		return err
 	}
 	return p.checkOrder()
