@@ -23,14 +23,16 @@ const (
 
 // Accounts are all who may use the service.
 type Accounts struct {
-	store   *store.Store
-	log     *slog.Logger
-	signIns *tries
+	store    *store.Store
+	log      *slog.Logger
+	signIns  *tries
+	checking checking
+	changes  changes
 }
 
 // In gives the accounts that the records hold.
 func In(records *store.Store, log *slog.Logger) *Accounts {
-	return &Accounts{records, log, newTries()}
+	return &Accounts{store: records, log: log, signIns: newTries(), checking: newChecking()}
 }
 
 // newToken starts a session and gives its token, which is stored hashed only.
@@ -114,21 +116,18 @@ type SignIn struct {
 
 // SignIn begins a session and gives its token; from is the address it is asked from.
 func (s *Accounts) SignIn(ctx context.Context, from string, in SignIn) (token string, who Person, err error) {
-	if err := s.signIns.allow("from "+from, "user "+in.User+in.Link); err != nil {
+	if err := s.signIns.allow(from, in.User); err != nil {
 		return "", who, err
 	}
 	name := in.User
 	if in.Link != "" {
-		session, ok, err := s.store.Session(ctx, tokenHash(in.Link))
+		session, ok, err := s.store.Spend(ctx, tokenHash(in.Link))
 		if err != nil {
 			return "", who, err
 		}
-		if !ok || !session.Once {
+		if !ok {
 			return "", who, problem.New(problem.SignIn, "this link was used already or is too old",
 				"sign in with your password, or start the demo again")
-		}
-		if err := s.store.EndSession(ctx, session.Hash); err != nil {
-			return "", who, err
 		}
 		name = session.User
 	} else {
@@ -137,10 +136,16 @@ func (s *Accounts) SignIn(ctx context.Context, from string, in SignIn) (token st
 			return "", who, err
 		}
 		// The work is done for unknown users too, so that time tells nothing.
-		if fits := passwordFits(u.Hash, in.Password); !fits {
-			if u.Hash == "" {
+		fits := false
+		err = s.checking.do(func() {
+			if fits = passwordFits(u.Hash, in.Password); !fits && u.Hash == "" {
 				passwordFits(decoy, in.Password)
 			}
+		})
+		if err != nil {
+			return "", who, err
+		}
+		if !fits {
 			s.log.Warn("sign-in refused", "from", from)
 			return "", who, problem.New(problem.SignIn, "user or password is wrong",
 				"try again; the first start of the service showed the owner's password")
@@ -155,5 +160,6 @@ func (s *Accounts) SignIn(ctx context.Context, from string, in SignIn) (token st
 
 // SignOut ends the session of a token.
 func (s *Accounts) SignOut(ctx context.Context, token string) error {
+	defer s.changes.tell()
 	return s.store.EndSession(ctx, tokenHash(token))
 }

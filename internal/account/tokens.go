@@ -41,6 +41,7 @@ func (s *Accounts) AddToken(ctx context.Context, who Person, name string) (NewTo
 
 // RevokeToken revokes a token: one's own, or anybody's for an owner.
 func (s *Accounts) RevokeToken(ctx context.Context, who Person, id int64) error {
+	defer s.changes.tell()
 	of := who.Name
 	if who.Rights == Own {
 		of = ""

@@ -62,6 +62,7 @@ func (s *Accounts) Add(ctx context.Context, a Account) error {
 
 // Set changes a user's rights, and the password if one is given.
 func (s *Accounts) Set(ctx context.Context, a Account) error {
+	defer s.changes.tell()
 	u, err := s.known(ctx, a.Name)
 	if err != nil {
 		return err
@@ -107,6 +108,7 @@ func (s *Accounts) notLastOwner(ctx context.Context, name string) error {
 
 // Remove removes a user with sessions and tokens.
 func (s *Accounts) Remove(ctx context.Context, name string) error {
+	defer s.changes.tell()
 	if _, err := s.known(ctx, name); err != nil {
 		return err
 	}
@@ -118,14 +120,19 @@ func (s *Accounts) Remove(ctx context.Context, name string) error {
 
 // ChangePassword changes one's own password, and signs out everywhere.
 func (s *Accounts) ChangePassword(ctx context.Context, who Person, in NewPassword) error {
+	defer s.changes.tell()
 	u, err := s.known(ctx, who.Name)
 	if err != nil {
 		return err
 	}
-	if err := s.signIns.allow("password " + who.Name); err != nil {
+	if err := s.Allow(who.Name, "password"); err != nil {
 		return err
 	}
-	if !passwordFits(u.Hash, in.Old) {
+	fits := false
+	if err := s.checking.do(func() { fits = passwordFits(u.Hash, in.Old) }); err != nil {
+		return err
+	}
+	if !fits {
 		return problem.New(problem.Usage, "the old password is wrong", "")
 	}
 	if err := checkPassword(in.New); err != nil {

@@ -20,6 +20,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -38,16 +39,23 @@ type Server struct {
 	*site.Service
 	tls *tls.Config // that it is served with; nil: without, on loopback
 	log *slog.Logger
+	// document is what describes the API, made at the first question.
+	document func() ([]byte, error)
 }
 
 // New makes a server of a service.
-func New(s *site.Service, tls *tls.Config) *Server { return &Server{s, tls, s.Log()} }
+func New(s *site.Service, tls *tls.Config) *Server {
+	server := &Server{Service: s, tls: tls, log: s.Log()}
+	server.document = sync.OnceValues(server.openAPI)
+	return server
+}
 
 // Serve answers on a listener until the context ends.
 func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	life, end := context.WithCancel(context.Background())
 	defer end()
-	server := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second,
+	server := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: idleTime,
+		MaxHeaderBytes: mostHeaders,
 		BaseContext: func(net.Listener) context.Context {
 			return life
 		},
@@ -70,6 +78,13 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	}
 	return err
 }
+
+// What nobody has to sign in for: a connection may be idle for so long, and headers are at
+// most so long.
+const (
+	idleTime    = 2 * time.Minute
+	mostHeaders = 32 << 10
+)
 
 // Handler is the whole web surface: the API under /api and the console.
 func (s *Server) Handler() http.Handler {

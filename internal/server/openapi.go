@@ -22,9 +22,18 @@ import (
 
 var parameter = regexp.MustCompile(`:([a-z]+)`)
 
-// getOpenAPI describes the API (OpenAPI 3.1). It is made from the routes, so
-// it cannot leave one out.
+// getOpenAPI gives the document, which is made once: anybody may ask for it.
 func (s *Server) getOpenAPI(c *echo.Context) error {
+	doc, err := s.document()
+	if err != nil {
+		return err
+	}
+	return c.JSONBlob(http.StatusOK, doc)
+}
+
+// openAPI describes the API (OpenAPI 3.1). It is made from the routes, so it cannot leave one
+// out.
+func (s *Server) openAPI() ([]byte, error) {
 	paths := map[string]map[string]any{}
 	schemas := newSchemas()
 	for _, r := range s.routes() {
@@ -61,7 +70,7 @@ func (s *Server) getOpenAPI(c *echo.Context) error {
 		}
 		paths[at][strings.ToLower(r.method)] = operation
 	}
-	return c.JSON(http.StatusOK, map[string]any{
+	return api.Marshal(map[string]any{
 		"openapi":  "3.1.0",
 		"info":     map[string]any{"title": "Redstart", "version": api.Version},
 		"security": []any{map[string]any{"session": []any{}}, map[string]any{"token": []any{}}},

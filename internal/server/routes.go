@@ -472,7 +472,7 @@ func (s *Server) vaultRoutes() []route {
 			}),
 		call(s, "POST", "/api/vault/unlock", "Unlock the vault", account.Commission,
 			func(r *request, in api.Passphrase) (api.VaultStatus, error) {
-				return s.UnlockVault(r, in.Passphrase)
+				return s.UnlockVault(r, in.Passphrase, r.who.Name)
 			}),
 		call(s, "POST", "/api/vault/key",
 			"Give the vault a new key: with a passphrase, or with a key file for an empty one", account.Own,

@@ -4,6 +4,7 @@ import (
 	"net"
 	"net/http"
 	"strings"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -63,9 +64,20 @@ func from(c *echo.Context) string {
 	return host
 }
 
+// mostSignIn is the longest body of a sign-in, in bytes.
+const (
+	mostSignIn = 4096
+	signInTime = 10 * time.Second // for it to arrive
+)
+
 // signIn takes a user name with a password, or the token of a one-time link.
 func (s *Server) signIn(c *echo.Context) error {
 	var in account.SignIn
+	// Nobody is signed in yet: nothing long is read.
+	c.Request().Body = http.MaxBytesReader(c.Response(), c.Request().Body, mostSignIn)
+	if err := http.NewResponseController(c.Response()).SetReadDeadline(time.Now().Add(signInTime)); err != nil {
+		return err
+	}
 	if err := c.Bind(&in); err != nil {
 		return err
 	}

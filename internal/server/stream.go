@@ -6,9 +6,17 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
+
+	"redstart/internal/account"
 )
 
 const heartbeat = 15 * time.Second
+
+// holds reports whether a request is still that of the same person with the same rights.
+func (s *Server) holds(c *echo.Context, who account.Person) bool {
+	now, err := s.whose(c)
+	return err == nil && now == who
+}
 
 // streamEvents sends everything that changes as server-sent events (WHATWG
 // HTML, 9.2). The first event is "hello": whoever loads the state after it
@@ -24,6 +32,11 @@ func (s *Server) streamEvents(c *echo.Context) error {
 	fmt.Fprint(w, "event: hello\ndata: {}\n\n")
 	if err := flush.Flush(); err != nil {
 		return err
+	}
+	who := person(c)
+	changed := s.Accounts().Changed()
+	if !s.holds(c, who) { // it may have changed before we listened
+		return nil
 	}
 	beat := time.NewTicker(heartbeat)
 	defer beat.Stop()
@@ -42,6 +55,12 @@ func (s *Server) streamEvents(c *echo.Context) error {
 			if len(r) > 0 {
 				continue // send what has gathered in one go
 			}
+		case <-changed:
+			changed = s.Accounts().Changed()
+			if !s.holds(c, who) {
+				return nil
+			}
+			continue
 		case <-beat.C:
 			fmt.Fprint(w, ": still here\n\n")
 		case <-c.Request().Context().Done():

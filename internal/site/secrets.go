@@ -43,8 +43,8 @@ func (s *Service) vaultChanged() api.VaultStatus {
 }
 
 // UnlockVault opens the vault. Tries are limited like those to sign in.
-func (s *Service) UnlockVault(ctx context.Context, passphrase string) (api.VaultStatus, error) {
-	if err := s.accounts.Allow("vault"); err != nil {
+func (s *Service) UnlockVault(ctx context.Context, passphrase, who string) (api.VaultStatus, error) {
+	if err := s.accounts.Allow(who, "vault"); err != nil {
 		return s.VaultStatus(), err
 	}
 	if err := s.vault.Unlock(ctx, passphrase); err != nil {

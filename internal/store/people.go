@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 
 	"github.com/jmoiron/sqlx"
 
@@ -149,6 +151,19 @@ func (s *Store) EndSessionsOf(ctx context.Context, user string) error {
 // Session finds a session that has not expired; ok is false when there is none.
 func (s *Store) Session(ctx context.Context, hash string) (session Session, ok bool, err error) {
 	ok, err = s.one(ctx, &session, `SELECT * FROM sessions WHERE hash = ? AND expires_at > ?`, hash, Now())
+	return session, ok, err
+}
+
+// Spend takes a session that signs in once: of several who try it at a time, one gets it.
+func (s *Store) Spend(ctx context.Context, hash string) (session Session, ok bool, err error) {
+	err = s.write(ctx, func(tx *sqlx.Tx) error {
+		err := tx.Get(&session, `DELETE FROM sessions WHERE hash = ? AND once AND expires_at > ? RETURNING *`, hash, Now())
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil
+		}
+		ok = err == nil
+		return err
+	})
 	return session, ok, err
 }
 
