@@ -20,6 +20,7 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 )
 
 // Exit codes.
@@ -90,9 +91,9 @@ func (a *app) complain(c *cobra.Command, err error) int {
 	var wrong *usageError
 	switch {
 	case errors.As(err, &p):
-		fmt.Fprintln(a.err, "redstart:", p.Error())
+		fmt.Fprintln(a.err, "redstart:", value.PrintableLines(p.Error()))
 		for _, c := range p.Cells[:min(len(p.Cells), mostCells)] {
-			fmt.Fprintln(a.err, "  "+c.String())
+			fmt.Fprintln(a.err, "  "+value.Printable(c.String()))
 		}
 		if n := len(p.Cells) - mostCells; n > 0 {
 			fmt.Fprintf(a.err, "  and %d more like these; %d in all.\n", n, len(p.Cells))
@@ -101,7 +102,7 @@ func (a *app) complain(c *cobra.Command, err error) int {
 			return ExitUsage
 		}
 	case errors.As(err, &attends):
-		fmt.Fprintln(a.err, "redstart: needs attention:", attends.what)
+		fmt.Fprintln(a.err, "redstart: needs attention:", value.PrintableLines(attends.what))
 	case errors.Is(err, context.Canceled):
 		fmt.Fprintln(a.err, "redstart: stopped")
 	// cobra has no types for these
@@ -110,7 +111,7 @@ func (a *app) complain(c *cobra.Command, err error) int {
 		fmt.Fprintf(a.err, "redstart: %s. Try: %s --help\n", strings.TrimSpace(err.Error()), c.CommandPath())
 		return ExitUsage
 	default:
-		fmt.Fprintln(a.err, "redstart:", err)
+		fmt.Fprintln(a.err, "redstart:", value.PrintableLines(err.Error()))
 	}
 	return ExitAttention
 }
@@ -317,11 +318,12 @@ func (a *app) log(quiet bool) *slog.Logger {
 // say tells a person something: beside the one document that programs read, where
 // one is asked for.
 func (a *app) say(format string, args ...any) {
+	// What boxes, files and other people said of themselves is in it.
+	text := value.PrintableLines(fmt.Sprintf(format, args...))
 	if a.output == "table" {
-		fmt.Fprintf(a.out, format+"\n", args...)
+		fmt.Fprintln(a.out, text)
 		return
 	}
-	text := fmt.Sprintf(format, args...)
 	a.said = append(a.said, strings.TrimSpace(text))
 	fmt.Fprintln(a.err, text)
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"context"
-	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -19,7 +18,9 @@ import (
 
 	"redstart/internal/api"
 	"redstart/internal/client"
+	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 	"redstart/internal/store"
 )
 
@@ -65,21 +66,19 @@ func (a *app) list(as any, header []string, rows [][]any, next string) error {
 		_, err = fmt.Fprintf(a.out, "%s\n", text)
 		return err
 	case "csv":
-		w := csv.NewWriter(a.out)
-		if err := w.Write(columns(header)); err != nil {
-			return err
-		}
+		lines := [][]string{columns(header)}
 		for _, r := range rows {
 			var line []string
 			for _, v := range r {
 				line = append(line, raw(v))
 			}
-			if err := w.Write(line); err != nil {
-				return err
-			}
+			lines = append(lines, line)
 		}
-		w.Flush()
-		return w.Error()
+		content, err := planfile.Lines(lines)
+		if err == nil {
+			_, err = a.out.Write(content)
+		}
+		return err
 	}
 	t := table.NewWriter()
 	t.SetOutputMirror(a.out)
@@ -96,7 +95,7 @@ func (a *app) list(as any, header []string, rows [][]any, next string) error {
 	for _, r := range rows {
 		row := table.Row{}
 		for _, v := range r {
-			row = append(row, fmt.Sprint(v))
+			row = append(row, value.PrintableLines(fmt.Sprint(v)))
 		}
 		t.AppendRow(row)
 	}

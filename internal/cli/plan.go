@@ -79,11 +79,30 @@ func (a *app) saveFile(path string, content []byte) error {
 		_, err := a.out.Write(content)
 		return err
 	}
-	if err := os.WriteFile(path, content, 0o644); err != nil {
+	f, err := create(path)
+	if err != nil {
+		return err
+	}
+	if _, err := f.Write(content); errors.Join(err, f.Close()) != nil {
 		return problem.Disk(err, "the file cannot be written", path)
 	}
 	a.say("Written: %s", path)
 	return nil
+}
+
+// create makes a file for a person, readable by its owner alone, also where it was there
+// before: plans, packets and records hold more than everybody on a computer should see.
+func create(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err == nil {
+		if info, stat := f.Stat(); stat == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o077 != 0 {
+			err = errors.Join(f.Chmod(0o600), err)
+		}
+	}
+	if err != nil {
+		return nil, problem.Disk(err, "the file cannot be written", path)
+	}
+	return f, nil
 }
 
 func countPlanned(entries []plan.Entry) map[string]int {

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -404,9 +403,9 @@ func (a *app) planFiles() *cobra.Command {
 			if path == "-" {
 				return c.File(ctx, args[0], a.out)
 			}
-			f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o644)
+			f, err := create(path)
 			if err != nil {
-				return problem.Disk(err, "the file cannot be written", path)
+				return err
 			}
 			if err := errors.Join(c.File(ctx, args[0], f), f.Close()); err != nil {
 				return err

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/csv"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -52,7 +53,11 @@ func (a *app) supplier() *cobra.Command {
 			if err := w.Close(); err != nil {
 				return err
 			}
-			if err := os.WriteFile(args[1], out.Bytes(), 0o644); err != nil {
+			f, err := create(args[1])
+			if err != nil {
+				return err
+			}
+			if _, err := f.Write(out.Bytes()); errors.Join(err, f.Close()) != nil {
 				return problem.Disk(err, "the file cannot be written", args[1])
 			}
 			a.say("%s written: %s. Take them back: redstart plan licence take %s", plural(len(lines)-1, "licence"), args[1],

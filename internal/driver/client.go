@@ -24,6 +24,7 @@ import (
 	"redstart/internal/core/fact"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/value"
 	"redstart/internal/lan/bench"
 	"redstart/internal/lan/line"
 )
@@ -476,7 +477,7 @@ func readable(text string) string {
 // explain turns a driver's error into one that names the device and hides the values
 // of all variables that are not public.
 func (c *Client) explain(act profile.Act, err error, vars map[string]string) error {
-	text := c.hide(err.Error(), vars)
+	text := value.Printable(c.hide(err.Error(), vars))
 	e := problem.New(problem.Device, text, "").About(c.target.MAC.String() + ", " + string(act))
 	// Only the kinds of the error are kept, not its text.
 	var kinds []error

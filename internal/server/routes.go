@@ -189,7 +189,7 @@ func (s *Server) planRoutes() []route {
 			yesNo("whole", "the file is the whole plan: entries that it leaves out are removed"),
 			yesNo("configured", "also entries whose devices are configured"),
 			yesNo("apply", "change and remove entries that are in the plan already")),
-		call(s, "POST", at+"file-checks", "Check a plan file without importing it", account.Look,
+		call(s, "POST", at+"file-checks", "Check a plan file without importing it", account.Plan,
 			func(r *request, in file) (planfile.Result, error) {
 				return r.site.CheckFile(r, in)
 			}),

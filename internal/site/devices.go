@@ -266,17 +266,6 @@ func (s *Site) ExportDevices(ctx context.Context, format string) (Download, erro
 	return Download{name, fileKinds[format], out.Bytes()}, nil
 }
 
-// plainCells keeps a spreadsheet from taking what a device says for a formula.
-func plainCells(line []string) []string {
-	out := slices.Clone(line)
-	for i, c := range out {
-		if c != "" && strings.ContainsRune("=+-@", rune(c[0])) {
-			out[i] = "'" + c
-		}
-	}
-	return out
-}
-
 // Blink makes a found device show itself.
 func (s *Site) Blink(ctx context.Context, mac address.MAC) error {
 	if err := s.may(true); err != nil {

@@ -28,8 +28,15 @@ import (
 // mostSwept bounds the addresses of one survey: a /16 and the plan.
 const mostSwept = 1<<17 + 1<<12
 
+// mostRanges bounds how many ranges are asked for besides the plan.
+const mostRanges = 64
+
 // sweep lists the addresses to ask for.
 func sweep(o api.FindOptions, site plan.Site) ([]netip.Addr, error) {
+	if len(o.Ranges) > mostRanges {
+		return nil, problem.New(problem.Usage, fmt.Sprintf("%d ranges are too many for one survey; at most %d are taken",
+			len(o.Ranges), mostRanges), "put them together")
+	}
 	var ranges []address.Range
 	for _, n := range site.Subnets {
 		if n.Prefix.Bits() >= 16 {
@@ -44,8 +51,12 @@ func sweep(o api.FindOptions, site plan.Site) ([]netip.Addr, error) {
 		ranges = append(ranges, r)
 	}
 	var list []netip.Addr
-	seen := map[netip.Addr]bool{}
+	seen, once := map[netip.Addr]bool{}, map[address.Range]bool{}
 	for _, r := range ranges {
+		if once[r] {
+			continue
+		}
+		once[r] = true
 		for n := uint64(address.Number(r.From)); n <= uint64(address.Number(r.To)); n++ {
 			if a := address.FromNumber(uint32(n)); !seen[a] {
 				seen[a] = true

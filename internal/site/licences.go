@@ -3,7 +3,6 @@ package site
 import (
 	"bytes"
 	"context"
-	"encoding/csv"
 	"fmt"
 	"path"
 	"slices"
@@ -145,14 +144,7 @@ func tableFile(format, sheet string, lines [][]string) ([]byte, error) {
 	var out bytes.Buffer
 	switch format {
 	case planfile.CSV:
-		w := csv.NewWriter(&out)
-		for _, l := range lines {
-			if err := w.Write(plainCells(l)); err != nil {
-				return nil, err
-			}
-		}
-		w.Flush()
-		return out.Bytes(), nil
+		return planfile.Lines(lines)
 	case planfile.XLSX:
 		workbook := excelize.NewFile()
 		defer workbook.Close()

@@ -64,6 +64,9 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, problem.Disk(err, "the data folder cannot be made", dir)
 	}
+	if err := private(dir); err != nil {
+		return nil, err
+	}
 	lock := flock.New(filepath.Join(dir, "lock"))
 	switch got, err := lock.TryLock(); {
 	case err != nil:
@@ -90,6 +93,33 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	}
 	go s.writer()
 	return s, nil
+}
+
+// private makes the data folder and the records in it readable by their owner alone, also
+// where they were there before. A folder in which everybody may write is not ours to close.
+func private(dir string) error {
+	info, err := os.Stat(dir)
+	if err != nil {
+		return problem.Disk(err, "the data folder cannot be read", dir)
+	}
+	if info.Mode().Perm()&0o002 != 0 {
+		return problem.New(problem.Machine, "everybody may write into the data folder",
+			"choose a folder of its own with --data, or take that right away: chmod o-w "+dir).About(dir)
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		if err := os.Chmod(dir, 0o700); err != nil {
+			return problem.Disk(err, "the data folder cannot be made private", dir)
+		}
+	}
+	for _, name := range []string{"redstart.db", "redstart.db-wal", "redstart.db-shm", "lock"} {
+		path := filepath.Join(dir, name)
+		if info, err := os.Stat(path); err == nil && info.Mode().Perm()&0o077 != 0 {
+			if err := os.Chmod(path, 0o600); err != nil {
+				return problem.Disk(err, "the records cannot be made private", path)
+			}
+		}
+	}
+	return nil
 }
 
 func (s *Store) migrate(ctx context.Context) error {

@@ -127,7 +127,7 @@ func (v *Vault) openByFile(ring store.Keyring) error {
 			continue
 		}
 		if path == v.nextPath() {
-			if err := os.Rename(path, v.keyPath()); err != nil {
+			if err := errors.Join(os.Rename(path, v.keyPath()), syncFolder(filepath.Dir(path))); err != nil {
 				return keyFileError(path, err)
 			}
 		}
@@ -173,7 +173,17 @@ func writeNew(path string, content []byte) error {
 		return err
 	}
 	_, err = f.Write(content)
-	return errors.Join(err, f.Sync(), f.Close())
+	return errors.Join(err, f.Sync(), f.Close(), syncFolder(filepath.Dir(path)))
+}
+
+// syncFolder has what is listed in a folder on the disk, after a file came, went or took
+// another's place.
+func syncFolder(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
 }
 
 func byPassphrase(passphrase string, salt []byte) (cipher.AEAD, error) {
@@ -205,6 +215,30 @@ func (v *Vault) Unlock(ctx context.Context, passphrase string) error {
 	return v.use(key, ring.KeyID, ByPassphrase)
 }
 
+// settle puts the key file that opens the records into its place, if an earlier change could
+// not: the next change would take it away.
+func (v *Vault) settle(ctx context.Context) error {
+	ring, ok, err := v.store.Keyring(ctx)
+	if err != nil || !ok || ring.Opener != ByFile {
+		return err
+	}
+	file, err := readKeyFile(v.nextPath())
+	if err != nil {
+		return nil // there is none to lose
+	}
+	opener, err := chacha20poly1305.NewX(file)
+	if err != nil {
+		return nil // it is no key
+	}
+	if _, err := unseal(opener, keyBound, ring.Sealed); err != nil {
+		return nil // it opens nothing
+	}
+	if err := errors.Join(os.Rename(v.nextPath(), v.keyPath()), syncFolder(filepath.Dir(v.keyPath()))); err != nil {
+		return keyFileError(v.keyPath(), err)
+	}
+	return nil
+}
+
 // Change gives the vault a new key and seals everything with it anew. From
 // then on the passphrase opens it, or a new key file when it is empty.
 func (v *Vault) Change(ctx context.Context, passphrase string) error {
@@ -212,6 +246,9 @@ func (v *Vault) Change(ctx context.Context, passphrase string) error {
 	defer v.writing.Unlock()
 	old, was, err := v.cipher()
 	if err != nil {
+		return err
+	}
+	if err := v.settle(ctx); err != nil {
 		return err
 	}
 	if n := len([]rune(passphrase)); n > 0 && n < MinPassphrase {
@@ -257,12 +294,15 @@ func (v *Vault) Change(ctx context.Context, passphrase string) error {
 		return err
 	}
 	if ring.Opener == ByFile {
-		err = os.Rename(v.nextPath(), v.keyPath())
+		err = errors.Join(os.Rename(v.nextPath(), v.keyPath()), syncFolder(filepath.Dir(v.keyPath())))
 	} else if err = os.Remove(v.keyPath()); errors.Is(err, os.ErrNotExist) {
 		err = nil
 	}
+	// From here on the records are sealed with the new key, whatever became of the file: it
+	// opens them at its other place too.
+	used := v.use(key, ring.KeyID, ring.Opener)
 	if err != nil {
-		return keyFileError(v.keyPath(), err)
+		return errors.Join(keyFileError(v.keyPath(), err), used)
 	}
-	return v.use(key, ring.KeyID, ring.Opener)
+	return used
 }

@@ -255,6 +255,38 @@ func TestAChangeOfKeyThatWasCutOff(t *testing.T) {
 	}
 }
 
+// A change whose file cannot be put into its place has happened all the same: what is stored
+// afterwards is sealed with the new key, which is found, and no further change loses it.
+func TestAChangeOfKeyWhoseFileCannotBePlaced(t *testing.T) {
+	dir := t.TempDir()
+	s, v := open(t, dir)
+	file := filepath.Join(dir, "vault.key")
+	old, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(os.Remove(file), os.MkdirAll(filepath.Join(file, "in-the-way"), 0o700)); err != nil {
+		t.Fatal(err)
+	}
+	for range 2 {
+		if err := v.Change(ctx, ""); err == nil {
+			t.Fatal("the new file cannot be in its place")
+		}
+		if err := put(v, one, profile.Login{Password: "kept-secret"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := errors.Join(os.RemoveAll(file), os.WriteFile(file, old, 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	if v, err = vault.Open(ctx, dir, s); err != nil || v.Locked() || login(t, v) != "kept-secret" {
+		t.Fatalf("locked %v, %v", v.Locked(), err)
+	}
+	if err := v.Change(ctx, ""); err != nil || login(t, v) != "kept-secret" {
+		t.Error(err)
+	}
+}
+
 // Without its key file a vault is locked and says so; begun anew it keeps what
 // the lost key sealed, and takes new secrets.
 func TestALostKeyFile(t *testing.T) {

@@ -11,6 +11,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/fact"
+	"redstart/internal/core/value"
 )
 
 // NoAddress is the value of Address that says that the device has none.
@@ -175,15 +176,7 @@ func later(a, b time.Time) time.Time {
 
 // clean makes a hostile value printable and short.
 func clean(s string) string {
-	s = strings.Map(func(r rune) rune {
-		switch {
-		case r == '\n' || r == '\r' || r == '\t':
-			return ' '
-		case r < ' ' || r == 0x7f || r == '\uFFFD':
-			return -1
-		}
-		return r
-	}, strings.ToValidUTF8(s, ""))
+	s = value.Printable(s)
 	if r := []rune(s); len(r) > maxValue {
 		s = string(r[:maxValue])
 	}

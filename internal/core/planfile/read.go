@@ -22,6 +22,7 @@ import (
 
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 )
 
 // MaxFile is the largest plan file that is read, in bytes.
@@ -61,6 +62,31 @@ type Sheet struct {
 
 	above    []Row // the titles, in case that they are the table after all
 	untitled bool
+	budget
+}
+
+// budget bounds what a file unfolds to, while it does.
+type budget struct {
+	cells, text int
+	spent       error // why no more is read; nil while there is room
+}
+
+// Bounds on all cells of a sheet together.
+const (
+	allCells = 2_000_000
+	allText  = 32 << 20 // bytes
+)
+
+// spend counts cells, and reports whether there is room for them.
+func (b *budget) spend(fields []string) bool {
+	b.cells += len(fields)
+	for _, f := range fields {
+		b.text += len(f)
+	}
+	if b.spent == nil && (b.cells > allCells || b.text > allText) {
+		b.spent = refuse("the file holds far more than a plan", "give the plan's own file")
+	}
+	return b.spent == nil
 }
 
 // finish takes for the table what was taken for titles, where nothing came below.
@@ -222,6 +248,9 @@ func openCSV(file []byte) (Book, error) {
 			break
 		}
 		row, _ := r.FieldPos(0)
+		for i, f := range fields {
+			fields[i] = value.PlainCell(f)
+		}
 		if full := s.add(row+skipped, fields); full {
 			break
 		}
@@ -238,6 +267,9 @@ func isHeader(fields []string) bool {
 
 // add takes a row in; it reports when no more can be taken.
 func (s *Sheet) add(number int, fields []string) (full bool) {
+	if !s.spend(fields) {
+		return true
+	}
 	if s.Header == nil {
 		// Titles stand above the header, which is known by its tag.
 		if !isHeader(fields) && !s.untitled {
@@ -253,6 +285,11 @@ func (s *Sheet) add(number int, fields []string) (full bool) {
 		s.above = nil
 		for len(fields) > 0 && strings.TrimSpace(fields[len(fields)-1]) == "" {
 			fields = fields[:len(fields)-1]
+		}
+		if len(fields) > maxColumns {
+			s.spent = refuse(fmt.Sprintf("the file has %d columns; at most %d are read", len(fields), maxColumns),
+				"leave out what is not of the plan")
+			return true
 		}
 		for _, h := range fields {
 			s.Header = append(s.Header, strings.TrimSpace(h))
@@ -286,6 +323,9 @@ func (s *Sheet) add(number int, fields []string) (full bool) {
 func book(format string, sheets ...Sheet) (Book, error) {
 	for i := range sheets {
 		sheets[i].finish()
+		if sheets[i].spent != nil {
+			return Book{}, sheets[i].spent
+		}
 	}
 	sheets = slices.DeleteFunc(sheets, func(s Sheet) bool { return len(s.Header) == 0 })
 	if len(sheets) == 0 {
@@ -312,6 +352,9 @@ func openXLSX(file []byte) (b Book, err error) {
 			b, err = Book{}, refuse("the workbook is damaged", "open and save it again in the spreadsheet")
 		}
 	}()
+	if err := fits(file); err != nil {
+		return Book{}, err
+	}
 	f, err := excelize.OpenReader(bytes.NewReader(file), excelize.Options{UnzipSizeLimit: maxUnzipped,
 		UnzipXMLSizeLimit: maxUnzipped})
 	if err != nil {
@@ -430,6 +473,10 @@ func openJSON(file []byte) (Book, error) {
 				seen[key] = true
 				s.Header = append(s.Header, key)
 			}
+		}
+		if len(s.Header) > maxColumns {
+			return Book{}, refuse(fmt.Sprintf("its entries have more than %d different keys", maxColumns),
+				"leave out what is not of the plan")
 		}
 	}
 	slices.Sort(s.Header)

@@ -1,8 +1,6 @@
 package planfile
 
 import (
-	"bytes"
-	"encoding/csv"
 	"fmt"
 	"maps"
 	"slices"
@@ -148,15 +146,7 @@ func TableCSV(p plan.Plan, key string) ([]byte, error) {
 	if !is {
 		return nil, refuse(fmt.Sprintf("no profile has a table %q", key), "")
 	}
-	var out bytes.Buffer
-	w := csv.NewWriter(&out)
-	for _, line := range tableLines(p, s) {
-		if err := w.Write(line); err != nil {
-			return nil, err
-		}
-	}
-	w.Flush()
-	return out.Bytes(), w.Error()
+	return Lines(tableLines(p, s))
 }
 
 // tableLines are the lines of a table with their header, without secrets.

@@ -12,6 +12,7 @@ import (
 
 	"redstart/internal/core/plan"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/value"
 )
 
 // Write gives the plan as a file that Read understands. Secrets are left out.
@@ -21,18 +22,11 @@ func Write(p plan.Plan, format string) ([]byte, error) {
 	columns = slices.DeleteFunc(columns, func(key string) bool { return isSecret(key, p.Profiles) })
 	switch format {
 	case CSV:
-		var out bytes.Buffer
-		w := csv.NewWriter(&out)
-		if err := w.Write(columns); err != nil {
-			return nil, err
-		}
+		lines := [][]string{columns}
 		for _, e := range p.Entries {
-			if err := w.Write(cells(e, columns)); err != nil {
-				return nil, err
-			}
+			lines = append(lines, cells(e, columns))
 		}
-		w.Flush()
-		return out.Bytes(), w.Error()
+		return Lines(lines)
 	case JSON:
 		return writeJSON(p, columns)
 	case XLSX:
@@ -43,6 +37,24 @@ func Write(p plan.Plan, format string) ([]byte, error) {
 		return writeXLSX(p, columns, false)
 	}
 	return nil, refuse(fmt.Sprintf("there is no format %q", format), "choose csv, xlsx or json")
+}
+
+// Lines writes lines as CSV (RFC 4180), with no cell in them that a spreadsheet would run: a
+// device may say what it likes of itself. It is the one way in which CSV is written here.
+func Lines(lines [][]string) ([]byte, error) {
+	var out bytes.Buffer
+	w := csv.NewWriter(&out)
+	for _, line := range lines {
+		safe := make([]string, len(line))
+		for i, text := range line {
+			safe[i] = value.Cell(text)
+		}
+		if err := w.Write(safe); err != nil {
+			return nil, err
+		}
+	}
+	w.Flush()
+	return out.Bytes(), w.Error()
 }
 
 // Template gives an empty workbook with a column for every field and setting,

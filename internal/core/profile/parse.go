@@ -27,6 +27,9 @@ func Parse(doc []byte, drivers []Driver) (*Profile, error) {
 	if len(doc) > MaxSize {
 		return nil, fmt.Errorf("the profile is larger than %d KiB", MaxSize>>10)
 	}
+	if err := checkShape(doc); err != nil {
+		return nil, fmt.Errorf("the profile cannot be read: %w", err)
+	}
 	var p Profile
 	if err := yaml.UnmarshalWithOptions(doc, &p, yaml.Strict()); err != nil {
 		return nil, fmt.Errorf("the profile cannot be read: %s", strings.TrimSpace(yaml.FormatError(err, false, false)))

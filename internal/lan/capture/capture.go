@@ -4,6 +4,7 @@ package capture
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"sync"
 	"time"
@@ -15,6 +16,12 @@ import (
 	"redstart/internal/lan"
 )
 
+// MostBytes is the largest capture, in bytes; what comes after it is not kept.
+const MostBytes = 256 << 20
+
+// ErrFull says that a capture is as large as it may be.
+var ErrFull = fmt.Errorf("the capture reached %d MiB, and ends there", MostBytes>>20)
+
 // ErrBusy says that a capture is under way.
 var ErrBusy = errors.New("a capture is under way already")
 
@@ -24,6 +31,7 @@ type Port struct {
 	mu  sync.Mutex
 	out *pcapgo.NgWriter // nil while nothing is written
 	err error            // the first of the capture
+	has int              // bytes of frames in it
 }
 
 var _ lan.Port = (*Port)(nil)
@@ -44,7 +52,7 @@ func (p *Port) Start(w io.Writer, name, program string) error {
 	options.SectionInfo.Application = program
 	out, err := pcapgo.NewNgWriterInterface(w, face, options)
 	if err == nil {
-		p.out, p.err = out, nil
+		p.out, p.err, p.has = out, nil, 0
 	}
 	return err
 }
@@ -65,6 +73,10 @@ func (p *Port) write(frame []byte) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.out == nil || p.err != nil {
+		return
+	}
+	if p.has += len(frame); p.has > MostBytes {
+		p.err = ErrFull
 		return
 	}
 	p.err = p.out.WritePacket(gopacket.CaptureInfo{Timestamp: time.Now(), CaptureLength: len(frame),

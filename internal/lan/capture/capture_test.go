@@ -61,3 +61,24 @@ func TestACaptureHoldsWhatCrossed(t *testing.T) {
 		t.Errorf("%v", marks)
 	}
 }
+
+// A capture ends at its bound; what crosses the port does not.
+func TestACaptureIsBounded(t *testing.T) {
+	t.Parallel()
+	wire := &segment.Segment{}
+	p := capture.On(wire.Attach(address.MAC{2, 0, 0, 0, 0, 1}, 4))
+	defer p.Close()
+	if err := p.Start(io.Discard, "wire", "test"); err != nil {
+		t.Fatal(err)
+	}
+	frame := make([]byte, 64<<10)
+	copy(frame, []byte{2, 0, 0, 0, 0, 9, 2, 0, 0, 0, 0, 1, 0x88, 0xb5})
+	for range capture.MostBytes/len(frame) + 3 {
+		if err := p.Send(frame); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := p.Stop(); !errors.Is(err, capture.ErrFull) {
+		t.Errorf("%v", err)
+	}
+}
