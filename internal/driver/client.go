@@ -214,6 +214,9 @@ func (c *Client) trace(act profile.Act, move int, vars, facts map[string]string)
 	for _, x := range c.told {
 		x.Act, x.Move = act, move
 		x.Sent, x.Got = readable(c.hide(c.hide(x.Sent, vars), facts)), readable(c.hide(c.hide(x.Got, vars), facts))
+		if disguised(x.Got, c.target.Profile.Secrets(vars)) {
+			x.Got = "••• it answered with a secret in another form"
+		}
 		c.target.Trace(x)
 	}
 	c.told = nil
@@ -477,7 +480,15 @@ func readable(text string) string {
 // explain turns a driver's error into one that names the device and hides the values
 // of all variables that are not public.
 func (c *Client) explain(act profile.Act, err error, vars map[string]string) error {
-	text := value.Printable(c.hide(err.Error(), vars))
+	said := err.Error()
+	secrets := c.target.Profile.Secrets(vars)
+	if c.target.Profile.SendsSecret(act) {
+		said = withReason(err, c.target.Profile, secrets)
+	}
+	text := value.Printable(c.hide(said, vars))
+	if disguised(text, secrets) {
+		text = "it refused, " + notKept
+	}
 	e := problem.New(problem.Device, text, "").About(c.target.MAC.String() + ", " + string(act))
 	// Only the kinds of the error are kept, not its text.
 	var kinds []error

@@ -33,14 +33,6 @@ var (
 	ErrNoAnswer = errors.New("no answer")
 )
 
-// Refusal is an answer of the device that says no, in its own words where it has some.
-type Refusal struct{ Text string }
-
-func (r Refusal) Error() string { return r.Text }
-
-// Is makes every refusal an ErrValue.
-func (r Refusal) Is(target error) bool { return target == ErrValue }
-
 // Driver is one way of talking to devices. One that can do without a network where a
 // serial line is at hand has a method OverLine that says so.
 type Driver interface {

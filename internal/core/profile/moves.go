@@ -280,6 +280,40 @@ func (m Move) needs() []string {
 	return slices.Sorted(maps.Keys(names))
 }
 
+// SendsSecret reports whether an act sends a password, or something else that is secret, in
+// what it says: not merely to sign in.
+func (p *Profile) SendsSecret(a Act) bool {
+	return slices.ContainsFunc(p.Acts[a], func(m Move) bool {
+		return slices.ContainsFunc(m.needs(), func(name string) bool {
+			s := p.settingOf(name)
+			return name == "password" || name == "old-password" || s != nil && s.HasSecret() ||
+				strings.HasPrefix(name, rowPrefix) && !p.Public(name)
+		})
+	})
+}
+
+// Secrets lists the secrets among the values of variables.
+func (p *Profile) Secrets(vars map[string]string) (list []string) {
+	for name, v := range vars {
+		switch s := p.settingOf(name); {
+		case v == "":
+		case name == "password", name == "old-password", s != nil && s.Sealed(),
+			strings.HasPrefix(name, rowPrefix) && !p.Public(name):
+			list = append(list, v)
+		case s != nil && s.HasSecret():
+			rows, _ := ParseRows(v) // what is no table holds none
+			for _, row := range rows {
+				for _, c := range s.Columns {
+					if c.Sealed() && row[c.Key] != "" {
+						list = append(list, row[c.Key])
+					}
+				}
+			}
+		}
+	}
+	return list
+}
+
 // Wanted reports whether the move is to be made, by the values of variables. One that sends
 // a file is not where none is planned.
 func (m Move) Wanted(vars map[string]string) bool {

@@ -176,7 +176,7 @@ func judged(a overhttp.Answer) (*xmlquery.Node, error) {
 	if reason := found(fault, "Reason/Text"); reason != nil {
 		why = strings.TrimSpace(reason.InnerText())
 	}
-	return nil, driver.Refusal{Text: "it refused: " + why}
+	return nil, driver.Refusal{Text: "it refused", Said: why}
 }
 
 // found gives the first element below a node on a path of local names; nil for none.

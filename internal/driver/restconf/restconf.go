@@ -212,15 +212,12 @@ func judged(a overhttp.Answer) error {
 		return driver.Refusal{Text: "it answered " + a.Line()}
 	}
 	first := told.Errors.Error[0]
-	text := inWords[first.Tag]
-	switch {
-	case text == "":
-		text = "it refused: " + first.Tag
-	case first.Message != "":
-		text += ": " + first.Message
+	r := driver.Refusal{Text: inWords[first.Tag], Said: first.Message}
+	if r.Text == "" {
+		r = driver.Refusal{Text: "it refused", Said: first.Tag}
 	}
 	if first.Path != "" {
-		text += " (" + first.Path + ")"
+		r.Said = strings.TrimSpace(r.Said + " (" + first.Path + ")")
 	}
-	return driver.Refusal{Text: text}
+	return r
 }

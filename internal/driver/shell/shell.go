@@ -369,11 +369,11 @@ func (m *Move) judge(seen string) (map[string]string, error) {
 		return nil, driver.ErrLogin
 	}
 	if at := m.Wrong.find(seen); at != nil {
-		why := "it refused"
+		refusal := driver.Refusal{Text: "the device refused: it refused"}
 		if len(at) >= 4 && at[2] >= 0 {
-			why = "it refused: " + strings.TrimSpace(seen[at[2]:at[3]])
+			refusal.Said = strings.TrimSpace(seen[at[2]:at[3]])
 		}
-		return nil, fmt.Errorf("%w: %s", driver.ErrValue, why)
+		return nil, refusal
 	}
 	facts := map[string]string{}
 	for _, fact := range m.Takes() {

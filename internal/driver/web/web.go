@@ -55,7 +55,7 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 	}
 	if !expected(m, a.Status) {
 		if why, err := take(m.Why, a); err == nil && why != "" {
-			return nil, driver.Refusal{Text: "it refused: " + why}
+			return nil, driver.Refusal{Text: "it refused", Said: why}
 		}
 		return nil, driver.Refusal{Text: "it answered " + a.Line()}
 	}
