@@ -188,7 +188,7 @@ func (s *Site) survey(ctx context.Context, w *working, who string, o survey.Opti
 	v.Seen = slices.SortedFunc(maps.Values(seen), func(a, b device.Seen) int {
 		return slices.Compare(a.MAC[:], b.MAC[:])
 	})
-	text, keepErr := s.keepSurvey(v, awaitsAskers)
+	text, keepErr := s.keepSurvey(v, final, awaitsAskers)
 	if unkept = cmp.Or(unkept, keepErr); unkept != nil {
 		s.log.Error("the survey could not be kept", "error", unkept)
 		return errors.Join(err, unkept) // what is not stored is not found
@@ -199,13 +199,15 @@ func (s *Site) survey(ctx context.Context, w *working, who string, o survey.Opti
 }
 
 // keepSurvey stores a survey with what it changed, and says it in words.
-func (s *Site) keepSurvey(v store.Survey, awaitsAskers bool) (string, error) {
+func (s *Site) keepSurvey(v store.Survey, final survey.Progress, awaitsAskers bool) (string, error) {
 	text := plural(v.Found, "device") + " on the segment"
 	switch {
 	case v.State == store.Stopped:
 		text = plural(v.Found, "device") + " found before it was stopped"
-	case v.Found >= survey.MostFound:
-		text += ", and more senders than can be kept: look for a loop, or for somebody who makes senders up"
+	case final.Flooded > 0:
+		text += fmt.Sprintf("; it is being flooded: %d frames came of senders that there was no room for, so nobody can say that these are all; look for a loop, or for somebody who makes senders up", final.Flooded)
+	case final.Unquiet:
+		text += "; it never went quiet, so the survey was ended: somebody goes on telling something new"
 	case v.Believed > v.Found:
 		text += fmt.Sprintf("; about %d are believed to be there, so find again", v.Believed)
 	case v.Believed > 0:

@@ -37,6 +37,10 @@ type inventory struct {
 	emit     func(*device.Found)
 	now      func() time.Time
 
+	answered map[address.MAC]bool // sent something to us alone
+	idle     []address.MAC        // came in this order, and answered nothing yet
+	flooded  int                  // frames of senders that there was no room for
+
 	found map[address.MAC]*device.Found
 	seen  map[address.MAC]time.Time // when each was heard last, by this survey or watch
 
@@ -64,8 +68,8 @@ type answer struct {
 
 func newInventory(b *bench.Bench, profiles profile.Set, o Options) *inventory {
 	inv := &inventory{bench: b, profiles: profiles, options: o, now: time.Now, found: map[address.MAC]*device.Found{},
-		seen: map[address.MAC]time.Time{},
-		xid:  rand.Uint32(), wanted: map[netip.Prefix][]netip.Addr{}, refused: map[netip.Addr]bool{},
+		seen: map[address.MAC]time.Time{}, answered: map[address.MAC]bool{},
+		xid: rand.Uint32(), wanted: map[netip.Prefix][]netip.Addr{}, refused: map[netip.Addr]bool{},
 		asked: map[address.MAC]int{}, done: map[address.MAC]bool{}, busy: map[address.MAC]bool{},
 		answers: make(chan answer, asking)}
 	// A random interface identifier (RFC 7217 in spirit): the computer's own
@@ -189,7 +193,7 @@ func (inv *inventory) settle() {
 
 // hear reads a frame and answers whoever asks for an address of ours.
 func (inv *inventory) hear(ctx context.Context, f ethernet.Frame) (who address.MAC, news bool) {
-	if _, known := inv.found[f.Source]; !known && len(inv.found) >= MostFound {
+	if !inv.admit(f) {
 		return address.MAC{}, false
 	}
 	inv.defend(f)
@@ -199,13 +203,65 @@ func (inv *inventory) hear(ctx context.Context, f ethernet.Frame) (who address.M
 	return f.Source, news
 }
 
+// admit reports whether a sender is kept. When there is no room for more, only one that
+// answers us is, in the place of the one that came first and never did.
+func (inv *inventory) admit(f ethernet.Frame) bool {
+	toUs := f.Destination == inv.bench.MAC()
+	_, known := inv.found[f.Source]
+	switch {
+	case known:
+	case len(inv.found) >= MostFound:
+		if inv.flooded++; !toUs || !inv.evict() {
+			return false
+		}
+		fallthrough
+	default:
+		if !toUs {
+			inv.idle = append(inv.idle, f.Source)
+		}
+	}
+	if toUs {
+		inv.answered[f.Source] = true
+	}
+	return true
+}
+
+// evict forgets the sender that came first of those that never answered us.
+func (inv *inventory) evict() bool {
+	for len(inv.idle) > 0 {
+		mac := inv.idle[0]
+		inv.idle = inv.idle[1:]
+		if inv.found[mac] == nil || inv.answered[mac] || inv.busy[mac] {
+			continue
+		}
+		delete(inv.found, mac)
+		delete(inv.seen, mac)
+		delete(inv.asked, mac)
+		delete(inv.done, mac)
+		return true
+	}
+	return false
+}
+
+// mostRefused bounds the addresses that are remembered as somebody's. Whoever has one that we
+// want answers the probes for it once more.
+const mostRefused = 1 << 16
+
+// refuse notes that an address is somebody else's.
+func (inv *inventory) refuse(a netip.Addr) {
+	if len(inv.refused) >= mostRefused {
+		clear(inv.refused)
+	}
+	inv.refused[a] = true
+}
+
 // defend answers for the addresses that we ask from (RFC 826, RFC 4861), and
 // notes which are somebody else's.
 func (inv *inventory) defend(f ethernet.Frame) {
 	if p, ok := bench.ARP(f); ok {
-		inv.refused[p.SenderIP] = true
+		inv.refuse(p.SenderIP)
 		if p.SenderIP.IsUnspecified() {
-			inv.refused[p.TargetIP] = true // somebody is about to take it
+			inv.refuse(p.TargetIP) // somebody is about to take it
 		} else if p.Operation == arp.Request && slices.Contains(inv.sources, p.TargetIP) {
 			_ = inv.bench.Send(p.Answer(inv.bench.MAC())) // who asked will ask again
 		}

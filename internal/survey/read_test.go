@@ -425,6 +425,23 @@ func TestAFloodOfSendersIsBounded(t *testing.T) {
 	if told != MostFound || len(inv.found) != MostFound {
 		t.Errorf("%d told, %d kept", told, len(inv.found))
 	}
+	// A real newcomer that answers us finds room; one that only makes noise does not, and the
+	// noise is counted.
+	newcomer := address.MAC{0x0a, 0x4f, 0x56, 1, 2, 3}
+	inv.hear(t.Context(), ethernet.Frame{Destination: address.Broadcast, Source: newcomer, Type: 0x88b5})
+	if inv.found[newcomer] != nil {
+		t.Error("noise finds room")
+	}
+	inv.hear(t.Context(), ethernet.Frame{Destination: us, Source: newcomer, Type: 0x88b5})
+	if inv.found[newcomer] == nil || len(inv.found) != MostFound || inv.flooded != 102 {
+		t.Errorf("the newcomer is kept: %v; %d are, and %d were too many", inv.found[newcomer] != nil, len(inv.found), inv.flooded)
+	}
+	for i := range 3 * mostRefused {
+		inv.refuse(address.FromNumber(uint32(i)))
+	}
+	if len(inv.refused) > mostRefused {
+		t.Errorf("%d addresses are remembered as somebody's", len(inv.refused))
+	}
 	listener := b.Listen(8, inv.wants)
 	defer listener.Close()
 	for _, mac := range []address.MAC{address.Broadcast, {}, {1, 0x80, 0xc2, 0, 0, 0}, them} {

@@ -33,8 +33,12 @@ const (
 	sourceWait = 200 * time.Millisecond // from the last probe for an address to taking it
 	quietLeast = 400 * time.Millisecond // no news for so long ends a survey; longer where news trickles
 	quietMost  = 2 * time.Second
+	mostNews   = 16 // after the last pass, what one device tells anew counts so often
 	earDepth   = 1 << 14
 )
+
+// mostUnquiet is after how long the survey ends in any case, once its last pass is over.
+var mostUnquiet = time.Minute
 
 // Ask asks a device who it is, as its profile may need. It is called from
 // several goroutines.
@@ -58,11 +62,16 @@ type Options struct {
 
 // Progress is how far a survey is.
 type Progress struct {
-	Probes   int   `json:"probes"`   // sent so far
-	Planned  int   `json:"planned"`  // to be sent in all, as far as it is known
-	Found    int   `json:"found"`    // devices seen in this survey
-	Passes   []int `json:"passes"`   // how many devices were heard in each pass
-	Believed int   `json:"believed"` // how many devices there are, judged by how well the passes agree; 0: unknown
+	Probes  int   `json:"probes"`  // sent so far
+	Planned int   `json:"planned"` // to be sent in all, as far as it is known
+	Found   int   `json:"found"`   // devices seen in this survey
+	Passes  []int `json:"passes"`  // how many devices were heard in each pass
+	// Flooded is how many frames came of senders that there was no room for: then nothing can
+	// be said of whether all were found.
+	Flooded int `json:"flooded,omitempty"`
+	// Unquiet says that somebody went on telling something new until the survey was ended.
+	Unquiet  bool `json:"unquiet,omitempty"`
+	Believed int  `json:"believed"` // how many devices there are, judged by how well the passes agree; 0: unknown
 }
 
 // Run surveys the segment until it has gone quiet or the context ends. Every
@@ -84,7 +93,7 @@ func Run(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
 	cancel()
 	s.asking.Wait()
 	s.progress.Found = len(s.seen)
-	s.progress.Believed = s.believed()
+	s.progress.Believed, s.progress.Flooded = s.believed(), s.flooded
 	return s.progress, err
 }
 
@@ -189,8 +198,10 @@ func count(frames func(func([]byte) bool)) (n int) {
 func (s *survey) listen(ctx context.Context, listener *bench.Listener, out *sender, after time.Duration) error {
 	var sent <-chan int
 	untilQuiet := out == nil
-	wait := time.NewTimer(s.quiet())
+	wait, end := time.NewTimer(s.quiet()), time.NewTimer(mostUnquiet)
 	defer wait.Stop()
+	defer end.Stop()
+	told := map[address.MAC]int{} // pieces of news
 	if out != nil {
 		sent = out.count
 	}
@@ -202,7 +213,10 @@ func (s *survey) listen(ctx context.Context, listener *bench.Listener, out *send
 				s.heardIn[n][mac] = true
 				s.progress.Passes[n]++
 			}
-			s.news(news)
+			if news && untilQuiet {
+				told[mac]++
+			}
+			s.news(news && told[mac] <= mostNews)
 		case a := <-s.answers:
 			s.news(s.take(ctx, a))
 		case n, more := <-sent:
@@ -221,6 +235,12 @@ func (s *survey) listen(ctx context.Context, listener *bench.Listener, out *send
 				return nil
 			}
 			wait.Reset(s.quiet())
+			continue
+		case <-end.C:
+			if untilQuiet {
+				s.progress.Unquiet = true
+				return nil
+			}
 			continue
 		case <-s.bench.Done():
 			return bench.ErrGone
