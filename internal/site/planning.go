@@ -4,17 +4,13 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"maps"
-	"slices"
 	"strings"
 
 	"redstart/internal/api"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
-	"redstart/internal/core/profile"
 	"redstart/internal/store"
-	"redstart/internal/vault"
 )
 
 func edited() api.Edited {
@@ -70,7 +66,8 @@ func (s *Site) edit(ctx context.Context, in api.Edits, preview bool, who string,
 	if err != nil {
 		return out, err
 	}
-	if patches, err = s.keepSecrets(ctx, p, patches, preview); err != nil {
+	secrets := s.sealer(p, preview)
+	if patches, err = secrets.ofPatches(ctx, patches); err != nil {
 		return out, err
 	}
 	after, pairs, complaints := p.Apply(patches)
@@ -81,6 +78,9 @@ func (s *Site) edit(ctx context.Context, in api.Edits, preview bool, who string,
 			return out, nil
 		}
 		return out, refusedEdits(patches, complaints)
+	}
+	if err := secrets.ofEntries(ctx, after, pairs); err != nil {
+		return out, err
 	}
 	out.Comparison = plan.ComparePairs(pairs)
 	if err := s.mayTouch(entries, pairs, in.Configured); err != nil {
@@ -154,106 +154,6 @@ func (s *Site) mayTouch(entries []store.Entry, pairs []plan.Pair, configured boo
 		}
 	}
 	return nil
-}
-
-// keepSecrets puts secrets that patches hold into the vault and what stands
-// for them into the patches. A preview keeps nothing.
-func (s *Site) keepSecrets(ctx context.Context, p plan.Plan, patches []plan.Patch, preview bool) ([]plan.Patch, error) {
-	now := map[string]plan.Entry{}
-	for _, e := range p.Entries {
-		now[e.Tag] = e
-	}
-	patches = slices.Clone(patches)
-	for i, patch := range patches {
-		id := patch.Set["profile"]
-		if id == "" {
-			id = now[patch.Tag].Profile
-		}
-		q := p.Profiles[id]
-		if q == nil {
-			continue
-		}
-		for _, setting := range q.Settings {
-			value := patch.Set[setting.Key]
-			if setting.Type == profile.Rows && setting.HasSecret() && value != "" {
-				text, err := s.keepSecretCells(ctx, setting, now[patch.Tag].Settings[setting.Key], value, preview)
-				if err != nil {
-					return nil, err
-				}
-				patches[i].Set = maps.Clone(patches[i].Set)
-				patches[i].Set[setting.Key] = text
-				continue
-			}
-			if setting.Type != profile.Secret || value == "" || value == now[patch.Tag].Settings[setting.Key] {
-				continue
-			}
-			if strings.HasPrefix(value, vault.Prefix) {
-				// What stands for a secret comes back with an undo or a file; it is
-				// never taken for a secret itself.
-				if known, err := s.store.HasSecret(ctx, value); err != nil {
-					return nil, err
-				} else if known {
-					continue
-				}
-				e := problem.New(problem.Usage, "this stands for a secret that is not in the vault of this site",
-					"give the secret itself")
-				e.Cells = []problem.Cell{{Column: cmp.Or(patch.Tag, patch.Set["tag"]) + " " + setting.Key,
-					Reason: "stands for a secret that is not in the vault of this site"}}
-				return nil, e
-			}
-			token := vault.Prefix + "new"
-			if !preview {
-				var err error
-				if token, err = s.vault.Keep(ctx, s.store, value); err != nil {
-					return nil, err
-				}
-			}
-			patches[i].Set = maps.Clone(patches[i].Set)
-			patches[i].Set[setting.Key] = token
-		}
-	}
-	return patches, nil
-}
-
-// keepSecretCells puts the secrets of a table into the vault and what stands for them into
-// its cells. A secret that is left out stays as it was in the row of the same name.
-func (s *Site) keepSecretCells(ctx context.Context, table profile.Setting, before, value string, preview bool) (string,
-	error) {
-	rows, err := profile.ParseRows(value)
-	old, err2 := profile.ParseRows(before)
-	if err != nil || err2 != nil {
-		return value, nil // checking says what is wrong with it
-	}
-	first := table.Columns[0].Key
-	was := map[string]profile.Row{}
-	for _, row := range old {
-		was[row[first]] = row
-	}
-	for _, row := range rows {
-		for _, c := range table.Columns {
-			kept := was[row[first]][c.Key]
-			switch v := row[c.Key]; {
-			case c.Type != profile.Secret || v == kept:
-			case v == "":
-				row[c.Key] = kept
-			case strings.HasPrefix(v, vault.Prefix):
-				if known, err := s.store.HasSecret(ctx, v); err != nil {
-					return "", err
-				} else if !known {
-					return "",
-						problem.New(problem.Usage, "this stands for a secret that is not in the vault of this site",
-							"give the secret itself").About(table.Key + ", " + row[first])
-				}
-			case preview:
-				row[c.Key] = vault.Prefix + "new"
-			default:
-				if row[c.Key], err = s.vault.Keep(ctx, s.store, v); err != nil {
-					return "", err
-				}
-			}
-		}
-	}
-	return profile.RowsText(rows), nil
 }
 
 // Generate adds entries from quantities.
@@ -333,7 +233,8 @@ func (s *Site) Import(ctx context.Context, content []byte, o api.ImportOptions, 
 			problem.New(problem.Conflict, fmt.Sprintf("the file changes %d entries and removes %d that are in the plan",
 				c.Entries(), len(c.Removed)), "look at what changes, then import it with --apply").About("plan file")
 	}
-	if r.Patches, err = s.keepSecrets(ctx, p, r.Patches, false); err != nil {
+	secrets := s.sealer(p, false)
+	if r.Patches, err = secrets.ofPatches(ctx, r.Patches); err != nil {
 		return r, err
 	}
 	var edits []store.Edit
@@ -345,9 +246,12 @@ func (s *Site) Import(ctx context.Context, content []byte, o api.ImportOptions, 
 		p.Site = site
 	}
 	p.Known.Spoken = r.Spoken
-	_, pairs, complaints := p.Apply(r.Patches)
+	after, pairs, complaints := p.Apply(r.Patches)
 	if complaints != nil {
 		return r, refusedEdits(r.Patches, complaints)
+	}
+	if err := secrets.ofEntries(ctx, after, pairs); err != nil {
+		return r, err
 	}
 	if err := s.mayTouch(entries, pairs, o.Configured); err != nil {
 		return r, err

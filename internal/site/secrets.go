@@ -232,7 +232,7 @@ func (s *Site) Reveal(ctx context.Context, tag, setting string, id int64, who st
 func (s *Site) revealSetting(ctx context.Context, e store.Entry, setting, who string) (api.Shown, error) {
 	secret, ok, err := "", false, error(nil)
 	if token := e.Settings[setting]; strings.HasPrefix(token, vault.Prefix) {
-		secret, ok, err = s.vault.Secret(ctx, token)
+		secret, ok, err = s.vault.Secret(ctx, s.store, token)
 	}
 	if err == nil && !ok {
 		err = problem.New(problem.Missing, "it has no such secret", "").About(e.Tag)

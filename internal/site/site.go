@@ -273,7 +273,7 @@ func (s *Site) plan(ctx context.Context) (plan.Plan, []store.Entry, error) {
 	}
 	if !s.vault.Locked() {
 		p.Known.Refused = func(c plan.Policy, q *profile.Profile) error {
-			password, ok, err := s.vault.Secret(ctx, c.Given)
+			password, ok, err := s.vault.Secret(ctx, s.store, c.Given)
 			if err != nil || !ok {
 				return err
 			}

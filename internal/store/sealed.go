@@ -61,22 +61,15 @@ func (s *Site) AddSecret(ctx context.Context, token string, sealed []byte, keyID
 		map[string]any{"token": token, "site": s.ID, "sealed": sealed, "at": Now(), "key": keyID})
 }
 
-// Secret gives a sealed secret and the key that sealed it; ok is false when there
-// is none.
-func (s *Store) Secret(ctx context.Context, token string) (sealed []byte, keyID string, ok bool, err error) {
+// Secret gives a sealed secret of the site and the key that sealed it; ok is false when
+// there is none.
+func (s *Site) Secret(ctx context.Context, token string) (sealed []byte, keyID string, ok bool, err error) {
 	var row struct {
 		Sealed []byte
 		KeyID  string `db:"key_id"`
 	}
-	ok, err = s.one(ctx, &row, `SELECT sealed, key_id FROM secrets WHERE token = ?`, token)
+	ok, err = s.one(ctx, &row, `SELECT sealed, key_id FROM secrets WHERE site = ? AND token = ?`, s.ID, token)
 	return row.Sealed, row.KeyID, ok, err
-}
-
-// HasSecret reports whether a token stands for a secret of the site.
-func (s *Site) HasSecret(ctx context.Context, token string) (bool, error) {
-	var n int
-	_, err := s.one(ctx, &n, `SELECT COUNT(*) FROM secrets WHERE site = ? AND token = ?`, s.ID, token)
-	return n > 0, err
 }
 
 // Reseal seals anew every credential and secret that the present key sealed, and

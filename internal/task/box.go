@@ -249,7 +249,7 @@ func (b *Box) variables(ctx context.Context) (map[string]string, error) {
 		} else if token != "" {
 			var ok bool
 			var err error
-			if secret, ok, err = b.Vault.Secret(ctx, token); err != nil {
+			if secret, ok, err = b.Vault.Secret(ctx, b.Store, token); err != nil {
 				return nil, err
 			} else if !ok {
 				return nil, problem.New(problem.Conflict, "the planned "+key+" is not in the vault",
@@ -321,7 +321,7 @@ func (b *Box) openCells(ctx context.Context, s *profile.Setting, value string) (
 				b.d.Given.Settings[s.Key] = profile.RowsText(given)
 				continue
 			}
-			secret, ok, err := b.Vault.Secret(ctx, token)
+			secret, ok, err := b.Vault.Secret(ctx, b.Store, token)
 			if err != nil {
 				return "", err
 			}

@@ -138,7 +138,7 @@ func (b *Box) newPassword(ctx context.Context) (string, error) {
 	}
 	switch policy.Mode {
 	case plan.Given:
-		password, ok, err := b.Vault.Secret(ctx, policy.Given)
+		password, ok, err := b.Vault.Secret(ctx, b.Store, policy.Given)
 		if err != nil {
 			return "", err
 		}

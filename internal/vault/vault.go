@@ -221,13 +221,13 @@ func (v *Vault) KeepAs(ctx context.Context, site *store.Site, token, secret stri
 	return site.AddSecret(ctx, token, seal(aead, token, []byte(secret)), keyID)
 }
 
-// Secret opens what a token stands for; ok is false when nothing does.
-func (v *Vault) Secret(ctx context.Context, token string) (secret string, ok bool, err error) {
+// Secret opens what a token of a site stands for; ok is false when nothing does.
+func (v *Vault) Secret(ctx context.Context, site *store.Site, token string) (secret string, ok bool, err error) {
 	aead, keyID, err := v.cipher()
 	if err != nil {
 		return "", false, err
 	}
-	sealed, by, ok, err := v.store.Secret(ctx, token)
+	sealed, by, ok, err := site.Secret(ctx, token)
 	if err != nil || !ok || by != keyID {
 		return "", false, err
 	}
@@ -248,7 +248,7 @@ func (v *Vault) Shared(ctx context.Context, site *store.Site, kind string, turn 
 	if turn > 0 {
 		token += fmt.Sprintf("/%d", turn)
 	}
-	password, ok, err := v.Secret(ctx, token)
+	password, ok, err := v.Secret(ctx, site, token)
 	if ok || err != nil {
 		return password, err
 	}

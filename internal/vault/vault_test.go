@@ -196,6 +196,9 @@ func TestAPassphraseOpensTheVault(t *testing.T) {
 		t.Fatal(err)
 	}
 	s, v = open(t, dir)
+	if site, err = s.At(ctx, site.Key); err != nil {
+		t.Fatal(err)
+	}
 	if !v.Locked() || v.Opener() != vault.ByPassphrase {
 		t.Fatal("open without the passphrase")
 	}
@@ -205,11 +208,18 @@ func TestAPassphraseOpensTheVault(t *testing.T) {
 	if err := v.Unlock(ctx, "four words nobody says"); err != nil || login(t, v) != "kept-secret" {
 		t.Fatal(err)
 	}
-	if got, ok, err := v.Secret(ctx, token); got != "join-secret" || !ok || err != nil {
+	if got, ok, err := v.Secret(ctx, site, token); got != "join-secret" || !ok || err != nil {
 		t.Errorf("%q %t %v", got, ok, err)
 	}
-	if _, ok, err := v.Secret(ctx, "vault:other"); ok || err != nil {
+	if _, ok, err := v.Secret(ctx, site, "vault:other"); ok || err != nil {
 		t.Errorf("a token of nothing: %t, %v", ok, err)
+	}
+	other, err := s.AddSite(ctx, plan.Site{Key: "other", Name: "Other"}, "x")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, ok, err := v.Secret(ctx, other, token); ok || err != nil {
+		t.Errorf("a token of another site: %t, %v", ok, err)
 	}
 	// Back to a key file.
 	if err := v.Change(ctx, ""); err != nil || v.Opener() != vault.ByFile {
@@ -323,7 +333,7 @@ func TestALostKeyFile(t *testing.T) {
 	if err != nil || len(logins) != 1 || logins[0].Password != "new-secret" {
 		t.Errorf("%d logins, %v", len(logins), err)
 	}
-	if _, ok, err := v.Secret(ctx, token); ok || err != nil {
+	if _, ok, err := v.Secret(ctx, site, token); ok || err != nil {
 		t.Errorf("what the lost key sealed: %t, %v", ok, err)
 	}
 	rows, err := s.Credentials(ctx, one)
@@ -414,7 +424,7 @@ func TestKeepingWhileTheKeyChanges(t *testing.T) {
 			t.Errorf("box %d: %d logins, %v", i, len(logins), err)
 		}
 		for n := range 25 {
-			if got, ok, err := v.Secret(ctx, fmt.Sprint("vault:", i, n)); got != "kept" || !ok || err != nil {
+			if got, ok, err := v.Secret(ctx, site, fmt.Sprint("vault:", i, n)); got != "kept" || !ok || err != nil {
 				t.Errorf("secret %d %d: %q, %v", i, n, got, err)
 			}
 		}

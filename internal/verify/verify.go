@@ -143,7 +143,10 @@ func (v *Verifier) visit(ctx context.Context, r plan.Resolver, e store.Entry, av
 	}
 	return check.With(check.Subject{
 		MAC: e.Device, PlannedMAC: e.MAC, Serial: cmp.Or(e.Serial, was.Serial), Servers: servers, Address: e.Address,
-		Given: procedure.For(r, e.Entry, p), Profile: p, State: was, Hanging: r.Hanging(e.Tag), Parts: behind, Secret: v.Vault.Secret,
+		Given: procedure.For(r, e.Entry, p), Profile: p, State: was, Hanging: r.Hanging(e.Tag), Parts: behind,
+		Secret: func(ctx context.Context, token string) (string, bool, error) {
+			return v.Vault.Secret(ctx, v.Store, token)
+		},
 	}, v.Bench, v.Store, v.Vault.Try(e.Device, p.Accounts, "verification by "+who), avoid), nil
 }
 

@@ -101,7 +101,13 @@ type applier struct {
 // wish is an entry that asked for a value to be made.
 type wish struct{ patch, entry int }
 
+// complain never repeats what may be a secret: the profile may be unknown.
 func (a *applier) complain(patch int, field, value, reason string) {
+	for _, p := range a.Profiles {
+		if s := p.Setting(field); s != nil && s.HasSecret() {
+			value = ""
+		}
+	}
 	a.complaints = append(a.complaints, Complaint{patch, field, clip(value), reason})
 }
 

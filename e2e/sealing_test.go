@@ -1,0 +1,90 @@
+package e2e
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"redstart/internal/api"
+	"redstart/internal/core/plan"
+	"redstart/internal/core/profile"
+	"redstart/internal/sim/skerry"
+	"redstart/internal/vault"
+)
+
+// A secret is sealed by what the entry's profile says in the end, however it came, and what
+// stands for a secret opens nothing anywhere but where it was given out.
+func TestSecretsOfEntriesAreSealedAndStayWhereTheyAre(t *testing.T) {
+	t.Parallel()
+	doc, err := os.ReadFile("../internal/core/profile/testdata/x-24.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := start(t, skerry.Options{Devices: 1}, string(doc))
+	ctx := patience(t)
+	var key, id string
+	for _, p := range r.s.Profiles().Sorted() {
+		for _, s := range p.Settings {
+			if s.Type == profile.Secret && key == "" {
+				key, id = s.Key, p.ID
+			}
+		}
+	}
+	const secret, ports = "hush-hush-7", `[{"port":"1","role":"uplink","code":"hush-rows-7"}]`
+	edit := func(patches ...plan.Patch) error {
+		_, err := r.c.Edit(ctx, api.Edits{Patches: patches}, false)
+		return err
+	}
+	add := func(tag, profile string) plan.Patch {
+		return plan.Patch{Set: map[string]string{"tag": tag, "profile": profile, key: secret}}
+	}
+	if err := edit(add("A-1", id), add("A-2", ""), add("A-3", strings.ToUpper(id)), add("A-4", "no-such"),
+		add("A-5", ""), plan.Patch{Tag: "A-5", Set: map[string]string{"profile": id}},
+		plan.Patch{Set: map[string]string{"tag": "SW-1", "ports": ports}},
+		plan.Patch{Tag: "SW-1", Set: map[string]string{"profile": "x-24"}}); err != nil {
+		t.Fatal(err)
+	}
+	// As a file too, and where something is wrong with it besides.
+	if _, err := r.c.Import(ctx, []byte("tag,profile,"+key+"\nB-1,no-such,"+secret+"\n"), api.ImportOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	if err := edit(plan.Patch{Set: map[string]string{"tag": "C-1", key: secret + strings.Repeat("x", 100_000)}}); err == nil ||
+		strings.Contains(err.Error(), "hush") {
+		t.Errorf("a secret that is too long: %v", err)
+	}
+	for tag, e := range r.entries() {
+		for k, v := range e.Settings {
+			if strings.Contains(v, "hush") || (k == key) != strings.HasPrefix(v, vault.Prefix) {
+				t.Errorf("%s holds %s %q", tag, k, v)
+			}
+		}
+	}
+	files, err := filepath.Glob(filepath.Join(r.dir, "*.db*"))
+	if err != nil || len(files) == 0 {
+		t.Fatalf("no records in %s: %v", r.dir, err)
+	}
+	for _, f := range files {
+		if content, err := os.ReadFile(f); err != nil || bytes.Contains(content, []byte("hush-")) {
+			t.Errorf("%s holds a secret in plain text: %v", f, err)
+		}
+	}
+	// What stands for it is taken back where it stands, and nowhere else.
+	own := r.entries()["A-1"].Settings[key]
+	rows := r.entries()["SW-1"].Settings["ports"]
+	if err := edit(plan.Patch{Tag: "A-1", Set: map[string]string{key: own, "place": "Hall"}},
+		plan.Patch{Tag: "SW-1", Set: map[string]string{"ports": strings.Replace(rows, `"1"`, `"2"`, 1)}}); err != nil {
+		t.Errorf("its own: %v", err)
+	}
+	for _, p := range []plan.Patch{
+		{Tag: "A-2", Set: map[string]string{key: own}},
+		{Tag: "A-2", Set: map[string]string{"profile": id, key: "vault:1/kind/camera"}},
+		{Set: map[string]string{"tag": "D-1", key: own}},
+		{Tag: "SW-1", Set: map[string]string{"ports": strings.Replace(rows, "vault:", "vault:x", 1)}},
+	} {
+		if err := edit(p); err == nil || !strings.Contains(err.Error(), "stands for a secret that is kept elsewhere") {
+			t.Errorf("%+v: %v", p, err)
+		}
+	}
+}

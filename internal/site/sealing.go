@@ -1,0 +1,199 @@
+package site
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"redstart/internal/core/plan"
+	"redstart/internal/core/problem"
+	"redstart/internal/core/profile"
+	"redstart/internal/vault"
+)
+
+// sealer puts the secrets of one change of the plan into the vault and what stands for
+// them into the plan. A preview keeps nothing.
+type sealer struct {
+	*Site
+	plan    plan.Plan
+	preview bool
+	made    map[string]bool // what it gave out for secrets of this change
+}
+
+func (s *Site) sealer(p plan.Plan, preview bool) *sealer {
+	return &sealer{s, p, preview, map[string]bool{}}
+}
+
+// setting gives what a setting of an entry is when it holds a secret. Without a known
+// profile it is one as soon as any profile calls it one: a profile comes later, and what
+// was kept in plain text until then stays readable in the history.
+func (k *sealer) setting(id, key string) *profile.Setting {
+	if q := k.plan.Profiles[id]; q != nil {
+		if s := q.Setting(key); s != nil && s.HasSecret() {
+			return s
+		}
+		return nil
+	}
+	for _, q := range k.plan.Profiles.Sorted() {
+		for i := range q.Settings {
+			if s := &q.Settings[i]; strings.EqualFold(s.Key, key) && s.HasSecret() {
+				return s
+			}
+		}
+	}
+	return nil
+}
+
+// ofPatches keeps what the patches hold, as far as the profile is known before they are
+// applied: what applying them says never holds it then.
+func (k *sealer) ofPatches(ctx context.Context, patches []plan.Patch) ([]plan.Patch, error) {
+	now := map[string]plan.Entry{}
+	for _, e := range k.plan.Entries {
+		now[e.Tag] = e
+	}
+	patches = slices.Clone(patches)
+	for i, patch := range patches {
+		e := now[patch.Tag]
+		id := e.Profile
+		if given, ok := patch.Set["profile"]; ok {
+			id = strings.TrimSpace(given)
+		}
+		set, err := k.kept(ctx, cmp.Or(patch.Tag, patch.Set["tag"]), id, patch.Set, e.Settings)
+		if err != nil {
+			return nil, err
+		}
+		patches[i].Set = set
+	}
+	return patches, nil
+}
+
+// ofEntries keeps what entries hold after a change, by the profile that they have in the
+// end, in the pairs and in the list of all.
+func (k *sealer) ofEntries(ctx context.Context, after []plan.Entry, pairs []plan.Pair) error {
+	at := map[string]int{}
+	for i, e := range after {
+		at[e.Tag] = i
+	}
+	for _, x := range pairs {
+		if x.After == nil {
+			continue
+		}
+		var before map[string]string
+		if x.Before != nil {
+			before = x.Before.Settings
+		}
+		set, err := k.kept(ctx, x.After.Tag, x.After.Profile, x.After.Settings, before)
+		if err != nil {
+			return err
+		}
+		x.After.Settings, after[at[x.After.Tag]].Settings = set, set
+	}
+	return nil
+}
+
+// kept gives settings with what stands for the secrets in them; before are those of the
+// same entry now.
+func (k *sealer) kept(ctx context.Context, who, id string, set, before map[string]string) (map[string]string, error) {
+	out := set
+	for _, key := range slices.Sorted(maps.Keys(set)) {
+		s := k.setting(id, key)
+		if s == nil {
+			continue
+		}
+		at := who + " " + key
+		text, err := "", error(nil)
+		if s.Type == profile.Rows {
+			text, err = k.cells(ctx, at, *s, set[key], before[key])
+		} else {
+			text, err = k.one(ctx, at, set[key], map[string]bool{before[key]: true})
+		}
+		if err != nil {
+			return nil, err
+		}
+		if text != set[key] {
+			out = maps.Clone(out)
+			out[key] = text
+		}
+	}
+	return out, nil
+}
+
+// longestSecret is how long a secret may be, in characters.
+const longestSecret = 1000
+
+func refusedSecret(at, reason string) error {
+	e := problem.New(problem.Usage, "what was given as a secret "+reason+"; nothing was changed", "give the secret itself, as it is")
+	e.Cells = []problem.Cell{{Column: at, Reason: reason}}
+	return e
+}
+
+// one keeps one secret. What stands for a secret is taken only where it stands already:
+// with what another entry, kind or site has, somebody would get at a secret that is not
+// theirs to give.
+func (k *sealer) one(ctx context.Context, at, value string, own map[string]bool) (string, error) {
+	switch {
+	case value == "" || own[value] && strings.HasPrefix(value, vault.Prefix) || k.made[value]:
+		return value, nil
+	case strings.HasPrefix(value, vault.Prefix):
+		return "", refusedSecret(at, "stands for a secret that is kept elsewhere")
+	case utf8.RuneCountInString(value) > longestSecret:
+		return "", refusedSecret(at, fmt.Sprintf("is longer than %d characters", longestSecret))
+	case strings.ContainsFunc(value, unicode.IsControl):
+		return "", refusedSecret(at, "holds a line break or another control character")
+	}
+	token := vault.Prefix + "new"
+	if !k.preview {
+		var err error
+		if token, err = k.vault.Keep(ctx, k.store, value); err != nil {
+			return "", err
+		}
+	}
+	k.made[token] = true
+	return token, nil
+}
+
+// cells keeps the secrets of a table. A secret that is left out stays as it was in the row
+// of the same name.
+func (k *sealer) cells(ctx context.Context, at string, table profile.Setting, value, before string) (string, error) {
+	rows, err := profile.ParseRows(value)
+	old, err2 := profile.ParseRows(before)
+	if err != nil || err2 != nil || value == "" {
+		return value, nil // checking says what is wrong with it
+	}
+	first := table.Columns[0].Key
+	was, own := map[string]profile.Row{}, map[string]map[string]bool{}
+	for _, row := range old {
+		was[row[first]] = row
+		for key, cell := range row {
+			if own[key] == nil {
+				own[key] = map[string]bool{}
+			}
+			own[key][cell] = true
+		}
+	}
+	changed := false
+	for _, row := range rows {
+		for _, c := range table.Columns {
+			if c.Type != profile.Secret {
+				continue
+			}
+			given := cmp.Or(row[c.Key], was[row[first]][c.Key])
+			kept, err := k.one(ctx, at+", "+row[first]+" "+c.Key, given, own[c.Key])
+			if err != nil {
+				return "", err
+			}
+			if kept != row[c.Key] {
+				row[c.Key], changed = kept, true
+			}
+		}
+	}
+	if !changed {
+		return value, nil
+	}
+	return profile.RowsText(rows), nil
+}
