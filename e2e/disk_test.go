@@ -22,7 +22,7 @@ type disk struct {
 // mounted is the command that runs another one with a file system of its own.
 func mounted(options, dir string, command ...string) []string {
 	return append([]string{"unshare", "--mount", "--propagation", "private", "sh", "-c",
-		`mount -t tmpfs -o ` + options + ` redstart "$0" && exec "$@"`, dir}, command...)
+		`mount -t tmpfs -o mode=700,` + options + ` redstart "$0" && exec "$@"`, dir}, command...)
 }
 
 // in runs a command where the disk can be seen, and gives what it says and its exit code.

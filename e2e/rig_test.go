@@ -184,7 +184,7 @@ func (r *rig) serve(port lan.Port) {
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	served := make(chan error, 1)
-	go func() { served <- server.New(s, nil).Serve(ctx, l) }()
+	go func() { served <- server.New(s).Serve(ctx, l) }()
 	r.stop = sync.OnceFunc(func() {
 		stop()
 		if err := <-served; err != nil {

@@ -126,7 +126,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 	}
 	serving, stop := context.WithCancel(ctx)
 	defer stop()
-	go server.New(s, nil).Serve(serving, l)
+	go server.New(s).Serve(serving, l)
 	token, err := s.Accounts().OnceToken(ctx)
 	if err != nil {
 		return err

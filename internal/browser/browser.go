@@ -35,7 +35,7 @@ func Start(ctx context.Context, more ...chromedp.ExecAllocatorOption) (context.C
 		chromedp.Flag("disable-quic", true),
 		chromedp.Flag("force-prefers-reduced-motion", true), // the console then moves nothing
 		chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE 127.0.0.2"),
+		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.*"),
 	)
 	allocator, stopAllocator := chromedp.NewExecAllocator(ctx, append(options, more...)...)
 	browser, stopBrowser := chromedp.NewContext(allocator)

@@ -24,10 +24,11 @@ const certificateTime = 5 * 365 * 24 * time.Hour
 // selfMade gives the files of a certificate that the service made for itself,
 // and makes them when there are none: for when it listens on other than
 // loopback and nobody gave it one. Browsers will ask; the pin tells them apart.
-func selfMade(dir, host string) (cert, key string, err error) {
+func selfMade(dir, host, below string) (cert, key string, err error) {
 	cert, key = filepath.Join(dir, "tls.pem"), filepath.Join(dir, "tls-key.pem")
 	if pair, err := tls.LoadX509KeyPair(cert, key); err == nil && time.Now().Before(pair.Leaf.NotAfter) &&
-		pair.Leaf.VerifyHostname(nameOr(host)) == nil {
+		pair.Leaf.VerifyHostname(nameOr(host)) == nil &&
+		(below == "" || pair.Leaf.VerifyHostname("box."+below) == nil) {
 		return cert, key, nil
 	}
 	fail := func(err error) (string, string, error) {
@@ -55,6 +56,9 @@ func selfMade(dir, host string) (cert, key string, err error) {
 		template.IPAddresses = append(template.IPAddresses, ip)
 	} else if ip == nil && host != "" {
 		template.DNSNames = append(template.DNSNames, host)
+	}
+	if below != "" {
+		template.DNSNames = append(template.DNSNames, "*."+below)
 	}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, private.Public(), private)
 	if err != nil {

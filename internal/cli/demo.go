@@ -82,7 +82,7 @@ func personOf(text string) (*hands.Person, error) {
 // done by hand; nil for nobody.
 func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, walk bool,
 	person *hands.Person) (err error) {
-	l, _, _, err := listenAt(listen, "", "")
+	l, _, _, err := listenAt(listen, "", "", "")
 	if err != nil {
 		return err
 	}
@@ -128,7 +128,7 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 	var people sync.WaitGroup
 	defer people.Wait()
 	defer stop()
-	served := a.run(ctx, s, nil, l, "", func(url string) error {
+	served := a.run(ctx, s, l, "", func(url string) error {
 		a.say("Skerry Point Ferry Terminal, a made-up site. Everything on its network is simulated")
 		a.say("in this process: %s.", inventory(terminal))
 		a.say("Service, API and console are the real ones, on loopback only.")

@@ -25,7 +25,7 @@ import (
 const usualAddress = "127.0.0.1:8427"
 
 func (a *app) serve() *cobra.Command {
-	var listen, cert, key string
+	var listen, below, cert, key string
 	var lookOnly bool
 	var ifaces, tunnels, lines []string
 	c := &cobra.Command{
@@ -42,23 +42,23 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 			if err != nil {
 				return err
 			}
-			cert, key, err := certificateFor(a.data, listen, cert, key)
+			cert, key, err := certificateFor(a.data, listen, below, cert, key)
 			var l net.Listener
 			var pin string
 			var secured *tls.Config
 			if err == nil {
-				l, pin, secured, err = listenAt(listen, cert, key)
+				l, pin, secured, err = listenAt(listen, below, cert, key)
 			}
 			if err != nil {
 				return errors.Join(err, closePlugs(plugs))
 			}
 			s, err := site.Open(cmd.Context(), site.Config{Data: a.data, Plugs: plugs, LookOnly: lookOnly, Lines: lines,
-				Log: a.log(false)})
+				Log: a.log(false), PagesBelow: below, Secured: secured})
 			if err != nil {
 				return errors.Join(err, l.Close())
 			}
 			defer s.Close()
-			return a.run(cmd.Context(), s, secured, l, pin, func(url string) error {
+			return a.run(cmd.Context(), s, l, pin, func(url string) error {
 				password, err := s.Accounts().FirstStart(cmd.Context())
 				if err != nil {
 					return err
@@ -95,6 +95,8 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 		"loopback `address` of a simulated site (redstart sim --vxlan); may be given again")
 	c.Flags().StringVar(&cert, "certificate", "",
 		"PEM `file` with the TLS certificate; one is made if needed and not given")
+	c.Flags().StringVar(&below, "pages-below", "",
+		"`name` below which each box's own page gets a name, for other computers; each must lead here")
 	c.Flags().StringVar(&key, "key", "", "PEM `file` with the TLS key")
 	c.MarkFlagsRequiredTogether("certificate", "key")
 	return c
@@ -102,7 +104,7 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 
 // run serves until the context ends, over TLS if pin names a certificate. ready
 // is called with the console's address once commands can reach the service.
-func (a *app) run(ctx context.Context, s *site.Service, secured *tls.Config, l net.Listener, pin string,
+func (a *app) run(ctx context.Context, s *site.Service, l net.Listener, pin string,
 	ready func(url string) error) error {
 	site.GiveRoom()
 	token, err := s.Accounts().LocalToken(ctx)
@@ -114,7 +116,7 @@ func (a *app) run(ctx context.Context, s *site.Service, secured *tls.Config, l n
 		url = "https://" + l.Addr().String()
 	}
 	served := make(chan error, 1)
-	go func() { served <- server.New(s, secured).Serve(ctx, l) }() // the listener takes calls from now on
+	go func() { served <- server.New(s).Serve(ctx, l) }() // the listener takes calls from now on
 	remove, err := client.WriteHandle(a.data, client.Handle{URL: url, Token: token, Pin: pin})
 	if err != nil {
 		return errors.Join(err, l.Close(), <-served)
@@ -173,17 +175,17 @@ func isLoopback(host string) bool {
 
 // certificateFor gives the certificate to listen with: the one given, none on
 // loopback, and else one that the service makes for itself.
-func certificateFor(dir, at, cert, key string) (string, string, error) {
+func certificateFor(dir, at, below, cert, key string) (string, string, error) {
 	host, _, err := net.SplitHostPort(at)
 	if err != nil || cert != "" || isLoopback(host) {
 		return cert, key, nil // listenAt says what is wrong with the address
 	}
-	return selfMade(dir, host)
+	return selfMade(dir, host, below)
 }
 
 // listenAt opens the console's address, and gives the pin of its certificate if
 // it has one. Other than loopback needs TLS.
-func listenAt(at, cert, key string) (l net.Listener, pin string, secured *tls.Config, err error) {
+func listenAt(at, below, cert, key string) (l net.Listener, pin string, secured *tls.Config, err error) {
 	host, _, err := net.SplitHostPort(at)
 	if err != nil {
 		return nil, "", nil, problem.New(problem.Usage, at+" is not an address with a port",
@@ -205,6 +207,10 @@ func listenAt(at, cert, key string) (l net.Listener, pin string, secured *tls.Co
 	if err != nil {
 		return nil, "", nil, problem.New(problem.Usage, "the certificate and key do not fit or cannot be read",
 			"give a PEM file for each").About(filepath.Base(cert)).Because(errors.Join(err, l.Close()))
+	}
+	if below != "" && pair.Leaf.VerifyHostname("box."+below) != nil {
+		return nil, "", nil, problem.New(problem.Usage, "the certificate is not good for the names below "+below,
+			"give one for *."+below+", or none: one is made then").About("--pages-below").Because(l.Close())
 	}
 	secured = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}
 	return tls.NewListener(l, secured), client.Pin(pair.Certificate[0]), secured, nil

@@ -35,14 +35,14 @@ const notKept = "in words that are not kept, since they may hold the secret that
 var reasons = wordsOf(`a able access accepted address admin after again all allowed already alphanumeric also an and another any
 	are as at authentication authorized bad be because before between blank both by cannot capital capitals case change
 	changed character characters choose class classes code combination common complexity configuration confirm contain
-	contains could credentials data denied device did differ different digit digits do does down duplicate each
-	eight either empty enough error exactly exceeds existing expired factory failed fault few field first forbidden
-	format four from further given has have held holds id illegal in incorrect indicated input insufficient invalid is
+	contains could credentials damaged data denied device did differ different digit digits do does down duplicate each
+	eight either empty enough error exactly exceeds existing expired factory failed fault few field file first fit for forbidden
+	format four from further given has have held holds host id illegal in incorrect indicated input insufficient invalid is
 	it item key kind kinds large last least length less letter letters license licence limit list locked logged login
 	long longer lower lowercase made mail malformed many match maximum may message minimum missing mode more most must
 	name need needed needs new no not numbers number numeric of old older on one only operation or other out parameter
 	part password passphrase permission permitted policy previous privilege protected range read refused rejected
-	repeat repeated required requires reset reused rule rules same secret service session set setting settings short
+	repeat repeated required requires reset reused rule rules same secret service session set setting settings short signature
 	shorter should sign six size small so space spaces special state status still strength strong support supported
 	syntax system take taken takes than that the their they third this three times to too try two type unable unknown
 	unsupported unauthorized until up update upper uppercase used user username valid value values was weak

@@ -12,7 +12,7 @@ import (
 const shown = "http://127.0.0.2:4711"
 
 func answered(kind, body string, header ...string) *http.Response {
-	r := &http.Response{Header: http.Header{"Content-Type": {kind}}, Body: io.NopCloser(strings.NewReader(body)),
+	r := &http.Response{Request: &http.Request{Header: http.Header{"Accept": {"text/html"}}}, Header: http.Header{"Content-Type": {kind}}, Body: io.NopCloser(strings.NewReader(body)),
 		ContentLength: int64(len(body))}
 	for i := 0; i < len(header); i += 2 {
 		r.Header.Set(header[i], header[i+1])

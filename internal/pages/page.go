@@ -3,7 +3,6 @@ package pages
 import (
 	"context"
 	"crypto/rand"
-	"crypto/subtle"
 	"crypto/tls"
 	_ "embed"
 	"fmt"
@@ -27,25 +26,24 @@ const (
 )
 
 // page lets a browser reach the web server of one box, by its MAC, over the
-// bench. Each has a listener of its own, and so an origin of its own: nothing of
-// one box, or of the console, is within reach of another box's scripts. Cookies
-// know no ports, so on loopback pages are at another address than the console
-// (127.0.0.2), and everywhere only cookies that this very box set are sent to it,
-// and none of the browser's others.
+// bench. Each has a host of its own, and so an origin and a scope of cookies of its own:
+// nothing of one box, or of the console, is within reach of another box's scripts. Only
+// cookies that this very box set are sent to it.
 type page struct {
 	box    Box
 	at     netip.Addr
 	avoid  func(netip.Addr) bool
 	log    *slog.Logger
 	base   string // of its own origin
+	local  bool   // on loopback
 	prefix string // of its cookies' names
 	server *http.Server
 	idle   *time.Timer
 
 	mu     sync.Mutex
 	origin *url.URL // of the box's own web server; it may send the browser to another one of its
-	once   string   // opens the door, one time
-	key    string   // what the door's cookie holds
+	once   map[string]Guest // who a door opens for, one time, by what opens it
+	guests map[string]Guest // who was let in, by what the door's cookie holds
 	used   time.Time
 	conv   *bench.Conversation
 	closed bool
@@ -71,13 +69,60 @@ func (g *page) lastUsed() time.Time {
 	return g.used
 }
 
-// door gives an address that opens the page once. Its secret is behind the #,
+// mostDoors is how many links may wait to be used, and how many guests may be in.
+const mostDoors = 16
+
+// door gives an address that opens the page once for a guest. Its secret is behind the #,
 // which browsers send to nobody.
-func (g *page) door() string {
+func (g *page) door(who Guest) string {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	g.once, g.used = rand.Text(), time.Now()
-	return g.base + "/#open=" + g.once
+	if len(g.once) >= mostDoors {
+		clear(g.once) // nobody uses that many: they were left
+	}
+	secret := rand.Text()
+	g.once[secret], g.used = who, time.Now()
+	return g.base + "/#open=" + secret
+}
+
+// guest gives whom a request comes from: one who was let in, and still may see the page.
+// A cookie that came twice was set by somebody else as well.
+func (g *page) guest(r *http.Request) (who Guest, in bool) {
+	cookies := r.CookiesNamed(g.cookieOfDoor())
+	if len(cookies) != 1 {
+		return who, false
+	}
+	g.mu.Lock()
+	who, in = g.guests[cookies[0].Value]
+	g.mu.Unlock()
+	if in && !who.May(r.Context()) {
+		g.mu.Lock()
+		delete(g.guests, cookies[0].Value)
+		g.mu.Unlock()
+		return who, false
+	}
+	return who, in
+}
+
+// foreign reports whether a page of another site sent a request (W3C Fetch Metadata; where
+// the browser does not tell, by its Origin).
+func (g *page) foreign(r *http.Request) bool {
+	switch r.Header.Get("Sec-Fetch-Site") {
+	case "same-origin", "none":
+		return false
+	case "":
+		from := r.Header.Get("Origin")
+		return from != "" && from != g.base
+	}
+	return true
+}
+
+// forPage reports whether a request is for the page itself, not for something in it.
+func forPage(r *http.Request) bool {
+	if dest := r.Header.Get("Sec-Fetch-Dest"); dest != "" {
+		return dest == "document" && r.Header.Get("Sec-Fetch-Mode") == "navigate"
+	}
+	return strings.Contains(r.Header.Get("Accept"), "text/html")
 }
 
 // entrance takes the secret out of the address and shows it at the door.
@@ -92,46 +137,83 @@ func (g *page) cookieOfDoor() string { return g.prefix + "door" }
 
 // ServeHTTP implements http.Handler.
 func (g *page) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if r.URL.Path == doorPath && r.Method == http.MethodPost {
-		g.open(w, r)
+	apart(w.Header())
+	if _, host, _ := strings.Cut(g.base, "://"); !strings.EqualFold(r.Host, host) {
+		// Another name for this address is a way around the browser's borders.
+		http.Error(w, "this page has another name", http.StatusMisdirectedRequest)
 		return
 	}
-	c, err := r.Cookie(g.cookieOfDoor())
-	if err != nil || subtle.ConstantTimeCompare([]byte(c.Value), []byte(g.key)) != 1 {
+	who, in := g.guest(r)
+	switch {
+	case g.foreign(r) && !(r.Method == http.MethodGet && r.URL.Path == "/" && r.URL.RawQuery == "" && forPage(r)):
+		http.Error(w, "another site's page sent this request", http.StatusForbidden)
+	case r.URL.Path == doorPath && r.Method == http.MethodPost:
+		g.open(w, r)
+	case !in || g.foreign(r):
 		nonce := rand.Text()
 		w.Header().Set("Content-Security-Policy", "default-src 'none'; script-src 'nonce-"+nonce+
 			"'; connect-src 'self'; frame-ancestors 'none'")
 		w.Header().Set("Cache-Control", "no-store")
 		w.WriteHeader(http.StatusUnauthorized)
 		_ = entrancePage.Execute(w, map[string]string{"Nonce": nonce, "Door": doorPath}) // the reader went away
-		return
-	}
-	if r.Header.Get("Service-Worker") != "" {
+	case r.Header.Get("Service-Worker") != "":
 		http.Error(w, "a box may not stay in the browser", http.StatusForbidden)
-		return
+	default:
+		g.idle.Reset(idleFor)
+		g.mu.Lock()
+		g.used = time.Now()
+		g.mu.Unlock()
+		ctx, cancel := context.WithCancel(r.Context())
+		defer cancel()
+		go leave(ctx, cancel, who)
+		g.proxy().ServeHTTP(w, r.WithContext(ctx))
 	}
-	g.idle.Reset(idleFor)
-	g.mu.Lock()
-	g.used = time.Now()
-	g.mu.Unlock()
-	g.proxy().ServeHTTP(w, r)
+}
+
+// leave ends a request as soon as it is no longer the guest's.
+func leave(ctx context.Context, cancel context.CancelFunc, who Guest) {
+	for {
+		changed := who.Changed()
+		if !who.May(ctx) { // it may have changed before we listened
+			cancel()
+			return
+		}
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// apart keeps a page and what opened it out of each other's reach (WHATWG HTML, 7.1.3;
+// Fetch, 3.7).
+func apart(h http.Header) {
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	h.Set("Cross-Origin-Resource-Policy", "same-origin")
+	h.Del("Cross-Origin-Embedder-Policy")
 }
 
 // open lets a browser in that shows the secret, once, from this very page.
 func (g *page) open(w http.ResponseWriter, r *http.Request) {
-	shown := r.Header.Get("X-Redstart-Open")
+	secret := r.Header.Get("X-Redstart-Open")
 	g.mu.Lock()
-	ok := g.once != "" && subtle.ConstantTimeCompare([]byte(shown), []byte(g.once)) == 1
-	if ok {
-		g.once = ""
-	}
+	who, ok := g.once[secret]
+	delete(g.once, secret)
 	g.mu.Unlock()
-	if !ok {
+	if !ok || !who.May(r.Context()) {
 		http.Error(w, "this link was used already; open the page from the console again", http.StatusForbidden)
 		return
 	}
-	http.SetCookie(w, &http.Cookie{Name: g.cookieOfDoor(), Value: g.key, Path: "/", HttpOnly: true,
-		SameSite: http.SameSiteLaxMode, Secure: r.TLS != nil})
+	key := rand.Text()
+	g.mu.Lock()
+	if len(g.guests) >= mostDoors {
+		clear(g.guests) // they come in again from the console
+	}
+	g.guests[key] = who
+	g.mu.Unlock()
+	http.SetCookie(w, &http.Cookie{Name: g.cookieOfDoor(), Value: key, Path: "/", HttpOnly: true,
+		SameSite: http.SameSiteStrictMode, Secure: r.TLS != nil})
 	w.WriteHeader(http.StatusNoContent)
 }
 
@@ -261,7 +343,9 @@ func (g *page) answer(r *http.Response) {
 			r.Header.Add("Set-Cookie", c.String())
 		}
 	}
-	if at := r.Header.Get("Location"); at != "" {
+	apart(r.Header)
+	// What is only in the page never leads the page elsewhere.
+	if at := r.Header.Get("Location"); at != "" && r.Request != nil && forPage(r.Request) {
 		if to, err := url.Parse(at); err == nil && g.follow(to) {
 			there := g.base + to.RequestURI()
 			if to.Fragment != "" {

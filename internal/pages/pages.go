@@ -4,9 +4,11 @@
 package pages
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/tls"
 	"errors"
+	"fmt"
 	"log/slog"
 	"maps"
 	"net"
@@ -41,35 +43,43 @@ type Target struct {
 	Avoid   func(netip.Addr) bool // addresses not to ask from
 }
 
+// Guest is whoever opens a page.
+type Guest struct {
+	May     func(context.Context) bool // whether it is still theirs to see
+	Changed func() <-chan struct{}     // closed when that may be otherwise
+}
+
 // Pages are the pages that are open.
 type Pages struct {
 	log     *slog.Logger
+	tls     *tls.Config // for pages that other computers see
+	below   string      // the name below which each of them gets one
 	serving sync.WaitGroup
 
 	mu   sync.Mutex
 	open map[Box]*page
 }
 
-// New has none open.
-func New(log *slog.Logger) *Pages { return &Pages{log: log, open: map[Box]*page{}} }
+// New has none open. Those that other computers see are shown over TLS, each at a name of
+// its own below the one given; without one they see none.
+func New(log *slog.Logger, below string, secured *tls.Config) *Pages {
+	return &Pages{log: log, below: below, tls: secured, open: map[Box]*page{}}
+}
 
-// Open opens the page of a box at the address where the console was reached, and gives a
-// link that lets a browser in once. With tlsPair it is served over TLS.
-func (s *Pages) Open(t Target, consoleHost string, tlsPair *tls.Config) (string, error) {
+// Open opens the page of a box for a guest who reached the console at an address, and
+// gives a link that lets a browser in once.
+func (s *Pages) Open(t Target, who Guest, consoleHost string) (string, error) {
 	s.mu.Lock()
 	old := s.open[t.Box]
 	s.mu.Unlock()
-	if old != nil && old.at == t.Address {
-		return old.door(), nil
-	}
-	l, err := listener(consoleHost)
-	if err != nil {
-		return "", err
+	local := onLoopback(consoleHost)
+	if old != nil && old.at == t.Address && old.local == local {
+		return old.door(who), nil
 	}
 	g := newPage(t, s.log)
-	g.base = "http://" + l.Addr().String()
-	if tlsPair != nil {
-		l, g.base = tls.NewListener(l, tlsPair), "https://"+l.Addr().String()
+	l, err := s.host(g, consoleHost)
+	if err != nil {
+		return "", err
 	}
 	g.idle = time.AfterFunc(idleFor, func() { s.Close(t.Box) })
 	if old := s.put(g); old != nil {
@@ -81,7 +91,7 @@ func (s *Pages) Open(t Target, consoleHost string, tlsPair *tls.Config) (string,
 		}
 	})
 	s.log.Info("page of a box opened", "mac", t.Box.MAC.String(), "at", g.base)
-	return g.door(), nil
+	return g.door(who), nil
 }
 
 // put adds a page and gives the one that it takes the place of, if any.
@@ -126,7 +136,8 @@ func (s *Pages) CloseAll() {
 // newPage makes the page of a box, not yet served.
 func newPage(t Target, log *slog.Logger) *page {
 	g := &page{
-		box: t.Box, at: t.Address, avoid: t.Avoid, log: log, key: rand.Text(), opening: make(chan struct{}, 1),
+		box: t.Box, at: t.Address, avoid: t.Avoid, log: log, opening: make(chan struct{}, 1),
+		once: map[string]Guest{}, guests: map[string]Guest{},
 		origin: originOf(t.Scheme, t.Address, t.Port),
 		prefix: "box-" + strings.ReplaceAll(t.Box.MAC.String(), ":", "") + "-",
 	}
@@ -137,22 +148,46 @@ func newPage(t Target, log *slog.Logger) *page {
 	return g
 }
 
-// listener listens where the browser can reach it: on loopback at an address of its
-// own, else where the console is.
-func listener(consoleHost string) (net.Listener, error) {
+func onLoopback(consoleHost string) bool {
 	host, _, err := net.SplitHostPort(consoleHost)
 	if err != nil {
 		host = consoleHost
 	}
-	if ip := net.ParseIP(host); host == "localhost" || ip != nil && ip.IsLoopback() {
-		if l, err := net.Listen("tcp", "127.0.0.2:0"); err == nil {
-			return l, nil
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// host gives a page a host that it shares with nothing: cookies know no ports (RFC 6265,
+// 8.5), so what shares a host reads and pushes out the other's. On loopback that is an
+// address of its own (127.0.0.0/8, RFC 6890), elsewhere a name of its own.
+func (s *Pages) host(g *page, consoleHost string) (net.Listener, error) {
+	if g.local = onLoopback(consoleHost); g.local {
+		var b [3]byte
+		for range 8 { // another page or program may have it
+			_, _ = rand.Read(b[:]) // never fails
+			l, err := net.Listen("tcp", fmt.Sprintf("127.%d.%d.%d:0", 64+b[0]%128, b[1], 1+b[2]%254))
+			if err == nil {
+				g.base = "http://" + l.Addr().String()
+				return l, nil
+			}
 		}
-		host = "127.0.0.1" // a system with one loopback address only
+		return nil, problem.New(problem.Machine, "no address of this computer's own is free for the page of a box",
+			"the page needs one of 127.64.0.0 to 127.191.255.254; this system gives none")
+	}
+	if s.below == "" || s.tls == nil {
+		return nil, problem.New(problem.Conflict, "pages of boxes are off for other computers than the service's own: "+
+			"there a page would share a host with the console, and could take its session",
+			"open it in a browser on the service's own computer, or start the service with --pages-below NAME")
+	}
+	host, _, err := net.SplitHostPort(consoleHost)
+	if err != nil {
+		host = consoleHost
 	}
 	l, err := net.Listen("tcp", net.JoinHostPort(host, "0"))
 	if err != nil {
 		return nil, problem.New(problem.Machine, "no port is free for the page", "close other programs").Because(err)
 	}
-	return l, nil
+	_, port, _ := net.SplitHostPort(l.Addr().String()) // it is listened at
+	g.base = "https://box-" + strings.ToLower(rand.Text()[:12]) + "." + s.below + ":" + port
+	return tls.NewListener(l, s.tls), nil
 }

@@ -5,7 +5,6 @@ package server
 import (
 	"cmp"
 	"context"
-	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -37,15 +36,14 @@ import (
 // Server answers people and programs: the API, the events, the console.
 type Server struct {
 	*site.Service
-	tls *tls.Config // that it is served with; nil: without, on loopback
 	log *slog.Logger
 	// document is what describes the API, made at the first question.
 	document func() ([]byte, error)
 }
 
 // New makes a server of a service.
-func New(s *site.Service, tls *tls.Config) *Server {
-	server := &Server{Service: s, tls: tls, log: s.Log()}
+func New(s *site.Service) *Server {
+	server := &Server{Service: s, log: s.Log()}
 	server.document = sync.OnceValues(server.openAPI)
 	return server
 }
@@ -101,7 +99,7 @@ func (s *Server) Handler() http.Handler {
 			// The component library sets style attributes.
 			ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; media-src 'self' blob:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
 		}))
-	e.Use(noStore)
+	e.Use(noStore, apart)
 	routes := s.routes()
 	for _, r := range routes {
 		handler := s.guard(r.need, r.declared(r.handler))
@@ -161,6 +159,16 @@ func noStore(next echo.HandlerFunc) echo.HandlerFunc {
 		if path := c.Request().URL.Path; len(path) > 4 && path[:5] == "/api/" {
 			c.Response().Header().Set("Cache-Control", "no-store")
 		}
+		return next(c)
+	}
+}
+
+// apart keeps what the console opens, and what opens the console, out of its reach (WHATWG
+// HTML, 7.1.3; Fetch, 3.7).
+func apart(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		c.Response().Header().Set("Cross-Origin-Opener-Policy", "same-origin")
+		c.Response().Header().Set("Cross-Origin-Resource-Policy", "same-origin")
 		return next(c)
 	}
 }

@@ -270,7 +270,7 @@ func (s *Server) findRoutes() []route {
 					return api.PageView{}, problem.New(problem.Machine, "the service does not know where it is reached",
 						"")
 				}
-				return r.site.OpenPage(r, mac, local.String(), s.tls)
+				return r.site.OpenPage(r, mac, s.guest(r.echo), local.String())
 			})),
 		call(s, "DELETE", at+"devices/:mac/page", "Close the device's own page", account.Commission,
 			ofDevice(func(r *request, mac address.MAC, _ none) (none, error) {

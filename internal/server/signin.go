@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"net"
 	"net/http"
 	"strings"
@@ -10,6 +11,7 @@ import (
 
 	"redstart/internal/account"
 	"redstart/internal/core/problem"
+	"redstart/internal/pages"
 )
 
 const personKey = "person"
@@ -41,13 +43,43 @@ func (s *Server) guard(need account.Right, next echo.HandlerFunc) echo.HandlerFu
 	}
 }
 
-// whose finds out who makes a request, by session cookie or bearer token.
-func (s *Server) whose(c *echo.Context) (account.Person, error) {
-	token, bearer := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
+// tokenOf gives what a request shows: a bearer token, or the session's cookie.
+func tokenOf(c *echo.Context) (token string, bearer bool) {
+	token, bearer = strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
 	if cookie, err := c.Cookie(cookieName(c)); !bearer && err == nil {
 		token = cookie.Value
 	}
+	return token, bearer
+}
+
+// whose finds out who makes a request, by session cookie or bearer token. A cookie that
+// comes twice was set by somebody else as well (RFC 6265, 8.6): both sessions end.
+func (s *Server) whose(c *echo.Context) (account.Person, error) {
+	token, bearer := tokenOf(c)
+	if doubled := c.Request().CookiesNamed(cookieName(c)); !bearer && len(doubled) > 1 {
+		for _, cookie := range doubled {
+			if err := s.Accounts().SignOut(c.Request().Context(), cookie.Value); err != nil {
+				return account.Person{}, err
+			}
+		}
+		return account.Person{}, problem.New(problem.SignIn, "the session's cookie came twice: something else on this "+
+			"host set one too, and the session was ended", "remove the cookies of this address, then sign in")
+	}
 	return s.Accounts().Whose(c.Request().Context(), token, bearer)
+}
+
+// guest is whoever makes a request, for what stays open after it: as long as the session or
+// token holds and its rights are the same.
+func (s *Server) guest(c *echo.Context) pages.Guest {
+	token, bearer := tokenOf(c)
+	was := person(c)
+	return pages.Guest{
+		May: func(ctx context.Context) bool {
+			now, err := s.Accounts().Whose(ctx, token, bearer)
+			return err == nil && now == was
+		},
+		Changed: s.Accounts().Changed,
+	}
 }
 
 func person(c *echo.Context) account.Person {

@@ -2,7 +2,6 @@ package site
 
 import (
 	"context"
-	"crypto/tls"
 	"slices"
 
 	"redstart/internal/api"
@@ -39,9 +38,8 @@ func (s *Service) pagePort(f *device.Found) (scheme string, port uint16, ok bool
 	return "", 0, false
 }
 
-// OpenPage opens the page of a box at the address where the console was reached.
-func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string, tlsPair *tls.Config) (api.PageView,
-	error) {
+// OpenPage opens the page of a box for a guest who reached the console at an address.
+func (s *Site) OpenPage(ctx context.Context, mac address.MAC, who pages.Guest, consoleHost string) (api.PageView, error) {
 	if err := s.may(true); err != nil {
 		return api.PageView{}, err
 	}
@@ -61,7 +59,7 @@ func (s *Site) OpenPage(ctx context.Context, mac address.MAC, consoleHost string
 	at, err := s.pages.Open(pages.Target{
 		Box: pages.Box{Bench: s.bench(), MAC: mac}, Scheme: scheme, Address: f.AddressNow(), Port: port,
 		Avoid: p.Needs(),
-	}, consoleHost, tlsPair)
+	}, who, consoleHost)
 	return api.PageView{URL: at}, err
 }
 

@@ -4,6 +4,7 @@ package site
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"log/slog"
 	"sync"
@@ -28,6 +29,10 @@ type Config struct {
 	// Round is how often a standing watch asks each device whether it is there; 0: usualRound.
 	Round time.Duration
 	Log   *slog.Logger // never given a secret
+	// PagesBelow is the name below which each box's page gets one of its own, for other
+	// computers than this one, over TLS with Secured; "": they see none.
+	PagesBelow string
+	Secured    *tls.Config
 }
 
 // Service is one running service.
@@ -99,7 +104,7 @@ func open(ctx context.Context, c Config) (*Service, error) {
 	}
 	s := &Service{config: c, store: records, vault: v, log: c.Log, hub: events.New(),
 		accounts: account.In(records, c.Log), resolved: map[int64]resolved{}, plugs: make(chan struct{}),
-		watches: map[string]*watching{}, pages: pages.New(c.Log)}
+		watches: map[string]*watching{}, pages: pages.New(c.Log, c.PagesBelow, c.Secured)}
 	s.life, s.end = context.WithCancel(context.Background())
 	if s.uses, err = records.Segments(ctx); err != nil {
 		return nil, errors.Join(err, records.Close())

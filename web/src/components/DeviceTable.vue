@@ -103,6 +103,7 @@ const watch = (on: boolean) => emit('attempt', () => siteCall('PUT', 'watch', { 
 function page(d: Device) {
   // The tab is opened at once: browsers allow it only right after a click.
   const tab = window.open('', '_blank')
+  if (tab) tab.opener = null // what a box shows there never reaches this tab
   emit('attempt', async () => {
     try {
       const { url } = await siteCall<{ url: string }>('POST', `devices/${d.mac}/page`)
