@@ -75,9 +75,14 @@ const leave = () => { try { window.opener.location = '/lured' ; return 'led away
   said.post = await soon(fetch(other + '/post', { method: 'POST', credentials: 'include', mode: 'no-cors', body: 'x' }))
   await image(other + '/picture')
   await image('/moved')
-  fetch('/stream')
+  await new Promise((done) => {
+    const frame = document.createElement('iframe')
+    frame.onload = done
+    frame.src = other + '/reboot?now=1'
+    document.body.append(frame)
+  })
+  await fetch('/stream') // it has begun, and does not end
   await fetch('/said', { method: 'POST', body: JSON.stringify(said) })
-  location.href = other + '/reboot?now=1'
 })()
 </script>`
 
