@@ -3,7 +3,7 @@
 
 SHELL := /bin/bash
 .DEFAULT_GOAL := build
-.PHONY: build demo test bench faults fmt lint api pictures tools test-tools clean
+.PHONY: build demo test bench faults fuzz fmt lint api pictures tools test-tools clean
 
 DIST := internal/server/console/dist
 CONSOLE := $(DIST)/index.html
@@ -58,7 +58,17 @@ bench: build
 
 # The table of what becomes of every fault at every model.
 faults: build
-	FAULTS=write go test -count 1 -run TestTheTableOfFaults -timeout 30m ./e2e
+	FAULTS=write go test -count 1 -run TestTheTableOfFaults -timeout 90m ./e2e
+
+# Every decoder of what comes from outside, FUZZ long each; its seeds are tests of make test.
+FUZZ := 1m
+fuzz:
+	@set -o pipefail; grep -rl '^func Fuzz' --include='*_test.go' internal | while read -r file; do \
+	  grep -o '^func Fuzz[A-Za-z0-9]*' $$file | cut -d' ' -f2 | while read -r name; do \
+	    echo "$$name in $$(dirname $$file)"; \
+	    go test ./$$(dirname $$file) -run '^$$' -fuzz "^$$name$$" -fuzztime $(FUZZ) || exit 1; \
+	  done || exit 1; \
+	done
 
 fmt:
 	gofmt -w $$(git ls-files '*.go')

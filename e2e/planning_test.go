@@ -333,6 +333,17 @@ func TestRightsAndTokens(t *testing.T) {
 			}
 		}
 	}
+	for name, want := range map[string]int{"lou": http.StatusForbidden, "pat": http.StatusForbidden,
+		"cas": http.StatusNotFound} { // packets hold what was typed into boxes; there are none yet
+		token, err := r.s.Accounts().AddToken(ctx, account.Person{Name: name}, "packets")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if status, _, answer := send(t, http.DefaultClient, "GET", r.url+"/api/sites/skerry-point/surveys/1/capture", "",
+			"Authorization", "Bearer "+token.Token); status != want {
+			t.Errorf("packets for %s: %d %s", name, status, answer)
+		}
+	}
 	// The command line with a token, from anywhere.
 	out := redstart(0, []string{"Shown only now"}, "user", "token", "add", "laptop", "-o", "table")
 	var token string

@@ -179,6 +179,8 @@ func (a *app) findHistory() *cobra.Command {
 
 func (a *app) findPackets() *cobra.Command {
 	return &cobra.Command{Use: "packets FILE [SURVEY]", Short: "Save the packets of a survey that kept them, as pcapng",
+		Long: `Saves the packets of a survey that kept them. They hold everything that crossed
+meanwhile, passwords too that somebody typed into a box's page: keep the file to yourself.`,
 		Args: cobra.RangeArgs(1, 2),
 		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
 			list, err := c.Surveys(ctx)

@@ -294,7 +294,7 @@ func (s *Server) findRoutes() []route {
 			func(r *request, in api.FindOptions) (api.Work, error) {
 				return r.site.Find(r, r.who.Name, in)
 			}),
-		call(s, "GET", at+"surveys/:id/capture", "The packets of a survey, as pcapng", account.Look,
+		call(s, "GET", at+"surveys/:id/capture", "The packets of a survey, as pcapng; they may hold what was typed into a box", account.Commission,
 			func(r *request, _ none) (site.Download, error) {
 				id, err := site.Number(r.param("id"), "survey")
 				if err != nil {

@@ -120,7 +120,7 @@ const link = (i: Interface) => (!i.up ? 'off' : !i.link ? 'no link' : i.speed ? 
       data-test="find-ranges" />
     <p>
       <NCheckbox v-model:checked="capture" data-test="find-capture"
-        >Keep the packets, to open them in an analyser</NCheckbox
+        >Keep the packets, for an analyser; passwords typed meanwhile may be among them</NCheckbox
       >
     </p>
     <template #footer>
