@@ -41,7 +41,7 @@ type page struct {
 	idle   *time.Timer
 
 	mu     sync.Mutex
-	origin *url.URL // of the box's own web server; it may send the browser to another one of its
+	origin *url.URL         // of the box's own web server; it may send the browser to another one of its
 	once   map[string]Guest // who a door opens for, one time, by what opens it
 	guests map[string]Guest // who was let in, by what the door's cookie holds
 	used   time.Time
