@@ -52,7 +52,10 @@ var ErrStopped = errors.New("the run was stopped while it waited for a hand")
 
 const (
 	lookEvery = 2 * time.Second // how often a parked device is asked whether it was done
-	lookTime  = 5 * time.Second // for one such look
+	lookTime  = 5 * time.Second // for it to tell once that it is there
+	// showTime is for one look at whether it was done: slow boxes take seconds for each of
+	// its moves.
+	showTime = time.Minute
 )
 
 // Holds reports whether what a person did, as the journal has it, still counts: what must
@@ -160,7 +163,7 @@ func (b *Box) shows(ctx context.Context, p *Parking, h profile.Hand, act profile
 
 // shownNow looks once whether the device shows that something was done.
 func (b *Box) shownNow(ctx context.Context, act profile.Act) error {
-	ctx, cancel := context.WithTimeout(ctx, lookTime)
+	ctx, cancel := context.WithTimeout(ctx, showTime)
 	defer cancel()
 	if err := b.whereNow(ctx); err != nil {
 		return err
