@@ -70,6 +70,20 @@ func TestSecretsOfEntriesAreSealedAndStayWhereTheyAre(t *testing.T) {
 			t.Errorf("%s holds a secret in plain text: %v", f, err)
 		}
 	}
+	// Where the profile that comes later has no secret of that name, it has to be given anew.
+	var other string
+	for _, p := range r.s.Profiles().Sorted() {
+		if p.Setting(key) == nil {
+			other = p.ID
+		}
+	}
+	if err := edit(plan.Patch{Tag: "A-4", Set: map[string]string{"profile": other}}); err == nil ||
+		!strings.Contains(err.Error(), "was kept as a secret while the profile was unknown") {
+		t.Errorf("a secret where none is: %v", err)
+	}
+	if err := edit(plan.Patch{Tag: "A-4", Set: map[string]string{"profile": other, key: ""}}); err != nil {
+		t.Error(err)
+	}
 	// What stands for it is taken back where it stands, and nowhere else.
 	own := r.entries()["A-1"].Settings[key]
 	rows := r.entries()["SW-1"].Settings["ports"]

@@ -91,9 +91,24 @@ func (k *sealer) ofEntries(ctx context.Context, after []plan.Entry, pairs []plan
 		if err != nil {
 			return err
 		}
+		if key := k.misplaced(x.After.Profile, set); key != "" {
+			return refusedSecret(x.After.Tag+" "+key, "was kept as a secret while the profile was unknown, and for "+
+				x.After.Profile+" it is none")
+		}
 		x.After.Settings, after[at[x.After.Tag]].Settings = set, set
 	}
 	return nil
+}
+
+// misplaced gives the setting that holds what stands for a secret where the profile has none;
+// "" for none. It would be sent to the device as it is.
+func (k *sealer) misplaced(id string, set map[string]string) string {
+	for _, key := range slices.Sorted(maps.Keys(set)) {
+		if k.plan.Profiles[id] != nil && k.setting(id, key) == nil && strings.HasPrefix(set[key], vault.Prefix) {
+			return key
+		}
+	}
+	return ""
 }
 
 // kept gives settings with what stands for the secrets in them; before are those of the
@@ -127,7 +142,7 @@ func (k *sealer) kept(ctx context.Context, who, id string, set, before map[strin
 const longestSecret = 1000
 
 func refusedSecret(at, reason string) error {
-	e := problem.New(problem.Usage, "what was given as a secret "+reason+"; nothing was changed", "give the secret itself, as it is")
+	e := problem.New(problem.Usage, "what was given as a secret "+reason+"; nothing was changed", "give it itself, as it is")
 	e.Cells = []problem.Cell{{Column: at, Reason: reason}}
 	return e
 }
