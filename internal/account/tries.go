@@ -32,6 +32,7 @@ type tries struct {
 	mu   sync.Mutex
 	of   map[[sha256.Size]byte]*list.Element
 	last *list.List // of *tried, the latest first
+	now  func() time.Time
 }
 
 type tried struct {
@@ -39,7 +40,9 @@ type tried struct {
 	limiter *rate.Limiter
 }
 
-func newTries() *tries { return &tries{of: map[[sha256.Size]byte]*list.Element{}, last: list.New()} }
+func newTries() *tries {
+	return &tries{of: map[[sha256.Size]byte]*list.Element{}, last: list.New(), now: time.Now}
+}
 
 // allow refuses when one address, or one user from all addresses, was tried too often of
 // late, and says for how long. What its address refuses counts for nobody else.
@@ -73,10 +76,11 @@ func (t *tries) take(name string, burst int, each time.Duration) (wait time.Dura
 	}
 	t.last.MoveToFront(at)
 	limiter := at.Value.(*tried).limiter
-	if limiter.Allow() {
+	now := t.now()
+	if limiter.AllowN(now, 1) {
 		return 0
 	}
-	return time.Duration((1 - limiter.Tokens()) * float64(each))
+	return time.Duration((1 - limiter.TokensAt(now)) * float64(each))
 }
 
 func tooMany(wait time.Duration) error {
