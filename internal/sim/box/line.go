@@ -6,6 +6,7 @@ import (
 	"os"
 
 	"github.com/creack/pty"
+	"golang.org/x/sys/unix"
 	"golang.org/x/term"
 )
 
@@ -18,6 +19,9 @@ func (b *Box) PlugLine() (name string, close func(), err error) {
 	}
 	if _, err := term.MakeRaw(int(theirs.Fd())); err != nil { // else it would hear itself
 		return "", nil, errors.Join(err, ours.Close(), theirs.Close())
+	}
+	if ours, err = unblocked(ours); err != nil {
+		return "", nil, errors.Join(err, theirs.Close())
 	}
 	ended := make(chan struct{})
 	go func() {
@@ -32,6 +36,19 @@ func (b *Box) PlugLine() (name string, close func(), err error) {
 		_ = ours.Close() // the console's reading ends with it
 		<-ended
 	}, nil
+}
+
+// unblocked gives a file of the same terminal whose closing ends a reading under way: in the
+// mode that it is opened in, the reading goes on until nobody has the other end open.
+func unblocked(f *os.File) (*os.File, error) {
+	fd, err := unix.FcntlInt(f.Fd(), unix.F_DUPFD_CLOEXEC, 0)
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	if err := errors.Join(unix.SetNonblock(fd, true), f.Close()); err != nil {
+		return nil, errors.Join(err, unix.Close(fd))
+	}
+	return os.NewFile(uintptr(fd), f.Name()), nil
 }
 
 // serialWire is a line whose device takes nothing in, and says nothing, while it is off.
