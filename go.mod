@@ -3,6 +3,7 @@ module redstart
 go 1.26.8
 
 require (
+	filippo.io/age v1.3.2
 	github.com/PuerkitoBio/goquery v1.13.0
 	github.com/andybalholm/cascadia v1.3.4
 	github.com/antchfx/xmlquery v1.5.2
@@ -41,6 +42,7 @@ require (
 )
 
 require (
+	filippo.io/hpke v0.4.0 // indirect
 	github.com/bahlo/generic-list-go v0.2.0 // indirect
 	github.com/buger/jsonparser v1.1.2 // indirect
 	github.com/dustin/go-humanize v1.1.0 // indirect

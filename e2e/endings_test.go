@@ -3,7 +3,9 @@ package e2e
 import (
 	"bufio"
 	"context"
+	"crypto/sha256"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"strings"
@@ -12,6 +14,7 @@ import (
 
 	"redstart/internal/account"
 	"redstart/internal/sim/skerry"
+	"redstart/internal/store"
 )
 
 // Whatever ends somebody's rights ends what is open for him at once: signing out, another
@@ -71,6 +74,97 @@ func TestWhatIsOpenEndsWithTheRight(t *testing.T) {
 			t.Errorf("the events of %s go on", name)
 		}
 		answer.Body.Close()
+	}
+}
+
+// A token may what it was given, at most what its person still may; it makes neither tokens nor
+// people, ends by itself, and with a changed password unless it is kept by name.
+func TestTokensHaveARightAndAnEnd(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1})
+	ctx := patience(t)
+	accounts := r.s.Accounts()
+	if _, err := accounts.FirstStart(ctx); err != nil {
+		t.Fatal(err)
+	}
+	const password = "berth-and-ramp-7"
+	if err := accounts.Add(ctx, account.Account{Name: "ines", Password: password, Rights: account.Plan}); err != nil {
+		t.Fatal(err)
+	}
+	ines := account.Person{Name: "ines", Rights: account.Plan}
+	if _, err := accounts.AddToken(ctx, ines, account.ForToken{Name: "too much", Rights: account.Commission}); err == nil ||
+		!strings.Contains(err.Error(), `cannot give a token the right "commission"`) {
+		t.Errorf("a token that may more than its maker: %v", err)
+	}
+	if _, err := accounts.AddToken(ctx, ines, account.ForToken{Name: "for ever", Days: 4000}); err == nil {
+		t.Error("a token for ever")
+	}
+	looks, err := accounts.AddToken(ctx, ines, account.ForToken{Name: "screen"})
+	if err != nil || looks.Rights != account.Look || time.Until(looks.ExpiresAt.Time) > 91*24*time.Hour {
+		t.Fatalf("%+v, %v", looks, err)
+	}
+	plans, err := accounts.AddToken(ctx, ines, account.ForToken{Name: "script", Rights: account.Plan, Days: 2})
+	if err != nil {
+		t.Fatal(err)
+	}
+	try := func(token, method, path, body string, want int) string {
+		t.Helper()
+		status, _, answer := send(t, http.DefaultClient, method, r.url+path, body, "Authorization", "Bearer "+token)
+		if status != want {
+			t.Errorf("%s %s: %d %s", method, path, status, answer)
+		}
+		return answer
+	}
+	const patch = "/api/sites/skerry-point/entries?preview=true"
+	try(looks.Token, "PATCH", patch, `{"patches":[]}`, http.StatusForbidden)
+	try(plans.Token, "PATCH", patch, `{"patches":[]}`, http.StatusOK)
+	boss, err := accounts.AddToken(ctx, account.Person{Name: account.Owner}, account.ForToken{Name: "all", Rights: account.Own})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for path, body := range map[string]string{"/api/tokens": `{"name":"child"}`,
+		"/api/users": `{"name":"eve","password":"long enough 1","rights":"own"}`} {
+		if answer := try(boss.Token, "POST", path, body, http.StatusForbidden); !strings.Contains(answer, "a token may not") {
+			t.Errorf("%s: %s", path, answer)
+		}
+	}
+	// What its person may no longer, it may no longer.
+	if err := accounts.Set(ctx, account.Account{Name: "ines", Rights: account.Look}); err != nil {
+		t.Fatal(err)
+	}
+	try(plans.Token, "PATCH", patch, `{"patches":[]}`, http.StatusForbidden)
+	// With the password go all tokens that are not kept.
+	change := account.NewPassword{Old: password, New: "another-berth-8", Keep: []string{"none of these"}}
+	if err := accounts.ChangePassword(ctx, ines, change); err == nil || !strings.Contains(err.Error(), "no token of this name") {
+		t.Errorf("kept a token that is none: %v", err)
+	}
+	change.Keep = []string{"screen"}
+	if err := accounts.ChangePassword(ctx, ines, change); err != nil {
+		t.Fatal(err)
+	}
+	try(looks.Token, "GET", "/api/session", "", http.StatusOK)
+	try(plans.Token, "GET", "/api/session", "", http.StatusUnauthorized)
+	// Its time is over: it opens nothing more, and what it has open ends.
+	short := store.Token{User: "ines", Name: "short", Rights: "look", Hash: fmt.Sprintf("%x", sha256.Sum256([]byte("short"))),
+		ExpiresAt: store.Stamp{Time: time.Now().Add(2 * time.Second)}}
+	if err := r.s.Records().AddToken(ctx, short); err != nil {
+		t.Fatal(err)
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, r.url+"/api/events", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	request.Header.Set("Authorization", "Bearer short")
+	answer, err := http.DefaultClient.Do(request)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	if _, err := io.Copy(io.Discard, answer.Body); err != nil || answer.StatusCode != http.StatusOK && answer.StatusCode != http.StatusUnauthorized {
+		t.Errorf("%s: %v", answer.Status, err)
+	}
+	if answer := try("short", "GET", "/api/session", "", http.StatusUnauthorized); !strings.Contains(answer, "expired on") {
+		t.Errorf("an expired token: %s", answer)
 	}
 }
 

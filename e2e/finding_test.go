@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"io"
@@ -132,6 +133,15 @@ func TestFindingOnTheCommandLine(t *testing.T) {
 
 	packets := filepath.Join(dir, "survey.pcapng")
 	redstart(0, []string{"Written"}, "find", "packets", packets)
+	kept, err := filepath.Glob(filepath.Join(r.dir, "captures", "*"))
+	if err != nil || len(kept) == 0 {
+		t.Fatalf("no captures in the data folder: %v", err)
+	}
+	for _, name := range kept { // sealed: what the switches say in plain text is not in it
+		if content, err := os.ReadFile(name); err != nil || bytes.Contains(content, []byte("Fennmark")) || len(content) < 4096 {
+			t.Errorf("%s: %d bytes, %v", name, len(content), err)
+		}
+	}
 	analyse(t, packets, "02:52:53:00:00:01", map[string]string{
 		"arp": "ARP probes", "lldp": "LLDP", "pn_dcp": "DCP", "udp.port == 3702": "WS-Discovery", "bacapp": "BACnet",
 		"enip": "EtherNet/IP", "mdns": "mDNS", "ssdp": "SSDP",

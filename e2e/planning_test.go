@@ -303,7 +303,9 @@ func TestRightsAndTokens(t *testing.T) {
 	if _, err := r.s.Accounts().FirstStart(ctx); err != nil {
 		t.Fatal(err)
 	}
-	for name, right := range map[string]string{"lou": "look", "pat": "plan", "cas": "commission"} {
+	rights := map[string]string{"lou": "look", "pat": "plan", "cas": "commission", "owner": "own"}
+	for _, name := range []string{"lou", "pat", "cas"} {
+		right := rights[name]
 		r.typed = "a long password " + name + "\n"
 		redstart(0, []string{name, "may"}, "user", "add", name, "--right", right)
 	}
@@ -312,7 +314,7 @@ func TestRightsAndTokens(t *testing.T) {
 	redstart(0, []string{"owner", "may do everything", "lou", "may only look"}, "user", "list")
 	for name, may := range map[string][3]bool{"lou": {false, false, false}, "pat": {true, false, false},
 		"cas": {true, true, false}, "owner": {true, true, true}} {
-		token, err := r.s.Accounts().AddToken(ctx, account.Person{Name: name}, "test")
+		token, err := r.s.Accounts().AddToken(ctx, account.Person{Name: name}, account.ForToken{Name: "test", Rights: account.Right(rights[name])})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -335,7 +337,7 @@ func TestRightsAndTokens(t *testing.T) {
 	}
 	for name, want := range map[string]int{"lou": http.StatusForbidden, "pat": http.StatusForbidden,
 		"cas": http.StatusNotFound} { // packets hold what was typed into boxes; there are none yet
-		token, err := r.s.Accounts().AddToken(ctx, account.Person{Name: name}, "packets")
+		token, err := r.s.Accounts().AddToken(ctx, account.Person{Name: name}, account.ForToken{Name: "packets", Rights: account.Right(rights[name])})
 		if err != nil {
 			t.Fatal(err)
 		}

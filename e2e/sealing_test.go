@@ -102,3 +102,78 @@ func TestSecretsOfEntriesAreSealedAndStayWhereTheyAre(t *testing.T) {
 		}
 	}
 }
+
+// A profile that calls a setting a secret only later has what was written until then sealed, in
+// the plan and wherever else it was kept.
+func TestWhatBecomesASecretIsSealed(t *testing.T) {
+	t.Parallel()
+	doc, err := os.ReadFile("../profiles/pellgate-p12.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := start(t, skerry.Options{Devices: 1, Only: "P12", Seed: 38, Pace: 0.2}, string(doc))
+	mac := r.site.Boxes[0].MAC.String()
+	r.plan("tag,profile,address,mac,rack\nPWR,pellgate-p12,10.40.9.90," + mac + ",hush-rack-1\n")
+	r.find()
+	redstart := r.with(t)
+	redstart(0, []string{"1 matched"}, "match", "--accept")
+	redstart(0, []string{"1 of 1 configured"}, "commission")
+	redstart(0, []string{"1 verified"}, "verify")
+	redstart(0, nil, "plan", "set", "PWR", "rack=hush-rack-2")
+	redstart(0, nil, "plan", "set", "PWR", "rack=hush-rack-1")
+	if e := r.entries()["PWR"]; e.Settings["rack"] != "hush-rack-1" {
+		t.Fatalf("%+v", e.Settings)
+	}
+	sealed := r.s.Events().Subscribe()
+	defer r.s.Events().Leave(sealed)
+	later := strings.Replace(string(doc), "    type: text\n    max: 16\n", "    type: secret\n", 1)
+	r.write(filepath.Join("profiles", "own-0.yaml"),
+		strings.Replace(later, "        setting.rack: '(?m)^Rack: *(.*)$'\n", "", 1))
+	for done := false; !done; {
+		select {
+		case <-sealed:
+			done = strings.HasPrefix(r.entries()["PWR"].Settings["rack"], vault.Prefix)
+		case <-patience(t).Done():
+			t.Fatalf("it is never sealed: %s", r.log)
+		}
+	}
+	for _, args := range [][]string{{"plan", "show", "PWR", "-o", "json"}, {"plan", "history", "-o", "json"}} {
+		if out, _, _ := runIn(map[string]string{"REDSTART_DATA": r.dir}, "", args...); strings.Contains(out, "hush") ||
+			out == "" {
+			t.Errorf("%v tells it still, or nothing: %s", args, out)
+		}
+	}
+	r.stop() // what waits to be put into the records is in them then
+	files, err := filepath.Glob(filepath.Join(r.dir, "*.db*"))
+	if err != nil || len(files) == 0 {
+		t.Fatalf("no records in %s: %v", r.dir, err)
+	}
+	for _, f := range files {
+		if content, err := os.ReadFile(f); err != nil || bytes.Contains(content, []byte("hush-")) {
+			at := bytes.Index(content, []byte("hush-"))
+			t.Errorf("%s holds a secret in plain text: %v %q", f, err, content[max(0, at-200):min(len(content), at+60)])
+		}
+	}
+	r.serve(r.site.Attach())
+	// It is what the device was given: nothing differs.
+	if e := r.entries()["PWR"]; len(e.Differs) > 0 {
+		t.Errorf("it differs: %v", e.Differs)
+	}
+}
+
+// A secret has a form too: one that the device would refuse is refused before, without being
+// repeated.
+func TestASecretHasAForm(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1})
+	ctx := patience(t)
+	for key, bad := range map[string][2]string{"keypad-code": {"12a4", "may hold digits only"},
+		"key": {"0011223344556677", "must have 32 to 32 characters, not 16"}} {
+		profile := map[string]string{"keypad-code": "tolvern-d4", "key": "tidewell-s3"}[key]
+		_, err := r.c.Edit(ctx, api.Edits{Patches: []plan.Patch{{Set: map[string]string{"tag": "A-1", "profile": profile,
+			key: bad[0]}}}}, false)
+		if err == nil || !strings.Contains(err.Error(), bad[1]) || strings.Contains(err.Error(), bad[0]) {
+			t.Errorf("%s: %v", key, err)
+		}
+	}
+}

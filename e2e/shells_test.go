@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"redstart/internal/api"
 	"redstart/internal/core/result"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/p12"
@@ -183,18 +184,7 @@ func TestATimeServerOverItsSerialLine(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 2, Only: "T1", Seed: 37, Pace: 0.3})
 	boxes := r.site.Boxes
-	var names []string
-	for _, b := range boxes {
-		name, unplug, err := b.PlugLine()
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(unplug)
-		names = append(names, name)
-	}
-	r.lines = names
-	r.stop()
-	r.serve(r.site.Attach())
+	names := r.onLines(boxes)
 	r.upToMatch()
 	first, second := r.entryOf(boxes[0]).Tag, r.entryOf(boxes[1]).Tag
 	redstart := r.with(t)
@@ -210,6 +200,65 @@ func TestATimeServerOverItsSerialLine(t *testing.T) {
 	}
 	redstart(0, []string{"1 of 1 configured"}, "commission", first, "--line", first+"="+names[0])
 	redstart(0, []string{"1 verified"}, "verify", first)
+}
+
+// A managed switch whose console hangs on a serial line gets its address there, and nothing over
+// DCP; another switch at that line is noticed by its MAC before anything is written.
+func TestASwitchGetsItsAddressAtItsConsole(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 2, Only: "FS24", Seed: 39, Pace: 0.3})
+	boxes := r.site.Boxes
+	names := r.onLines(boxes)
+	r.upToMatch()
+	redstart := r.with(t)
+	for tag := range r.entries() { // by their labels, which tell the first password
+		if err := r.unmatch(tag); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, e := range r.entries() {
+		for _, b := range boxes {
+			if b.Label == e.Serial {
+				if err := r.c.Match(patience(t), e.Tag, api.MatchWith{MAC: b.MAC}); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
+	}
+	tag := r.entryOf(boxes[0]).Tag
+	redstart(1, []string{"has the MAC " + boxes[1].MAC.String() + ", not " + boxes[0].MAC.String()}, "commission", tag,
+		"--line", tag+"="+names[1])
+	for _, d := range boxes[1].Deeds() {
+		if d.What == "write" {
+			t.Errorf("the wrong box: %+v", d)
+		}
+	}
+	redstart(0, []string{"1 of 1 configured"}, "commission", tag, "--line", tag+"="+names[0])
+	if !slices.ContainsFunc(boxes[0].Deeds(), func(d box.Deed) bool {
+		return d.What == "write" && strings.HasPrefix(d.Value, "console "+r.entryOf(boxes[0]).Address.String())
+	}) {
+		t.Errorf("nothing was set at its console: %+v", boxes[0].Deeds())
+	}
+	redstart(0, []string{"1 verified"}, "verify", tag)
+	tag = r.entryOf(boxes[1]).Tag
+	redstart(0, []string{"1 of 1 configured"}, "commission", tag) // without a line, over DCP
+}
+
+// onLines hangs a serial line on the console of each box, and starts the service anew with them.
+func (r *rig) onLines(boxes []*box.Box) (names []string) {
+	r.t.Helper()
+	for _, b := range boxes {
+		name, unplug, err := b.PlugLine()
+		if err != nil {
+			r.t.Fatal(err)
+		}
+		r.t.Cleanup(unplug)
+		names = append(names, name)
+	}
+	r.lines = names
+	r.stop()
+	r.serve(r.site.Attach())
+	return names
 }
 
 // A planned secret goes to the device and nowhere else: the run keeps what stands for it,

@@ -154,7 +154,7 @@ func TestChangesAreTold(t *testing.T) {
 	for what, change := range map[string]func() error{
 		"rights":   func() error { return s.Set(ctx, Account{Name: "ines", Rights: Look}) },
 		"sign-out": func() error { return s.SignOut(ctx, token) },
-		"token":    func() error { return s.RevokeToken(ctx, Person{Owner, Own}, 1) },
+		"token":    func() error { return s.RevokeToken(ctx, Person{Name: Owner, Rights: Own}, 1) },
 	} {
 		told := s.Changed()
 		_ = change() // there may be no such token

@@ -2,7 +2,10 @@
 // sessions, and tokens for programs.
 package account
 
-import "slices"
+import (
+	"slices"
+	"time"
+)
 
 // Right is what a person may do. Each right holds those before it.
 type Right string
@@ -29,4 +32,8 @@ var MayNot = map[Right]string{Plan: "change plans", Commission: "work on devices
 type Person struct {
 	Name   string `json:"user"`
 	Rights Right  `json:"rights"`
+	// Token names the token of a program that makes it; "" for the person.
+	Token string `json:"token,omitempty"`
+	// Until is when the session or token ends by itself; the zero time: never.
+	Until time.Time `json:"-"`
 }

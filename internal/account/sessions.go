@@ -81,29 +81,19 @@ func (s *Accounts) Whose(ctx context.Context, token string, bearer bool) (Person
 	if err != nil {
 		return Person{}, err
 	}
-	name := session.User
-	if !ok && bearer {
-		var t store.Token
-		if t, ok, err = s.store.Token(ctx, hash); err != nil {
-			return Person{}, err
-		}
-		if name = t.User; ok && time.Since(t.UsedAt.Time) > time.Minute {
-			if err := s.store.TokenUsed(ctx, t.ID); err != nil {
-				return Person{}, err
-			}
-		}
-	}
-	if !ok || session.Once {
+	switch {
+	case !ok && bearer:
+		return s.byToken(ctx, hash)
+	case !ok || session.Once:
 		return Person{}, ErrSignIn
+	case session.User == LocalUser:
+		return Person{Name: LocalUser, Rights: Own}, nil
 	}
-	if name == LocalUser {
-		return Person{LocalUser, Own}, nil
-	}
-	u, err := s.store.User(ctx, name)
+	u, err := s.store.User(ctx, session.User)
 	if err != nil || u.Name == "" {
 		return Person{}, errors.Join(err, ErrSignIn)
 	}
-	return Person{u.Name, Right(u.Rights)}, nil
+	return Person{Name: u.Name, Rights: Right(u.Rights), Until: session.ExpiresAt.Time}, nil
 }
 
 // SignIn is what somebody signs in with: a name with a password, or the token of a link
@@ -155,7 +145,7 @@ func (s *Accounts) SignIn(ctx context.Context, from string, in SignIn) (token st
 		return "", who, err
 	}
 	u, err := s.store.User(ctx, name)
-	return token, Person{u.Name, Right(u.Rights)}, err
+	return token, Person{Name: u.Name, Rights: Right(u.Rights)}, err
 }
 
 // SignOut ends the session of a token.

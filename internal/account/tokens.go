@@ -3,16 +3,35 @@ package account
 import (
 	"context"
 	"crypto/rand"
+	"errors"
+	"fmt"
+	"slices"
 	"strings"
+	"time"
 
 	"redstart/internal/core/problem"
 	"redstart/internal/store"
 )
 
+// ForToken is what a token is wanted for.
+type ForToken struct {
+	Name   string `json:"name"`   // the program or computer that will use it
+	Rights Right  `json:"rights"` // at most one's own; "": look
+	Days   int    `json:"days"`   // for how long; 0: UsualDays
+}
+
+// How long tokens are good, in days.
+const (
+	UsualDays = 90
+	MostDays  = 366
+)
+
 // NewToken is an API token as it is shown once.
 type NewToken struct {
-	Name  string `json:"name"`
-	Token string `json:"token"`
+	Name      string      `json:"name"`
+	Token     string      `json:"token"`
+	Rights    Right       `json:"rights"`
+	ExpiresAt store.Stamp `json:"expiresAt"`
 }
 
 // Tokens lists a person's tokens; an owner sees everybody's.
@@ -23,20 +42,82 @@ func (s *Accounts) Tokens(ctx context.Context, who Person) ([]store.Token, error
 	return s.store.Tokens(ctx, who.Name)
 }
 
-// AddToken makes a token that acts for a person until it is revoked.
-func (s *Accounts) AddToken(ctx context.Context, who Person, name string) (NewToken, error) {
-	if name = strings.TrimSpace(name); name == "" || len(name) > 60 {
+// ErrProgram refuses what only people do: a program that acts with a token must not give
+// itself, or somebody else, more or longer than the token.
+var ErrProgram = problem.New(problem.Rights, "a token may not make or change users, passwords and tokens",
+	"sign in to the console, or do it on the service's own computer")
+
+// AddToken makes a token that acts for a person until it expires or is revoked, with a right
+// of its own that is at most the person's.
+func (s *Accounts) AddToken(ctx context.Context, who Person, in ForToken) (NewToken, error) {
+	if in.Name = strings.TrimSpace(in.Name); in.Name == "" || len(in.Name) > 60 {
 		return NewToken{}, problem.New(problem.Usage, "a token needs a name of at most 60 characters",
 			"name the program or computer that will use it")
+	}
+	if in.Days == 0 {
+		in.Days = UsualDays
+	}
+	if in.Days < 1 || in.Days > MostDays {
+		return NewToken{}, problem.New(problem.Usage, fmt.Sprintf("a token is good for 1 to %d days", MostDays),
+			"make another when it has expired")
 	}
 	if who.Name == LocalUser {
 		who.Name = Owner
 	}
-	if _, err := s.known(ctx, who.Name); err != nil {
+	u, err := s.known(ctx, who.Name)
+	if err != nil {
 		return NewToken{}, err
 	}
+	if in.Rights == Nobody {
+		in.Rights = Look
+	}
+	if !slices.Contains(rights, in.Rights) || !Right(u.Rights).Holds(in.Rights) {
+		return NewToken{}, problem.New(problem.Usage, fmt.Sprintf("%s cannot give a token the right %q", who.Name, in.Rights),
+			"choose one of: "+upTo(Right(u.Rights)))
+	}
+	t := store.Token{User: who.Name, Name: in.Name, Rights: string(in.Rights),
+		ExpiresAt: store.Stamp{Time: store.Now().AddDate(0, 0, in.Days)}}
 	token := rand.Text()
-	return NewToken{name, token}, s.store.AddToken(ctx, store.Token{User: who.Name, Name: name, Hash: tokenHash(token)})
+	t.Hash = tokenHash(token)
+	return NewToken{t.Name, token, in.Rights, t.ExpiresAt}, s.store.AddToken(ctx, t)
+}
+
+// upTo lists the rights that one holds.
+func upTo(most Right) string {
+	var list []string
+	for _, r := range rights[1:] {
+		if most.Holds(r) {
+			list = append(list, string(r))
+		}
+	}
+	return strings.Join(list, ", ")
+}
+
+// byToken finds out for whom a program acts, and with which right: the token's, as far as the
+// person still has it.
+func (s *Accounts) byToken(ctx context.Context, hash string) (Person, error) {
+	t, ok, err := s.store.Token(ctx, hash)
+	if err != nil || !ok {
+		return Person{}, errors.Join(err, ErrSignIn)
+	}
+	if !t.ExpiresAt.IsZero() && !time.Now().Before(t.ExpiresAt.Time) {
+		return Person{}, problem.New(problem.SignIn, "the token "+t.Name+" expired on "+t.ExpiresAt.Format(time.DateOnly),
+			"make another")
+	}
+	if time.Since(t.UsedAt.Time) > time.Minute {
+		if err := s.store.TokenUsed(ctx, t.ID); err != nil {
+			return Person{}, err
+		}
+	}
+	u, err := s.store.User(ctx, t.User)
+	if err != nil || u.Name == "" {
+		return Person{}, errors.Join(err, ErrSignIn)
+	}
+	right := Right(t.Rights)
+	if !Right(u.Rights).Holds(right) {
+		right = Right(u.Rights)
+	}
+	return Person{Name: u.Name, Rights: right, Token: t.Name, Until: t.ExpiresAt.Time}, nil
 }
 
 // RevokeToken revokes a token: one's own, or anybody's for an owner.

@@ -15,12 +15,16 @@ type Account struct {
 	Name     string `json:"name"`
 	Password string `json:"password"` // "" leaves it as it is
 	Rights   Right  `json:"rights"`
+	// Keep names the tokens that outlive a changed password; all others are revoked.
+	Keep []string `json:"keep,omitempty"`
 }
 
 // NewPassword changes one's own password.
 type NewPassword struct {
 	Old string `json:"old"`
 	New string `json:"new"`
+	// Keep names the tokens that go on; all others are revoked.
+	Keep []string `json:"keep,omitempty"`
 }
 
 const minPassword = 10
@@ -60,7 +64,8 @@ func (s *Accounts) Add(ctx context.Context, a Account) error {
 	return s.store.AddUser(ctx, store.User{Name: a.Name, Hash: hashPassword(a.Password), Rights: string(a.Rights)})
 }
 
-// Set changes a user's rights, and the password if one is given.
+// Set changes a user's rights, and the password if one is given: who knew the old one has to
+// know the new one, and the user's tokens are revoked but for those that are to be kept.
 func (s *Accounts) Set(ctx context.Context, a Account) error {
 	defer s.changes.tell()
 	u, err := s.known(ctx, a.Name)
@@ -82,7 +87,10 @@ func (s *Accounts) Set(ctx context.Context, a Account) error {
 		}
 	}
 	u.Rights = string(a.Rights)
-	return s.store.SetUser(ctx, u)
+	if a.Password == "" {
+		return s.store.SetUser(ctx, u)
+	}
+	return s.store.SetPassword(ctx, u, a.Keep)
 }
 
 func (s *Accounts) known(ctx context.Context, name string) (store.User, error) {
@@ -118,7 +126,8 @@ func (s *Accounts) Remove(ctx context.Context, name string) error {
 	return s.store.RemoveUser(ctx, name)
 }
 
-// ChangePassword changes one's own password, and signs out everywhere.
+// ChangePassword changes one's own password, signs out everywhere, and revokes all tokens that
+// are not to be kept.
 func (s *Accounts) ChangePassword(ctx context.Context, who Person, in NewPassword) error {
 	defer s.changes.tell()
 	u, err := s.known(ctx, who.Name)
@@ -139,5 +148,5 @@ func (s *Accounts) ChangePassword(ctx context.Context, who Person, in NewPasswor
 		return err
 	}
 	u.Hash = hashPassword(in.New)
-	return s.store.SetUser(ctx, u)
+	return s.store.SetPassword(ctx, u, in.Keep)
 }

@@ -90,6 +90,9 @@ type EntryView struct {
 	BoxID string      `json:"boxSerial"`
 	// Told is the part that the box before it tells of, where it hangs behind another.
 	Told string `json:"told,omitempty"`
+	// Unwired says that nothing is expected of it yet: it, or what it hangs behind, is not
+	// wired, and it is only planned.
+	Unwired bool `json:"unwired,omitempty"`
 	// ByHand says that its profile does not tell how to set the model.
 	ByHand bool `json:"byHand,omitempty"`
 	// Untold says that it was verified in all but secrets, which its box never tells again.

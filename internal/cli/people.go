@@ -8,6 +8,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -376,12 +377,16 @@ func (a *app) user() *cobra.Command {
 	add.Flags().StringVar(&right, "right", string(account.Look), "look, plan, commission or own")
 	var newPassword bool
 	var newRight string
+	var keep []string
 	set := &cobra.Command{Use: "set NAME", Short: "Change a user's right or password", Args: cobra.ExactArgs(1),
 		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
 			if newRight == "" {
 				return &usageError{fmt.Errorf("say the right with --right: look, plan, commission or own")}
 			}
-			in := account.Account{Name: args[0], Rights: account.Right(newRight)}
+			in := account.Account{Name: args[0], Rights: account.Right(newRight), Keep: keep}
+			if len(keep) > 0 && !newPassword {
+				return &usageError{fmt.Errorf("--keep-token belongs to --password: without a new password all tokens are kept")}
+			}
 			if newPassword {
 				var err error
 				if in.Password, err = a.askNew("new password for " + args[0]); err != nil {
@@ -395,7 +400,8 @@ func (a *app) user() *cobra.Command {
 			return nil
 		})}
 	set.Flags().StringVar(&newRight, "right", "", "look, plan, commission or own")
-	set.Flags().BoolVar(&newPassword, "password", false, "ask for a new password")
+	set.Flags().BoolVar(&newPassword, "password", false, "ask for a new password; the user's tokens are revoked with the old one")
+	set.Flags().StringArrayVar(&keep, "keep-token", nil, "a token of this `name` outlives the old password; may be given again")
 	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a user with all tokens", Args: cobra.ExactArgs(1),
 		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
 			if err := c.RemoveUser(ctx, args[0]); err != nil {
@@ -421,19 +427,25 @@ func (a *app) token() *cobra.Command {
 			}
 			var rows [][]any
 			for _, t := range tokens {
-				rows = append(rows, []any{t.ID, t.User, t.Name, day(t.MadeAt.Time), day(t.UsedAt.Time)})
+				rows = append(rows, []any{t.ID, t.User, t.Name, rightsText[account.Right(t.Rights)], day(t.MadeAt.Time),
+					day(t.UsedAt.Time), day(t.ExpiresAt.Time)})
 			}
-			return a.list(tokens, []string{"Number", "User", "Token", "Made", "Last used"}, rows, "")
+			return a.list(tokens, []string{"Number", "User", "Token", "It", "Made", "Last used", "Expires"}, rows, "")
 		})}
+	var of account.ForToken
+	var right string
 	add := &cobra.Command{Use: "add NAME", Short: "Make an API token; it is shown once", Args: cobra.ExactArgs(1),
 		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
-			t, err := c.AddToken(ctx, args[0])
+			of.Name, of.Rights = args[0], account.Right(right)
+			t, err := c.AddToken(ctx, of)
 			if err != nil {
 				return err
 			}
 			return a.list(t, []string{"Token", ""}, [][]any{{t.Name, t.Token}},
-				"Shown only now. Use it with REDSTART_URL, REDSTART_TOKEN and, for a self-made certificate, REDSTART_PIN.")
+				"It "+rightsText[t.Rights]+", until "+t.ExpiresAt.Format(time.DateOnly)+". Shown only now. Use it with REDSTART_URL, REDSTART_TOKEN and, for a self-made certificate, REDSTART_PIN.")
 		})}
+	add.Flags().StringVar(&right, "right", string(account.Look), "look, plan, commission or own; at most your own")
+	add.Flags().IntVar(&of.Days, "days", account.UsualDays, fmt.Sprintf("for how many `days` it is good, at most %d", account.MostDays))
 	revoke := &cobra.Command{Use: "revoke NUMBER", Short: "Revoke an API token", Args: cobra.ExactArgs(1),
 		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
 			if err := c.RevokeToken(ctx, args[0]); err != nil {

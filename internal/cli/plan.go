@@ -130,7 +130,7 @@ func (a *app) printEntries(ctx context.Context, c *client.Client, tags []string)
 	count := map[string]int{}
 	for _, e := range entries {
 		switch {
-		case e.NotWired && e.State == store.Planned:
+		case e.Unwired:
 			count[notWired]++
 		case len(e.Differs) > 0:
 			count[differing]++
@@ -184,7 +184,7 @@ const (
 
 func stateText(e api.EntryView) string {
 	switch {
-	case e.NotWired && e.State == store.Planned:
+	case e.Unwired:
 		return notWired
 	case len(e.Differs) > 0:
 		return e.State + ", differs"

@@ -226,8 +226,7 @@ func (a *app) printByProfile(profiles []*profile.Profile, count map[string]int) 
 // be set by a run.
 func allVerified(entries []api.EntryView) bool {
 	for _, e := range entries {
-		if e.State != store.Verified && !(e.ByHand && e.State == store.Matched) &&
-			!(e.NotWired && e.State == store.Planned) {
+		if e.State != store.Verified && !(e.ByHand && e.State == store.Matched) && !e.Unwired {
 			return false
 		}
 	}

@@ -372,8 +372,8 @@ func (c *Client) Tokens(ctx context.Context) ([]store.Token, error) {
 }
 
 // AddToken makes an API token.
-func (c *Client) AddToken(ctx context.Context, name string) (account.NewToken, error) {
-	return post[account.NewToken](ctx, c, "/api/tokens", api.Named{Name: name})
+func (c *Client) AddToken(ctx context.Context, in account.ForToken) (account.NewToken, error) {
+	return post[account.NewToken](ctx, c, "/api/tokens", in)
 }
 
 // RevokeToken revokes an API token.

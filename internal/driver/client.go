@@ -136,7 +136,10 @@ func (c *Client) Ask(ctx context.Context, act profile.Act, wanted string) (map[s
 
 func (c *Client) do(ctx context.Context, act profile.Act, variables map[string]string,
 	wanted string) (map[string]string, error) {
-	vars := map[string]string{"user": c.login.User, "password": c.login.Password}
+	vars := map[string]string{"user": c.login.User, "password": c.login.Password, profile.AtLine: ""}
+	if c.target.Line != nil {
+		vars[profile.AtLine] = "yes"
+	}
 	if act != profile.SignIn {
 		maps.Copy(vars, c.handed)
 	}

@@ -163,7 +163,7 @@ func (g *page) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		g.mu.Lock()
 		g.used = time.Now()
 		g.mu.Unlock()
-		ctx, cancel := context.WithCancel(r.Context())
+		ctx, cancel := who.context(r.Context())
 		defer cancel()
 		go leave(ctx, cancel, who)
 		g.proxy().ServeHTTP(w, r.WithContext(ctx))

@@ -47,6 +47,15 @@ type Target struct {
 type Guest struct {
 	May     func(context.Context) bool // whether it is still theirs to see
 	Changed func() <-chan struct{}     // closed when that may be otherwise
+	Until   time.Time                  // when it ends by itself; the zero time: never
+}
+
+// context gives one that ends by itself when the guest's time is over.
+func (g Guest) context(of context.Context) (context.Context, context.CancelFunc) {
+	if g.Until.IsZero() {
+		return context.WithCancel(of)
+	}
+	return context.WithDeadline(of, g.Until)
 }
 
 // Pages are the pages that are open.

@@ -102,7 +102,7 @@ func (s *Server) Handler() http.Handler {
 	e.Use(noStore, apart)
 	routes := s.routes()
 	for _, r := range routes {
-		handler := s.guard(r.need, r.declared(r.handler))
+		handler := s.guard(r.need, r.byPerson, r.declared(r.handler))
 		e.Add(r.method, r.path, handler)
 		if r.method == http.MethodGet && r.out != reflect.TypeFor[eventStream]() {
 			e.Add(http.MethodHead, r.path, handler) // the server leaves the body out (RFC 9110, 9.3.2)
@@ -217,6 +217,13 @@ type route struct {
 	in, out      reflect.Type // bodies
 	queries      []query
 	handler      echo.HandlerFunc
+	byPerson     bool // refused to a program that acts with a token
+}
+
+// byPerson has a call refused to programs that act with a token.
+func byPerson(r route) route {
+	r.byPerson = true
+	return r
 }
 
 // query is a parameter that a call takes in its query.

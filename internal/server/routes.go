@@ -529,40 +529,40 @@ func (s *Server) peopleRoutes() []route {
 				return r.who, nil
 			}),
 		{method: "DELETE", path: "/api/session", summary: "Sign out", need: account.Look, handler: s.signOut},
-		call(s, "PUT", "/api/session/password", "Change one's own password", account.Look,
+		byPerson(call(s, "PUT", "/api/session/password", "Change one's own password", account.Look,
 			func(r *request, in account.NewPassword) (none, error) {
 				return none{}, s.Accounts().ChangePassword(r, r.who, in)
-			}),
+			})),
 		call(s, "GET", "/api/users", "Who may sign in", account.Own, func(r *request, _ none) ([]store.User, error) {
 			return s.Records().Users(r)
 		}),
-		call(s, "POST", "/api/users", "Make a user", account.Own, func(r *request, in account.Account) (none, error) {
+		byPerson(call(s, "POST", "/api/users", "Make a user", account.Own, func(r *request, in account.Account) (none, error) {
 			return none{}, s.Accounts().Add(r, in)
-		}),
-		call(s, "PUT", "/api/users/:name", "Change a user's rights or password", account.Own,
+		})),
+		byPerson(call(s, "PUT", "/api/users/:name", "Change a user's rights or password", account.Own,
 			func(r *request, in account.Account) (none, error) {
 				in.Name = r.param("name")
 				return none{}, s.Accounts().Set(r, in)
-			}),
-		call(s, "DELETE", "/api/users/:name", "Remove a user", account.Own, func(r *request, _ none) (none, error) {
+			})),
+		byPerson(call(s, "DELETE", "/api/users/:name", "Remove a user", account.Own, func(r *request, _ none) (none, error) {
 			return none{}, s.Accounts().Remove(r, r.param("name"))
-		}),
+		})),
 		call(s, "GET", "/api/tokens", "API tokens: one's own, or everybody's for an owner", account.Look,
 			func(r *request, _ none) ([]store.Token, error) {
 				return s.Accounts().Tokens(r, r.who)
 			}),
-		call(s, "POST", "/api/tokens", "Make an API token for oneself; it is shown once", account.Look,
-			func(r *request, in api.Named) (account.NewToken, error) {
-				return s.Accounts().AddToken(r, r.who, in.Name)
-			}),
-		call(s, "DELETE", "/api/tokens/:id", "Revoke an API token", account.Look,
+		byPerson(call(s, "POST", "/api/tokens", "Make an API token for oneself; it is shown once", account.Look,
+			func(r *request, in account.ForToken) (account.NewToken, error) {
+				return s.Accounts().AddToken(r, r.who, in)
+			})),
+		byPerson(call(s, "DELETE", "/api/tokens/:id", "Revoke an API token", account.Look,
 			func(r *request, _ none) (none, error) {
 				id, err := site.Number(r.param("id"), "token")
 				if err != nil {
 					return none{}, err
 				}
 				return none{}, s.Accounts().RevokeToken(r, r.who, id)
-			}),
+			})),
 	}
 }
 

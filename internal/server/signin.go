@@ -25,8 +25,9 @@ func cookieName(c *echo.Context) string {
 	return "redstart"
 }
 
-// guard lets only requests of people with the right through.
-func (s *Server) guard(need account.Right, next echo.HandlerFunc) echo.HandlerFunc {
+// guard lets only requests of people with the right through, and of programs that act for them
+// where those may.
+func (s *Server) guard(need account.Right, byPerson bool, next echo.HandlerFunc) echo.HandlerFunc {
 	if need == account.Nobody {
 		return next
 	}
@@ -37,6 +38,9 @@ func (s *Server) guard(need account.Right, next echo.HandlerFunc) echo.HandlerFu
 		}
 		if !who.Rights.Holds(need) {
 			return problem.New(problem.Rights, who.Name+" may not "+account.MayNot[need], "ask an owner for the right")
+		}
+		if byPerson && who.Token != "" {
+			return account.ErrProgram
 		}
 		c.Set(personKey, who)
 		return next(c)
@@ -74,6 +78,7 @@ func (s *Server) guest(c *echo.Context) pages.Guest {
 	token, bearer := tokenOf(c)
 	was := person(c)
 	return pages.Guest{
+		Until: was.Until,
 		May: func(ctx context.Context) bool {
 			now, err := s.Accounts().Whose(ctx, token, bearer)
 			return err == nil && now == was

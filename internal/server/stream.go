@@ -40,6 +40,12 @@ func (s *Server) streamEvents(c *echo.Context) error {
 	}
 	beat := time.NewTicker(heartbeat)
 	defer beat.Stop()
+	var over <-chan time.Time
+	if !who.Until.IsZero() {
+		end := time.NewTimer(time.Until(who.Until))
+		defer end.Stop()
+		over = end.C
+	}
 	for {
 		select {
 		case e, open := <-r:
@@ -66,6 +72,8 @@ func (s *Server) streamEvents(c *echo.Context) error {
 		case <-c.Request().Context().Done():
 			return nil
 		case <-s.Ended():
+			return nil
+		case <-over:
 			return nil
 		}
 		if err := flush.Flush(); err != nil {

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -159,13 +160,14 @@ func (s *Site) survey(ctx context.Context, w *working, who string, o survey.Opti
 	ctx, cancel := until(ctx, w.stop)
 	defer cancel()
 	v := store.Survey{Began: store.Now(), Who: who, Pace: o.Pace, State: store.Done}
+	kept := func() {}
 	if withCapture {
-		end, name, err := s.capture()
+		end, name, err := s.capture(ctx)
 		if err != nil {
 			return err
 		}
 		defer end()
-		v.Capture = name
+		v.Capture, kept = name, end
 	}
 	keep, seen := s.keepDevices(), map[address.MAC]device.Seen{}
 	final, err := survey.Run(ctx, s.bench(), s.Profiles(), o, func(f *device.Found, p survey.Progress) {
@@ -188,6 +190,7 @@ func (s *Site) survey(ctx context.Context, w *working, who string, o survey.Opti
 	v.Seen = slices.SortedFunc(maps.Values(seen), func(a, b device.Seen) int {
 		return slices.Compare(a.MAC[:], b.MAC[:])
 	})
+	kept() // whoever reads the survey finds its packets whole
 	text, keepErr := s.keepSurvey(v, final, awaitsAskers)
 	if unkept = cmp.Or(unkept, keepErr); unkept != nil {
 		s.log.Error("the survey could not be kept", "error", unkept)
@@ -254,8 +257,8 @@ func changesText(list []device.Change) string {
 // captures is the folder of packet captures in the data folder.
 const captures = "captures"
 
-// capture begins to keep the packets in a file of its own.
-func (s *Site) capture() (end func(), name string, err error) {
+// capture begins to keep the packets, sealed, in a file of its own; end makes it whole.
+func (s *Site) capture(ctx context.Context) (end func(), name string, err error) {
 	at, now := s.segment(), s.plugged()
 	if now == nil {
 		return nil, "", errNoSegment
@@ -264,24 +267,28 @@ func (s *Site) capture() (end func(), name string, err error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, "", err
 	}
-	name = fmt.Sprintf("%s-%s.pcapng", s.store.Key, time.Now().UTC().Format("20060102T150405.000"))
+	name = fmt.Sprintf("%s-%s.pcapng"+sealedName, s.store.Key, time.Now().UTC().Format("20060102T150405.000"))
 	file, err := os.OpenFile(filepath.Join(dir, name), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return nil, "", err
 	}
-	if err := now.port.Start(file, at.name, "Redstart "+api.Version); err != nil {
-		return nil, "", problem.New(problem.Conflict, err.Error(), "wait for it to end").Because(file.Close())
+	sealed, err := s.vault.Sealing(ctx, s.store, file)
+	if err != nil {
+		return nil, "", errors.Join(err, file.Close(), os.Remove(file.Name()))
 	}
-	return func() {
-		err := now.port.Stop()
-		if closed := file.Close(); err == nil {
-			err = closed
-		}
-		if err != nil {
+	if err := now.port.Start(sealed, at.name, "Redstart "+api.Version); err != nil {
+		return nil, "", problem.New(problem.Conflict, err.Error(), "wait for it to end").
+			Because(errors.Join(file.Close(), os.Remove(file.Name())))
+	}
+	return sync.OnceFunc(func() {
+		if err := errors.Join(now.port.Stop(), sealed.Close(), file.Close()); err != nil {
 			s.log.Error("the capture is not whole", "file", name, "error", err)
 		}
-	}, name, nil
+	}), name, nil
 }
+
+// sealedName ends the names of captures that are sealed; those of earlier versions are not.
+const sealedName = ".age"
 
 // captureFile is where a capture is kept.
 func (s *Site) captureFile(name string) string {
@@ -301,7 +308,13 @@ func (s *Site) Capture(ctx context.Context, id int64) (Download, error) {
 				return Download{}, problem.New(problem.Missing, "the capture is gone from the data folder",
 					"find again with --capture").About(v.Capture).Because(err)
 			}
-			return Download{v.Capture, "application/octet-stream", content}, nil
+			name, sealed := strings.CutSuffix(v.Capture, sealedName)
+			if sealed {
+				if content, err = s.vault.Opening(ctx, s.store, bytes.NewReader(content)); err != nil {
+					return Download{}, err
+				}
+			}
+			return Download{name, "application/octet-stream", content}, nil
 		}
 	}
 	return Download{}, problem.New(problem.Missing, "this survey kept no packets", "find with --capture")

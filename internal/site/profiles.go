@@ -59,6 +59,7 @@ func (s *Service) readProfiles() error {
 	go func() {
 		defer s.work.Done()
 		defer changes.Close()
+		s.sealAnew(s.life) // they may have changed while no service ran
 		for {
 			select {
 			case _, ok := <-changes.Events:
@@ -69,6 +70,7 @@ func (s *Service) readProfiles() error {
 					s.log.Warn("the device profiles stay as they were", "error", err)
 					continue
 				}
+				s.sealAnew(s.life)
 				s.hub.Publish("", "sites", struct{}{})
 			case err := <-changes.Errors:
 				s.log.Warn("a change of the device profiles may have been missed", "error", err)

@@ -3,6 +3,7 @@ package site
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -13,6 +14,8 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/secret"
+	"redstart/internal/store"
 	"redstart/internal/vault"
 )
 
@@ -125,7 +128,7 @@ func (k *sealer) kept(ctx context.Context, who, id string, set, before map[strin
 		if s.Type == profile.Rows {
 			text, err = k.cells(ctx, at, *s, set[key], before[key])
 		} else {
-			text, err = k.one(ctx, at, set[key], map[string]bool{before[key]: true})
+			text, err = k.one(ctx, at, set[key], s.Rules, map[string]bool{before[key]: true})
 		}
 		if err != nil {
 			return nil, err
@@ -150,7 +153,7 @@ func refusedSecret(at, reason string) error {
 // one keeps one secret. What stands for a secret is taken only where it stands already:
 // with what another entry, kind or site has, somebody would get at a secret that is not
 // theirs to give.
-func (k *sealer) one(ctx context.Context, at, value string, own map[string]bool) (string, error) {
+func (k *sealer) one(ctx context.Context, at, value string, rules *secret.Rules, own map[string]bool) (string, error) {
 	switch {
 	case value == "" || own[value] && strings.HasPrefix(value, vault.Prefix) || k.made[value]:
 		return value, nil
@@ -160,6 +163,11 @@ func (k *sealer) one(ctx context.Context, at, value string, own map[string]bool)
 		return "", refusedSecret(at, fmt.Sprintf("is longer than %d characters", longestSecret))
 	case strings.ContainsFunc(value, unicode.IsControl):
 		return "", refusedSecret(at, "holds a line break or another control character")
+	}
+	if rules != nil {
+		if err := rules.Refuses(value); err != nil {
+			return "", refusedSecret(at, err.Error())
+		}
 	}
 	token := vault.Prefix + "new"
 	if !k.preview {
@@ -198,7 +206,7 @@ func (k *sealer) cells(ctx context.Context, at string, table profile.Setting, va
 				continue
 			}
 			given := cmp.Or(row[c.Key], was[row[first]][c.Key])
-			kept, err := k.one(ctx, at+", "+row[first]+" "+c.Key, given, own[c.Key])
+			kept, err := k.one(ctx, at+", "+row[first]+" "+c.Key, given, c.Rules, own[c.Key])
 			if err != nil {
 				return "", err
 			}
@@ -211,4 +219,79 @@ func (k *sealer) cells(ctx context.Context, at string, table profile.Setting, va
 		return value, nil
 	}
 	return profile.RowsText(rows), nil
+}
+
+// sealAnew keeps what the profiles call a secret now and was written in plain text, when they
+// did not: a profile may change, or come, after the plan. A locked vault takes nothing; it is
+// done when it opens.
+func (s *Service) sealAnew(ctx context.Context) {
+	sites, err := s.store.Sites(ctx)
+	if s.vault.Lost() != nil || s.vault.Locked() {
+		return
+	}
+	for _, data := range sites {
+		at, err2 := s.At(ctx, data.Key)
+		if err2 == nil {
+			err2 = at.sealAnew(ctx)
+		}
+		err = errors.Join(err, err2)
+	}
+	if err != nil && ctx.Err() == nil {
+		s.log.Error("what is a secret by its profile is not sealed yet", "error", err)
+	}
+}
+
+func (s *Site) sealAnew(ctx context.Context) error {
+	s.planning.Lock()
+	defer s.planning.Unlock()
+	p, _, err := s.bare(ctx)
+	if err != nil {
+		return err
+	}
+	ever, err := s.store.EverPlanned(ctx)
+	if err != nil {
+		return err
+	}
+	now := map[string]string{} // profile by tag
+	for _, e := range p.Entries {
+		now[e.Tag] = e.Profile
+	}
+	k := s.sealer(p, false)
+	var list []store.Concealed
+	done := map[store.Concealed]bool{}
+	for _, e := range ever {
+		id := cmp.Or(now[e.Tag], e.Profile)
+		for _, key := range slices.Sorted(maps.Keys(e.Settings)) {
+			c := store.Concealed{Tag: e.Tag, Key: key, Was: e.Settings[key]}
+			setting := k.setting(id, key)
+			if setting == nil || c.Was == "" || strings.HasPrefix(c.Was, vault.Prefix) || done[c] {
+				continue
+			}
+			done[c] = true
+			if c.Whole = setting.Type != profile.Rows; c.Whole {
+				c.Now, err = k.one(ctx, e.Tag+" "+key, c.Was, nil, nil)
+			} else {
+				c.Now, err = k.cells(ctx, e.Tag+" "+key, *setting, c.Was, c.Was)
+			}
+			if err != nil {
+				return err
+			}
+			if c.Now != c.Was {
+				list = append(list, c)
+			}
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	if err := s.store.Conceal(ctx, list); err != nil {
+		return err
+	}
+	for was := s.models.Load(); !s.models.CompareAndSwap(was, &known{was.set, was.broken}); {
+		was = s.models.Load() // what plans came to holds plain texts: it is worked out anew
+	}
+	s.log.Warn("what the profiles call secret now was sealed, in the plan and its history", "site", s.store.Key,
+		"settings", len(list))
+	s.publishEntries()
+	return nil
 }

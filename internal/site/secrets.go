@@ -32,6 +32,7 @@ func (s *Service) BeginAnew(ctx context.Context) (api.VaultStatus, error) {
 		return s.VaultStatus(), err
 	}
 	s.log.Warn("the vault was begun anew; what its old key sealed stays sealed")
+	s.sealAnew(ctx)
 	return s.vaultChanged(), nil
 }
 
@@ -50,6 +51,7 @@ func (s *Service) UnlockVault(ctx context.Context, passphrase, who string) (api.
 	if err := s.vault.Unlock(ctx, passphrase); err != nil {
 		return s.VaultStatus(), err
 	}
+	s.sealAnew(ctx)
 	return s.vaultChanged(), nil
 }
 

@@ -19,6 +19,7 @@ import (
 // that does not matter.
 func view(r plan.Resolver, e store.Entry, f *device.Found, where api.Whereabouts) api.EntryView {
 	v := api.EntryView{Entry: e, Whereabouts: where}
+	v.Unwired = e.State == store.Planned && !r.Wired(e.Entry)
 	v.ByHand = r.Profiles[e.Profile] != nil && !r.Profiles[e.Profile].Sets() && e.Behind == ""
 	if p := r.Profiles[e.Profile]; e.Given != nil && p != nil && e.State != store.Configuring {
 		if v.Differs = procedure.Differ(*e.Given, procedure.For(r, e.Entry, p)); v.Differs != nil &&

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"slices"
 
 	"github.com/jmoiron/sqlx"
 
@@ -43,17 +44,46 @@ func (s *Store) AddUser(ctx context.Context, u User) error {
 	return s.exec(ctx, `INSERT INTO users (name, password, rights) VALUES (:name, :password, :rights)`, u)
 }
 
-// SetUser changes a user's password hash and rights, and ends the user's
-// sessions: who knew the old password has to know the new one.
+// SetUser changes a user's rights, and ends the user's sessions.
 func (s *Store) SetUser(ctx context.Context, u User) error {
+	return s.write(ctx, func(tx *sqlx.Tx) error { return setUser(tx, u) })
+}
+
+// SetPassword changes a user's password hash and rights, ends the user's sessions, and forgets
+// the tokens but for those of the names that are to be kept. A name of none changes nothing.
+func (s *Store) SetPassword(ctx context.Context, u User, keep []string) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExec(`UPDATE users SET password = :password, rights = :rights WHERE name = :name`,
-			u); err != nil {
+		if err := setUser(tx, u); err != nil {
 			return err
 		}
-		_, err := tx.Exec(`DELETE FROM sessions WHERE user = ?`, u.Name)
-		return err
+		var names []string
+		if err := tx.Select(&names, `SELECT name FROM tokens WHERE user = ?`, u.Name); err != nil {
+			return err
+		}
+		for _, name := range keep {
+			if !slices.Contains(names, name) {
+				return problem.New(problem.Missing, "there is no token of this name to keep", "look: redstart user token list").About(name)
+			}
+		}
+		for _, name := range names {
+			if slices.Contains(keep, name) {
+				continue
+			}
+			if _, err := tx.Exec(`DELETE FROM tokens WHERE user = ? AND name = ?`, u.Name, name); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
+}
+
+func setUser(tx *sqlx.Tx, u User) error {
+	if _, err := tx.NamedExec(`UPDATE users SET password = :password, rights = :rights WHERE name = :name`,
+		u); err != nil {
+		return err
+	}
+	_, err := tx.Exec(`DELETE FROM sessions WHERE user = ?`, u.Name)
+	return err
 }
 
 // RemoveUser forgets a user with sessions and tokens.
@@ -68,7 +98,7 @@ func (s *Store) RemoveUser(ctx context.Context, name string) error {
 	})
 }
 
-// Token is a named token that acts for a user until it is revoked.
+// Token is a named token that acts for a user until it expires or is revoked.
 type Token struct {
 	ID     int64  `json:"id" db:"id"`
 	User   string `json:"user" db:"user"`
@@ -76,6 +106,9 @@ type Token struct {
 	Hash   string `json:"-" db:"hash"`
 	MadeAt Stamp  `json:"madeAt" db:"made_at"`
 	UsedAt Stamp  `json:"usedAt" db:"used_at"`
+	// Rights is what it may at most; ExpiresAt is when it ends, never for the zero time.
+	Rights    string `json:"rights" db:"rights"`
+	ExpiresAt Stamp  `json:"expiresAt" db:"expires_at"`
 }
 
 // Tokens lists a user's tokens; all users' for "".
@@ -98,7 +131,8 @@ func (s *Store) AddToken(ctx context.Context, t Token) error {
 		}
 	}
 	t.MadeAt = Now()
-	return s.exec(ctx, `INSERT INTO tokens (user, name, hash, made_at) VALUES (:user, :name, :hash, :made_at)`, t)
+	return s.exec(ctx, `INSERT INTO tokens (user, name, hash, made_at, rights, expires_at)
+		VALUES (:user, :name, :hash, :made_at, :rights, :expires_at)`, t)
 }
 
 // Token finds a token by its hash; ok is false when there is none.

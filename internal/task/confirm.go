@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"redstart/internal/core/address"
 	"redstart/internal/core/fact"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
@@ -36,7 +37,7 @@ func (b *Box) identify(ctx context.Context) (string, error) {
 	}
 	serial := facts[fact.Serial]
 	if b.d.Line != "" {
-		if err := b.atLine(ctx, serial); err != nil {
+		if err := b.atLine(ctx, serial, facts[fact.MAC]); err != nil {
 			return "", err
 		}
 	}
@@ -98,8 +99,15 @@ func (b *Box) isMeant(facts map[string]string) error {
 }
 
 // atLine shows that the box at the other end of the serial line is the one that is
-// matched: a line has no MAC, so both must have told the same serial.
-func (b *Box) atLine(ctx context.Context, serial string) error {
+// matched: it tells its MAC there, or the serial that is known of the matched one.
+func (b *Box) atLine(ctx context.Context, serial, mac string) error {
+	if mac != "" {
+		if told, err := address.ParseMAC(mac); err != nil || told != b.d.MAC {
+			return problem.New(problem.Device, fmt.Sprintf("the box on %s has the MAC %s, not %s", b.d.Line, mac, b.d.MAC),
+				"name the right line")
+		}
+		return nil
+	}
 	found, err := b.Store.Device(ctx, b.d.MAC)
 	if err != nil {
 		return err

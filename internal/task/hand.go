@@ -51,8 +51,8 @@ type Parking struct {
 var ErrStopped = errors.New("the run was stopped while it waited for a hand")
 
 const (
-	lookEvery = 2 * time.Second // how often a parked device is asked whether it was done
-	lookTime  = 5 * time.Second // for it to tell once that it is there
+	lookEvery = 2 * time.Second  // how often a parked device is asked whether it was done
+	lookTime  = 20 * time.Second // for it to tell once since when it is up; slow boxes take seconds for each answer
 	// showTime is for one look at whether it was done: slow boxes take seconds for each of
 	// its moves.
 	showTime = time.Minute

@@ -242,18 +242,24 @@ func (v *Vault) Secret(ctx context.Context, site *store.Site, token string) (sec
 // one turn of it, and makes it when there is none: make is asked for one that fits.
 func (v *Vault) Shared(ctx context.Context, site *store.Site, kind string, turn int,
 	make func() (string, error)) (string, error) {
+	name := "kind/" + kind
+	if turn > 0 {
+		name += fmt.Sprintf("/%d", turn)
+	}
+	return v.once(ctx, site, name, make)
+}
+
+// once gives a secret of a site by a name of the service's own, and makes it when there is none.
+func (v *Vault) once(ctx context.Context, site *store.Site, name string, make func() (string, error)) (string, error) {
 	v.shared.Lock()
 	defer v.shared.Unlock()
-	token := fmt.Sprintf("%s%d/kind/%s", Prefix, site.ID, kind)
-	if turn > 0 {
-		token += fmt.Sprintf("/%d", turn)
-	}
-	password, ok, err := v.Secret(ctx, site, token)
+	token := fmt.Sprintf("%s%d/%s", Prefix, site.ID, name)
+	secret, ok, err := v.Secret(ctx, site, token)
 	if ok || err != nil {
-		return password, err
+		return secret, err
 	}
-	if password, err = make(); err != nil {
+	if secret, err = make(); err != nil {
 		return "", err
 	}
-	return password, v.KeepAs(ctx, site, token, password)
+	return secret, v.KeepAs(ctx, site, token, secret)
 }

@@ -99,7 +99,7 @@ type Kind struct {
 
 // All are the kinds of facts, in the order in which they are listed.
 var All = []Kind{
-	{Key: MAC, Meaning: "its MAC address", Type: IsMAC, Sign: true, By: Finding},
+	{Key: MAC, Meaning: "its MAC address", Type: IsMAC, Sign: true, By: Finding | Acts},
 	{Key: Name, Meaning: "the name by which others find it", Type: Text, Sign: true, Compared: true, Listed: true,
 		By: Finding | Acts},
 	{Key: Serial, Meaning: "its serial", Type: Text, Sign: true, Compared: true, Listed: true, By: Finding | Acts},

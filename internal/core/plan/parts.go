@@ -65,6 +65,18 @@ func (p Resolver) withParts(tag string, s profile.Setting, value string) string 
 	return profile.RowsText(rows)
 }
 
+// Wired reports whether an entry, and all that it hangs behind, is there already.
+func (p Resolver) Wired(e Entry) bool {
+	for range len(p.Entries) { // a circle ends too
+		at, behind := p.byTag[e.Behind]
+		if e.NotWired || e.Behind == "" || !behind {
+			break
+		}
+		e = p.Entries[at]
+	}
+	return !e.NotWired
+}
+
 // PartsOf lists the entries that hang behind one.
 func (p Resolver) PartsOf(tag string) (list []Entry) {
 	for _, i := range p.behind[tag] {

@@ -99,7 +99,7 @@ func (p *Profile) Public(name string) bool {
 	if name == fact.Config || strings.HasPrefix(name, filePrefix) {
 		return false
 	}
-	return slices.Contains(told, name) || p.condition(name) || slices.Contains(planned, name) || slices.Contains([]string{"user", "old-user", AcceptedBy, AcceptedAt}, name)
+	return slices.Contains(told, name) || p.condition(name) || slices.Contains(planned, name) || slices.Contains([]string{"user", "old-user", AcceptedBy, AcceptedAt, AtLine}, name)
 }
 
 // variablesOf lists what the moves of an act may send.
@@ -146,7 +146,7 @@ func (p *Profile) checkActs() error {
 // checkAct checks the moves of an act: each for itself, and that what they send
 // is known by then and what they take is of use.
 func (p *Profile) checkAct(act Act) error {
-	known := map[string]bool{}
+	known := map[string]bool{AtLine: true}
 	for _, v := range variablesOf(act) {
 		known[v] = true
 	}

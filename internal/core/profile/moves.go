@@ -380,9 +380,16 @@ func (p *Profile) Page() (scheme string, port uint16, ok bool) {
 	return "", 0, false
 }
 
-// NeedsAddress reports whether an act can only be had with a device that has an address.
+// AtLine is the variable that is "yes" where a serial line is named for the device.
+const AtLine = "line"
+
+// atLine reports whether the move is made only where a serial line is named.
+func (m Move) atLine() bool { return strings.EqualFold(m.If[AtLine], "yes") }
+
+// NeedsAddress reports whether an act can only be had with a device that has an address, or
+// a serial line.
 func (p *Profile) NeedsAddress(a Act) bool {
-	return slices.ContainsFunc(p.Acts[a], func(m Move) bool { return m.Words.NeedsAddress() })
+	return slices.ContainsFunc(p.Acts[a], func(m Move) bool { return m.Words.NeedsAddress() && !m.atLine() })
 }
 
 // NeedsLine reports whether something in the order can only be told over a serial line.
@@ -390,7 +397,7 @@ func (p *Profile) NeedsLine() bool {
 	return slices.ContainsFunc(p.Order, func(s Stage) bool {
 		return slices.ContainsFunc(p.Acts[s.Act], func(m Move) bool {
 			by, can := m.By.(interface{ LineOnly(Section) bool })
-			return can && by.LineOnly(p.Section(m.By.Name()))
+			return can && !m.atLine() && by.LineOnly(p.Section(m.By.Name()))
 		})
 	})
 }
@@ -400,7 +407,7 @@ func (p *Profile) NeedsLine() bool {
 func (p *Profile) NeedsLogin(a Act) bool {
 	return slices.ContainsFunc(p.Acts[a], func(m Move) bool {
 		by, can := m.By.(interface{ AsksNobody(Section) bool })
-		return m.Words.NeedsAddress() && !(can && by.AsksNobody(p.Section(m.By.Name())))
+		return m.Words.NeedsAddress() && !m.atLine() && !(can && by.AsksNobody(p.Section(m.By.Name())))
 	})
 }
 

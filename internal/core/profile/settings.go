@@ -14,6 +14,7 @@ import (
 	_ "time/tzdata" // zones are known on any machine
 
 	"redstart/internal/core/address"
+	"redstart/internal/core/secret"
 	"redstart/internal/core/value"
 )
 
@@ -65,20 +66,22 @@ var (
 // Setting is something that a model can be given besides name, address and
 // login. Values are written as text; the empty text means "not given".
 type Setting struct {
-	Key      string   `yaml:"key" json:"key"`
-	Label    string   `yaml:"label" json:"label"`
-	Type     string   `yaml:"type" json:"type"`
-	Help     string   `yaml:"help" json:"help,omitempty"`
-	Required bool     `yaml:"required" json:"required,omitempty"`
-	Default  string   `yaml:"default" json:"default,omitempty"`
-	Unit     string   `yaml:"unit" json:"unit,omitempty"`
-	Min      *int64   `yaml:"min" json:"min,omitempty"`         // number, numbers
-	Max      *int64   `yaml:"max" json:"max,omitempty"`         // number, numbers; text: most characters
-	Choices  []string `yaml:"choices" json:"choices,omitempty"` // choice
-	Kinds    []string `yaml:"kinds" json:"kinds,omitempty"`     // entry, setting: the kinds that may be referred to
-	Of       []string `yaml:"of" json:"of,omitempty"`           // setting: the keys that may be referred to
-	Many     bool     `yaml:"many" json:"many,omitempty"`       // entry: several, divided by spaces
-	Unique   string   `yaml:"unique" json:"unique,omitempty"`   // device, trunk, subnet or site
+	Key      string `yaml:"key" json:"key"`
+	Label    string `yaml:"label" json:"label"`
+	Type     string `yaml:"type" json:"type"`
+	Help     string `yaml:"help" json:"help,omitempty"`
+	Required bool   `yaml:"required" json:"required,omitempty"`
+	Default  string `yaml:"default" json:"default,omitempty"`
+	Unit     string `yaml:"unit" json:"unit,omitempty"`
+	Min      *int64 `yaml:"min" json:"min,omitempty"` // number, numbers
+	Max      *int64 `yaml:"max" json:"max,omitempty"` // number, numbers; text: most characters
+	// Rules are those of a secret: which the device takes; nil for any.
+	Rules   *secret.Rules `yaml:"rules" json:"rules,omitempty"`
+	Choices []string      `yaml:"choices" json:"choices,omitempty"` // choice
+	Kinds   []string      `yaml:"kinds" json:"kinds,omitempty"`     // entry, setting: the kinds that may be referred to
+	Of      []string      `yaml:"of" json:"of,omitempty"`           // setting: the keys that may be referred to
+	Many    bool          `yaml:"many" json:"many,omitempty"`       // entry: several, divided by spaces
+	Unique  string        `yaml:"unique" json:"unique,omitempty"`   // device, trunk, subnet or site
 	// settings of one pool are unique among each other; "": the key
 	Pool    string   `yaml:"pool" json:"pool,omitempty"`
 	From    string   `yaml:"from" json:"from,omitempty"` // computed: text with {placeholders}
@@ -411,6 +414,10 @@ func (p *Profile) checkIn(s *Setting, of func(key string) *Setting, fields []str
 		return fmt.Errorf("licence belongs to the type file")
 	case s.Type == Secret && s.Default != "":
 		return fmt.Errorf("a secret has no default")
+	case s.Rules != nil && s.Type != Secret:
+		return fmt.Errorf("rules belong to the type secret")
+	case s.Rules != nil && s.Rules.Possible() != nil:
+		return fmt.Errorf("rules: %w", s.Rules.Possible())
 	}
 	if err := p.checkColumns(s); err != nil {
 		return err

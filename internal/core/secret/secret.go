@@ -48,13 +48,22 @@ func (r Rules) bounds() (low, high int) {
 
 // Check says why a password is refused, without repeating it; nil when it is accepted.
 func (r Rules) Check(password string) error {
+	if err := r.Refuses(password); err != nil {
+		return fmt.Errorf("the password %w", err)
+	}
+	return nil
+}
+
+// Refuses says why a text is refused, as what follows its name: "must have 8 to 32
+// characters, not 3"; nil when it is accepted.
+func (r Rules) Refuses(password string) error {
 	low, high := r.bounds()
 	if n := len(password); n < low || n > high {
-		return fmt.Errorf("the password must have %d to %d characters, not %d", low, high, n)
+		return fmt.Errorf("must have %d to %d characters, not %d", low, high, n)
 	}
 	seen := map[int]bool{}
 	if r.Only != "" && strings.ContainsFunc(password, func(c rune) bool { return !strings.ContainsRune(r.Only, c) }) {
-		return fmt.Errorf("the password holds a character that the device does not take")
+		return fmt.Errorf("holds a character that the device does not take")
 	}
 	for _, c := range password {
 		class := 3
@@ -68,23 +77,23 @@ func (r Rules) Check(password string) error {
 		}
 		seen[class] = true
 		if class == 3 && !strings.ContainsRune(r.Special, c) {
-			return fmt.Errorf("the password holds a character that the device does not take")
+			return fmt.Errorf("holds a character that the device does not take")
 		}
 		if r.Digits && class != 2 {
-			return fmt.Errorf("the password may hold digits only")
+			return fmt.Errorf("may hold digits only")
 		}
 	}
 	for _, name := range r.Needs {
 		if class := slices.Index(Classes, name); !seen[class] {
-			return fmt.Errorf("the password needs a %s", name)
+			return fmt.Errorf("needs a %s", name)
 		}
 	}
 	if len(seen) < r.Classes {
-		return fmt.Errorf("the password needs %d of: small letters, capitals, digits, special characters", r.Classes)
+		return fmt.Errorf("needs %d of: small letters, capitals, digits, special characters", r.Classes)
 	}
 	for _, word := range r.Refuse {
 		if word != "" && strings.Contains(strings.ToLower(password), strings.ToLower(word)) {
-			return fmt.Errorf("the password must not contain the word %q", word)
+			return fmt.Errorf("must not contain the word %q", word)
 		}
 	}
 	return nil

@@ -68,8 +68,6 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 	if !ok {
 		return nil, fmt.Errorf("%w: this is no ONVIF operation", driver.ErrNotSent)
 	}
-	ctx, cancel := context.WithTimeout(ctx, overhttp.MoveTime)
-	defer cancel()
 	body, err := profile.Fill(m.Body, vars, escaped)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", driver.ErrNotSent, err)

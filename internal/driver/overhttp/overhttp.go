@@ -30,8 +30,8 @@ const (
 	maxRedirects = 5
 )
 
-// MoveTime is how long one move over HTTP may take.
-const MoveTime = 15 * time.Second
+// answerTime is how long a device may take for one answer.
+const answerTime = 15 * time.Second
 
 // Place says where the server of a device is, and how it asks for a login by itself.
 type Place struct {
@@ -145,10 +145,18 @@ func (a Answer) Line() string {
 	return strings.TrimSpace(fmt.Sprintf("%d %s", a.Status, http.StatusText(a.Status)))
 }
 
-// Exchange sends a request and reads the answer, whatever its status. A redirect is
+// Exchange sends a request and reads the answer, whatever its status, for as long as a slow
+// device may take. A redirect is
 // followed only where that is asked for, and only to the same device.
 func (l *Link) Exchange(request *http.Request, follow bool) (Answer, error) {
 	began := time.Now()
+	limit := answerTime
+	if l.place.Auth == "digest" {
+		limit *= 2 // it is asked twice
+	}
+	ctx, cancel := context.WithTimeout(request.Context(), limit)
+	defer cancel()
+	request = request.WithContext(ctx)
 	client := *l.http
 	client.CheckRedirect = func(next *http.Request, past []*http.Request) error {
 		switch {
@@ -170,6 +178,8 @@ func (l *Link) Exchange(request *http.Request, follow bool) (Answer, error) {
 		switch {
 		case errors.Is(err, driver.ErrStranger):
 			return Answer{}, fmt.Errorf("%w: %w", driver.ErrNotSent, err)
+		case errors.Is(err, context.DeadlineExceeded) && time.Since(began) < time.Second:
+			return Answer{}, fmt.Errorf("%w from its %s in the time that was left", driver.ErrNoAnswer, l.what)
 		case errors.Is(err, context.DeadlineExceeded):
 			return Answer{}, fmt.Errorf("%w from its %s within %.0f s", driver.ErrNoAnswer, l.what,
 				time.Since(began).Seconds())

@@ -43,8 +43,6 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 	if !ok {
 		return nil, fmt.Errorf("%w: this is no RESTCONF request", driver.ErrNotSent)
 	}
-	ctx, cancel := context.WithTimeout(ctx, overhttp.MoveTime)
-	defer cancel()
 	method, resource, _ := strings.Cut(m.Request, " ")
 	resource, err := profile.Fill(resource, vars, keyValue)
 	if err != nil {

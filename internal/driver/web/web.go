@@ -39,8 +39,6 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 	if !ok {
 		return nil, fmt.Errorf("%w: this is no web request", driver.ErrNotSent)
 	}
-	ctx, cancel := context.WithTimeout(ctx, overhttp.MoveTime)
-	defer cancel()
 	request, err := s.request(ctx, m, vars)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", driver.ErrNotSent, err)

@@ -32,14 +32,13 @@ interface Row extends Entry {
 const all = computed<Row[]>(() =>
   site.entries.map((e) => {
     const now = doing(e)
-    const shown =
-      e.notWired && e.state === 'planned'
-        ? 'not wired yet'
-        : e.differs?.length
-          ? 'differs'
-          : now && e.state !== 'needs attention'
-            ? 'configuring'
-            : e.state
+    const shown = e.unwired
+      ? 'not wired yet'
+      : e.differs?.length
+        ? 'differs'
+        : now && e.state !== 'needs attention'
+          ? 'configuring'
+          : e.state
     return {
       ...e,
       now:

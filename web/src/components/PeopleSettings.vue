@@ -1,6 +1,19 @@
 <script setup lang="ts">
-import { NAlert, NButton, NCard, NForm, NFormItem, NInput, NSelect, NTable, useMessage } from 'naive-ui'
-import { onMounted, reactive, ref } from 'vue'
+import {
+  NAlert,
+  NButton,
+  NCard,
+  NCheckbox,
+  NCheckboxGroup,
+  NForm,
+  NFormItem,
+  NInput,
+  NInputNumber,
+  NSelect,
+  NTable,
+  useMessage,
+} from 'naive-ui'
+import { computed, onMounted, reactive, ref } from 'vue'
 import { call } from '../api'
 import type { Token, User } from '../api'
 import { clock } from '../format'
@@ -13,8 +26,12 @@ const tokens = ref<Token[]>([])
 const shown = ref('')
 const wrong = ref('')
 const form = reactive({ name: '', password: '', rights: 'look' })
-const own = reactive({ old: '', new: '' })
-const tokenName = ref('')
+const own = reactive({ old: '', new: '', keep: [] as string[] })
+const token = reactive({ name: '', rights: 'look', days: 90 })
+// A token may at most what its maker may.
+const mine = computed(() => rights.slice(0, rights.findIndex((r) => r.value === site.rights) + 1))
+// One's own tokens end with the password, but for those that are to go on.
+const ending = computed(() => tokens.value.filter((t) => t.user === site.user).map((t) => t.name))
 const rights = [
   { label: 'may only look', value: 'look' },
   { label: 'may change plans', value: 'plan' },
@@ -47,8 +64,8 @@ const setRights = (u: User, value: string) =>
 const remove = (u: User) => attempt(() => call('DELETE', 'users/' + encodeURIComponent(u.name)))
 const addToken = () =>
   attempt(async () => {
-    shown.value = (await call<{ token: string }>('POST', 'tokens', { name: tokenName.value })).token
-    tokenName.value = ''
+    shown.value = (await call<{ token: string }>('POST', 'tokens', token)).token
+    token.name = ''
   })
 const revoke = (t: Token) => attempt(() => call('DELETE', `tokens/${t.id}`))
 async function change() {
@@ -110,7 +127,9 @@ async function change() {
             <strong>{{ t.name }}</strong>
           </td>
           <td>{{ t.user }}</td>
+          <td>{{ rights.find((r) => r.value === t.rights)?.label }}</td>
           <td>made {{ clock(t.madeAt) }}</td>
+          <td>{{ t.expiresAt ? 'until ' + clock(t.expiresAt) : 'until it is revoked' }}</td>
           <td>last used {{ clock(t.usedAt) }}</td>
           <td><NButton size="tiny" @click="revoke(t)">Revoke</NButton></td>
         </tr>
@@ -121,15 +140,23 @@ async function change() {
     >
     <form class="line" @submit.prevent="addToken">
       <NInput
-        v-model:value="tokenName"
+        v-model:value="token.name"
         size="small"
         placeholder="what will use it"
-        :input-props="{ 'aria-label': 'Token name', id: 'token-name' }" /><NButton
+        :input-props="{ 'aria-label': 'Token name', id: 'token-name' }" /><NSelect
+        v-model:value="token.rights"
+        :options="mine"
         size="small"
-        attr-type="submit"
-        :disabled="!tokenName"
-        >Make a token</NButton
-      >
+        class="right"
+        aria-label="Right of the token" /><NInputNumber
+        v-model:value="token.days"
+        :min="1"
+        :max="366"
+        size="small"
+        class="days"
+        :input-props="{ 'aria-label': 'Days' }"
+        ><template #suffix>days</template></NInputNumber
+      ><NButton size="small" attr-type="submit" :disabled="!token.name">Make a token</NButton>
     </form>
   </NCard>
   <NCard size="small" title="Your password" class="gap">
@@ -150,6 +177,12 @@ async function change() {
         >Change, and sign in again</NButton
       >
     </form>
+    <p v-if="ending.length" class="faint">
+      Your tokens end with the old password. These go on:
+      <NCheckboxGroup v-model:value="own.keep"
+        ><NCheckbox v-for="name in ending" :key="name" :value="name" :label="name"
+      /></NCheckboxGroup>
+    </p>
   </NCard>
 </template>
 
@@ -168,6 +201,9 @@ async function change() {
 }
 .right {
   width: 280px;
+}
+.days {
+  width: 130px;
 }
 p {
   margin: 4px 0;

@@ -20,7 +20,7 @@ const emit = defineEmits<{
 }>()
 
 // What is not wired yet is planned, and nothing more is expected of it.
-const wired = computed(() => site.entries.filter((e) => !e.notWired || e.state !== 'planned'))
+const wired = computed(() => site.entries.filter((e) => !e.unwired))
 // What no run can set is somebody's work by hand: it is counted, since it is not done.
 const hand = computed(() => wired.value.filter((e) => e.byHand && !['configured', 'verified'].includes(e.state)).length)
 const total = computed(() => wired.value.length)

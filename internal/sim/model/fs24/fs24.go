@@ -1,5 +1,5 @@
 // Package fs24 simulates the Fennmark FS24 managed switch: no address until one is given over
-// DCP; its first password is the serial on its label; it is set over RESTCONF. It tells
+// DCP or at its serial console; its first password is the serial on its label; it is set over RESTCONF. It tells
 // neighbours over LLDP which port they hang on, and over SNMP what hangs where.
 package fs24
 
@@ -62,7 +62,7 @@ var names = naming.Rules{Max: 48, Case: "lower", Extra: "."}
 // Model is the managed switch.
 var Model = box.Model{
 	Maker: "Fennmark Networks", Name: "FS24", Firmware: "4.1.0", Port: 443, TLS: true,
-	Handler: handler, Frame: station.With(names), Deaf: deaf,
+	Handler: handler, Frame: station.With(names), Console: atConsole, Deaf: deaf,
 	Services: []box.Service{
 		box.Greets(22, "SSH-2.0-fennmark_FS24").While(func(b *box.Box) bool { return ownOf(b).SSH }),
 		box.Greets(23, "FS24").While(func(b *box.Box) bool { return !ownOf(b).TelnetOff }),
