@@ -6,8 +6,11 @@ import (
 	"sync"
 )
 
-// depth is how many events wait for one slow reader.
-const depth = 4096
+// Of what waits for one slow reader.
+const (
+	depth = 4096    // events
+	most  = 8 << 20 // bytes
+)
 
 // Event is one thing that changed.
 type Event struct {
@@ -20,12 +23,32 @@ type Event struct {
 // is cut off; it comes back and loads everything anew.
 type Hub struct {
 	mu      sync.Mutex
-	readers map[chan Event]struct{}
+	readers map[chan Event]*queue
 	closed  bool
 }
 
+// queue is how long the events are that wait for a reader, and all of them.
+type queue struct {
+	sizes []int
+	bytes int
+}
+
+// fits reports whether there is room for one more event of a size, and counts it; waiting is
+// how many the reader did not take yet.
+func (q *queue) fits(size, waiting int) bool {
+	for len(q.sizes) > waiting {
+		q.bytes -= q.sizes[0]
+		q.sizes = q.sizes[1:]
+	}
+	if waiting == depth || waiting > 0 && q.bytes+size > most {
+		return false
+	}
+	q.sizes, q.bytes = append(q.sizes, size), q.bytes+size
+	return true
+}
+
 // New makes a hub without readers.
-func New() *Hub { return &Hub{readers: map[chan Event]struct{}{}} }
+func New() *Hub { return &Hub{readers: map[chan Event]*queue{}} }
 
 // Publish tells everyone who listens to a site, or everybody for "".
 func (h *Hub) Publish(site, kind string, what any) {
@@ -35,13 +58,13 @@ func (h *Hub) Publish(site, kind string, what any) {
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	for r := range h.readers {
-		select {
-		case r <- Event{site, kind, data}:
-		default:
+	for r, q := range h.readers {
+		if !q.fits(len(data), len(r)) {
 			delete(h.readers, r)
 			close(r)
+			continue
 		}
+		r <- Event{site, kind, data} // there is room, and nobody else sends
 	}
 }
 
@@ -54,7 +77,7 @@ func (h *Hub) Subscribe() chan Event {
 	if h.closed {
 		close(r)
 	} else {
-		h.readers[r] = struct{}{}
+		h.readers[r] = &queue{}
 	}
 	return r
 }

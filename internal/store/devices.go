@@ -40,8 +40,23 @@ func (s *Site) SaveDevices(ctx context.Context, recognise func(*device.Found), l
 				return err
 			}
 		}
-		return nil
+		return s.boundDevices(tx, mostDevices)
 	})
+}
+
+// mostDevices are kept of one site, besides those that entries are matched with.
+const mostDevices = 1 << 15
+
+// boundDevices forgets those that were heard the longest ago, where there are too many: what
+// makes senders up is not remembered for good.
+func (s *Site) boundDevices(tx *sqlx.Tx, most int) error {
+	var n int
+	if err := tx.Get(&n, `SELECT COUNT(*) FROM devices WHERE site = ?`, s.ID); err != nil || n <= most {
+		return err
+	}
+	_, err := tx.Exec(`DELETE FROM devices WHERE site = ? AND mac IN (SELECT mac FROM devices WHERE site = ?
+		AND mac NOT IN (SELECT device FROM entries WHERE site = ?) ORDER BY seen LIMIT ?)`, s.ID, s.ID, s.ID, n-most)
+	return err
 }
 
 // PutDevice stores a found device as it is given.

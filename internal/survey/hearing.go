@@ -43,7 +43,9 @@ func Hear(ctx context.Context, p lan.Port) Hearing {
 			continue
 		}
 		h.Frames++
-		senders[f.Source] = true
+		if len(senders) < MostFound { // a flood makes up any number
+			senders[f.Source] = true
+		}
 		if f.Destination.IsGroup() {
 			groups++
 		}
@@ -55,7 +57,7 @@ func Hear(ctx context.Context, p lan.Port) Hearing {
 			if n, err := a.Prefix(24); err == nil && !slices.Contains(h.Subnets, n) && len(h.Subnets) < 32 {
 				h.Subnets = append(h.Subnets, n)
 			}
-			if s.Facts[fact.Gives] != "" && !slices.Contains(h.Servers, a) {
+			if s.Facts[fact.Gives] != "" && !slices.Contains(h.Servers, a) && len(h.Servers) < 32 {
 				h.Servers = append(h.Servers, a)
 			}
 		}

@@ -41,6 +41,9 @@ type inventory struct {
 	idle     []address.MAC        // came in this order, and answered nothing yet
 	flooded  int                  // frames of senders that there was no room for
 
+	told map[address.MAC]telling // how much was told of each lately
+	late map[address.MAC]bool    // there is more to tell of these
+
 	found map[address.MAC]*device.Found
 	seen  map[address.MAC]time.Time // when each was heard last, by this survey or watch
 
@@ -60,6 +63,16 @@ type inventory struct {
 	asking  sync.WaitGroup
 }
 
+// telling is how often something new was told of a device since a moment.
+type telling struct {
+	since time.Time
+	times int
+}
+
+// mostTold is how often in a second something new is told of one device: what one that never
+// stops changing says in between is told with the next.
+const mostTold = 32
+
 type answer struct {
 	mac  address.MAC
 	told []device.Sighting
@@ -69,6 +82,7 @@ type answer struct {
 func newInventory(b *bench.Bench, profiles profile.Set, o Options) *inventory {
 	inv := &inventory{bench: b, profiles: profiles, options: o, now: time.Now, found: map[address.MAC]*device.Found{},
 		seen: map[address.MAC]time.Time{}, answered: map[address.MAC]bool{},
+		told: map[address.MAC]telling{}, late: map[address.MAC]bool{},
 		xid: rand.Uint32(), wanted: map[netip.Prefix][]netip.Addr{}, refused: map[netip.Addr]bool{},
 		asked: map[address.MAC]int{}, done: map[address.MAC]bool{}, busy: map[address.MAC]bool{},
 		answers: make(chan answer, asking)}
@@ -238,6 +252,8 @@ func (inv *inventory) evict() bool {
 		delete(inv.seen, mac)
 		delete(inv.asked, mac)
 		delete(inv.done, mac)
+		delete(inv.told, mac)
+		delete(inv.late, mac)
 		return true
 	}
 	return false
@@ -297,10 +313,37 @@ func (inv *inventory) merge(ctx context.Context, sighting device.Sighting) (news
 			}
 		}
 		f.Recognise(inv.profiles)
-		inv.emit(f)
+		inv.tell(f)
 	}
+	inv.catchUp(false)
 	inv.ask(ctx, f)
 	return news
+}
+
+// tell tells of a device, unless much was told of it in this second.
+func (inv *inventory) tell(f *device.Found) {
+	now, t := inv.now(), inv.told[f.MAC]
+	if now.Sub(t.since) >= time.Second {
+		t = telling{since: now}
+	}
+	t.times++
+	inv.told[f.MAC] = t
+	if t.times > mostTold {
+		inv.late[f.MAC] = true
+		return
+	}
+	delete(inv.late, f.MAC)
+	inv.emit(f)
+}
+
+// catchUp tells what was held back, as soon as its second is over, or at once.
+func (inv *inventory) catchUp(all bool) {
+	for mac := range inv.late {
+		if all || inv.now().Sub(inv.told[mac].since) >= time.Second {
+			delete(inv.late, mac)
+			inv.emit(inv.found[mac])
+		}
+	}
 }
 
 // ask has a device that a profile fits asked who it is, once it has an address.

@@ -5,12 +5,14 @@ import (
 	"errors"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/profile"
 	"redstart/internal/lan/bench"
 	"redstart/internal/lan/segment"
@@ -452,5 +454,31 @@ func TestAFloodOfSendersIsBounded(t *testing.T) {
 	}
 	if f := <-listener.Frames(); f.Source != them {
 		t.Errorf("%s is listened to", f.Source)
+	}
+}
+
+// A box that never stops telling something new is told of so many times a second, and what it
+// said last is told in the end.
+func TestABoxThatFlipsIsToldOfNowAndThen(t *testing.T) {
+	t.Parallel()
+	wire := &segment.Segment{}
+	b := bench.New(wire.Attach(us, 64))
+	defer b.Close()
+	inv := newInventory(b, profile.Set{}, Options{})
+	defer inv.close()
+	at, times, last := time.Now(), 0, ""
+	inv.now = func() time.Time { return at }
+	inv.emit = func(f *device.Found) { times, last = times+1, f.ValuesOf("7", fact.Name)[0] }
+	const frames = 8000
+	for i := range frames {
+		at = at.Add(time.Second / 800)
+		inv.merge(t.Context(), device.Sighting{MAC: them, Part: "7", Protocol: "bacnet", At: at,
+			Facts: map[string]string{fact.Name: strconv.Itoa(i)}})
+	}
+	if most := (frames/800 + 1) * (mostTold + 1); times > most {
+		t.Errorf("told of %d times in ten seconds", times)
+	}
+	if inv.catchUp(true); last != strconv.Itoa(frames-1) {
+		t.Errorf("the last that was told is %q", last)
 	}
 }

@@ -201,6 +201,7 @@ func (s *survey) listen(ctx context.Context, listener *bench.Listener, out *send
 	wait, end := time.NewTimer(s.quiet()), time.NewTimer(mostUnquiet)
 	defer wait.Stop()
 	defer end.Stop()
+	defer s.catchUp(true)
 	told := map[address.MAC]int{} // pieces of news
 	if out != nil {
 		sent = out.count

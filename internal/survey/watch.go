@@ -90,6 +90,7 @@ func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
 		case a := <-inv.answers:
 			inv.take(ctx, a)
 		case <-tick.C:
+			inv.catchUp(true)
 			w.part(round, emit)
 			if len(waiting) == 0 {
 				w.settled = w.asked && w.turn >= len(w.factory)
