@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"encoding/csv"
 	"net"
 	"os"
@@ -179,7 +180,7 @@ func TestShippedPlanFitsTheDemo(t *testing.T) {
 	}
 	var plans [2][]plan.Entry
 	for i, file := range [][]byte{shipped, workbook} {
-		read, err := planfile.Read(file, plan.Plan{Site: skerry.Data(), Profiles: set}, nil, planfile.Options{})
+		read, err := planfile.Read(context.Background(), file, plan.Plan{Site: skerry.Data(), Profiles: set}, nil, planfile.Options{})
 		if err != nil || read.Refusal() != nil {
 			t.Fatal(err, read.Refusal())
 		}

@@ -47,7 +47,7 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 	t.Cleanup(func() { all.Close() })
 
 	planned := plan.Plan{Site: skerry.Data(), Profiles: set}
-	read, err := planfile.Read(site.Plan(), planned, nil, planfile.Options{})
+	read, err := planfile.Read(context.Background(), site.Plan(), planned, nil, planfile.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}

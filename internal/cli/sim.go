@@ -200,7 +200,7 @@ func (a *app) writePlan(site *skerry.Site, path string) error {
 			return err
 		}
 		p := plan.Plan{Site: skerry.Data(), Profiles: set}
-		r, err := planfile.Read(content, p, nil, planfile.Options{})
+		r, err := planfile.Read(context.Background(), content, p, nil, planfile.Options{})
 		if err != nil {
 			return err
 		}

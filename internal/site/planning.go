@@ -221,7 +221,7 @@ func (s *Site) Import(ctx context.Context, content []byte, o api.ImportOptions, 
 	if err != nil {
 		return planfile.Result{}, err
 	}
-	r, err := planfile.Read(content, p, remembered, o.Options)
+	r, err := planfile.Read(ctx, content, p, remembered, o.Options)
 	if err != nil || o.Preview {
 		return r, err
 	}
@@ -276,7 +276,7 @@ func (s *Site) CheckFile(ctx context.Context, content []byte) (planfile.Result, 
 		return planfile.Result{}, err
 	}
 	p.Entries, p.Known.Locked, p.Known.Living = nil, nil, nil
-	return planfile.Read(content, p, nil, planfile.Options{})
+	return planfile.Read(ctx, content, p, nil, planfile.Options{})
 }
 
 // Export gives the plan as a file.

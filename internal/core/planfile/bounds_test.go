@@ -3,6 +3,8 @@ package planfile_test
 import (
 	"archive/zip"
 	"bytes"
+	"context"
+	"errors"
 	"fmt"
 	"os"
 	"runtime"
@@ -11,6 +13,7 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
+	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
 )
 
@@ -117,7 +120,7 @@ func TestFilesThatUnfold(t *testing.T) {
 	} {
 		var before, after runtime.MemStats
 		runtime.ReadMemStats(&before)
-		_, err := planfile.Open(c.file)
+		_, err := planfile.Open(context.Background(), c.file)
 		runtime.ReadMemStats(&after)
 		if c.says == "" != (err == nil) || err != nil && !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", name, err)
@@ -139,7 +142,7 @@ func TestNoFormulaLeaves(t *testing.T) {
 		!strings.Contains(text, "C,-5") {
 		t.Errorf("%s", text)
 	}
-	b, err := planfile.Open(file)
+	b, err := planfile.Open(context.Background(), file)
 	if err != nil || b.Sheets[0].Rows[0].Cells[1] != `=HYPERLINK("http://x")` || b.Sheets[0].Rows[1].Cells[1] != "@SUM(1)" {
 		t.Errorf("%+v, %v", b, err)
 	}
@@ -150,10 +153,47 @@ func TestTheDemosFilesFit(t *testing.T) {
 	for _, name := range []string{"skerry-point.xlsx", "skerry-point.csv", "skerry-point-mistakes.json"} {
 		file, err := os.ReadFile("../../../demo/" + name)
 		if err == nil {
-			_, err = planfile.Open(file)
+			_, err = planfile.Open(context.Background(), file)
 		}
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+// leaving is a context of somebody who goes after a while: it ends when it was asked so often.
+type leaving struct {
+	context.Context
+	asks int
+}
+
+func (l *leaving) Err() error {
+	if l.asks--; l.asks < 0 {
+		return context.Canceled
+	}
+	return nil
+}
+
+// A file is read only while somebody waits for it, at whatever moment they go.
+func TestReadingEndsWithWhoeverAsked(t *testing.T) {
+	t.Parallel()
+	text := "tag,profile\n"
+	for i := range 100 {
+		text += fmt.Sprintf("A-%d,\n", i)
+	}
+	for name, file := range map[string][]byte{"CSV": []byte(text), "JSON": []byte(`[{"tag":"A"}]`),
+		"XLSX": workbook(t, func(_, content string) string { return content })} {
+		for _, after := range []int{0, 1, 2} {
+			if _, err := planfile.Read(&leaving{context.Background(), after}, file, plan.Plan{}, nil,
+				planfile.Options{}); !errors.Is(err, context.Canceled) {
+				t.Errorf("%s, after %d: %v", name, after, err)
+			}
+		}
+	}
+	for after := range 100 { // in the middle of the rows
+		if _, err := planfile.Read(&leaving{context.Background(), after}, []byte(text), plan.Plan{}, nil,
+			planfile.Options{}); !errors.Is(err, context.Canceled) {
+			t.Fatalf("after %d: %v", after, err)
 		}
 	}
 }

@@ -2,6 +2,7 @@ package planfile
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -59,9 +60,9 @@ type Result struct {
 const samples = 5
 
 // Read works out what a file does to a plan. It fails only when the file
-// cannot be taken apart; what cannot be understood in it is in Cells.
-func Read(file []byte, p plan.Plan, remembered Mapping, o Options) (Result, error) {
-	book, err := Open(file)
+// cannot be taken apart, or with the context; what cannot be understood in it is in Cells.
+func Read(ctx context.Context, file []byte, p plan.Plan, remembered Mapping, o Options) (Result, error) {
+	book, err := Open(ctx, file)
 	if err != nil {
 		return Result{}, err
 	}
@@ -112,7 +113,10 @@ func Read(file []byte, p plan.Plan, remembered Mapping, o Options) (Result, erro
 		}
 		p.Site = *r.Site
 	}
-	r.understand(sheet, r.tables(book, sheet, p.Profiles), p, o)
+	r.understand(ctx, sheet, r.tables(book, sheet, p.Profiles), p, o)
+	if err := ctx.Err(); err != nil {
+		return Result{}, err
+	}
 	if r.Entries == nil {
 		r.Entries = p.Entries
 	}
@@ -167,7 +171,7 @@ func pick(b Book, profiles profile.Set, name string) (Sheet, error) {
 	return b.Sheets[0], nil
 }
 
-func (r *Result) understand(sheet Sheet, tables map[string]map[string]string, p plan.Plan, o Options) {
+func (r *Result) understand(ctx context.Context, sheet Sheet, tables map[string]map[string]string, p plan.Plan, o Options) {
 	complain := func(row int, column, value, reason string) {
 		r.Cells = append(r.Cells, problem.Cell{Sheet: sheet.Name, Row: row, Column: column, Value: value,
 			Reason: reason})
@@ -187,6 +191,9 @@ func (r *Result) understand(sheet Sheet, tables map[string]map[string]string, p 
 	seen := map[string]int{}
 	var rows []int // of each patch
 	for _, row := range sheet.Rows {
+		if ctx.Err() != nil {
+			return // nobody waits for it
+		}
 		set := map[string]string{}
 		for field, i := range columns {
 			set[field] = strings.TrimSpace(row.Cells[i])

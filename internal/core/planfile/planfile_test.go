@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"compress/flate"
+	"context"
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
@@ -36,7 +37,7 @@ func empty(t testing.TB) plan.Plan {
 
 func read(t testing.TB, p plan.Plan, file string, o planfile.Options) planfile.Result {
 	t.Helper()
-	r, err := planfile.Read([]byte(file), p, nil, o)
+	r, err := planfile.Read(context.Background(), []byte(file), p, nil, o)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -156,7 +157,7 @@ func TestFilesThatAreNoPlanAreRefused(t *testing.T) {
 		if name == "unknown sheet" {
 			o.Sheet, c.want = "Elsewhere", "no sheet"
 		}
-		r, err := planfile.Read([]byte(c.file), empty(t), nil, o)
+		r, err := planfile.Read(context.Background(), []byte(c.file), empty(t), nil, o)
 		got := strings.Join(text(r.Cells[max(0, len(r.Cells)-1):]), " ")
 		if err != nil {
 			got += err.Error()
@@ -383,7 +384,7 @@ func TestAZipBombIsRefused(t *testing.T) {
 	if book.Len() > planfile.MaxFile {
 		t.Fatalf("%d bytes are refused for their size alone", book.Len())
 	}
-	if _, err := planfile.Open(book.Bytes()); err == nil || !strings.Contains(err.Error(), "cannot be read") {
+	if _, err := planfile.Open(context.Background(), book.Bytes()); err == nil || !strings.Contains(err.Error(), "cannot be read") {
 		t.Errorf("70 MB of a sheet in %d bytes: %v", book.Len(), err)
 	}
 }
@@ -408,13 +409,13 @@ func TestHowListsAreSaved(t *testing.T) {
 			"", "Tårn"},
 		"wide titles": {"Skerry Point,,\ntag,profile,place\nA,ovalis-c20,Tårn\n", "", "Tårn"},
 	} {
-		r, err := planfile.Read([]byte(c.file), empty(t), nil, planfile.Options{})
+		r, err := planfile.Read(context.Background(), []byte(c.file), empty(t), nil, planfile.Options{})
 		if err != nil || r.Refusal() != nil || len(r.Entries) != 1 || r.Entries[0].Place != c.place ||
 			r.Encoding != c.encoding {
 			t.Errorf("%s: %v, %v, %+v, encoding %q", name, err, r.Refusal(), r.Entries, r.Encoding)
 		}
 	}
-	r, err := planfile.Read([]byte("sep=;\nSkerry Point;;\ntag;profile;address\nA;ovalis-c20;nonsense\n"), empty(t),
+	r, err := planfile.Read(context.Background(), []byte("sep=;\nSkerry Point;;\ntag;profile;address\nA;ovalis-c20;nonsense\n"), empty(t),
 		nil, planfile.Options{})
 	if err != nil || len(r.Cells) != 1 || r.Cells[0].Row != 4 || len(r.Titles) != 1 {
 		t.Errorf("a mistake below titles: %v, %+v", err, r.Cells)
@@ -441,7 +442,7 @@ func TestFormulasAndMergedCells(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := planfile.Read(book.Bytes(), empty(t), nil, planfile.Options{})
+	r, err := planfile.Read(context.Background(), book.Bytes(), empty(t), nil, planfile.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -550,7 +551,7 @@ func FuzzRead(f *testing.F) {
 		f.Add(book)
 	}
 	f.Fuzz(func(t *testing.T, file []byte) {
-		r, err := planfile.Read(file, p, nil, planfile.Options{})
+		r, err := planfile.Read(context.Background(), file, p, nil, planfile.Options{})
 		if err != nil {
 			return
 		}
@@ -573,7 +574,7 @@ func BenchmarkImport(b *testing.B) {
 		fmt.Fprintf(&file, "CAM-%04d,ovalis-c20,Hall,next,auto,%d\n", i, i+1)
 	}
 	for b.Loop() {
-		if r, err := planfile.Read([]byte(file.String()), p, nil, planfile.Options{}); err != nil ||
+		if r, err := planfile.Read(context.Background(), []byte(file.String()), p, nil, planfile.Options{}); err != nil ||
 			len(r.Entries) != 5000 {
 			b.Fatal(err)
 		}

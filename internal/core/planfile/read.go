@@ -5,6 +5,7 @@ package planfile
 
 import (
 	"bytes"
+	"context"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -126,14 +127,43 @@ func refuse(cause, next string) error {
 	return problem.New(problem.Usage, cause, next).About("plan file")
 }
 
-// Open takes a file apart. Its format is told from its content.
-func Open(file []byte) (Book, error) {
+// read is a file that can be read for as long as somebody waits for it.
+type read struct {
+	*bytes.Reader
+	ctx context.Context
+}
+
+func (r read) Read(b []byte) (int, error) {
+	if err := r.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return r.Reader.Read(b)
+}
+
+func (r read) ReadAt(b []byte, at int64) (int, error) {
+	if err := r.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return r.Reader.ReadAt(b, at)
+}
+
+// Open takes a file apart. Its format is told from its content. The end of the context ends
+// it with the context's error.
+func Open(ctx context.Context, file []byte) (Book, error) {
+	b, err := take(ctx, file)
+	if gone := ctx.Err(); gone != nil {
+		return Book{}, gone
+	}
+	return b, err
+}
+
+func take(ctx context.Context, file []byte) (Book, error) {
 	if len(file) > MaxFile {
 		return Book{}, refuse(fmt.Sprintf("the file is larger than %d MiB; a plan of 5,000 entries needs less than one",
 			MaxFile>>20), "give the plan's own file")
 	}
 	if bytes.HasPrefix(file, []byte("PK\x03\x04")) {
-		return openXLSX(file)
+		return openXLSX(ctx, file)
 	}
 	file, encoding, err := decoded(file)
 	if err != nil {
@@ -143,7 +173,7 @@ func Open(file []byte) (Book, error) {
 	if start := bytes.TrimSpace(file); len(start) > 0 && (start[0] == '{' || start[0] == '[') {
 		b, err = openJSON(file)
 	} else {
-		b, err = openCSV(file)
+		b, err = openCSV(ctx, file)
 	}
 	b.Encoding = encoding
 	return b, err
@@ -224,13 +254,13 @@ func delimiter(file []byte) rune {
 	return best
 }
 
-func openCSV(file []byte) (Book, error) {
+func openCSV(ctx context.Context, file []byte) (Book, error) {
 	said := rune(0)
 	skipped := 0
 	if m := separator.FindSubmatch(file); m != nil {
 		said, file, skipped = rune(m[1][0]), file[len(m[0]):], 1
 	}
-	r := csv.NewReader(bytes.NewReader(file))
+	r := csv.NewReader(read{bytes.NewReader(file), ctx})
 	if r.Comma = said; said == 0 || said == '"' || said == '\n' || said == '\r' {
 		r.Comma = delimiter(file)
 	}
@@ -238,7 +268,7 @@ func openCSV(file []byte) (Book, error) {
 	var s Sheet
 	for {
 		fields, err := r.Read()
-		if errors.Is(err, io.EOF) {
+		if errors.Is(err, io.EOF) || ctx.Err() != nil {
 			break
 		}
 		if bad := (*csv.ParseError)(nil); errors.As(err, &bad) {
@@ -345,17 +375,17 @@ func usual() []string {
 	return []string{"tag", "profile", "area", "place", "address", "name", "mac", "serial"}
 }
 
-func openXLSX(file []byte) (b Book, err error) {
+func openXLSX(ctx context.Context, file []byte) (b Book, err error) {
 	defer func() {
 		// The reader is not ours; a hostile file must not end the service.
 		if recover() != nil {
 			b, err = Book{}, refuse("the workbook is damaged", "open and save it again in the spreadsheet")
 		}
 	}()
-	if err := fits(file); err != nil {
+	if err := fits(ctx, file); err != nil {
 		return Book{}, err
 	}
-	f, err := excelize.OpenReader(bytes.NewReader(file), excelize.Options{UnzipSizeLimit: maxUnzipped,
+	f, err := excelize.OpenReader(read{bytes.NewReader(file), ctx}, excelize.Options{UnzipSizeLimit: maxUnzipped,
 		UnzipXMLSizeLimit: maxUnzipped})
 	if err != nil {
 		return Book{}, refuse("the workbook cannot be read",
@@ -372,7 +402,7 @@ func openXLSX(file []byte) (b Book, err error) {
 		if err != nil {
 			return Book{}, refuse("the sheet "+name+" cannot be read", "open and save the workbook again")
 		}
-		for n := 1; rows.Next(); n++ {
+		for n := 1; rows.Next() && ctx.Err() == nil; n++ {
 			fields, err := rows.Columns()
 			if err != nil {
 				return Book{}, errors.Join(refuse(fmt.Sprintf("row %d of the sheet %s cannot be read", n, name),

@@ -1,6 +1,7 @@
 package planfile_test
 
 import (
+	"context"
 	"os"
 	"slices"
 	"strings"
@@ -76,7 +77,7 @@ func TestMistakesInTablesNameRowAndColumn(t *testing.T) {
 		"port,role\n1,uplink\n":                     "tag",
 		"tag,port,role\nSW-1,1,uplink\nSW-9,1,up\n": "row 3, column role",
 	} {
-		r, err := planfile.Read([]byte(file), p, nil, planfile.Options{Rows: "ports"})
+		r, err := planfile.Read(context.Background(), []byte(file), p, nil, planfile.Options{Rows: "ports"})
 		if err == nil {
 			err = r.Refusal()
 		}
@@ -85,7 +86,7 @@ func TestMistakesInTablesNameRowAndColumn(t *testing.T) {
 			t.Errorf("%q: %v %q", file, err, cells)
 		}
 	}
-	if _, err := planfile.Read([]byte(tables), p, nil, planfile.Options{Rows: "doors"}); err == nil ||
+	if _, err := planfile.Read(context.Background(), []byte(tables), p, nil, planfile.Options{Rows: "doors"}); err == nil ||
 		!strings.Contains(err.Error(), `no profile has a table "doors"`) {
 		t.Error(err)
 	}

@@ -3,6 +3,7 @@ package planfile
 import (
 	"archive/zip"
 	"bytes"
+	"context"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -21,8 +22,8 @@ const (
 
 // fits looks at a workbook as it is packed: a text that many cells share, a row of many
 // cells, or one part that is many sheets, unfold to far more than the file.
-func fits(file []byte) error {
-	archive, err := zip.NewReader(bytes.NewReader(file), int64(len(file)))
+func fits(ctx context.Context, file []byte) error {
+	archive, err := zip.NewReader(read{bytes.NewReader(file), ctx}, int64(len(file)))
 	if err != nil {
 		return refuse("the workbook cannot be read: it is damaged", "open and save it again in the spreadsheet")
 	}

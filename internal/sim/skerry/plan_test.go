@@ -1,6 +1,7 @@
 package skerry_test
 
 import (
+	"context"
 	"testing"
 
 	"redstart/internal/core/plan"
@@ -21,7 +22,7 @@ func TestTheWholePlanIsSound(t *testing.T) {
 		t.Fatal(err)
 	}
 	p := plan.Plan{Site: skerry.Data(), Profiles: set}
-	r, err := planfile.Read(site.WholePlan(), p, nil, planfile.Options{})
+	r, err := planfile.Read(context.Background(), site.WholePlan(), p, nil, planfile.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
