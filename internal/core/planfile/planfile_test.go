@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"compress/flate"
 	"context"
+	"encoding/csv"
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
@@ -579,4 +580,46 @@ func BenchmarkImport(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
+}
+
+// One cell of a right plan is something else: it is taken as it is, or refused by its row.
+func FuzzNearlyRight(f *testing.F) {
+	file, err := os.ReadFile("../../../demo/skerry-point.csv")
+	if err != nil {
+		f.Fatal(err)
+	}
+	lines, err := csv.NewReader(bytes.NewReader(file)).ReadAll()
+	if err != nil {
+		f.Fatal(err)
+	}
+	lines = lines[:min(len(lines), 40)]
+	p := empty(f)
+	for i, seed := range []string{"", "x", "next", "10.40.8.0", "10.40.8.300", "=1+1", "vault:1/kind/camera", "[{\"port\":1}]", "-1",
+		"HALL-CAM-01", "HALL-CAM-01 HALL-CAM-01", "yes", "\x1b[1m", "1e9", "ff:ff:ff:ff:ff:ff", "01:00:5e:00:00:01"} {
+		for column := i % 13; column < len(lines[0]); column += 13 {
+			f.Add(uint16(i+1), uint16(column), seed)
+		}
+	}
+	f.Fuzz(func(t *testing.T, row, column uint16, text string) {
+		changed := slices.Clone(lines)
+		r, c := 1+int(row)%(len(lines)-1), int(column)%len(lines[0])
+		changed[r] = slices.Clone(lines[r])
+		changed[r][c] = text
+		content, err := planfile.Lines(changed)
+		if err != nil {
+			return
+		}
+		got, err := planfile.Read(context.Background(), content, p, nil, planfile.Options{})
+		if err != nil {
+			return
+		}
+		for _, cell := range got.Cells {
+			if cell.Row < 0 || cell.Row > len(lines) || cell.Reason == "" {
+				t.Errorf("%q in row %d, %s: %+v", text, r+1, lines[0][c], cell)
+			}
+		}
+		if got.Refusal() == nil && len(got.Entries) != len(lines)-1 {
+			t.Errorf("%q in row %d, %s: %d entries, and nothing is said", text, r+1, lines[0][c], len(got.Entries))
+		}
+	})
 }

@@ -1,7 +1,6 @@
 package profile
 
 import (
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -125,10 +124,7 @@ func (p Part) Into(v any) error {
 	if p.node == nil {
 		return nil
 	}
-	if err := yaml.NodeToValue(p.node, v, yaml.Strict()); err != nil {
-		return errors.New(strings.TrimSpace(yaml.FormatError(err, false, false)))
-	}
-	return nil
+	return read(func() error { return yaml.NodeToValue(p.node, v, yaml.Strict()) })
 }
 
 // fields are the keys of a part with their values.

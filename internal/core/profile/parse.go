@@ -1,6 +1,7 @@
 package profile
 
 import (
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -27,12 +28,14 @@ func Parse(doc []byte, drivers []Driver) (*Profile, error) {
 	if len(doc) > MaxSize {
 		return nil, fmt.Errorf("the profile is larger than %d KiB", MaxSize>>10)
 	}
-	if err := checkShape(doc); err != nil {
-		return nil, fmt.Errorf("the profile cannot be read: %w", err)
-	}
 	var p Profile
-	if err := yaml.UnmarshalWithOptions(doc, &p, yaml.Strict()); err != nil {
-		return nil, fmt.Errorf("the profile cannot be read: %s", strings.TrimSpace(yaml.FormatError(err, false, false)))
+	if err := read(func() error {
+		if err := checkShape(doc); err != nil {
+			return err
+		}
+		return yaml.UnmarshalWithOptions(doc, &p, yaml.Strict())
+	}); err != nil {
+		return nil, fmt.Errorf("the profile cannot be read: %w", err)
 	}
 	err := p.nameHands()
 	if err == nil {
@@ -45,6 +48,20 @@ func Parse(doc []byte, drivers []Driver) (*Profile, error) {
 		return nil, fmt.Errorf("profile %q: %w", p.ID, err)
 	}
 	return &p, nil
+}
+
+// read has YAML read. The reader is not ours, and gives up on some documents that are nearly
+// right; a hostile one must not end the service.
+func read(what func() error) (err error) {
+	defer func() {
+		if recover() != nil {
+			err = errors.New("it is no YAML that can be read; look for a stray !, & or *")
+		}
+	}()
+	if err := what(); err != nil {
+		return errors.New(strings.TrimSpace(yaml.FormatError(err, false, false)))
+	}
+	return nil
 }
 
 func (p *Profile) check() error {

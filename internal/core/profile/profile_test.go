@@ -3,6 +3,7 @@ package profile_test
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -119,6 +120,54 @@ func TestParseSaysWhatIsWrong(t *testing.T) {
 	if _, err := profiles.Parse(make([]byte, profile.MaxSize+1)); err == nil {
 		t.Error("an oversized document was read")
 	}
+}
+
+func FuzzNearlyRight(f *testing.F) {
+	files, err := filepath.Glob("../../../profiles/*.yaml")
+	if err != nil || len(files) < 3 {
+		f.Fatalf("%d bundled profiles for the corpus: %v", len(files), err)
+	}
+	var docs [][]string
+	for _, file := range files {
+		doc, err := os.ReadFile(file)
+		if err != nil {
+			f.Fatal(err)
+		}
+		docs = append(docs, strings.Split(string(doc), "\n"))
+	}
+	for i, seed := range []string{"", "[]", "{}", "-1", "99999999999999999999", "~", "{a: [", "'(?m)^(.*'", "{setting.none}", "&a [*a]",
+		"10m", "10.0.0.0/33", "yes", "!!binary x", "\x00", "{min: 9, max: 3}", "css #a", "json /x~"} {
+		f.Add(uint16(i), uint16(i*7), seed)
+	}
+	f.Fuzz(func(t *testing.T, which, line uint16, text string) {
+		doc := slices.Clone(docs[int(which)%len(docs)])
+		at := int(line) % len(doc)
+		key, _, has := strings.Cut(doc[at], ": ")
+		if !has {
+			key = doc[at]
+		}
+		doc[at] = key + ": " + text
+		p, err := profiles.Parse([]byte(strings.Join(doc, "\n")))
+		if err != nil {
+			if len(err.Error()) > 4096 {
+				t.Errorf("a complaint of %d characters", len(err.Error()))
+			}
+			return
+		}
+		// What is accepted can be used without looking again.
+		p.ReadsBack()
+		p.NeedsLine()
+		p.Name.FromTag("A-1")
+		for _, s := range p.Settings {
+			_ = s.Check(text)
+		}
+		for act, moves := range p.Acts {
+			p.NeedsAddress(act)
+			for _, m := range moves {
+				m.Wanted(map[string]string{})
+			}
+		}
+	})
 }
 
 func FuzzParse(f *testing.F) {
