@@ -56,7 +56,10 @@ func hostile(t *testing.T, handlers ...http.Handler) (*pages.Pages, []pages.Targ
 		list = append(list, pages.Target{Box: pages.Box{Bench: ours, MAC: mac}, Scheme: "http", Address: at.Addr(),
 			Port: 80, Avoid: func(netip.Addr) bool { return false }})
 	}
-	p := pages.New(slog.New(slog.DiscardHandler), "boxes.site.example", &tls.Config{MinVersion: tls.VersionTLS12})
+	certified := httptest.NewTLSServer(nil) // for a certificate of somebody's
+	certified.Close()
+	p := pages.New(slog.New(slog.DiscardHandler), "boxes.site.example",
+		&tls.Config{MinVersion: tls.VersionTLS12, Certificates: certified.TLS.Certificates})
 	t.Cleanup(func() { p.CloseAll(); ours.Close(); stop(); down.Wait() })
 	return p, list
 }
@@ -257,5 +260,77 @@ func TestAPageIsAskedByItselfOnly(t *testing.T) {
 	who.gone.Store(true)
 	if status, _, _ := send("GET", "/a", "Cookie", door); status != http.StatusUnauthorized {
 		t.Errorf("whoever lost the right: %d", status)
+	}
+}
+
+// For another computer each page has a name of its own below the one that was given, over TLS,
+// and answers to no other: not to the address, and not to the name of another page.
+func TestPagesOfOtherComputersHaveNames(t *testing.T) {
+	t.Parallel()
+	says := func(text string) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, text) })
+	}
+	p, at := hostile(t, says("the first"), says("the second"))
+	who := &guest{changed: make(chan struct{})}
+	names, asks := [2]string{}, [2]func(host, path, cookie string) (int, string, http.Header){}
+	for i := range at {
+		link, err := p.Open(at[i], who.page(), "0.0.0.0:8427")
+		if err != nil {
+			t.Fatal(err)
+		}
+		address, once, _ := strings.Cut(link, "/#open=")
+		u, err := url.Parse(address)
+		if err != nil || u.Scheme != "https" || !strings.HasSuffix(u.Hostname(), ".boxes.site.example") {
+			t.Fatalf("%s: %v", address, err)
+		}
+		names[i] = u.Host
+		browses := &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true},
+			DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
+				return (&net.Dialer{}).DialContext(ctx, network, "127.0.0.1:"+u.Port())
+			}}
+		defer browses.CloseIdleConnections()
+		asks[i] = func(host, path, cookie string) (int, string, http.Header) {
+			t.Helper()
+			method := http.MethodGet
+			if path == "/.redstart/open" {
+				method = http.MethodPost
+			}
+			r, err := http.NewRequestWithContext(patience(t), method, address+path, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			r.Host = host
+			r.Header.Set("X-Redstart-Open", once)
+			r.Header.Set("Cookie", cookie)
+			answer, err := browses.RoundTrip(r)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer answer.Body.Close()
+			body, err := io.ReadAll(answer.Body)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return answer.StatusCode, string(body), answer.Header
+		}
+	}
+	if strings.Split(names[0], ":")[0] == strings.Split(names[1], ":")[0] {
+		t.Errorf("both pages are %s", names[0])
+	}
+	status, _, header := asks[0](names[0], "/.redstart/open", "")
+	door, kind, _ := strings.Cut(header.Get("Set-Cookie"), ";")
+	if status != http.StatusNoContent || !strings.Contains(kind, "Secure") || strings.Contains(kind, "Domain") {
+		t.Fatalf("%d %v", status, header)
+	}
+	if status, text, _ := asks[0](names[0], "/", door); status != http.StatusOK || text != "the first" {
+		t.Errorf("%d %s", status, text)
+	}
+	for _, other := range []string{names[1], "127.0.0.1", "boxes.site.example", "192.0.2.1:8427"} {
+		if status, _, _ := asks[0](other, "/", door); status != http.StatusMisdirectedRequest {
+			t.Errorf("by the name %s: %d", other, status)
+		}
+	}
+	if status, _, _ := asks[1](names[1], "/", door); status != http.StatusUnauthorized {
+		t.Errorf("the second with the door of the first: %d", status)
 	}
 }
