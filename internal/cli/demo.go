@@ -33,6 +33,9 @@ table per stage, and exits 0 only if every entry was verified.`,
 			if err != nil {
 				return err
 			}
+			if cmd.Flags().Changed("data") {
+				return &usageError{errors.New("the demo keeps nothing, and its data folder is one of its own: leave --data out")}
+			}
 			if walk && !cmd.Flags().Changed("listen") {
 				listen = "127.0.0.1:0"
 			}

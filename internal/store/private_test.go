@@ -32,14 +32,22 @@ func TestTheDataFolderIsPrivate(t *testing.T) {
 			return err
 		}
 		info, err := d.Info()
-		if err == nil && info.Mode().Perm()&0o077 != 0 && path == dir || err == nil && strings.HasSuffix(path, ".db") &&
-			info.Mode().Perm()&0o077 != 0 {
+		if err == nil && info.Mode().Perm()&0o077 != 0 {
 			t.Errorf("%s is %v", path, info.Mode())
 		}
 		return err
 	})
 	if err != nil {
 		t.Error(err)
+	}
+	folder := filepath.Join(t.TempDir(), "new")
+	fresh, err := store.Open(context.Background(), folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer fresh.Close()
+	if info, err := os.Stat(filepath.Join(folder, "redstart.db")); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("new records are %v, %v", info.Mode(), err)
 	}
 	open := filepath.Join(t.TempDir(), "open")
 	if err := os.Mkdir(open, 0o755); err != nil {

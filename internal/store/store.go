@@ -75,6 +75,14 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		return nil, problem.New(problem.Machine, "another Redstart service is using this data folder",
 			"stop it, or choose another folder with --data").About(dir)
 	}
+	// The database gives the files beside it the rights that it has itself.
+	file, err := os.OpenFile(filepath.Join(dir, "redstart.db"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err == nil {
+		err = file.Close()
+	}
+	if err != nil {
+		return nil, errors.Join(problem.Disk(err, "the records cannot be opened", dir), lock.Unlock())
+	}
 	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(dir, "redstart.db")+
 		"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(ON)&_pragma=secure_delete(ON)&_txlock=immediate")
 	if err != nil {
