@@ -352,7 +352,11 @@ func (a *app) rehearse(ctx context.Context, c *client.Client, in api.RunOptions)
 	a.say("")
 	for _, d := range r.Devices {
 		if len(d.After) > 0 {
-			a.say("%s is begun when %s is set.", d.Tag, strings.Join(d.After, " and "))
+			are := "are"
+			if len(d.After) == 1 {
+				are = "is"
+			}
+			a.say("%s is begun when %s %s set.", d.Tag, strings.Join(d.After, " and "), are)
 		}
 		if len(d.NotSent) > 0 {
 			a.say("Planned for %s, but to be set by hand: %s.", d.Tag, strings.Join(d.NotSent, ", "))
