@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"net/http"
+	"net/netip"
 	"strconv"
 	"strings"
 	"testing"
@@ -11,6 +12,7 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/browser"
 	"redstart/internal/core/plan"
+	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
 )
 
@@ -93,4 +95,21 @@ func TestHeadAndTooManyTries(t *testing.T) {
 		return
 	}
 	t.Error("sixty tries in a row were all answered")
+}
+
+// A box that speaks IPv6 alone is there, and is not said to be missing.
+func TestABoxWithoutIPv4IsSaidToBeThere(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Only: "R16", Seed: 71}, impatient(t, "ovalis-r16"))
+	b, starts := r.site.Boxes[0], r.site.Boxes[0].Starts()
+	off := func(s *box.Settings) { s.Address, s.Gateway = netip.MustParsePrefix("fe80::4f52:71/64"), netip.Addr{} }
+	b.Change(off)
+	b.Store(off)
+	b.Restart()
+	waitFor(t, func() bool { return b.Starts() > starts })
+	r.plan("tag,profile,address,mac\nREC,ovalis-r16,10.40.9.50," + b.MAC.String() + "\n")
+	r.find()
+	redstart := r.with(t)
+	redstart(0, []string{"1 matched"}, "match", "--accept")
+	redstart(1, []string{"heard over IPv6: fe80::4f52:71", "its IPv4 is switched off"}, "commission")
 }

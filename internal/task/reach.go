@@ -7,6 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
 	"redstart/internal/core/problem"
 	"redstart/internal/lan/watch"
 )
@@ -17,10 +19,19 @@ var reach = &Task{
 	Name: Reach,
 	Text: func(Of) string { return "find it by its MAC" },
 	Do: func(ctx context.Context, b *Box, _ Step) (string, error) {
-		ctx, cancel := context.WithTimeout(ctx, time.Duration(b.p.Restart.AtMost))
+		looking, cancel := context.WithTimeout(ctx, time.Duration(b.p.Restart.AtMost))
 		defer cancel()
-		switch err := b.whereNow(ctx); {
+		switch err := b.whereNow(looking); {
 		case errors.Is(err, watch.ErrAbsent):
+			known, err2 := b.Store.Device(ctx, b.d.MAC)
+			if err2 != nil {
+				return "", err2
+			}
+			if six := overIPv6(known); six != "" {
+				return "", problem.New(problem.Device, "it answers no question over IPv4, but was heard over IPv6: "+six+
+					"; its IPv4 is switched off, or its address is one that nobody knows",
+					"reset it to its factory state, then commission it again").About(b.d.MAC.String())
+			}
 			return "", problem.New(problem.Device, err.Error(),
 				"check its cable and power, then commission it again").About(b.d.MAC.String())
 		case err != nil:
@@ -30,6 +41,20 @@ var reach = &Task{
 		}
 		return b.at.String(), nil
 	},
+}
+
+// overIPv6 says where and when a device was heard last of which no IPv4 address is known; ""
+// for one that has one, or that was not heard so.
+func overIPv6(known *device.Found) string {
+	if known.AddressNow().IsValid() {
+		return ""
+	}
+	for _, x := range known.Facts {
+		if x.Key == fact.Address6 && x.Last.Equal(known.Last) {
+			return x.Value + " at " + x.Last.Local().Format(time.TimeOnly)
+		}
+	}
+	return ""
 }
 
 // whereNow looks where the device is, for as long as the context lets it.

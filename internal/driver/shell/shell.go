@@ -16,11 +16,13 @@ import (
 )
 
 const (
-	maxText    = 1 << 20 // bytes that are read in one move
-	maxAnswers = 200     // to questions in one move
-	moveTime   = 30 * time.Second
-	endTime    = 3 * time.Second // for a move with which the session ends
-	wakeEvery  = 3 * time.Second // between two keys that are to wake it: one too many is an answer
+	maxText    = 1 << 20           // bytes that are read in one move
+	maxAnswers = 200               // to questions in one move
+	moveTime   = 100 * time.Second // for a whole dialogue
+	signInTime = 30 * time.Second
+	wordTime   = 20 * time.Second // until it says something more
+	endTime    = 3 * time.Second  // for more from a session that ends with what was said
+	wakeEvery  = 3 * time.Second  // between two keys that are to wake it: one too many is an answer
 )
 
 // session is one conversation with one shell, opened when it is first needed.
@@ -71,7 +73,7 @@ func (s *session) enter(ctx context.Context) error {
 	if s.shell != nil {
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(ctx, moveTime) // a box that takes the call and says nothing blocks nobody
+	ctx, cancel := context.WithTimeout(ctx, signInTime) // a box that takes the call and says nothing blocks nobody
 	defer cancel()
 	shell, err := s.reach(ctx)
 	if err != nil {
@@ -244,11 +246,7 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 	if err := s.enter(ctx); err != nil {
 		return nil, err
 	}
-	limit := moveTime
-	if m.Ends {
-		limit = endTime
-	}
-	ctx, cancel := context.WithTimeout(ctx, limit)
+	ctx, cancel := context.WithTimeout(ctx, moveTime)
 	defer cancel()
 	seen, err := s.converse(ctx, filled)
 	if err != nil {
@@ -321,9 +319,11 @@ func (s *session) converse(ctx context.Context, m *Move) (string, error) {
 	var whole strings.Builder
 	whole.WriteString(s.came)
 	s.came = ""
+	said := map[int]bool{} // which answers were given
 	for answers := 0; ; {
 		seen := heard.plain()
-		reply, bare, asked := m.reply(s.section, seen)
+		which, reply, bare := m.reply(s.section, seen)
+		asked := reply != "" || which >= 0
 		switch {
 		case m.Wrong.find(lines(seen)) != nil:
 			whole.WriteString(seen)
@@ -332,6 +332,7 @@ func (s *session) converse(ctx context.Context, m *Move) (string, error) {
 			return "", fmt.Errorf("it asks and asks")
 		case asked:
 			answers++
+			said[which] = true
 			whole.WriteString(seen)
 			heard = &text{said: reply}
 			if err := s.say(reply, bare); err != nil {
@@ -341,7 +342,14 @@ func (s *session) converse(ctx context.Context, m *Move) (string, error) {
 			whole.WriteString(seen)
 			return whole.String(), nil
 		}
-		if err := s.hear(ctx, heard); err != nil {
+		limit := wordTime
+		if m.Ends && m.whole(said) {
+			limit = endTime
+		}
+		waiting, cancel := context.WithTimeout(ctx, limit)
+		err := s.hear(waiting, heard)
+		cancel()
+		if err != nil {
 			return "", err
 		}
 	}
@@ -350,17 +358,29 @@ func (s *session) converse(ctx context.Context, m *Move) (string, error) {
 // lines is the part of a text that is whole lines.
 func lines(text string) string { return text[:strings.LastIndexByte(text, '\n')+1] }
 
-// reply gives what is to be said to the question that stands at the end.
-func (m *Move) reply(section Section, seen string) (say string, bare, asked bool) {
+// reply gives what is to be said to the question that stands at the end, and by which answer
+// of the move; which is negative and say empty where there is none.
+func (m *Move) reply(section Section, seen string) (which int, say string, bare bool) {
 	if section.More.find(seen) != nil {
-		return " ", true, true
+		return -1, " ", true
 	}
-	for _, a := range m.Answers {
+	for i, a := range m.Answers {
 		if a.To.find(seen) != nil {
-			return a.Say, false, true
+			return i, a.Say, false
 		}
 	}
-	return "", false, false
+	return -1, "", false
+}
+
+// whole reports whether all was said that there is to say: an empty answer only leaves things
+// as they are.
+func (m *Move) whole(said map[int]bool) bool {
+	for i, a := range m.Answers {
+		if a.Say != "" && !said[i] {
+			return false
+		}
+	}
+	return true
 }
 
 // judge makes out what an answer means.
