@@ -36,6 +36,10 @@ func (s *Server) guard(need account.Right, byPerson bool, next echo.HandlerFunc)
 		if err != nil {
 			return err
 		}
+		if !who.Rights.Holds(need) && who.Token != "" {
+			return problem.New(problem.Rights, "the token "+who.Token+" may not "+account.MayNot[need],
+				"make one that has the right: redstart user token add NAME --right "+string(need))
+		}
 		if !who.Rights.Holds(need) {
 			return problem.New(problem.Rights, who.Name+" may not "+account.MayNot[need], "ask an owner for the right")
 		}

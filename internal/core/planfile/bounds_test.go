@@ -197,3 +197,28 @@ func TestReadingEndsWithWhoeverAsked(t *testing.T) {
 		}
 	}
 }
+
+// What is told of a file never becomes many times the file.
+func TestWhatIsToldOfAFileIsShort(t *testing.T) {
+	t.Parallel()
+	long := strings.Repeat("x", 30_000)
+	file := "tag,place,profile\n" + long + ",,\n"
+	for i := range 3000 {
+		file += fmt.Sprintf("%s,,none-%d\n", long[:100], i)
+	}
+	r, err := planfile.Read(context.Background(), []byte(file), plan.Plan{}, nil, planfile.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(r.Cells) > 1001 || !strings.Contains(r.Cells[len(r.Cells)-2].Reason, "more mistakes") {
+		t.Errorf("%d mistakes are told: %+v", len(r.Cells), r.Cells[len(r.Cells)-2])
+	}
+	for _, c := range r.Cells {
+		if len(c.Value)+len(c.Reason)+len(c.Column) > 1000 {
+			t.Errorf("row %d is told with %d characters", c.Row, len(c.Value)+len(c.Reason))
+		}
+	}
+	if n := len(r.Samples[0].Fields["tag"]); n > 400 {
+		t.Errorf("a sample of %d characters", n)
+	}
+}

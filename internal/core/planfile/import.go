@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
@@ -55,6 +56,8 @@ type Result struct {
 	Entries   []plan.Entry   `json:"-"` // the plan as it would be
 	// Spoken are addresses that the file has for entries that are left alone.
 	Spoken map[netip.Addr]bool `json:"-"`
+
+	mistakes int // where not all of them are in Cells
 }
 
 const samples = 5
@@ -131,7 +134,40 @@ func Read(ctx context.Context, file []byte, p plan.Plan, remembered Mapping, o O
 		return r, refuse("the file has a header but no entries", "add one row per device")
 	}
 	slices.SortStableFunc(r.Cells, func(a, b problem.Cell) int { return a.Row - b.Row })
+	r.shorten()
 	return r, nil
+}
+
+// What is told of a file, which may hold one long text a thousand times.
+const (
+	mostTold    = 1000 // mistakes
+	longestTold = 300  // characters of a cell
+)
+
+// shorten keeps what is told of a file from becoming larger than the file.
+func (r *Result) shorten() {
+	if more := len(r.Cells) - mostTold; more > 0 {
+		r.mistakes = len(r.Cells)
+		last := r.Cells[len(r.Cells)-1] // where reading ended, it says why
+		r.Cells = append(r.Cells[:mostTold-1:mostTold-1],
+			problem.Cell{Reason: fmt.Sprintf("there are %d more mistakes, up to this:", more)}, last)
+	}
+	for i := range r.Cells {
+		c := &r.Cells[i]
+		c.Column, c.Value, c.Reason = short(c.Column), short(c.Value), short(c.Reason)
+	}
+	for _, s := range r.Samples {
+		for field, text := range s.Fields {
+			s.Fields[field] = short(text)
+		}
+	}
+}
+
+func short(text string) string {
+	if utf8.RuneCountInString(text) <= longestTold {
+		return text
+	}
+	return string([]rune(text)[:longestTold]) + " …"
 }
 
 // Refusal is the error that lists what cannot be understood; nil when all can.
@@ -139,7 +175,7 @@ func (r Result) Refusal() error {
 	if len(r.Cells) == 0 {
 		return nil
 	}
-	count := fmt.Sprintf("%d mistakes", len(r.Cells))
+	count := fmt.Sprintf("%d mistakes", max(len(r.Cells), r.mistakes))
 	if len(r.Cells) == 1 {
 		count = "one mistake"
 	}
