@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"io"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -39,6 +40,11 @@ var record = handover.Record{
 	},
 }
 
+// named gives a document by its name.
+func named(name string) *handover.Document {
+	return handover.All[slices.IndexFunc(handover.All, func(d *handover.Document) bool { return d.Name == name })]
+}
+
 func TestDocuments(t *testing.T) {
 	for _, c := range []struct {
 		of   *handover.Document
@@ -46,7 +52,7 @@ func TestDocuments(t *testing.T) {
 	}{
 		{example,
 			"CAM-1,Gate,verified 2026-11-25 11:00\nCAM-2,,planned\nCAM-3,,\"planned\n0.0.0.0 x\"\nCAM-4,,planned\n"},
-		{handover.All[0], "# Heron Quay, as planned; made 2026-11-25 12:00 UTC\n" +
+		{named("hosts"), "# Heron Quay, as planned; made 2026-11-25 12:00 UTC\n" +
 			"10.0.0.5\tcam-1.quay.example cam-1\t# CAM-1, verified 2026-11-25 11:00\n" +
 			"# CAM-2: its name is none for a host: cam 2\n" +
 			"10.0.0.7\tcam-3\t# CAM-3, planned 0.0.0.0 x\n"},

@@ -7,7 +7,10 @@ import (
 	"io"
 	"time"
 
+	"redstart/internal/core/address"
+	"redstart/internal/core/device"
 	"redstart/internal/core/plan"
+	"redstart/internal/core/result"
 )
 
 // Document is one document of the hand-over.
@@ -22,14 +25,20 @@ type Document struct {
 
 // All are the documents in the order in which they are listed. A new one is one file and
 // a line here.
-var All = []*Document{hosts}
+var All = []*Document{registerXLSX, registerCSV, registerJSON, hosts, zones, dnsmasq, kea, addresses, inventory,
+	targets}
 
 // Record is what documents are made from.
 type Record struct {
 	Site    plan.Site
 	Entries []Entry // in the order of the plan
 	At      time.Time
+	// Columns are those of the register, by key; none: the usual ones.
+	Columns []string
 }
+
+// NotWired is the state of an entry of which nothing is expected yet.
+const NotWired = "not wired yet"
 
 // Entry is an entry of the plan and how far it stands.
 type Entry struct {
@@ -37,4 +46,14 @@ type Entry struct {
 	Domain string // of its subnet
 	// Stands says how far the entry is and since when: verified 2026-11-25 14:07.
 	Stands string
+	State  string // one of the store's, or not wired yet
+	Device address.MAC
+	// CheckedAt is when it was looked at last.
+	CheckedAt    time.Time
+	Maker, Model string
+	Found        *device.Found // nil for one that was never found
+	Licence      string        // how far its licence is, in words; "" where it takes none
+	Checks       []result.Check
+	// Differs says in words in what its device differs from the plan as it is now.
+	Differs []string
 }

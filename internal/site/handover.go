@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"redstart/internal/api"
+	"redstart/internal/core/address"
+	"redstart/internal/core/device"
 	"redstart/internal/core/problem"
 	"redstart/internal/handover"
 	"redstart/internal/store"
@@ -46,22 +48,54 @@ func (s *Site) record(ctx context.Context) (handover.Record, error) {
 	if err != nil {
 		return handover.Record{}, err
 	}
+	resolver, err := s.resolver(ctx)
+	if err != nil {
+		return handover.Record{}, err
+	}
+	checks, err := s.store.AllChecks(ctx)
+	if err != nil {
+		return handover.Record{}, err
+	}
+	devices, err := s.store.Devices(ctx)
+	if err != nil {
+		return handover.Record{}, err
+	}
+	found := map[address.MAC]*device.Found{}
+	for _, f := range devices {
+		found[f.MAC] = f
+	}
+	licences, err := s.Licences(ctx)
+	if err != nil {
+		return handover.Record{}, err
+	}
+	licence := map[string]string{}
+	for _, l := range licences {
+		licence[l.Tag] = l.State
+	}
 	r := handover.Record{Site: p.Site, At: time.Now().UTC()}
 	for _, e := range entries {
-		r.Entries = append(r.Entries,
-			handover.Entry{Entry: e.Entry, Domain: p.Site.SubnetOf(e.Address).Domain, Stands: stands(e)})
+		v := view(resolver, e, nil, api.Whereabouts{})
+		x := handover.Entry{Entry: e.Entry, Domain: p.Site.SubnetOf(e.Address).Domain, State: v.State, Device: e.Device,
+			CheckedAt: e.CheckedAt.Time, Licence: licence[e.Tag], Checks: checks[e.Tag], Differs: v.Differs}
+		if v.Unwired {
+			x.State = handover.NotWired
+		}
+		x.Stands = stands(x.State, e)
+		if !e.Device.IsZero() {
+			x.Found = found[e.Device]
+		}
+		if q := p.Profiles[e.Profile]; q != nil {
+			x.Maker, x.Model = q.Maker, q.Model
+		}
+		r.Entries = append(r.Entries, x)
 	}
 	return r, nil
 }
 
 // stands says how far an entry is and since when.
-func stands(e store.Entry) string {
-	text := e.State
-	switch {
-	case e.State == store.Attention && e.Reason != "":
+func stands(text string, e store.Entry) string {
+	if e.State == store.Attention && e.Reason != "" {
 		text += ": " + e.Reason
-	case e.State == store.Planned && e.NotWired:
-		text = "not wired yet"
 	}
 	if !e.CheckedAt.IsZero() {
 		text += ", looked at " + e.CheckedAt.UTC().Format("2006-01-02 15:04 UTC")

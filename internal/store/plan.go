@@ -323,23 +323,33 @@ func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list 
 
 // Checks gives an entry's last verification.
 func (s *Site) Checks(ctx context.Context, tag string) ([]result.Check, error) {
+	all, err := s.checks(ctx, tag)
+	return append([]result.Check{}, all[tag]...), err
+}
+
+// AllChecks gives the last verification of every entry, by tag.
+func (s *Site) AllChecks(ctx context.Context) (map[string][]result.Check, error) { return s.checks(ctx, "") }
+
+// checks gives the last verification of an entry, or of all for "".
+func (s *Site) checks(ctx context.Context, tag string) (map[string][]result.Check, error) {
 	var rows []struct {
-		Name, Expected, Observed, Verdict string
-		By                                string `db:"rests_on"`
-		At                                Stamp
+		Tag, Name, Expected, Observed, Verdict string
+		By                                     string `db:"rests_on"`
+		At                                     Stamp
 	}
 	if err := s.all(ctx, &rows,
-		`SELECT name, expected, observed, verdict, rests_on, at FROM checks
-			WHERE site = ? AND tag = ?
-			ORDER BY position`, s.ID, tag); err != nil {
+		`SELECT tag, name, expected, observed, verdict, rests_on, at FROM checks
+			WHERE site = ? AND (tag = ? OR ? = '')
+			ORDER BY tag, position`, s.ID, tag, tag); err != nil {
 		return nil, err
 	}
-	list := make([]result.Check, len(rows))
-	for i, r := range rows {
-		list[i] = result.Check{Name: r.Name, Expected: r.Expected, Observed: r.Observed, By: r.By, At: r.At.Time}
-		if err := list[i].Verdict.UnmarshalText([]byte(r.Verdict)); err != nil {
+	list := map[string][]result.Check{}
+	for _, r := range rows {
+		c := result.Check{Name: r.Name, Expected: r.Expected, Observed: r.Observed, By: r.By, At: r.At.Time}
+		if err := c.Verdict.UnmarshalText([]byte(r.Verdict)); err != nil {
 			return nil, err
 		}
+		list[r.Tag] = append(list[r.Tag], c)
 	}
 	return list, nil
 }

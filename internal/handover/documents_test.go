@@ -1,0 +1,208 @@
+package handover_test
+
+import (
+	"archive/zip"
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"io"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/xuri/excelize/v2"
+
+	"redstart/internal/core/address"
+	"redstart/internal/core/device"
+	"redstart/internal/core/fact"
+	"redstart/internal/core/plan"
+	"redstart/internal/core/result"
+	"redstart/internal/handover"
+)
+
+// quay is a site with what is verified, what is not, and names that mean harm.
+func quay() handover.Record {
+	at := time.Date(2026, 11, 25, 11, 0, 0, 0, time.UTC)
+	check := func(name, expected string, v result.Verdict) result.Check {
+		return result.Check{Name: name, Expected: expected, Observed: expected, Verdict: v, By: "read with credential 1", At: at}
+	}
+	camera := device.Found{MAC: address.MAC{2, 0, 0, 0, 0, 1}}
+	camera.Add(device.Sighting{MAC: camera.MAC, Protocol: "onvif", At: at, Facts: map[string]string{fact.Firmware: "3.1", fact.Model: "C20"}})
+	return handover.Record{
+		Site: plan.Site{Key: "quay", Name: "Heron Quay", Subnets: []plan.Subnet{
+			{Name: "cams/1", Prefix: netip.MustParsePrefix("10.0.0.0/22"), Gateway: netip.MustParseAddr("10.0.0.1"), VLAN: 40,
+				DNS:      []netip.Addr{netip.MustParseAddr("10.0.0.2"), netip.MustParseAddr("10.0.0.3")},
+				KeptFree: []plan.Kept{{Range: address.Range{From: netip.MustParseAddr("10.0.0.200"), To: netip.MustParseAddr("10.0.0.210")}, Reason: "guests"}}},
+			{Name: "doors", Prefix: netip.MustParsePrefix("10.1.5.0/24")}}},
+		At: at.Add(time.Hour),
+		Entries: []handover.Entry{
+			{Entry: plan.Entry{Tag: "CAM-1", Kind: "camera", Name: "CAM-1", Address: netip.MustParseAddr("10.0.0.5"), Serial: "S1"},
+				Domain: "quay.example", State: "verified", Stands: "verified", Device: camera.MAC, CheckedAt: at, Maker: "Ovalis", Model: "C20",
+				Found: &camera, Checks: []result.Check{check("address", "10.0.0.5", result.Passed), check("name", "CAM-1", result.Passed),
+					check("address held by", camera.MAC.String(), result.Passed), check("serial", "S1", result.Passed)}},
+			{Entry: plan.Entry{Tag: "CAM-2", Kind: "camera", Name: "cam-2", Address: netip.MustParseAddr("10.0.3.6"),
+				MAC: address.MAC{2, 0, 0, 0, 0, 2}}, Domain: "quay.example", State: "needs attention", Stands: "needs attention",
+				// It was verified at another address than is planned now.
+				Checks:  []result.Check{check("address", "10.0.3.9", result.Passed), check("name", "cam-2", result.Failed)},
+				Differs: []string{"address: 10.0.3.9 was set"}},
+			{Entry: plan.Entry{Tag: "=cmd()|x", Name: "evil\n@ IN A 6.6.6.6", Address: netip.MustParseAddr("10.1.5.7"),
+				Place: "Gate; } ]\n\"x"}, Domain: "quay.example", State: "planned", Stands: "planned\n@ IN A 6.6.6.6"},
+			{Entry: plan.Entry{Tag: "DOOR-1", Name: "door-1", Address: netip.MustParseAddr("10.1.5.8"), MAC: address.MAC{2, 0, 0, 0, 0, 3}},
+				Domain: "doors.example", State: "planned", Stands: "planned"},
+		},
+	}
+}
+
+func written(t *testing.T, name string, r handover.Record) []byte {
+	t.Helper()
+	var out, again bytes.Buffer
+	for _, w := range []io.Writer{&out, &again} {
+		if err := named(name).Write(w, r); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if !bytes.Equal(out.Bytes(), again.Bytes()) {
+		t.Errorf("%s made twice of the same is not the same", name)
+	}
+	return out.Bytes()
+}
+
+// A value counts as verified only where a check showed just what is planned now.
+func TestTheRegisterSaysWhatIsVerified(t *testing.T) {
+	t.Parallel()
+	var doc struct {
+		Entries []struct {
+			Tag    string
+			Values map[string]handover.Value
+		}
+	}
+	if err := json.Unmarshal(written(t, "register-json", quay()), &doc); err != nil {
+		t.Fatal(err)
+	}
+	good := doc.Entries[0].Values
+	for _, key := range []string{"address", "name", "mac", "serial", "firmware", "model"} {
+		if v := good[key]; !v.Verified || v.At.IsZero() || v.By == "" {
+			t.Errorf("%s: %+v", key, v)
+		}
+	}
+	other := doc.Entries[1].Values
+	for _, key := range []string{"address", "name", "mac"} {
+		if v := other[key]; v.Verified || v.Text == "" {
+			t.Errorf("%s: %+v", key, v)
+		}
+	}
+	if v := other["unverified"]; !strings.Contains(v.Text, "name: failed; address: 10.0.3.9 was set") {
+		t.Errorf("%+v", v)
+	}
+	rows, err := csv.NewReader(bytes.NewReader(written(t, "register-csv", quay()))).ReadAll()
+	if err != nil || rows[1][len(rows[1])-1] != "model serial mac address name firmware" || rows[3][0] != "'=cmd()|x" {
+		t.Errorf("%v %q", err, rows)
+	}
+	chosen := quay()
+	chosen.Columns = []string{"address", "tag"}
+	if text := string(written(t, "register-csv", chosen)); !strings.HasPrefix(text, "address,tag,verified\n10.0.0.5,CAM-1,address\n") {
+		t.Errorf("%s", text)
+	}
+}
+
+// The workbook has a sheet for all, for each subnet, for what differs and for every check, each
+// with a heading that stays and filters; in the site's language.
+func TestTheRegisterAsAWorkbook(t *testing.T) {
+	t.Parallel()
+	r := quay()
+	r.Site.Language = "nb"
+	f, err := excelize.OpenReader(bytes.NewReader(written(t, "register", r)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if got := strings.Join(f.GetSheetList(), ","); got != "Register,cams-1,doors,Avvik,Kontroller" {
+		t.Errorf("%s", got)
+	}
+	for _, name := range f.GetSheetList() {
+		if p, err := f.GetPanes(name); err != nil || !p.Freeze || p.YSplit != 1 {
+			t.Errorf("%s: %+v %v", name, p, err)
+		}
+	}
+	rows, err := f.GetRows("cams-1")
+	if err != nil || len(rows) != 3 || rows[0][0] != "Betegnelse" || !slices.Contains(rows[1], "bekreftet") {
+		t.Errorf("%v %q", err, rows)
+	}
+	if rows, err := f.GetRows("Avvik"); err != nil || len(rows) != 3 {
+		t.Errorf("%v %q", err, rows)
+	}
+}
+
+// tool gives the path of a program that make test installs.
+func tool(t *testing.T, name string) string {
+	t.Helper()
+	for _, dir := range append(filepath.SplitList(os.Getenv("PATH")), "/usr/sbin", "/sbin") {
+		path := filepath.Join(dir, name)
+		if _, err := os.Stat(path); err == nil {
+			return path
+		}
+	}
+	t.Fatalf("%s is missing; make test installs it", name)
+	return ""
+}
+
+// What other programs are to read, they read; nobody's name is a line of its own in it.
+func TestOtherProgramsReadIt(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	run := func(program string, args ...string) {
+		t.Helper()
+		if out, err := exec.CommandContext(t.Context(), tool(t, program), args...).CombinedOutput(); err != nil {
+			t.Errorf("%s %v: %v\n%s", program, args, err, out)
+		}
+	}
+	keep := func(name string, content []byte) string {
+		t.Helper()
+		path := filepath.Join(dir, name)
+		if err := os.WriteFile(path, content, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	archive := written(t, "zones", quay())
+	z, err := zip.NewReader(bytes.NewReader(archive), int64(len(archive)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, f := range z.File {
+		in, err := f.Open()
+		if err != nil {
+			t.Fatal(err)
+		}
+		content, err := io.ReadAll(in)
+		if err != nil {
+			t.Fatal(err)
+		}
+		origin := strings.TrimSuffix(f.Name, ".zone")
+		names = append(names, origin)
+		run("named-checkzone", "-k", "fail", origin, keep(f.Name, content))
+		if strings.Contains(string(content), "\n@ IN A 6.6.6.6") {
+			t.Errorf("%s: somebody's name is a record:\n%s", origin, content)
+		}
+	}
+	if got := strings.Join(names, " "); got != "0.10.in-addr.arpa 5.1.10.in-addr.arpa doors.example quay.example" {
+		t.Errorf("zones %s", got)
+	}
+	run("dnsmasq", "--test", "--conf-file="+keep("dnsmasq.conf", written(t, "reservations-dnsmasq", quay())))
+	run("kea-dhcp4", "-t", keep("kea.json", written(t, "reservations-kea", quay())))
+	for _, name := range []string{"inventory", "targets"} {
+		if !json.Valid(written(t, name, quay())) {
+			t.Errorf("%s is no JSON", name)
+		}
+	}
+	rows, err := csv.NewReader(bytes.NewReader(written(t, "addresses", quay()))).ReadAll()
+	if err != nil || len(rows) != 7 || rows[2][2] != "10.0.0.210" {
+		t.Errorf("%v %q", err, rows)
+	}
+}
