@@ -113,6 +113,12 @@ type Detail struct {
 	Login    *Credential    `json:"login"` // the stored credential that opens it, or is to; nil when there is none
 }
 
+// SealTo is for whom credentials are sealed: public keys of age, or a passphrase.
+type SealTo struct {
+	Recipients []string `json:"recipients,omitempty"`
+	Passphrase string   `json:"passphrase,omitempty"`
+}
+
 // Licence is a device that takes a licence, and how far that is.
 type Licence struct {
 	Tag     string      `json:"tag"`

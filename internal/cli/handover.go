@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"redstart/internal/api"
 	"redstart/internal/client"
 )
 
@@ -37,5 +38,34 @@ func (a *app) handover() *cobra.Command {
 			}
 			return a.saveFile(args[1], content)
 		})}
+	c.AddCommand(a.handCredentials())
+	return c
+}
+
+// handCredentials hands over what opens the devices.
+func (a *app) handCredentials() *cobra.Command {
+	var to api.SealTo
+	var passphrase bool
+	c := &cobra.Command{Use: "credentials FILE", Short: "Write all logins and secrets, sealed, and record who has them",
+		Long: `Seals the current and the superseded logins of all devices, with what opens each, and the
+secret settings (age-encryption.org/v1). With public keys, whoever has one of the keys opens it:
+age -d -i key.txt FILE; with a passphrase, age -d FILE. Another Redstart takes it with
+redstart vault learn FILE. The history of every entry says for whom it was sealed.`,
+		Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			if passphrase {
+				var err error
+				if to.Passphrase, err = a.askNew("passphrase"); err != nil {
+					return err
+				}
+			}
+			content, err := c.HandCredentials(ctx, to)
+			if err != nil {
+				return err
+			}
+			return a.saveFile(args[0], content)
+		})}
+	c.Flags().StringArrayVar(&to.Recipients, "recipient", nil, "public `key` of who may open it (age1…); may be given again")
+	c.Flags().BoolVar(&passphrase, "passphrase", false, "ask for a passphrase that opens it")
+	c.MarkFlagsMutuallyExclusive("recipient", "passphrase")
 	return c
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -10,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"filippo.io/age"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -134,14 +136,19 @@ func (a *app) vault() *cobra.Command {
 			a.say("The vault is open with a new key. %s stay sealed by the lost one; devices that only they open must be reset, or their logins learned.", plural(v.Sealed, "secret"))
 			return nil
 		})}
-	learn := &cobra.Command{Use: "learn FILE.csv", Short: "Store known logins of devices that are set already",
+	var identity string
+	learn := &cobra.Command{Use: "learn FILE", Short: "Store known logins of devices that are set already",
 		Args: cobra.ExactArgs(1),
 		Long: `Stores logins from a CSV file with the columns user, password, and tag or mac,
 all or none. Each is tried where its device can be reached: one that is refused
-refuses the file, and those that could not be tried are named.`,
+refuses the file, and those that could not be tried are named. A file that was sealed
+(redstart handover credentials) is opened here, with --identity or its passphrase.`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
 			file, err := readFile(args[0])
 			if err != nil {
+				return err
+			}
+			if file, err = a.unsealed(file, identity); err != nil {
 				return err
 			}
 			out, err := c.LearnCredentials(ctx, file)
@@ -161,8 +168,51 @@ refuses the file, and those that could not be tried are named.`,
 			a.say("%s stored, %d accepted by their devices just now. The file itself still holds them in plain text: delete it.", plural(out.Stored, "login"), out.Accepted)
 			return nil
 		})}
+	learn.Flags().StringVar(&identity, "identity", "", "`file` with the key that opens a sealed file, as age-keygen writes it")
 	return group("vault", "The stored passwords of devices", status, lock, unlock, key, anew, a.reveal(), a.knownLogins(),
 		a.credentials(), learn, a.rotate(), a.policy())
+}
+
+// sealedBy begins files that are sealed (age-encryption.org/v1).
+const sealedBy = "age-encryption.org/v1"
+
+// unsealed opens a sealed file with a key of a file, or a passphrase that is asked for; any
+// other file it gives as it is.
+func (a *app) unsealed(file []byte, identity string) ([]byte, error) {
+	if !bytes.HasPrefix(file, []byte(sealedBy)) {
+		return file, nil
+	}
+	var keys []age.Identity
+	if identity != "" {
+		content, err := readFile(identity)
+		if err != nil {
+			return nil, err
+		}
+		if keys, err = age.ParseIdentities(bytes.NewReader(content)); err != nil {
+			return nil, problem.New(problem.Usage, "the file holds no key that opens anything", "give what age-keygen wrote").
+				About(identity)
+		}
+	} else {
+		passphrase, err := a.ask("passphrase of the file")
+		if err != nil {
+			return nil, err
+		}
+		key, err := age.NewScryptIdentity(passphrase)
+		if err != nil {
+			return nil, problem.New(problem.Usage, "this is no passphrase", "type it, or name the key with --identity")
+		}
+		keys = append(keys, key)
+	}
+	open, err := age.Decrypt(bytes.NewReader(file), keys...)
+	if err != nil {
+		return nil, problem.New(problem.Usage, "the key or passphrase does not open the file, or it is damaged",
+			"ask whoever sealed it for whom it is").Because(err)
+	}
+	content, err := io.ReadAll(open)
+	if err != nil {
+		return nil, problem.New(problem.Usage, "the file is damaged or cut off", "ask for it again").Because(err)
+	}
+	return content, nil
 }
 
 func (a *app) reveal() *cobra.Command {

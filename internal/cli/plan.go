@@ -83,7 +83,9 @@ func (a *app) saveFile(path string, content []byte) error {
 	if err != nil {
 		return err
 	}
-	if _, err := f.Write(content); errors.Join(err, f.Close()) != nil {
+	_, err = f.Write(content)
+	if err = errors.Join(err, f.Close()); err != nil {
+		_ = os.Remove(path) // nothing half made is left
 		return problem.Disk(err, "the file cannot be written", path)
 	}
 	a.say("Written: %s", path)

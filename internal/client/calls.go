@@ -148,6 +148,11 @@ func (c *Client) Document(ctx context.Context, name string) ([]byte, error) {
 	return get[[]byte](ctx, c, c.at("/documents/"+url.PathEscape(name)))
 }
 
+// HandCredentials gives all logins and secrets, sealed.
+func (c *Client) HandCredentials(ctx context.Context, in api.SealTo) ([]byte, error) {
+	return post[[]byte](ctx, c, c.at("/documents/credentials"), in)
+}
+
 // Template gives an empty workbook.
 func (c *Client) Template(ctx context.Context) ([]byte, error) {
 	return get[[]byte](ctx, c, c.at("/template"))

@@ -204,6 +204,10 @@ func (s *Server) planRoutes() []route {
 			func(r *request, _ none) (site.Download, error) {
 				return r.site.Document(r, r.param("name"))
 			}),
+		call(s, "POST", at+"documents/credentials", "All logins and secrets, sealed (age) to public keys or with a passphrase; recorded",
+			account.Commission, func(r *request, in api.SealTo) (site.Download, error) {
+				return r.site.HandCredentials(r, in, r.who.Name)
+			}),
 		call(s, "GET", at+"template", "An empty workbook with drop-downs", account.Look,
 			func(r *request, _ none) (site.Download, error) {
 				return r.site.Template(r)

@@ -3,7 +3,9 @@ package site
 import (
 	"bytes"
 	"context"
+	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"redstart/internal/api"
@@ -12,6 +14,7 @@ import (
 	"redstart/internal/core/problem"
 	"redstart/internal/handover"
 	"redstart/internal/store"
+	"redstart/internal/vault"
 )
 
 // Documents lists what a site can be handed over with.
@@ -101,4 +104,71 @@ func stands(text string, e store.Entry) string {
 		text += ", looked at " + e.CheckedAt.UTC().Format("2006-01-02 15:04 UTC")
 	}
 	return text
+}
+
+// HandCredentials seals all logins and secrets of the site for somebody, and records for whom
+// and by whom.
+func (s *Site) HandCredentials(ctx context.Context, in api.SealTo, who string) (Download, error) {
+	to, err := handover.Recipients(in.Recipients, in.Passphrase)
+	if err != nil {
+		return Download{}, err
+	}
+	if err := s.unlocked(); err != nil {
+		return Download{}, err
+	}
+	entries, err := s.store.Entries(ctx)
+	if err != nil {
+		return Download{}, err
+	}
+	var list []handover.Credential
+	var tags []string
+	for _, e := range entries {
+		had := len(list)
+		c := handover.Credential{Tag: e.Tag, Name: e.Name}
+		if e.Address.IsValid() {
+			c.Address = e.Address.String()
+		}
+		if !e.Device.IsZero() {
+			c.MAC = e.Device.String()
+			logins, err := s.vault.Logins(ctx, e.Device)
+			if err != nil {
+				return Download{}, err
+			}
+			for _, l := range logins {
+				x := c
+				x.User, x.Password, x.State, x.Since, x.Opens = l.User, l.Password, l.State, l.At.Time, l.ToldBy
+				list = append(list, x)
+			}
+		}
+		for _, key := range slices.Sorted(maps.Keys(e.Settings)) {
+			if !strings.HasPrefix(e.Settings[key], vault.Prefix) {
+				continue
+			}
+			x := c
+			var ok bool
+			if x.Password, ok, err = s.vault.Secret(ctx, s.store, e.Settings[key]); err != nil {
+				return Download{}, err
+			}
+			if x.Setting = key; ok {
+				list = append(list, x)
+			}
+		}
+		if len(list) > had {
+			tags = append(tags, e.Tag)
+		}
+	}
+	var out bytes.Buffer
+	if err := handover.Credentials(&out, list, to); err != nil {
+		return Download{}, err
+	}
+	what := "credentials handed over, sealed with a passphrase"
+	if len(in.Recipients) > 0 {
+		what = "credentials handed over, sealed to " + strings.Join(in.Recipients, ", ")
+	}
+	// It is recorded before anybody has it.
+	if err := s.store.AddNotes(ctx, tags, who, what); err != nil {
+		return Download{}, err
+	}
+	s.log.Info("credentials were handed over", "site", s.store.Key, "who", who, "count", len(list))
+	return Download{s.store.Key + "-credentials.csv.age", "application/octet-stream", out.Bytes()}, nil
 }

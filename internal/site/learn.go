@@ -24,7 +24,8 @@ import (
 )
 
 // LearnCredentials takes in known logins of devices that are set already, from
-// CSV with the columns tag or mac, user and password, all or none.
+// CSV with the columns tag or mac, user and password, all or none. Of a file that was handed
+// over, those are taken that are not superseded.
 func (s *Site) LearnCredentials(ctx context.Context, content []byte, who string) (api.Learned, error) {
 	entries, err := s.store.Entries(ctx)
 	if err != nil {
@@ -182,7 +183,7 @@ func readCredentials(content []byte, boxes map[string]address.MAC, tags map[stri
 	error) {
 	r := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(content, []byte("\ufeff"))))
 	header, err := r.Read()
-	at := map[string]int{"tag": -1, "mac": -1, "user": -1, "password": -1}
+	at := map[string]int{"tag": -1, "mac": -1, "user": -1, "password": -1, "state": -1, "setting": -1}
 	for i, h := range header {
 		at[strings.ToLower(strings.TrimSpace(h))] = i
 	}
@@ -211,6 +212,9 @@ func readCredentials(content []byte, boxes map[string]address.MAC, tags map[stri
 				return strings.TrimSpace(fields[i])
 			}
 			return ""
+		}
+		if state := get("state"); get("setting") != "" || state == store.Superseded || state == store.Refused {
+			continue // of what is handed over, what opens the device is learnt
 		}
 		k := knownLogin{row: row, tag: get("tag"), login: profile.Login{User: get("user"), Password: get("password")}}
 		complain := func(column, value, reason string) {

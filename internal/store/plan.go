@@ -328,7 +328,9 @@ func (s *Site) Checks(ctx context.Context, tag string) ([]result.Check, error) {
 }
 
 // AllChecks gives the last verification of every entry, by tag.
-func (s *Site) AllChecks(ctx context.Context) (map[string][]result.Check, error) { return s.checks(ctx, "") }
+func (s *Site) AllChecks(ctx context.Context) (map[string][]result.Check, error) {
+	return s.checks(ctx, "")
+}
 
 // checks gives the last verification of an entry, or of all for "".
 func (s *Site) checks(ctx context.Context, tag string) (map[string][]result.Check, error) {
@@ -369,6 +371,19 @@ func note(tx *sqlx.Tx, site int64, tag string, at Stamp, who, what string) error
 // AddNote adds a line to an entry's history.
 func (s *Site) AddNote(ctx context.Context, tag, who, what string) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error { return note(tx, s.ID, tag, Now(), who, what) })
+}
+
+// AddNotes notes the same of several entries, all or none.
+func (s *Site) AddNotes(ctx context.Context, tags []string, who, what string) error {
+	return s.write(ctx, func(tx *sqlx.Tx) error {
+		now := Now()
+		for _, tag := range tags {
+			if err := note(tx, s.ID, tag, now, who, what); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // History gives an entry's notes and journal, oldest first.

@@ -1,0 +1,97 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/csv"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"filippo.io/age"
+
+	"redstart/internal/sim/box"
+	"redstart/internal/sim/skerry"
+)
+
+// Logins and secrets are handed over sealed: the age program opens them, nobody else; who has
+// them is recorded; and another service takes them over, without what is superseded.
+func TestCredentialsAreHandedOverSealed(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 2, Only: "C20", Seed: 81, Pace: 0.3})
+	r.upToVerify()
+	redstart := r.with(t)
+	tag := r.entryOf(r.site.Boxes[0]).Tag
+	redstart(0, nil, "vault", "rotate", tag, "--yes")
+	redstart(0, []string{"1 of 1 configured"}, "commission", tag)
+	key, err := age.GenerateX25519Identity()
+	if err != nil {
+		t.Fatal(err)
+	}
+	keys, sealed := filepath.Join(t.TempDir(), "key.txt"), filepath.Join(t.TempDir(), "credentials.age")
+	if err := os.WriteFile(keys, []byte(key.String()+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	redstart(2, []string{"either to public keys or with a passphrase"}, "handover", "credentials", sealed)
+	redstart(2, []string{"no public key of age"}, "handover", "credentials", sealed, "--recipient", "age1nonsense")
+	if _, err := os.Stat(sealed); err == nil {
+		t.Error("something was written that is not sealed to anybody")
+	}
+	redstart(0, []string{"Written"}, "handover", "credentials", sealed, "--recipient", key.Recipient().String())
+	content, err := os.ReadFile(sealed)
+	if err != nil {
+		t.Fatal(err)
+	}
+	open, err := exec.CommandContext(patience(t), "age", "-d", "-i", keys, sealed).Output()
+	if err != nil {
+		t.Fatalf("age does not open it: %v", err)
+	}
+	rows, err := csv.NewReader(bytes.NewReader(open)).ReadAll()
+	if err != nil {
+		t.Fatal(err)
+	}
+	states := map[string]int{}
+	for _, row := range rows[1:] {
+		states[row[0]+" "+row[7]]++
+		if bytes.Contains(content, []byte(row[6])) {
+			t.Errorf("a password of %s stands in the sealed file", row[0])
+		}
+	}
+	if states[tag+" accepted"] != 1 || states[tag+" superseded"] != 1 {
+		t.Errorf("%v", states)
+	}
+	for _, b := range r.site.Boxes {
+		if !bytes.Contains(open, []byte(b.Running().Password)) {
+			t.Errorf("what opens %s is not in it", r.entryOf(b).Tag)
+		}
+	}
+	redstart(0, []string{"credentials handed over, sealed to", key.Recipient().String()}, "plan", "show", tag)
+
+	// The colleague's service: the same plan, and nothing else.
+	other := startAs(t, &rig{}, skerry.Options{Devices: 2, Only: "C20", Seed: 81, Pace: 0.3})
+	other.upToMatch()
+	theirs := other.with(t)
+	theirs(2, []string{"does not open the file"}, "vault", "learn", sealed, "--identity", func() string {
+		wrong, err := age.GenerateX25519Identity()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return other.write("wrong.txt", wrong.String())
+	}())
+	cut := other.write("cut.age", string(content[:len(content)-20]))
+	theirs(2, []string{"damaged or cut off"}, "vault", "learn", cut, "--identity", keys)
+	for i, b := range other.site.Boxes { // as they are at the site
+		password := r.site.Boxes[i].Running().Password
+		b.Change(func(s *box.Settings) { s.Password = password })
+	}
+	theirs(0, []string{"2 logins stored", "2 accepted"}, "vault", "learn", sealed, "--identity", keys)
+	other.typed = "long-enough-words\n"
+	again := filepath.Join(t.TempDir(), "again.age")
+	theirs(0, []string{"Written"}, "handover", "credentials", again, "--passphrase")
+	if content, err := os.ReadFile(again); err != nil || !strings.HasPrefix(string(content), "age-encryption.org/v1\n-> scrypt") {
+		t.Errorf("%q, %v", content[:min(80, len(content))], err)
+	}
+	other.typed = "long-enough-words\n"
+	theirs(0, []string{"logins stored"}, "vault", "learn", again)
+}
