@@ -113,6 +113,17 @@ type Detail struct {
 	Login    *Credential    `json:"login"` // the stored credential that opens it, or is to; nil when there is none
 }
 
+// LabelOptions say which labels are printed, and on what.
+type LabelOptions struct {
+	Size   string // width x height in mm: 70x37
+	Gap    string // between labels, across and down: 2.5x0; "": none
+	Page   string // A4, letter or roll; "": A4
+	Start  string // the label of the first sheet to begin with; "": the first
+	Fields string // columns of the register, divided by commas; "": the usual ones
+	Tags   string // of the entries, divided by commas; "": all
+	Format string // pdf, or svg for an archive with a drawing for each page
+}
+
 // SealTo is for whom credentials are sealed: public keys of age, or a passphrase.
 type SealTo struct {
 	Recipients []string `json:"recipients,omitempty"`

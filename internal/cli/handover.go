@@ -2,6 +2,8 @@ package cli
 
 import (
 	"context"
+	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -38,7 +40,36 @@ func (a *app) handover() *cobra.Command {
 			}
 			return a.saveFile(args[1], content)
 		})}
-	c.AddCommand(a.handCredentials())
+	c.AddCommand(a.handCredentials(), a.labels())
+	return c
+}
+
+// labels prints labels.
+func (a *app) labels() *cobra.Command {
+	var o api.LabelOptions
+	var start int
+	c := &cobra.Command{Use: "labels FILE [TAG...]", Short: "Write labels as PDF, or with a name that ends in .zip as SVG drawings",
+		Long: `Prints a label for each entry, or those named, in walking order: by area, floor, place and tag.
+Each has a code that a phone shows and that Redstart's own scanner takes. Fields are columns of
+the register; the first one stands large.`,
+		Example: "  redstart handover labels labels.pdf --size 63.5x38.1 --gap 2.5x0 --start 5\n" +
+			"  redstart handover labels roll.pdf --size 62x29 --page roll --fields tag,address",
+		Args: cobra.MinimumNArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			if o.Tags = strings.Join(args[1:], ","); strings.HasSuffix(args[0], ".zip") {
+				o.Format = "svg"
+			}
+			o.Start = strconv.Itoa(start)
+			content, err := c.Labels(ctx, o)
+			if err != nil {
+				return err
+			}
+			return a.saveFile(args[0], content)
+		})}
+	c.Flags().StringVar(&o.Size, "size", "70x37", "`width x height` of a label in mm")
+	c.Flags().StringVar(&o.Gap, "gap", "", "between labels, `across x down`, in mm")
+	c.Flags().StringVar(&o.Page, "page", "A4", "what they are on: A4, letter or roll")
+	c.Flags().IntVar(&start, "start", 1, "`number` of the label to begin with on a used sheet, from the top left, row by row")
+	c.Flags().StringVar(&o.Fields, "fields", "tag,name,address,mac,serial", "`columns` of the register that stand on it")
 	return c
 }
 

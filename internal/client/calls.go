@@ -148,6 +148,18 @@ func (c *Client) Document(ctx context.Context, name string) ([]byte, error) {
 	return get[[]byte](ctx, c, c.at("/documents/"+url.PathEscape(name)))
 }
 
+// Labels gives the labels of entries.
+func (c *Client) Labels(ctx context.Context, o api.LabelOptions) ([]byte, error) {
+	q := url.Values{}
+	for key, value := range map[string]string{"size": o.Size, "gap": o.Gap, "page": o.Page, "start": o.Start, "fields": o.Fields,
+		"tags": o.Tags, "format": o.Format} {
+		if value != "" {
+			q.Set(key, value)
+		}
+	}
+	return get[[]byte](ctx, c, c.at("/labels?"+q.Encode()))
+}
+
 // HandCredentials gives all logins and secrets, sealed.
 func (c *Client) HandCredentials(ctx context.Context, in api.SealTo) ([]byte, error) {
 	return post[[]byte](ctx, c, c.at("/documents/credentials"), in)
