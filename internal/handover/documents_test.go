@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/netip"
 	"os"
@@ -204,5 +205,64 @@ func TestOtherProgramsReadIt(t *testing.T) {
 	rows, err := csv.NewReader(bytes.NewReader(written(t, "addresses", quay()))).ReadAll()
 	if err != nil || len(rows) != 7 || rows[2][2] != "10.0.0.210" {
 		t.Errorf("%v %q", err, rows)
+	}
+}
+
+// The report is read by another program: every part is there, in both languages, with a page
+// number on each page; what was not verified has its reason.
+func TestTheReport(t *testing.T) {
+	t.Parallel()
+	for language, parts := range map[string][]string{
+		"en": {"Handover report", "Summary", "1 verified, 3 not verified", "Subnets", "cams/1 10.0.0.0/22", "Register", "* 10.0.3.6",
+			"Not verified, and why", "address: 10.0.3.9 was set", "Findings that stand open", "the name is taken", "Checks per device",
+			"read with credential 1", "Who did what", "run 1: 2 of 4 devices set"},
+		"nb": {"Overleveringsrapport", "Sammendrag", "krever tilsyn", "Hvem gjorde hva"},
+	} {
+		r := quay()
+		r.Site.Language = language
+		r.Findings = []handover.Finding{{Level: "warning", Of: "CAM-2", Text: "the name is taken"}}
+		r.Acts = []handover.Act{{At: r.At, Who: "ines", What: "run 1: 2 of 4 devices set"}}
+		path := filepath.Join(t.TempDir(), "report.pdf")
+		if err := os.WriteFile(path, written(t, "report", r), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		out, err := exec.CommandContext(t.Context(), "pdftotext", "-layout", path, "-").Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		text := strings.Join(strings.Fields(string(out)), " ")
+		for _, part := range parts {
+			if !strings.Contains(text, part) {
+				t.Errorf("%s: there is no %q in\n%s", language, part, out)
+			}
+		}
+		pages := strings.Split(strings.TrimRight(string(out), "\f"), "\f")
+		for i, page := range pages {
+			if !strings.HasSuffix(strings.Join(strings.Fields(page), ""), fmt.Sprintf("UTC%d/%d", i+1, len(pages))) {
+				t.Errorf("page %d of %d has no number: %s", i+1, len(pages), page)
+			}
+		}
+	}
+}
+
+// Five hundred devices with their checks are a report within moments, and no more memory than
+// a few times the file.
+func BenchmarkReport(b *testing.B) {
+	r := quay()
+	one := r.Entries[0]
+	for len(one.Checks) < 25 {
+		one.Checks = append(one.Checks, one.Checks...)
+	}
+	r.Entries = nil
+	for i := range 500 {
+		e := one
+		e.Tag = fmt.Sprintf("CAM-%d", i)
+		r.Entries = append(r.Entries, e)
+	}
+	b.ReportAllocs()
+	for b.Loop() {
+		if err := named("report").Write(io.Discard, r); err != nil {
+			b.Fatal(err)
+		}
 	}
 }

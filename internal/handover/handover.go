@@ -25,7 +25,7 @@ type Document struct {
 
 // All are the documents in the order in which they are listed. A new one is one file and
 // a line here.
-var All = []*Document{registerXLSX, registerCSV, registerJSON, hosts, zones, dnsmasq, kea, addresses, inventory,
+var All = []*Document{report, registerXLSX, registerCSV, registerJSON, hosts, zones, dnsmasq, kea, addresses, inventory,
 	targets}
 
 // Record is what documents are made from.
@@ -35,6 +35,9 @@ type Record struct {
 	At      time.Time
 	// Columns are those of the register, by key; none: the usual ones.
 	Columns []string
+	// Findings stand open, and Acts are what people and runs did, the latest last.
+	Findings []Finding
+	Acts     []Act
 }
 
 // NotWired is the state of an entry of which nothing is expected yet.

@@ -2,7 +2,9 @@ package site
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -75,7 +77,7 @@ func (s *Site) record(ctx context.Context) (handover.Record, error) {
 	for _, l := range licences {
 		licence[l.Tag] = l.State
 	}
-	r := handover.Record{Site: p.Site, At: time.Now().UTC()}
+	r := handover.Record{Site: p.Site}
 	for _, e := range entries {
 		v := view(resolver, e, nil, api.Whereabouts{})
 		x := handover.Entry{Entry: e.Entry, Domain: p.Site.SubnetOf(e.Address).Domain, State: v.State, Device: e.Device,
@@ -90,9 +92,44 @@ func (s *Site) record(ctx context.Context) (handover.Record, error) {
 		if q := p.Profiles[e.Profile]; q != nil {
 			x.Maker, x.Model = q.Maker, q.Model
 		}
+		r.At = later(r.At, e.CheckedAt.Time)
 		r.Entries = append(r.Entries, x)
 	}
+	findings, err := s.Findings(ctx)
+	if err != nil {
+		return r, err
+	}
+	for _, f := range findings {
+		r.Findings = append(r.Findings, handover.Finding{Level: string(f.Level), Of: cmp.Or(f.Tag, f.Profile), Text: f.Reason})
+	}
+	revisions, err := s.store.Revisions(ctx, 0)
+	if err != nil {
+		return r, err
+	}
+	for _, x := range revisions {
+		r.At = later(r.At, x.At.Time)
+		r.Acts = append(r.Acts, handover.Act{At: x.At.Time, Who: x.Who, What: strings.TrimSpace(x.What + " " + x.Name)})
+	}
+	runs, err := s.store.RunSums(ctx)
+	if err != nil {
+		return r, err
+	}
+	for _, x := range runs {
+		r.At = later(r.At, x.EndedAt.Time)
+		r.Acts = append(r.Acts, handover.Act{At: x.StartedAt.Time, Who: x.Who,
+			What: fmt.Sprintf("run %d: %d of %d devices set", x.ID, x.Done, x.Devices)})
+	}
+	slices.SortStableFunc(r.Acts, func(a, b handover.Act) int { return a.At.Compare(b.At) })
 	return r, nil
+}
+
+// later gives the later of two moments: a document is of the last moment that it tells of, so
+// that the same is the same to the byte.
+func later(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b.UTC()
+	}
+	return a
 }
 
 // stands says how far an entry is and since when.

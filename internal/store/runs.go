@@ -164,6 +164,25 @@ func (s *Site) OpenRuns(ctx context.Context) ([]Run, error) {
 	return runs, nil
 }
 
+// RunSum is a run in short.
+type RunSum struct {
+	ID        int64  `db:"id"`
+	Who       string `db:"who"`
+	StartedAt Stamp  `db:"started_at"`
+	EndedAt   Stamp  `db:"ended_at"`
+	Devices   int    `db:"devices"`
+	Done      int    `db:"done"`
+}
+
+// RunSums lists the runs of the site in short, oldest first.
+func (s *Site) RunSums(ctx context.Context) (list []RunSum, err error) {
+	err = s.all(ctx, &list, `SELECT id, who, started_at, ended_at,
+		(SELECT COUNT(*) FROM run_devices WHERE run = runs.id) AS devices,
+		(SELECT COUNT(*) FROM run_devices WHERE run = runs.id AND state = ?) AS done
+		FROM runs WHERE site = ? ORDER BY id`, Done, s.ID)
+	return list, err
+}
+
 // LastRun gives the latest run; ok is false before the first.
 func (s *Site) LastRun(ctx context.Context) (r Run, ok bool, err error) {
 	var id int64
