@@ -10,7 +10,9 @@ import (
 	"testing"
 
 	"filippo.io/age"
+	"github.com/chromedp/chromedp"
 
+	"redstart/internal/browser"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
 )
@@ -94,4 +96,57 @@ func TestCredentialsAreHandedOverSealed(t *testing.T) {
 	}
 	other.typed = "long-enough-words\n"
 	theirs(0, []string{"logins stored"}, "vault", "learn", again)
+}
+
+// The documents of a site, on the command line and in the console: made at once, refused in one
+// sentence with nothing left behind, and the same to the byte until something changes.
+func TestDocumentsOfASite(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 3, Seed: 82, Pace: 0.3})
+	r.upToVerify()
+	redstart := r.with(t)
+	dir := t.TempDir()
+	tag := r.entryOf(r.site.Boxes[0]).Tag
+	for name, args := range map[string][]string{"report.pdf": {"report"}, "register.xlsx": {"register"}, "zones.zip": {"zones"},
+		"labels.pdf": {"labels", "--start", "3"}, "labels.zip": {"labels"}, "sheets.pdf": {"sheets", tag}} {
+		var made [2][]byte
+		for i := range made {
+			path := filepath.Join(dir, name)
+			more := append([]string{"handover", args[0], path}, args[1:]...)
+			redstart(0, []string{"Written"}, more...)
+			content, err := os.ReadFile(path)
+			if err != nil || len(content) < 200 {
+				t.Fatalf("%s: %d bytes, %v", name, len(content), err)
+			}
+			made[i] = content
+		}
+		if !bytes.Equal(made[0], made[1]) {
+			t.Errorf("%s made twice is not the same", name)
+		}
+	}
+	for want, args := range map[string][]string{
+		"does not fit on a sheet":    {"labels", filepath.Join(dir, "bad.pdf"), "--size", "250x40"},
+		"no label 99 to start at":    {"labels", filepath.Join(dir, "bad.pdf"), "--start", "99"},
+		"is not width and height":    {"labels", filepath.Join(dir, "bad.pdf"), "--size", "large"},
+		"there is no such entry":     {"sheets", filepath.Join(dir, "bad.pdf"), "NOBODY"},
+		`a register has no column "`: nil,
+	} {
+		if args == nil {
+			redstart(2, []string{want}, "site", "set", "--register", "tag,password")
+			continue
+		}
+		redstart(2, []string{want}, append([]string{"handover"}, args...)...)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "bad.pdf")); err == nil {
+		t.Error("something half made is left")
+	}
+	redstart(0, nil, "site", "set", "--register", "tag,address")
+	redstart(0, []string{"tag,address,verified", tag + ","}, "handover", "register-csv", "-")
+
+	b := r.signedIn(t, 1280, "/handover")
+	b.do(shows("3 of 3 entries"), browser.Press("document-register"), shows("register.xlsx is made"),
+		browser.Press("labels-pdf"), shows("labels.pdf is made"),
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Size"]`), "x8"), browser.Press("labels-pdf"), shows("is not width and height"),
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Public keys"]`), "age1nonsense"), browser.Press("credentials"),
+		shows("no public key of age"))
 }

@@ -97,7 +97,7 @@ func TestNoPageRunsWhatSomebodyIsCalled(t *testing.T) {
 	// What each shows once it is loaded.
 	loaded := map[string]string{"/": tag, "/devices": loose.String(), "/match": "Nothing is proposed", "/walk": "Every entry has its box",
 		"/hands": "Nothing waits for a hand", "/plan": tag, "/addresses": "addresses are free", "/findings": "devices share the address",
-		"/history": "onerror", "/settings": "Site"}
+		"/history": "onerror", "/handover": tag, "/settings": "Site"}
 	for _, p := range paths {
 		if loaded[p[1]] == "" {
 			t.Errorf("say what the page %s shows once it is loaded", p[1])

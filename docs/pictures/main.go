@@ -179,6 +179,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		{"logins", []browser.Step{chromedp.Navigate(url + "/settings#vault"), browser.Seen(browser.Mark("policies"))}},
 		{"port-roles", []browser.Step{chromedp.Navigate(url + "/settings#ports"), browser.Seen(browser.Mark("switch-ports"))}},
 		{"licences", []browser.Step{chromedp.Navigate(url + "/settings#licences"), browser.Seen(browser.Mark("licences"))}},
+		{"handover", []browser.Step{chromedp.Navigate(url + "/handover"), browser.Seen(browser.Mark("documents"))}},
 		{"home-phone", []browser.Step{chromedp.Navigate(url), browser.Seen(browser.Mark("tag")),
 			chromedp.EmulateViewport(390, 800, chromedp.EmulateMobile, chromedp.EmulateScale(2))}},
 		{"on-foot", []browser.Step{chromedp.Navigate(url + "/walk"),
@@ -189,9 +190,6 @@ func console(ctx context.Context, b context.Context, dir string) error {
 				return chromedp.Void{}, nil
 			}, browser.Seen(chromedp.Search(fmt.Sprintf(`//*[@data-test="newcomer" and contains(., "%s")]`,
 				door.MAC)))}},
-		{"findings", []browser.Step{chromedp.Navigate(url), browser.Seen(browser.Mark("tag")),
-			browser.Script(`localStorage.setItem('redstart-site', 'mistakes')`),
-			chromedp.Navigate(url + "/findings"), browser.Seen(browser.Mark("findings"))}},
 	} {
 		var err error
 		switch step.name {

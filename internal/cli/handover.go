@@ -40,8 +40,20 @@ func (a *app) handover() *cobra.Command {
 			}
 			return a.saveFile(args[1], content)
 		})}
-	c.AddCommand(a.handCredentials(), a.labels())
+	c.AddCommand(a.handCredentials(), a.labels(), a.sheets())
 	return c
+}
+
+// sheets writes commissioning sheets.
+func (a *app) sheets() *cobra.Command {
+	return &cobra.Command{Use: "sheets FILE.pdf TAG...", Short: "Write a commissioning sheet for each entry: what it is and every check",
+		Args: cobra.MinimumNArgs(2), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			content, err := c.Sheets(ctx, args[1:])
+			if err != nil {
+				return err
+			}
+			return a.saveFile(args[0], content)
+		})}
 }
 
 // labels prints labels.

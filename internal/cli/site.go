@@ -82,6 +82,8 @@ func (a *app) siteSet(use string) *cobra.Command {
 	f.StringVar(&in.Language, "language", "", "language of documents, like en")
 	f.StringVar(&in.Naming, "naming", "",
 		"`pattern` of device names, like {site}-{area}-{kind}-{n:02}; {tag} if not given")
+	f.StringSliceVar(&in.Register, "register", nil,
+		"`columns` of the register that is handed over, such as tag,place,address,name; an empty text takes the usual ones")
 	subnet := subnetFlags(f, "subnet")
 	c.RunE = func(cmd *cobra.Command, _ []string) error {
 		ctx := cmd.Context()
@@ -98,6 +100,7 @@ func (a *app) siteSet(use string) *cobra.Command {
 			"zone": func() {
 				s.Zone = in.Zone
 			}, "language": func() { s.Language = in.Language }, "naming": func() { s.Naming = in.Naming },
+			"register": func() { s.Register = slices.DeleteFunc(in.Register, func(key string) bool { return key == "" }) },
 		} {
 			if f.Changed(flag) {
 				set()

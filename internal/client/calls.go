@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strings"
 
 	"redstart/internal/account"
 	"redstart/internal/api"
@@ -158,6 +159,11 @@ func (c *Client) Labels(ctx context.Context, o api.LabelOptions) ([]byte, error)
 		}
 	}
 	return get[[]byte](ctx, c, c.at("/labels?"+q.Encode()))
+}
+
+// Sheets gives a commissioning sheet for each of some entries.
+func (c *Client) Sheets(ctx context.Context, tags []string) ([]byte, error) {
+	return get[[]byte](ctx, c, c.at("/sheets"+query("tags", strings.Join(tags, ","))))
 }
 
 // HandCredentials gives all logins and secrets, sealed.

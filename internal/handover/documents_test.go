@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/netip"
@@ -200,6 +201,35 @@ func TestOtherProgramsReadIt(t *testing.T) {
 	for _, name := range []string{"inventory", "targets"} {
 		if !json.Valid(written(t, name, quay())) {
 			t.Errorf("%s is no JSON", name)
+		}
+	}
+	// The inventory has no key that its schema does not have.
+	var described struct {
+		Properties struct {
+			Devices struct {
+				Items struct {
+					Required   []string
+					Properties map[string]any
+				}
+			}
+		}
+	}
+	var told struct{ Devices []map[string]any }
+	if err := errors.Join(json.Unmarshal(written(t, "inventory-schema", quay()), &described),
+		json.Unmarshal(written(t, "inventory", quay()), &told)); err != nil {
+		t.Fatal(err)
+	}
+	item := described.Properties.Devices.Items
+	for _, d := range told.Devices {
+		for key := range d {
+			if item.Properties[key] == nil {
+				t.Errorf("the schema does not describe %q", key)
+			}
+		}
+		for _, key := range item.Required {
+			if d[key] == nil {
+				t.Errorf("%v has no %q", d["tag"], key)
+			}
 		}
 	}
 	rows, err := csv.NewReader(bytes.NewReader(written(t, "addresses", quay()))).ReadAll()

@@ -26,7 +26,7 @@ type Document struct {
 // All are the documents in the order in which they are listed. A new one is one file and
 // a line here.
 var All = []*Document{report, registerXLSX, registerCSV, registerJSON, hosts, zones, dnsmasq, kea, addresses, inventory,
-	targets}
+	inventorySchema, targets}
 
 // Record is what documents are made from.
 type Record struct {

@@ -80,17 +80,18 @@ func (s LabelSheet) check() error {
 		return wrong(fmt.Sprintf("the sheet has %d labels, so there is no label %d to start at", columns*rows, s.Start),
 			"count from the top left, row by row")
 	case len(s.Fields) == 0 || len(s.Fields) > mostFields:
-		return wrong(fmt.Sprintf("1 to %d fields stand on a label", mostFields), "choose some of: "+columnKeys())
+		return wrong(fmt.Sprintf("1 to %d fields stand on a label", mostFields), "choose some of: "+ColumnKeys())
 	}
 	for _, key := range s.Fields {
 		if !slices.ContainsFunc(Columns, func(c Column) bool { return c.Key == key }) {
-			return wrong(fmt.Sprintf("there is no field %q", key), "choose some of: "+columnKeys())
+			return wrong(fmt.Sprintf("there is no field %q", key), "choose some of: "+ColumnKeys())
 		}
 	}
 	return nil
 }
 
-func columnKeys() string {
+// ColumnKeys lists the keys of all columns, divided by commas.
+func ColumnKeys() string {
 	var keys []string
 	for _, c := range Columns {
 		keys = append(keys, c.Key)

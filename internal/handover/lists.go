@@ -59,14 +59,22 @@ var addresses = &Document{
 	},
 }
 
-// InventorySchema describes the inventory (JSON Schema, 2020-12).
+// schema describes the inventory (JSON Schema, 2020-12).
 //
 //go:embed inventory.schema.json
-var InventorySchema []byte
+var schema []byte
 
-// inventory is all entries in plain JSON, of the form that InventorySchema describes.
+var inventorySchema = &Document{
+	Name: "inventory-schema", Says: "JSON Schema of the inventory", File: "inventory.schema.json", Kind: "application/schema+json",
+	Write: func(out io.Writer, _ Record) error {
+		_, err := out.Write(schema)
+		return err
+	},
+}
+
+// inventory is all entries in plain JSON, of the form that the schema describes.
 var inventory = &Document{
-	Name: "inventory", Says: "Inventory in plain JSON, with a schema (docs/inventory.md)", File: "inventory.json", Kind: "application/json",
+	Name: "inventory", Says: "Inventory in plain JSON, of the form that inventory-schema describes", File: "inventory.json", Kind: "application/json",
 	Write: func(out io.Writer, r Record) error {
 		type item struct {
 			Tag      string     `json:"tag"`

@@ -88,7 +88,7 @@ func (s *Server) routes() []route {
 			}),
 	}
 	for _, more := range [][]route{s.peopleRoutes(), s.vaultRoutes(), s.siteRoutes(), s.planRoutes(), s.findRoutes(),
-		s.matchRoutes(), s.workRoutes()} {
+		s.matchRoutes(), s.workRoutes(), s.handingRoutes()} {
 		list = append(list, more...)
 	}
 	return list
@@ -198,26 +198,6 @@ func (s *Server) planRoutes() []route {
 				return r.site.Export(r, r.query("format"), r.query("rows"))
 			}).takes(formats("csv, xlsx or json"),
 			text("rows", "key of a setting of the type rows: its tables alone, as CSV")),
-		call(s, "GET", "/api/documents", "What a site can be handed over with", account.Look,
-			func(*request, none) ([]api.Document, error) { return s.Documents(), nil }),
-		call(s, "GET", at+"documents/:name", "One document of the hand-over", account.Look,
-			func(r *request, _ none) (site.Download, error) {
-				return r.site.Document(r, r.param("name"))
-			}),
-		call(s, "GET", at+"labels", "Labels of entries in walking order, with a code that phones read", account.Look,
-			func(r *request, _ none) (site.Download, error) {
-				return r.site.Labels(r, api.LabelOptions{Size: r.query("size"), Gap: r.query("gap"), Page: r.query("page"),
-					Start: r.query("start"), Fields: r.query("fields"), Tags: r.query("tags"), Format: r.query("format")})
-			}).takes(text("size", "width and height of a label in mm: 70x37"), text("gap", "between labels, across and down, in mm: 2.5x0"),
-			query{name: "page", help: "what they are on", one: []string{"A4", "letter", "roll"}},
-			text("start", "the label of the first sheet to begin with, from 1"),
-			text("fields", "columns of the register, divided by commas; the first one stands large"),
-			text("tags", "of the entries, divided by commas; all without"),
-			query{name: "format", help: "pdf, or svg: an archive with a drawing for each page", one: []string{"pdf", "svg"}}),
-		call(s, "POST", at+"documents/credentials", "All logins and secrets, sealed (age) to public keys or with a passphrase; recorded",
-			account.Commission, func(r *request, in api.SealTo) (site.Download, error) {
-				return r.site.HandCredentials(r, in, r.who.Name)
-			}),
 		call(s, "GET", at+"template", "An empty workbook with drop-downs", account.Look,
 			func(r *request, _ none) (site.Download, error) {
 				return r.site.Template(r)

@@ -47,6 +47,48 @@ func (s *Site) Document(ctx context.Context, name string) (Download, error) {
 	return Download{s.store.Key + "-" + d.File, d.Kind, out.Bytes()}, nil
 }
 
+// checkColumns says which of the columns of a register are none.
+func checkColumns(keys []string) error {
+	for _, key := range keys {
+		if !slices.ContainsFunc(handover.Columns, func(c handover.Column) bool { return c.Key == key }) {
+			return problem.New(problem.Usage, fmt.Sprintf("a register has no column %q", key), "choose some of: "+handover.ColumnKeys())
+		}
+	}
+	return nil
+}
+
+// Sheets makes a commissioning sheet for each of some entries.
+func (s *Site) Sheets(ctx context.Context, tags string) (Download, error) {
+	r, err := s.record(ctx)
+	if err != nil {
+		return Download{}, err
+	}
+	chosen, err := chosenOf(r, tags)
+	if err != nil {
+		return Download{}, err
+	}
+	if len(chosen) == 0 {
+		return Download{}, problem.New(problem.Usage, "it is not said for which entries", "give their tags")
+	}
+	var out bytes.Buffer
+	err = handover.Sheets(&out, r, chosen)
+	return Download{s.store.Key + "-sheets.pdf", "application/pdf", out.Bytes()}, err
+}
+
+// chosenOf reads tags that are divided by commas, each that of an entry.
+func chosenOf(r handover.Record, text string) (tags []string, err error) {
+	for _, tag := range strings.Split(text, ",") {
+		if tag = strings.TrimSpace(tag); tag == "" {
+			continue
+		}
+		if !slices.ContainsFunc(r.Entries, func(e handover.Entry) bool { return e.Tag == tag }) {
+			return nil, problem.New(problem.Usage, "there is no such entry", "look: redstart plan list").About(tag)
+		}
+		tags = append(tags, tag)
+	}
+	return tags, nil
+}
+
 // record gathers what documents are made from.
 func (s *Site) record(ctx context.Context) (handover.Record, error) {
 	p, entries, err := s.bare(ctx)
@@ -77,7 +119,7 @@ func (s *Site) record(ctx context.Context) (handover.Record, error) {
 	for _, l := range licences {
 		licence[l.Tag] = l.State
 	}
-	r := handover.Record{Site: p.Site}
+	r := handover.Record{Site: p.Site, Columns: p.Site.Register}
 	for _, e := range entries {
 		v := view(resolver, e, nil, api.Whereabouts{})
 		x := handover.Entry{Entry: e.Entry, Domain: p.Site.SubnetOf(e.Address).Domain, State: v.State, Device: e.Device,

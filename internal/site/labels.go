@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -27,15 +26,9 @@ func (s *Site) Labels(ctx context.Context, o api.LabelOptions) (Download, error)
 	if err != nil {
 		return Download{}, err
 	}
-	var tags []string
-	for _, tag := range strings.Split(o.Tags, ",") {
-		if tag = strings.TrimSpace(tag); tag == "" {
-			continue
-		}
-		if !slices.ContainsFunc(r.Entries, func(e handover.Entry) bool { return e.Tag == tag }) {
-			return Download{}, problem.New(problem.Usage, "there is no such entry", "look: redstart plan list").About(tag)
-		}
-		tags = append(tags, tag)
+	tags, err := chosenOf(r, o.Tags)
+	if err != nil {
+		return Download{}, err
 	}
 	labels, err := handover.LayOut(r, sheet, tags)
 	if err != nil {

@@ -105,6 +105,9 @@ func (s *Site) change(ctx context.Context, what, who string, do func(plan.Site) 
 	if err := data.Check(); err != nil {
 		return old, problem.New(problem.Usage, err.Error(), "").About("site")
 	}
+	if err := checkColumns(data.Register); err != nil {
+		return old, err
+	}
 	if data.Key != old.Key {
 		if _, err := s.Service.store.At(ctx, data.Key); problem.KindOf(err) != problem.Missing {
 			return old, problem.New(problem.Conflict, "there is a site with this key already",

@@ -3,7 +3,7 @@
 
 import type { components } from './schema'
 
-type Bodies = components['schemas']
+export type Bodies = components['schemas']
 
 export type PlanEntry = Bodies['Entry']
 export type Entry = Bodies['EntryView']

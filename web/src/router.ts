@@ -13,6 +13,7 @@ export function makeRouter() {
       { path: '/plan', component: () => import('./pages/PlanPage.vue') },
       { path: '/addresses', component: () => import('./pages/AddressesPage.vue') },
       { path: '/findings', component: () => import('./pages/FindingsPage.vue') },
+      { path: '/handover', component: () => import('./pages/HandoverPage.vue') },
       { path: '/history', component: () => import('./pages/HistoryPage.vue') },
       { path: '/settings', component: () => import('./pages/SettingsPage.vue') },
       { path: '/:rest(.*)*', redirect: '/' },

@@ -16,13 +16,15 @@ import (
 
 // Site is one job.
 type Site struct {
-	Key      string     `json:"key"` // short, for addresses and commands: small letters, digits, dashes
-	Name     string     `json:"name"`
-	Contact  string     `json:"contact"`
-	Notes    string     `json:"notes"`
-	Zone     string     `json:"zone"`     // IANA time zone
-	Language string     `json:"language"` // of documents, as in BCP 47: en, nb
-	Naming   string     `json:"naming"`   // pattern that device names are made from; "" means {tag}
+	Key      string `json:"key"` // short, for addresses and commands: small letters, digits, dashes
+	Name     string `json:"name"`
+	Contact  string `json:"contact"`
+	Notes    string `json:"notes"`
+	Zone     string `json:"zone"`     // IANA time zone
+	Language string `json:"language"` // of documents, as in BCP 47: en, nb
+	Naming   string `json:"naming"`   // pattern that device names are made from; "" means {tag}
+	// Register are the columns of the register that is handed over, by key; none: the usual ones.
+	Register []string   `json:"register,omitempty"`
 	Subnets  []Subnet   `json:"subnets"`
 	Policies []Policy   `json:"policies"`
 	Roles    []PortRole `json:"roles"` // of switches' ports
@@ -110,6 +112,8 @@ func (s Site) Check() error {
 		return fmt.Errorf("%q is not a time zone like Europe/Oslo", s.Zone)
 	case s.Language != "" && !languages.MatchString(s.Language):
 		return fmt.Errorf("%q is not a language like en or nb", s.Language)
+	case len(s.Register) > 40:
+		return fmt.Errorf("a register has at most 40 columns")
 	case len(s.Subnets) > 100:
 		return fmt.Errorf("a site has at most 100 subnets")
 	}

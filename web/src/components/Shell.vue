@@ -48,6 +48,7 @@ onMounted(() => site.start().catch((e: Error) => message.error(e.message, { dura
             stops
           }}</span></RouterLink
         >
+        <RouterLink to="/handover" data-test="nav-handover">Hand over</RouterLink>
         <RouterLink to="/history" data-test="nav-history">History</RouterLink>
       </nav>
       <span class="grow" />
@@ -147,7 +148,7 @@ nav a.router-link-exact-active {
   flex: 1;
   min-height: 0;
 }
-@media (max-width: 1100px) {
+@media (max-width: 1400px) {
   .wide {
     display: none;
   }

@@ -14,6 +14,7 @@ const emit = defineEmits<{
   match: []
   commission: []
   verify: []
+  handover: []
   stop: [work: number]
   resume: [run: number]
   giveUp: [run: number]
@@ -73,6 +74,17 @@ const stages = computed(
           (site.mayCommission && n('configured', 'verified') > 0) ||
           (site.mayCommission && site.entries.some((e) => e.checkedAt)),
         done: total.value > 0 && n('verified') === total.value,
+      },
+      {
+        key: 'handover',
+        title: 'Hand over',
+        text:
+          total.value && n('verified') === total.value
+            ? 'all is verified'
+            : `${total.value - n('verified')} not verified`,
+        button: 'Documents',
+        ready: total.value > 0,
+        done: false,
       },
     ] as const,
 )
@@ -143,7 +155,7 @@ const waits = (stage: string) => stage === 'find' && site.finding
 <style scoped>
 .stages {
   display: grid;
-  grid-template-columns: repeat(5, 1fr);
+  grid-template-columns: repeat(6, 1fr);
   gap: 8px;
   list-style: none;
   margin: 0;

@@ -76,6 +76,7 @@ function giveUp(run: number) {
       @match="router.push('/match')"
       @commission="commission([])"
       @verify="verify([])"
+      @handover="router.push('/handover')"
       @stop="(work) => attempt(() => call('POST', `works/${work}/stop`))"
       @resume="(run) => attempt(() => siteCall('POST', `runs/${run}/resume`))"
       @give-up="giveUp" />
