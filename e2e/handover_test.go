@@ -107,7 +107,7 @@ func TestDocumentsOfASite(t *testing.T) {
 	redstart := r.with(t)
 	dir := t.TempDir()
 	tag := r.entryOf(r.site.Boxes[0]).Tag
-	for name, args := range map[string][]string{"report.pdf": {"report"}, "register.xlsx": {"register"}, "zones.zip": {"zones"},
+	for name, args := range map[string][]string{"report.pdf": {"report"}, "register.xlsx": {"register"}, "zones.zip": {"zones"}, "package.zip": {"package"},
 		"labels.pdf": {"labels", "--start", "3"}, "labels.zip": {"labels"}, "sheets.pdf": {"sheets", tag}} {
 		var made [2][]byte
 		for i := range made {

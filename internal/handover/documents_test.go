@@ -296,3 +296,109 @@ func BenchmarkReport(b *testing.B) {
 		}
 	}
 }
+
+// No text breaks a document: signs that its font does not have, of any plane, stand as a
+// question mark.
+func TestAnyTextIsDrawn(t *testing.T) {
+	t.Parallel()
+	r := quay()
+	odd := "Kai 🚢 ١٢٣ \u202eabc\ufeff \x00\x1b 漢字 \U0010fffd " + strings.Repeat("w", 3000)
+	for i := range r.Entries {
+		r.Entries[i].Place, r.Entries[i].Tag, r.Entries[i].Stands = odd, odd[:20]+r.Entries[i].Tag, odd
+		r.Entries[i].Area, r.Entries[i].Kind = odd, odd
+		for n := range r.Entries[i].Checks {
+			r.Entries[i].Checks[n].Observed, r.Entries[i].Checks[n].Name = odd, odd
+		}
+	}
+	r.Site.Name, r.Site.Notes = odd, odd
+	r.Site.Subnets[0].Name, r.Site.Subnets[1].Name = odd, "REGISTER"
+	r.Acts = []handover.Act{{Who: odd, What: odd}}
+	for _, d := range handover.All {
+		if err := d.Write(io.Discard, r); err != nil {
+			t.Errorf("%s: %v", d.Name, err)
+		}
+	}
+	l, err := handover.LayOut(r, handover.LabelSheet{Width: 70, Height: 37, Fields: []string{"place", "tag"}}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(l.PDF(io.Discard), l.SVG(io.Discard)); err != nil {
+		t.Error(err)
+	}
+}
+
+// The package has every document, and a contents page that needs nothing else and says what is
+// missing; nobody's name is markup in it.
+func TestThePackage(t *testing.T) {
+	t.Parallel()
+	r := quay()
+	r.Entries[2].Place = "<script>alert(1)</script>"
+	archive := written(t, "package", r)
+	z, err := zip.NewReader(bytes.NewReader(archive), int64(len(archive)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	in, err := z.Open("index.html")
+	if err != nil {
+		t.Fatal(err)
+	}
+	page, err := io.ReadAll(in)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"<strong>1 of 4</strong>", "CAM-2", "name: failed", "&lt;script&gt;"} {
+		if !strings.Contains(string(page), want) {
+			t.Errorf("the contents page does not say %q:\n%s", want, page)
+		}
+	}
+	if strings.Contains(string(page), "<script>") || strings.Contains(string(page), "http://") || strings.Contains(string(page), "https://") {
+		t.Errorf("it needs a network, or runs something:\n%s", page)
+	}
+	for _, d := range handover.All {
+		if d.Name != "package" && !strings.Contains(string(page), `href="`+d.File+`"`) {
+			t.Errorf("%s is not in the contents", d.File)
+		}
+		if d.Name == "package" {
+			continue
+		}
+		f, err := z.Open(d.File)
+		if err != nil {
+			t.Fatal(err)
+		}
+		content, err := io.ReadAll(f)
+		if err != nil || !bytes.Equal(content, written(t, d.Name, r)) {
+			t.Errorf("%s: %d bytes, %v", d.File, len(content), err)
+		}
+	}
+}
+
+// Every word of every document is there in the other language: what a Norwegian site gets holds
+// none of the English headings.
+func TestDocumentsSpeakTheLanguageOfTheSite(t *testing.T) {
+	t.Parallel()
+	r := quay()
+	r.Site.Language = "nb-NO"
+	archive := written(t, "package", r)
+	z, err := zip.NewReader(bytes.NewReader(archive), int64(len(archive)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	in, err := z.Open("index.html")
+	if err != nil {
+		t.Fatal(err)
+	}
+	page, err := io.ReadAll(in)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, word := range []string{"Documents", "What is missing", "Register of all", "entries were", "needs attention", "Passwords"} {
+		if strings.Contains(string(page), word) {
+			t.Errorf("%q is English:\n%s", word, page)
+		}
+	}
+	for _, d := range handover.All {
+		if d.Name != "package" && !strings.Contains(string(page), d.File) {
+			t.Errorf("%s is missing", d.File)
+		}
+	}
+}

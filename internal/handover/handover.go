@@ -23,9 +23,12 @@ type Document struct {
 	Write func(io.Writer, Record) error
 }
 
-// All are the documents in the order in which they are listed. A new one is one file and
-// a line here.
-var All = []*Document{report, registerXLSX, registerCSV, registerJSON, hosts, zones, dnsmasq, kea, addresses, inventory,
+// All are the documents in the order in which they are listed.
+var All = append([]*Document{whole}, parts...)
+
+// parts are the documents of which the whole package consists. A new one is one file and a
+// line here.
+var parts = []*Document{report, registerXLSX, registerCSV, registerJSON, hosts, zones, dnsmasq, kea, addresses, inventory,
 	inventorySchema, targets}
 
 // Record is what documents are made from.

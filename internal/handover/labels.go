@@ -141,7 +141,7 @@ func LayOut(r Record, sheet LabelSheet, tags []string) (*Labels, error) {
 	l.paper.SetCreationDate(r.At)
 	l.paper.SetModificationDate(r.At)
 	l.paper.SetCatalogSort(true)
-	l.paper.SetTitle(r.Site.Name, true)
+	l.paper.SetTitle(drawn(r.Site.Name), true)
 	entries := slices.DeleteFunc(slices.Clone(r.Entries), func(e Entry) bool { return tags != nil && !slices.Contains(tags, e.Tag) })
 	slices.SortStableFunc(entries, func(a, b Entry) int {
 		return cmp.Or(cmp.Compare(a.Area, b.Area), cmp.Compare(a.Floor, b.Floor), cmp.Compare(a.Place, b.Place), cmp.Compare(a.Tag, b.Tag))
@@ -217,8 +217,8 @@ func (l *Labels) label(e Entry, x, y float64) ([]mark, error) {
 	for _, key := range l.sheet.Fields {
 		for _, c := range Columns {
 			// What is called as its tag is not said twice.
-			if v := c.of(l.at, e).Text; c.Key == key && v != "" && !slices.Contains(texts, v) {
-				texts = append(texts, v)
+			if v := c.of(l.at, e).Text; c.Key == key && v != "" && !slices.Contains(texts, drawn(v)) {
+				texts = append(texts, drawn(v))
 			}
 		}
 	}

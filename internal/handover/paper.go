@@ -7,6 +7,8 @@ import (
 	"github.com/go-pdf/fpdf"
 	"golang.org/x/image/font/gofont/gobold"
 	"golang.org/x/image/font/gofont/goregular"
+
+	"redstart/internal/core/value"
 )
 
 // Measures of a page of A4 (ISO 216), in millimetres.
@@ -36,6 +38,8 @@ func newPaper(r Record, title string) *paper {
 	p.SetCreationDate(r.At)
 	p.SetModificationDate(r.At)
 	p.SetCatalogSort(true)
+	r.Site.Name, r.Site.Contact, r.Site.Notes = drawn(r.Site.Name), drawn(r.Site.Contact), drawn(r.Site.Notes)
+	p.r = r
 	p.SetTitle(r.Site.Name+", "+title, true)
 	p.SetCreator("Redstart", true)
 	p.AliasNbPages("{pages}")
@@ -47,6 +51,16 @@ func newPaper(r Record, title string) *paper {
 	})
 	p.AddPage()
 	return p
+}
+
+// drawn is a text as it can be drawn: on one line, without signs beyond the font's plane.
+func drawn(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r > 0xffff {
+			return '?'
+		}
+		return r
+	}, value.Printable(text))
 }
 
 // stamp says of which moment a document is.
@@ -63,6 +77,7 @@ func (p *paper) room(height float64) {
 
 // heading writes a heading of a level from 0, with a bookmark.
 func (p *paper) heading(level int, text string) {
+	text = drawn(text)
 	points := [...]float64{18, 13, 10.5}[level]
 	p.room(30)
 	if p.GetY() > margin+1 {
@@ -76,7 +91,7 @@ func (p *paper) heading(level int, text string) {
 
 func (p *paper) say(text string) {
 	p.font("", 9.5)
-	for _, l := range p.SplitText(text, inner-2) {
+	for _, l := range p.SplitText(drawn(text), inner-2) {
 		p.room(line)
 		p.SetX(margin)
 		p.CellFormat(inner, line, l, "", 1, "L", false, 0, "")
@@ -86,6 +101,7 @@ func (p *paper) say(text string) {
 
 // cut shortens a text to a width.
 func (p *paper) cut(text string, width float64) string {
+	text = drawn(text)
 	for r := []rune(text); p.GetStringWidth(text) > width-2 && len(r) > 1; {
 		r = r[:len(r)-1]
 		text = string(r) + "…"
@@ -149,8 +165,7 @@ func (p *paper) table(headings []string, parts []float64, rows [][]string) {
 
 // wrapped breaks a text into lines of a width, words that are too long as well.
 func (p *paper) wrapped(text string, width float64) []string {
-	text = strings.TrimSpace(text)
-	if text == "" {
+	if text = drawn(strings.TrimSpace(text)); text == "" {
 		return []string{""}
 	}
 	lines := p.SplitText(text, width)

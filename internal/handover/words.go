@@ -27,15 +27,35 @@ var words = map[string]string{
 	"Level": "Nivå", "Of": "Gjelder", "Finding": "Funn", "It was never looked at.": "Den er aldri undersøkt.",
 	"Checks per device": "Kontroller per enhet", "Who did what": "Hvem gjorde hva", "Who": "Hvem", "What": "Hva",
 	"and never looked at": "og aldri undersøkt", "stops": "stopper", "warning": "advarsel", "hint": "hint", "segment": "segment",
-	"kept free": "holdes ledig",
+	"kept free": "holdes ledig", "Documents": "Dokumenter", "What is missing": "Hva som mangler",
+	"What was handed over, as of": "Hva som ble overlevert, per", "Each document says of every value whether it was verified.": "Hvert dokument sier om hver verdi er bekreftet.", "entries were verified": "oppføringer er bekreftet", "of": "av",
+	"are not wired yet": "er ikke tilkoblet ennå", "Nothing: everything that is wired was verified.": "Ingenting: alt som er tilkoblet, er bekreftet.",
+	"Passwords are not in here: they are handed over by themselves, sealed.":                                     "Passord er ikke med: de overleveres for seg, forseglet.",
+	"Report for people, as PDF: summary, subnets, register, what is not verified, checks, who did what":          "Rapport for folk, som PDF: sammendrag, subnett, register, hva som ikke er bekreftet, kontroller, hvem gjorde hva",
+	"Register of all entries, as a workbook, with a sheet for each subnet, for what differs and for every check": "Register over alle oppføringer som arbeidsbok, med et ark for hvert subnett, for avvik og for hver kontroll",
+	"Register of all entries, as CSV":                                      "Register over alle oppføringer, som CSV",
+	"Register of all entries, as JSON, with what each value rests on":      "Register over alle oppføringer, som JSON, med hva hver verdi bygger på",
+	"Hosts file: address and name of every entry that has both":            "Vertsfil: adresse og navn på hver oppføring som har begge",
+	"DNS zones, forward and reverse, a file each (RFC 1035)":               "DNS-soner, forover og bakover, én fil hver (RFC 1035)",
+	"DHCP reservations for dnsmasq":                                        "DHCP-reservasjoner for dnsmasq",
+	"DHCP reservations for Kea, with their subnets":                        "DHCP-reservasjoner for Kea, med subnettene",
+	"Every address of each subnet that is taken or kept free, as CSV":      "Hver adresse i hvert subnett som er i bruk eller holdes ledig, som CSV",
+	"JSON Schema of the inventory":                                         "JSON-skjema for inventarlisten",
+	"Inventory in plain JSON, of the form that inventory-schema describes": "Inventarliste i enkel JSON, slik inventory-schema beskriver den",
+	"Targets for Prometheus (file_sd), with tag, kind and place as labels": "Mål for Prometheus (file_sd), med betegnelse, type og sted som merkelapper",
 }
 
 // say gives a word in the language of the site.
 func (r Record) say(english string) string {
-	if lang, _, _ := strings.Cut(r.Site.Language, "-"); lang == "nb" || lang == "no" {
+	if r.norwegian() {
 		if word, known := words[english]; known {
 			return word
 		}
 	}
 	return english
+}
+
+func (r Record) norwegian() bool {
+	lang, _, _ := strings.Cut(strings.ToLower(r.Site.Language), "-")
+	return lang == "nb" || lang == "no"
 }

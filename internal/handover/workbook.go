@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf16"
 
 	"github.com/xuri/excelize/v2"
 
@@ -91,7 +92,7 @@ func (b *book) fill() (err error) {
 		return err
 	}
 	for _, n := range b.r.Site.Subnets {
-		if err := b.register(sheetName(n.Name), func(e Entry) bool {
+		if err := b.register(b.free(sheetName(n.Name)), func(e Entry) bool {
 			return e.Address.IsValid() && n.Prefix.Contains(e.Address)
 		}); err != nil {
 			return err
@@ -111,10 +112,25 @@ func sheetName(text string) string {
 		}
 		return r
 	}, text), "'")
-	if r := []rune(text); len(r) > 31 {
-		text = string(r[:31])
+	for r := []rune(text); len(utf16.Encode(r)) > 28; text = string(r) { // and room for a number
+		r = r[:len(r)-1]
 	}
 	return text
+}
+
+// free gives a name that no sheet has yet, in any case.
+func (b *book) free(name string) string {
+	for n := 1; ; n++ {
+		try := name
+		if n > 1 || name == "" {
+			try = strings.TrimSpace(fmt.Sprintf("%s %d", name, n))
+		}
+		if !slices.ContainsFunc(append(b.GetSheetList(), b.r.say("Differences"), b.r.say("Checks")), func(s string) bool {
+			return strings.EqualFold(s, try)
+		}) {
+			return try
+		}
+	}
 }
 
 // table begins a sheet: its heading stays, and its rows can be filtered.

@@ -14,6 +14,7 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/profile"
 	"redstart/internal/handover"
 	"redstart/internal/store"
 	"redstart/internal/vault"
@@ -220,16 +221,15 @@ func (s *Site) HandCredentials(ctx context.Context, in api.SealTo, who string) (
 			}
 		}
 		for _, key := range slices.Sorted(maps.Keys(e.Settings)) {
-			if !strings.HasPrefix(e.Settings[key], vault.Prefix) {
-				continue
-			}
-			x := c
-			var ok bool
-			if x.Password, ok, err = s.vault.Secret(ctx, s.store, e.Settings[key]); err != nil {
-				return Download{}, err
-			}
-			if x.Setting = key; ok {
-				list = append(list, x)
+			for _, token := range tokensIn(key, e.Settings[key]) {
+				x := c
+				var ok bool
+				if x.Password, ok, err = s.vault.Secret(ctx, s.store, token.text); err != nil {
+					return Download{}, err
+				}
+				if x.Setting = token.of; ok {
+					list = append(list, x)
+				}
 			}
 		}
 		if len(list) > had {
@@ -250,4 +250,26 @@ func (s *Site) HandCredentials(ctx context.Context, in api.SealTo, who string) (
 	}
 	s.log.Info("credentials were handed over", "site", s.store.Key, "who", who, "count", len(list))
 	return Download{s.store.Key + "-credentials.csv.age", "application/octet-stream", out.Bytes()}, nil
+}
+
+// token is what stands for a secret, and of which setting: of a cell of a table, its row and
+// column too.
+type token struct{ of, text string }
+
+func tokensIn(key, text string) (list []token) {
+	if strings.HasPrefix(text, vault.Prefix) {
+		return []token{{key, text}}
+	}
+	rows, err := profile.ParseRows(text)
+	if err != nil {
+		return nil // it is no table
+	}
+	for i, row := range rows {
+		for _, column := range slices.Sorted(maps.Keys(row)) {
+			if strings.HasPrefix(row[column], vault.Prefix) {
+				list = append(list, token{fmt.Sprintf("%s, row %d, %s", key, i+1, column), row[column]})
+			}
+		}
+	}
+	return list
 }

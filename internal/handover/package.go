@@ -1,0 +1,74 @@
+package handover
+
+import (
+	"archive/zip"
+	"bytes"
+	"embed"
+	"html/template"
+	"io"
+)
+
+//go:embed contents.html
+var contentsPage embed.FS
+
+var contents = template.Must(template.ParseFS(contentsPage, "contents.html"))
+
+// whole is one archive of all documents with a contents page that opens without a network.
+// Credentials are not in it: they are asked for by themselves.
+var whole = &Document{
+	Name: "package", Says: "All of these in one archive, with a contents page that opens without a network", File: "handover.zip",
+	Kind: "application/zip",
+	Write: func(out io.Writer, r Record) error {
+		w := zip.NewWriter(out)
+		type line struct{ File, Says string }
+		type open struct{ Tag, Place, State, Why string }
+		page := struct {
+			Site, At, Language          string
+			Verified, Expected, Unwired int
+			Documents                   []line
+			Open                        []open
+			Say                         func(string) string
+		}{Site: r.Site.Name, At: r.stamp(), Language: "en", Say: r.say}
+		if r.norwegian() {
+			page.Language = "nb"
+		}
+		for _, d := range parts {
+			f, err := w.Create(d.File)
+			if err == nil {
+				err = d.Write(f, r)
+			}
+			if err != nil {
+				return err
+			}
+			page.Documents = append(page.Documents, line{d.File, r.say(d.Says)})
+		}
+		for _, e := range r.Entries {
+			switch {
+			case e.State == NotWired:
+				page.Unwired++
+				continue
+			case e.State == "verified":
+				page.Verified++
+			default:
+				why := e.Stands
+				if list := e.unverified(r); len(list) > 0 {
+					why = list[0]
+				}
+				page.Open = append(page.Open, open{e.Tag, e.Place, r.say(e.State), why})
+			}
+			page.Expected++
+		}
+		var html bytes.Buffer
+		if err := contents.Execute(&html, page); err != nil {
+			return err
+		}
+		f, err := w.Create("index.html")
+		if err == nil {
+			_, err = f.Write(html.Bytes())
+		}
+		if err != nil {
+			return err
+		}
+		return w.Close()
+	},
+}
