@@ -265,12 +265,12 @@ func TestSecretSettingsStayInTheVault(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 1})
 	redstart := r.with(t)
 	redstart(0, nil, "plan", "add", "RAD-1", "profile=tidewell-w1", "radio-region=Europe",
-		"join-secret=gull-and-tern-9")
+		"join-secret=gullandtern9")
 	for what, text := range map[string]string{"show": redstart(0, []string{"••• in the vault"}, "plan", "show",
 		"RAD-1"), "history": redstart(0, nil, "plan", "history"),
 		"JSON":   redstart(0, nil, "plan", "list", "-o", "json"),
 		"export": redstart(0, nil, "plan", "export", "-", "--format", "json"), "log": r.log.String()} {
-		if strings.Contains(text, "gull-and-tern") {
+		if strings.Contains(text, "gullandtern") {
 			t.Errorf("the secret is in the %s", what)
 		}
 	}
@@ -279,11 +279,11 @@ func TestSecretSettingsStayInTheVault(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, f := range files {
-		if content, err := os.ReadFile(f); err != nil || strings.Contains(string(content), "gull-and-tern") {
+		if content, err := os.ReadFile(f); err != nil || strings.Contains(string(content), "gullandtern") {
 			t.Errorf("the secret is in %s (%v)", filepath.Base(f), err)
 		}
 	}
-	redstart(0, []string{"gull-and-tern-9"}, "vault", "reveal", "RAD-1", "--setting", "join-secret")
+	redstart(0, []string{"gullandtern9"}, "vault", "reveal", "RAD-1", "--setting", "join-secret")
 	redstart(0, []string{"join-secret shown"}, "plan", "show", "RAD-1")
 	redstart(0, []string{"Stored"}, "plan", "file", "add", r.write("vox.lic", "licence"))
 	redstart(0, []string{"vox.lic", "7 bytes"}, "plan", "file", "list")

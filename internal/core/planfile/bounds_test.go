@@ -222,3 +222,16 @@ func TestWhatIsToldOfAFileIsShort(t *testing.T) {
 		t.Errorf("a sample of %d characters", n)
 	}
 }
+
+// Only what is told is shortened: what is read stays whole.
+func TestALongValueIsReadWhole(t *testing.T) {
+	t.Parallel()
+	note := strings.Repeat("Behind the second door. ", 15)
+	r, err := planfile.Read(context.Background(), []byte("tag,note\nA-1,"+note+"\n"), plan.Plan{}, nil, planfile.Options{})
+	if err != nil || len(r.Patches) != 1 {
+		t.Fatalf("%d patches, %v", len(r.Patches), err)
+	}
+	if r.Patches[0].Set["note"] != strings.TrimSpace(note) || len(r.Samples[0].Fields["note"]) >= len(note)-1 {
+		t.Errorf("%d patched, %d told", len(r.Patches[0].Set["note"]), len(r.Samples[0].Fields["note"]))
+	}
+}

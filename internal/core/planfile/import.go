@@ -156,10 +156,12 @@ func (r *Result) shorten() {
 		c := &r.Cells[i]
 		c.Column, c.Value, c.Reason = short(c.Column), short(c.Value), short(c.Reason)
 	}
-	for _, s := range r.Samples {
+	for i, s := range r.Samples { // what is told of them; what they are stays whole
+		told := make(map[string]string, len(s.Fields))
 		for field, text := range s.Fields {
-			s.Fields[field] = short(text)
+			told[field] = short(text)
 		}
+		r.Samples[i].Fields = told
 	}
 }
 

@@ -148,7 +148,7 @@ nav a.router-link-exact-active {
   flex: 1;
   min-height: 0;
 }
-@media (max-width: 1400px) {
+@media (max-width: 1100px) {
   .wide {
     display: none;
   }
