@@ -105,6 +105,12 @@ onMounted(() => site.start().catch((e: Error) => message.error(e.message, { dura
 .chooser {
   width: 240px;
 }
+.header > .wide {
+  min-width: 80px;
+  white-space: nowrap;
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
 .grow {
   flex: 1;
 }
@@ -113,7 +119,7 @@ nav {
   gap: 2px;
 }
 nav a {
-  padding: 3px 9px;
+  padding: 3px 8px;
   border-radius: 4px;
   color: inherit;
   text-decoration: none;
