@@ -53,6 +53,7 @@ func (s *Service) readProfiles() error {
 	}
 	if err != nil {
 		s.log.Warn("device profiles are read at the start only", "error", err)
+		s.work.Go(func() { s.sealAnew(s.life) })
 		return nil
 	}
 	s.work.Add(1)

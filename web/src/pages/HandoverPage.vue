@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NAlert, NButton, NCard, NInput, NInputNumber, NSelect, NTable, useMessage } from 'naive-ui'
+import { NAlert, NButton, NCard, NInput, NInputNumber, NSelect, NTable } from 'naive-ui'
 import { computed, onMounted, reactive, ref } from 'vue'
 import { call, sitePath } from '../api'
 import type { Bodies } from '../api'
@@ -7,9 +7,9 @@ import { plural } from '../format'
 import { useSite } from '../site'
 
 const site = useSite()
-const message = useMessage()
 const documents = ref<Bodies['Document'][]>([])
 const wrong = ref('')
+const made = ref('')
 const busy = ref('')
 onMounted(async () => {
   documents.value = await call('GET', 'documents')
@@ -41,6 +41,7 @@ const to = reactive({ recipients: '', passphrase: '' })
 // The service says in words what is wrong; nothing is saved then.
 async function save(what: string, path: string, name: string, body?: unknown) {
   wrong.value = ''
+  made.value = ''
   busy.value = what
   try {
     const response = await fetch('/api/' + sitePath(path), {
@@ -58,7 +59,7 @@ async function save(what: string, path: string, name: string, body?: unknown) {
     link.download = `${site.key}-${name}`
     link.click()
     URL.revokeObjectURL(link.href)
-    message.success(name + ' is made')
+    made.value = `${name} is made.`
   } catch {
     wrong.value = 'The service does not answer; check that it is running.'
   } finally {
@@ -82,6 +83,7 @@ async function credentials() {
 <template>
   <div class="page">
     <NAlert v-if="wrong" type="error" :show-icon="false" role="alert" class="gap">{{ wrong }}</NAlert>
+    <NAlert v-else-if="made" type="success" :show-icon="false" role="status" class="gap">{{ made }}</NAlert>
     <NCard size="small" title="How far the site is" class="gap">
       <p data-test="ready">
         <strong>{{ verified.length }} of {{ plural(expected.length, 'entry') }}</strong> verified.
