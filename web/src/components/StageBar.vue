@@ -82,7 +82,7 @@ const stages = computed(
           total.value && n('verified') === total.value
             ? 'all is verified'
             : `${total.value - n('verified')} not verified`,
-        button: 'Documents',
+        button: 'Open',
         ready: total.value > 0,
         done: false,
       },
