@@ -87,7 +87,8 @@ async function credentials() {
     <NCard size="small" title="How far the site is" class="gap">
       <p data-test="ready">
         <strong>{{ verified.length }} of {{ plural(expected.length, 'entry') }}</strong> verified.
-        <template v-if="!missing.length">Everything that is wired was verified.</template>
+        <template v-if="!expected.length">The plan has nothing that is wired.</template>
+        <template v-else-if="!missing.length">Everything that is wired was verified.</template>
         <template v-else>What is handed over says of each value whether it was verified; these are not whole:</template>
       </p>
       <div v-if="missing.length" class="missing">
