@@ -327,12 +327,9 @@ func TestAnyTextIsDrawn(t *testing.T) {
 	}
 }
 
-// The package has every document, and a contents page that needs nothing else and says what is
-// missing; nobody's name is markup in it.
-func TestThePackage(t *testing.T) {
-	t.Parallel()
-	r := quay()
-	r.Entries[2].Place = "<script>alert(1)</script>"
+// packed gives a package and its contents page.
+func packed(t *testing.T, r handover.Record) (*zip.Reader, []byte) {
+	t.Helper()
 	archive := written(t, "package", r)
 	z, err := zip.NewReader(bytes.NewReader(archive), int64(len(archive)))
 	if err != nil {
@@ -346,6 +343,26 @@ func TestThePackage(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	return z, page
+}
+
+// What is empty is not called verified.
+func TestAnEmptySiteIsNotCalledVerified(t *testing.T) {
+	t.Parallel()
+	r := quay()
+	r.Entries = nil
+	if _, page := packed(t, r); strings.Contains(string(page), "everything") || !strings.Contains(string(page), "nothing that is wired") {
+		t.Errorf("%s", page)
+	}
+}
+
+// The package has every document, and a contents page that needs nothing else and says what is
+// missing; nobody's name is markup in it.
+func TestThePackage(t *testing.T) {
+	t.Parallel()
+	r := quay()
+	r.Entries[2].Place = "<script>alert(1)</script>"
+	z, page := packed(t, r)
 	for _, want := range []string{"<strong>1 of 4</strong>", "CAM-2", "name: failed", "&lt;script&gt;"} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the contents page does not say %q:\n%s", want, page)
@@ -378,19 +395,7 @@ func TestDocumentsSpeakTheLanguageOfTheSite(t *testing.T) {
 	t.Parallel()
 	r := quay()
 	r.Site.Language = "nb-NO"
-	archive := written(t, "package", r)
-	z, err := zip.NewReader(bytes.NewReader(archive), int64(len(archive)))
-	if err != nil {
-		t.Fatal(err)
-	}
-	in, err := z.Open("index.html")
-	if err != nil {
-		t.Fatal(err)
-	}
-	page, err := io.ReadAll(in)
-	if err != nil {
-		t.Fatal(err)
-	}
+	_, page := packed(t, r)
 	for _, word := range []string{"Documents", "What is missing", "Register of all", "entries were", "needs attention", "Passwords"} {
 		if strings.Contains(string(page), word) {
 			t.Errorf("%q is English:\n%s", word, page)

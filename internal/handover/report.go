@@ -331,9 +331,12 @@ func (p *paper) open() {
 			rows = append(rows, []string{e.Tag, e.Place, text})
 		}
 	}
-	if len(rows) == 0 {
+	switch {
+	case len(p.r.Entries) == 0:
+		p.say(p.r.say("The plan has nothing that is wired."))
+	case len(rows) == 0:
 		p.say(p.r.say("Everything was verified."))
-	} else {
+	default:
 		p.table([]string{"Tag", "Place", "Why"}, []float64{3, 3, 9}, rows)
 	}
 	p.heading(0, p.r.say("Findings that stand open"))
