@@ -105,7 +105,7 @@ func (s *Site) inquirer(avoid func(netip.Addr) bool) survey.Ask {
 
 // options are those that surveys and watches share.
 func (s *Site) options(ctx context.Context) (survey.Options, plan.Plan, error) {
-	p, _, err := s.bare(ctx)
+	p, entries, err := s.bare(ctx)
 	if err != nil {
 		return survey.Options{}, p, err
 	}
@@ -113,7 +113,10 @@ func (s *Site) options(ctx context.Context) (survey.Options, plan.Plan, error) {
 	if err != nil {
 		return survey.Options{}, p, err
 	}
-	o := survey.Options{Known: known, Avoid: p.Needs(), LookOnly: s.config.LookOnly}
+	o := survey.Options{Known: known, Keep: map[address.MAC]bool{}, Avoid: p.Needs(), LookOnly: s.config.LookOnly}
+	for _, e := range entries {
+		o.Keep[e.Device] = true
+	}
 	for _, n := range p.Site.Subnets {
 		o.Subnets = append(o.Subnets, n.Prefix.Masked())
 	}

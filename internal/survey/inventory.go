@@ -37,9 +37,12 @@ type inventory struct {
 	emit     func(*device.Found)
 	now      func() time.Time
 
-	answered map[address.MAC]bool // sent something to us alone
-	idle     []address.MAC        // came in this order, and answered nothing yet
-	flooded  int                  // frames of senders that there was no room for
+	answered map[address.MAC]bool   // sent something to us alone
+	idle     []address.MAC          // came in this order, and answered nothing yet
+	stale    []address.MAC          // known from before, the ones that were heard the longest ago first
+	gone     func(address.MAC) bool // is a known one not here, so that another may have its room
+	dropped  func(address.MAC)      // told of each that is forgotten to make room
+	flooded  int                    // frames of senders that there was no room for
 
 	told map[address.MAC]telling // how much was told of each lately
 	late map[address.MAC]bool    // there is more to tell of these
@@ -93,7 +96,13 @@ func newInventory(b *bench.Bench, profiles profile.Set, o Options) *inventory {
 	inv.six = netip.AddrFrom16(link)
 	for _, f := range o.Known {
 		inv.found[f.MAC] = f
+		if !o.Keep[f.MAC] {
+			inv.stale = append(inv.stale, f.MAC)
+		}
 	}
+	slices.SortStableFunc(inv.stale, func(a, b address.MAC) int { return inv.found[a].Last.Compare(inv.found[b].Last) })
+	inv.gone = func(mac address.MAC) bool { return inv.seen[mac].IsZero() }
+	inv.dropped = func(address.MAC) {}
 	return inv
 }
 
@@ -217,15 +226,16 @@ func (inv *inventory) hear(ctx context.Context, f ethernet.Frame) (who address.M
 	return f.Source, news
 }
 
-// admit reports whether a sender is kept. When there is no room for more, only one that
-// answers us is, in the place of the one that came first and never did.
+// admit reports whether a sender is kept. When there is no room for more, whoever was known
+// before and is not here makes room; then only one that answers us finds some, in the place of
+// the one that came first and never did.
 func (inv *inventory) admit(f ethernet.Frame) bool {
 	toUs := f.Destination == inv.bench.MAC()
 	_, known := inv.found[f.Source]
 	switch {
 	case known:
-	case len(inv.found) >= MostFound:
-		if inv.flooded++; !toUs || !inv.evict() {
+	case len(inv.found) >= MostFound && !inv.evict(&inv.stale, inv.gone):
+		if inv.flooded++; !toUs || !inv.evict(&inv.idle, func(mac address.MAC) bool { return !inv.answered[mac] }) {
 			return false
 		}
 		fallthrough
@@ -240,12 +250,12 @@ func (inv *inventory) admit(f ethernet.Frame) bool {
 	return true
 }
 
-// evict forgets the sender that came first of those that never answered us.
-func (inv *inventory) evict() bool {
-	for len(inv.idle) > 0 {
-		mac := inv.idle[0]
-		inv.idle = inv.idle[1:]
-		if inv.found[mac] == nil || inv.answered[mac] || inv.busy[mac] {
+// evict forgets the first of a list that may go, and takes it and those before it off the list.
+func (inv *inventory) evict(list *[]address.MAC, may func(address.MAC) bool) bool {
+	for len(*list) > 0 {
+		mac := (*list)[0]
+		*list = (*list)[1:]
+		if inv.found[mac] == nil || inv.busy[mac] || !may(mac) {
 			continue
 		}
 		delete(inv.found, mac)
@@ -254,6 +264,7 @@ func (inv *inventory) evict() bool {
 		delete(inv.done, mac)
 		delete(inv.told, mac)
 		delete(inv.late, mac)
+		inv.dropped(mac)
 		return true
 	}
 	return false

@@ -408,6 +408,73 @@ func TestARestartIsToldFromALostAnswer(t *testing.T) {
 	}
 }
 
+// made gives the MAC of the nth sender that somebody made up.
+func made(n int) address.MAC {
+	return address.MAC{2, 0, byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)}
+}
+
+// noise is a frame of a sender that tells nothing.
+func noise(from, to address.MAC) ethernet.Frame {
+	return ethernet.Frame{Destination: to, Source: from, Type: 0x88b5}
+}
+
+// What a flood left in the records makes room for whoever is here now: the next survey is
+// neither blind nor says that it is flooded. Who is matched with an entry stays.
+func TestAFloodThatIsOverBlindsNobody(t *testing.T) {
+	wire := &segment.Segment{}
+	b := bench.New(wire.Attach(us, 64))
+	defer b.Close()
+	o := Options{Keep: map[address.MAC]bool{made(0): true}}
+	for i := range MostFound {
+		f := &device.Found{}
+		f.Add(device.Sighting{MAC: made(i), Protocol: "arp", At: time.Unix(int64(i), 0), Facts: map[string]string{"address": "10.40.8.77"}})
+		o.Known = append(o.Known, f)
+	}
+	inv := newInventory(b, profile.Set{}, o)
+	inv.emit = func(*device.Found) {}
+	defer inv.close()
+	for i := range 100 {
+		inv.hear(t.Context(), noise(made(MostFound+i), address.Broadcast))
+	}
+	if len(inv.found) != MostFound || len(inv.seen) != 100 || inv.flooded != 0 {
+		t.Errorf("%d kept, %d heard, %d without room", len(inv.found), len(inv.seen), inv.flooded)
+	}
+	if inv.found[made(0)] == nil || inv.found[made(1)] != nil || inv.found[made(101)] == nil {
+		t.Error("not those that were heard the longest ago made room")
+	}
+}
+
+// A standing watch outlives a flood during which somebody answers it.
+func TestAWatchOutlivesAFlood(t *testing.T) {
+	wire := &segment.Segment{}
+	b := bench.New(wire.Attach(us, 64))
+	defer b.Close()
+	told := map[address.MAC]string{}
+	emit := func(kind string, f *device.Found) { told[f.MAC] = kind }
+	w := newWatch(b, profile.Set{}, Options{}, emit)
+	defer w.close()
+	for i := range MostFound {
+		w.hear(t.Context(), noise(made(i), address.Broadcast))
+	}
+	newcomer := address.MAC{0x0a, 0x4f, 0x56, 1, 2, 3}
+	w.hear(t.Context(), noise(newcomer, us))
+	w.part(time.Hour, emit)
+	for _, q := range w.questions() {
+		w.count(q)
+	}
+	if told[newcomer] == "" || !w.here[newcomer] || len(w.here) != MostFound || w.here[made(0)] {
+		t.Errorf("the newcomer is %q; %d are here", told[newcomer], len(w.here))
+	}
+	// Whoever went makes room again.
+	w.seen[made(1)], w.missed[made(1)] = time.Unix(1, 0), silentRounds
+	w.part(time.Minute, emit)
+	other := address.MAC{0x0a, 0x4f, 0x56, 1, 2, 4}
+	w.hear(t.Context(), noise(other, address.Broadcast))
+	if told[made(1)] != Departed || told[other] == "" || w.found[made(1)] != nil {
+		t.Errorf("who went: %q; who came: %q", told[made(1)], told[other])
+	}
+}
+
 // A flood of senders that do not exist fills neither the memory nor the records,
 // and senders that nobody can be are not listened to.
 func TestAFloodOfSendersIsBounded(t *testing.T) {
@@ -421,8 +488,7 @@ func TestAFloodOfSendersIsBounded(t *testing.T) {
 	inv.emit = func(*device.Found) { told++ }
 	defer inv.close()
 	for i := range MostFound + 100 {
-		inv.hear(context.Background(), ethernet.Frame{Destination: address.Broadcast,
-			Source: address.MAC{2, 0, byte(i >> 24), byte(i >> 16), byte(i >> 8), byte(i)}, Type: 0x88b5})
+		inv.hear(context.Background(), noise(made(i), address.Broadcast))
 	}
 	if told != MostFound || len(inv.found) != MostFound {
 		t.Errorf("%d told, %d kept", told, len(inv.found))
@@ -430,11 +496,11 @@ func TestAFloodOfSendersIsBounded(t *testing.T) {
 	// A real newcomer that answers us finds room; one that only makes noise does not, and the
 	// noise is counted.
 	newcomer := address.MAC{0x0a, 0x4f, 0x56, 1, 2, 3}
-	inv.hear(t.Context(), ethernet.Frame{Destination: address.Broadcast, Source: newcomer, Type: 0x88b5})
+	inv.hear(t.Context(), noise(newcomer, address.Broadcast))
 	if inv.found[newcomer] != nil {
 		t.Error("noise finds room")
 	}
-	inv.hear(t.Context(), ethernet.Frame{Destination: us, Source: newcomer, Type: 0x88b5})
+	inv.hear(t.Context(), noise(newcomer, us))
 	if inv.found[newcomer] == nil || len(inv.found) != MostFound || inv.flooded != 102 {
 		t.Errorf("the newcomer is kept: %v; %d are, and %d were too many", inv.found[newcomer] != nil, len(inv.found), inv.flooded)
 	}

@@ -58,6 +58,8 @@ type Options struct {
 	Choice func(address.MAC) string
 	// Known are devices found before; a survey adds to them.
 	Known []*device.Found
+	// Keep are those of them that are not forgotten to make room for others.
+	Keep map[address.MAC]bool
 }
 
 // Progress is how far a survey is.

@@ -40,29 +40,8 @@ func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
 	emit func(kind string, f *device.Found)) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	inv := newInventory(b, profiles, o)
-	w := &watch{inventory: inv, here: map[address.MAC]bool{}, missed: map[address.MAC]int{}}
-	inv.emit = func(f *device.Found) {
-		kind := Told
-		// Who answers our first questions was there before; who comes meanwhile
-		// says so itself.
-		if here, known := w.here[f.MAC]; known && !here || !known && (w.settled || starts(w.frame)) {
-			kind = Arrived
-		}
-		w.here[f.MAC] = true
-		emit(kind, f.Clone())
-	}
-	for _, p := range profiles.Sorted() {
-		for _, a := range p.Factory.Address.List() {
-			if !slices.Contains(w.factory, a) {
-				w.factory = append(w.factory, a)
-			}
-		}
-	}
-	now := time.Now()
-	for _, f := range o.Known {
-		w.here[f.MAC], inv.seen[f.MAC] = true, now
-	}
+	w := newWatch(b, profiles, o, emit)
+	inv := w.inventory
 	listener := b.Listen(earDepth, inv.wants)
 	defer listener.Close()
 	defer inv.asking.Wait()
@@ -112,6 +91,38 @@ func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
 			return ctx.Err()
 		}
 	}
+}
+
+func newWatch(b *bench.Bench, profiles profile.Set, o Options, emit func(kind string, f *device.Found)) *watch {
+	inv := newInventory(b, profiles, o)
+	w := &watch{inventory: inv, here: map[address.MAC]bool{}, missed: map[address.MAC]int{}}
+	inv.emit = func(f *device.Found) {
+		kind := Told
+		// Who answers our first questions was there before; who comes meanwhile
+		// says so itself.
+		if here, known := w.here[f.MAC]; known && !here || !known && (w.settled || starts(w.frame)) {
+			kind = Arrived
+		}
+		w.here[f.MAC] = true
+		emit(kind, f.Clone())
+	}
+	inv.gone = func(mac address.MAC) bool { return !w.here[mac] }
+	inv.dropped = func(mac address.MAC) {
+		delete(w.here, mac)
+		delete(w.missed, mac)
+	}
+	for _, p := range profiles.Sorted() {
+		for _, a := range p.Factory.Address.List() {
+			if !slices.Contains(w.factory, a) {
+				w.factory = append(w.factory, a)
+			}
+		}
+	}
+	now := time.Now()
+	for _, f := range o.Known {
+		w.here[f.MAC], inv.seen[f.MAC] = true, now
+	}
+	return w
 }
 
 // restarted reports whether a device that is heard after it left some questions
@@ -179,6 +190,9 @@ func (w *watch) part(round time.Duration, emit func(string, *device.Found)) {
 		}
 		if gone {
 			w.here[mac] = false
+			if !w.options.Keep[mac] && !slices.Contains(w.stale, mac) {
+				w.stale = append(w.stale, mac)
+			}
 			emit(Departed, w.found[mac].Clone())
 		}
 	}

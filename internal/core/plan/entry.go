@@ -212,6 +212,10 @@ func (e *Entry) Set(field, value string) error {
 			*p = value
 			return nil
 		}
+		// What is nearly the key of a secret would stand in the plan as it is.
+		if value != "" && !profile.IsKey(field) {
+			return fmt.Errorf("is given for a setting that no profile can have: keys are small letters, digits and hyphens")
+		}
 		e.setSetting(field, value)
 	}
 	return nil

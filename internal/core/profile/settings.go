@@ -63,6 +63,9 @@ var (
 	Placeholder = regexp.MustCompile(`\{([a-z][a-z0-9-]*)(?:\.([a-z][a-z0-9-]*))?\}`)
 )
 
+// IsKey reports whether a text can be the key of a setting.
+func IsKey(text string) bool { return keyForm.MatchString(text) }
+
 // Setting is something that a model can be given besides name, address and
 // login. Values are written as text; the empty text means "not given".
 type Setting struct {

@@ -4,6 +4,7 @@ import (
 	"regexp"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 )
 
 // Printable makes one line of a text that comes from outside, of nothing but what can be
@@ -60,7 +61,8 @@ func PlainCell(cell string) string {
 }
 
 func formula(text string) bool {
-	if text == "" || !strings.ContainsRune("=+-@\t\r\n|%", rune(text[0])) {
+	first, _ := utf8.DecodeRuneInString(text)
+	if text == "" || !strings.ContainsRune("=+-@\t\r\n|%＝＋－＠", first) {
 		return false
 	}
 	return !number.MatchString(text)

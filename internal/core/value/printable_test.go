@@ -52,7 +52,7 @@ func FuzzPrintable(f *testing.F) {
 func TestCells(t *testing.T) {
 	for text, want := range map[string]string{
 		"=cmd|' /C calc'!A0": "'=cmd|' /C calc'!A0", "+SUM(1)": "'+SUM(1)", "-x": "'-x", "@A1": "'@A1", "\t=1": "'\t=1",
-		"-12.5": "-12.5", "+47 123": "'+47 123", "+47": "+47", "HALL-CAM-01": "HALL-CAM-01", "": "", "'=1": "''=1",
+		"＝1+1": "'＝1+1", "＠A1": "'＠A1", "-12.5": "-12.5", "+47 123": "'+47 123", "+47": "+47", "HALL-CAM-01": "HALL-CAM-01", "": "", "'=1": "''=1",
 		"'quoted'": "'quoted'", "|x": "'|x", "-": "'-", "10.40.8.1": "10.40.8.1",
 	} {
 		if got := value.Cell(text); got != want {
