@@ -288,6 +288,12 @@ func TestEveryFieldIsSetAndGot(t *testing.T) {
 	if err := copied.Set("room", "7"); err != nil || copied.Get("room") != "7" || e.Get("room") != "" {
 		t.Errorf("a setting of a copy: %q and %q, %v", copied.Get("room"), e.Get("room"), err)
 	}
+	// What is nearly the key of a secret would stand in the plan, and in its history, in plain text.
+	for _, key := range []string{" keypad-code", "Keypad-Code", "set.keypad-code", "keypad_code", ""} {
+		if err := e.Set(key, "4711"); err == nil || e.Settings != nil {
+			t.Errorf("%q is taken as a setting: %v, %v", key, e.Settings, err)
+		}
+	}
 }
 
 func TestNamesFollowPatternAndProfile(t *testing.T) {
