@@ -2,7 +2,9 @@ package e2e
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"encoding/csv"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -149,4 +151,49 @@ func TestDocumentsOfASite(t *testing.T) {
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Size"]`), "x8"), browser.Press("labels-pdf"), shows("is not width and height"),
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Public keys"]`), "age1nonsense"), browser.Press("credentials"),
 		shows("no public key of age"))
+}
+
+// What is handed over is kept with whom it went to; what changes from then on is told; and the
+// package is verified without the service, also when somebody improved it.
+func TestWhatWasHandedOver(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 2, Only: "C20", Seed: 83, Pace: 0.3})
+	r.upToVerify()
+	redstart := r.with(t)
+	pack, record := filepath.Join(t.TempDir(), "package.zip"), filepath.Join(t.TempDir(), "record.jsonl")
+	redstart(1, []string{"nothing was handed over yet"}, "handover", "changes")
+	redstart(2, []string{"to whom"}, "handover", "package", pack, "--to", " \t")
+	if _, err := os.Stat(pack); err == nil {
+		t.Error("something was written that nobody takes")
+	}
+	redstart(0, []string{"Written"}, "handover", "package", pack, "--to", "Ida Holm, Skerry Ferries\x1b[2J")
+	content, err := os.ReadFile(pack)
+	if err != nil {
+		t.Fatal(err)
+	}
+	redstart(0, []string{"Ida Holm, Skerry Ferries", fmt.Sprintf("%x", sha256.Sum256(content))}, "handover", "given")
+	redstart(0, []string{"Nothing changed since"}, "handover", "changes")
+
+	said := redstart(0, []string{"As it was signed", "1 run", "report.pdf", "index.html"}, "handover", "check", pack)
+	_, signer, _ := strings.Cut(said, "Signed with the key ")
+	signer, _, _ = strings.Cut(signer, ". Compare")
+	redstart(0, []string{"the key that was given"}, "handover", "check", pack, "--key", signer)
+	redstart(1, []string{"another key"}, "handover", "check", pack, "--key", "x"+signer)
+	redstart(0, []string{"Written"}, "handover", "record", record)
+	text, err := os.ReadFile(record)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for what, secret := range r.secrets() {
+		if bytes.Contains(text, []byte(secret)) {
+			t.Errorf("%s stands in the record", what)
+		}
+	}
+	better := r.write("better.jsonl", strings.Replace(string(text), "passed", "Passed", 1))
+	redstart(1, []string{"the record was changed before line"}, "handover", "check", better)
+
+	tag := r.entryOf(r.site.Boxes[0]).Tag
+	redstart(0, nil, "plan", "set", tag, "name=renamed-later")
+	redstart(0, []string{tag, "Device name", "renamed-later"}, "handover", "changes", "1")
+	r.hidden(r.secrets())
 }

@@ -41,10 +41,3 @@ type Health struct {
 type Named struct {
 	Name string `json:"name"`
 }
-
-// Document is one that a site can be handed over with.
-type Document struct {
-	Name string `json:"name"`
-	Says string `json:"says"`
-	File string `json:"file"` // usual name of its file
-}

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"context"
+	"errors"
+	"os"
 	"strconv"
 	"strings"
 
@@ -9,10 +11,14 @@ import (
 
 	"redstart/internal/api"
 	"redstart/internal/client"
+	"redstart/internal/core/chain"
+	"redstart/internal/core/problem"
+	"redstart/internal/handover"
 )
 
 // handover makes the documents of the hand-over.
 func (a *app) handover() *cobra.Command {
+	var to string
 	c := &cobra.Command{Use: "handover [NAME FILE]", Short: "Write a document of the hand-over, or list them",
 		Long: "Without a name, lists the documents. Each says of every entry how far it was verified, and when. " +
 			"- as the file writes to the terminal.",
@@ -34,13 +40,106 @@ func (a *app) handover() *cobra.Command {
 				}
 				return a.list(list, []string{"DOCUMENT", "WHAT IT HOLDS"}, rows, "redstart handover NAME FILE")
 			}
-			content, err := c.Document(ctx, args[0])
+			var content []byte
+			var err error
+			if to != "" {
+				content, err = c.HandOver(ctx, api.ForTaker{Document: args[0], To: to})
+			} else {
+				content, err = c.Document(ctx, args[0])
+			}
 			if err != nil {
 				return err
 			}
 			return a.saveFile(args[1], content)
 		})}
-	c.AddCommand(a.handCredentials(), a.labels(), a.sheets())
+	c.Flags().StringVar(&to, "to", "", "`name` of who takes it, and whom they are from: it is kept that they have it, and what changes from then on is told")
+	c.AddCommand(a.handCredentials(), a.labels(), a.sheets(), a.given(), a.changes(), a.checkRecord())
+	return c
+}
+
+// given lists what was handed over.
+func (a *app) given() *cobra.Command {
+	return &cobra.Command{Use: "given", Short: "List what was handed over, when, by whom and to whom", Args: cobra.NoArgs,
+		RunE: a.with(func(ctx context.Context, c *client.Client, _ []string) error {
+			list, err := c.Handovers(ctx)
+			if err != nil {
+				return err
+			}
+			var rows [][]any
+			for _, h := range list {
+				rows = append(rows, []any{h.ID, day(h.At), h.What, h.To, h.Who, h.SHA256})
+			}
+			return a.list(list, []string{"Number", "When", "What", "To", "By", "SHA-256"}, rows, "redstart handover changes [NUMBER]")
+		})}
+}
+
+// changes lists what is not as it was handed over.
+func (a *app) changes() *cobra.Command {
+	return &cobra.Command{Use: "changes [NUMBER]", Short: "List what is not as it was when something was handed over, the last time without a number",
+		Args: cobra.MaximumNArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			var id int64
+			if len(args) > 0 {
+				var err error
+				if id, err = strconv.ParseInt(args[0], 10, 64); err != nil || id < 1 {
+					return &usageError{errors.New("the number of a hand-over is one of redstart handover given")}
+				}
+			}
+			since, err := c.Since(ctx, id)
+			if err != nil {
+				return err
+			}
+			a.say("Handed over to %s, %s, by %s: %s.", since.Handover.To, since.Handover.At.Local().Format("2 Jan 2006 15:04"), since.Handover.Who, since.Handover.What)
+			if len(since.Differences) == 0 && a.output == "table" {
+				a.say("Nothing changed since.")
+				return nil
+			}
+			var rows [][]any
+			for _, d := range since.Differences {
+				rows = append(rows, []any{d.Tag, d.Column, dash(d.Was), dash(d.Is)})
+			}
+			return a.list(since, []string{"Tag", "What", "Was", "Is"}, rows, "")
+		})}
+}
+
+// checkRecord verifies a record or a package, without the service.
+func (a *app) checkRecord() *cobra.Command {
+	var key string
+	c := &cobra.Command{Use: "check FILE", Short: "Verify a record, or a whole package, without the service",
+		Long: `Verifies that nothing in a record was changed, left out or put in since it was signed, and of a
+package that its documents are those that were signed. The key says who signed: compare it with
+the one in the printed report, or give it with --key.`,
+		Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
+			file, err := os.Open(args[0])
+			if err != nil {
+				return problem.Disk(err, "the file cannot be read", args[0])
+			}
+			defer file.Close()
+			info, err := file.Stat()
+			if err != nil {
+				return problem.Disk(err, "the file cannot be read", args[0])
+			}
+			got, err := handover.Check(file, info.Size())
+			if err != nil {
+				return err
+			}
+			signer := chain.KeyText(got.Key)
+			if key != "" && key != signer {
+				return problem.New(problem.Conflict, "it is signed with another key than the one given: "+signer,
+					"do not rely on it, unless you know that key").About(args[0])
+			}
+			a.say("%s, as of %s.", got.Site, got.AsOf.UTC().Format("2 Jan 2006 15:04 UTC"))
+			a.say("As it was signed: %s, %s, %s.", plural(got.Count["run"], "run"), plural(got.Count["step"], "step"), plural(got.Count["check"], "check"))
+			if len(got.Files) > 0 {
+				a.say("So are: %s.", strings.Join(got.Files, ", "))
+			}
+			if key == "" {
+				a.say("Signed with the key %s. Compare it with the one in the printed report, or give that with --key.", signer)
+			} else {
+				a.say("Signed with the key that was given.")
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&key, "key", "", "public `key` that must have signed it")
 	return c
 }
 

@@ -149,6 +149,21 @@ func (c *Client) Document(ctx context.Context, name string) ([]byte, error) {
 	return get[[]byte](ctx, c, c.at("/documents/"+url.PathEscape(name)))
 }
 
+// HandOver makes a document for somebody, and keeps that they have it.
+func (c *Client) HandOver(ctx context.Context, in api.ForTaker) ([]byte, error) {
+	return post[[]byte](ctx, c, c.at("/handovers"), in)
+}
+
+// Handovers lists what was handed over.
+func (c *Client) Handovers(ctx context.Context) ([]api.Handover, error) {
+	return get[[]api.Handover](ctx, c, c.at("/handovers"))
+}
+
+// Since lists what is not as it was when something was handed over; 0 is the latest.
+func (c *Client) Since(ctx context.Context, id int64) (api.Since, error) {
+	return get[api.Since](ctx, c, c.at(fmt.Sprintf("/handovers/%d/differences", id)))
+}
+
 // Labels gives the labels of entries.
 func (c *Client) Labels(ctx context.Context, o api.LabelOptions) ([]byte, error) {
 	q := url.Values{}

@@ -1,6 +1,7 @@
 package handover_test
 
 import (
+	"crypto/ed25519"
 	"encoding/csv"
 	"io"
 	"net/netip"
@@ -29,7 +30,8 @@ var example = &handover.Document{
 }
 
 var record = handover.Record{
-	Site: plan.Site{Name: "Heron Quay"}, At: time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC),
+	Signer: ed25519.NewKeyFromSeed([]byte("a seed of thirty-two bytes, here")),
+	Site:   plan.Site{Name: "Heron Quay"}, At: time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC),
 	Entries: []handover.Entry{
 		{Entry: plan.Entry{Tag: "CAM-1", Name: "CAM-1", Place: "Gate", Address: netip.MustParseAddr("10.0.0.5")},
 			Domain: "quay.example", Stands: "verified 2026-11-25 11:00"},

@@ -4,6 +4,7 @@
 package handover
 
 import (
+	"crypto/ed25519"
 	"io"
 	"time"
 
@@ -29,7 +30,7 @@ var All = append([]*Document{whole}, parts...)
 // parts are the documents of which the whole package consists. A new one is one file and a
 // line here.
 var parts = []*Document{report, registerXLSX, registerCSV, registerJSON, hosts, zones, dnsmasq, kea, addresses, inventory,
-	inventorySchema, targets}
+	inventorySchema, targets, signed}
 
 // Record is what documents are made from.
 type Record struct {
@@ -41,6 +42,11 @@ type Record struct {
 	// Findings stand open, and Acts are what people and runs did, the latest last.
 	Findings []Finding
 	Acts     []Act
+	// Runs and Steps are what the signed record tells besides the checks, oldest first, and
+	// Signer is what it is signed with.
+	Runs   []Run
+	Steps  []Step
+	Signer ed25519.PrivateKey
 }
 
 // NotWired is the state of an entry of which nothing is expected yet.

@@ -2,8 +2,9 @@ package handover
 
 import (
 	"archive/zip"
-	"bytes"
+	"crypto/sha256"
 	"embed"
+	"encoding/hex"
 	"html/template"
 	"io"
 )
@@ -32,13 +33,22 @@ var whole = &Document{
 		if r.norwegian() {
 			page.Language = "nb"
 		}
-		for _, d := range parts {
-			f, err := w.Create(d.File)
-			if err == nil {
-				err = d.Write(f, r)
-			}
+		var files []fileLine
+		put := func(name string, write func(io.Writer) error) error {
+			f, err := w.Create(name)
 			if err != nil {
 				return err
+			}
+			hash := sha256.New()
+			err = write(io.MultiWriter(f, hash))
+			files = append(files, fileLine{name, hex.EncodeToString(hash.Sum(nil))})
+			return err
+		}
+		for _, d := range parts {
+			if d != signed { // that comes last, and has the sums of the others
+				if err := put(d.File, func(out io.Writer) error { return d.Write(out, r) }); err != nil {
+					return err
+				}
 			}
 			page.Documents = append(page.Documents, line{d.File, r.say(d.Says)})
 		}
@@ -58,13 +68,12 @@ var whole = &Document{
 			}
 			page.Expected++
 		}
-		var html bytes.Buffer
-		if err := contents.Execute(&html, page); err != nil {
+		if err := put("index.html", func(out io.Writer) error { return contents.Execute(out, page) }); err != nil {
 			return err
 		}
-		f, err := w.Create("index.html")
+		f, err := w.Create(recordFile)
 		if err == nil {
-			_, err = f.Write(html.Bytes())
+			err = r.sign(f, files)
 		}
 		if err != nil {
 			return err

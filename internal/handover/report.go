@@ -2,6 +2,7 @@ package handover
 
 import (
 	"cmp"
+	"crypto/ed25519"
 	"encoding/binary"
 	"fmt"
 	"io"
@@ -10,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"redstart/internal/core/chain"
 	"redstart/internal/core/result"
 )
 
@@ -67,7 +69,8 @@ func (p *paper) cover() {
 	p.MultiCell(inner, 8, p.r.say("Handover report"), "", "L", false)
 	p.Ln(10)
 	p.font("", 10.5)
-	for _, text := range []string{p.r.say("as of") + " " + p.r.stamp(), p.r.Site.Contact, p.r.Site.Notes} {
+	for _, text := range []string{p.r.say("as of") + " " + p.r.stamp(), p.r.Site.Contact, p.r.Site.Notes,
+		p.r.say("Signed with the key") + " " + chain.KeyText(p.r.Signer.Public().(ed25519.PublicKey))} {
 		if text != "" {
 			p.MultiCell(inner, 5.5, text, "", "L", false)
 		}

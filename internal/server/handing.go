@@ -16,6 +16,18 @@ func (s *Server) handingRoutes() []route {
 			func(r *request, _ none) (site.Download, error) {
 				return r.site.Document(r, r.param("name"))
 			}),
+		call(s, "GET", at+"handovers", "What was handed over, when, by whom and to whom, the latest first", account.Look,
+			func(r *request, _ none) ([]api.Handover, error) { return r.site.Handovers(r) }),
+		call(s, "POST", at+"handovers", "Make a document for somebody, and keep that they have it, with the values of now", account.Commission,
+			func(r *request, in api.ForTaker) (site.Download, error) { return r.site.HandOver(r, in, r.who.Name) }),
+		call(s, "GET", at+"handovers/:id/differences", "What is not as it was when something was handed over; 0 is the latest", account.Look,
+			func(r *request, _ none) (api.Since, error) {
+				id, err := site.Number(r.param("id"), "hand-over")
+				if err != nil {
+					return api.Since{}, err
+				}
+				return r.site.Since(r, id)
+			}),
 		call(s, "GET", at+"labels", "Labels of entries in walking order, with a code that phones read", account.Look,
 			func(r *request, _ none) (site.Download, error) {
 				return r.site.Labels(r, api.LabelOptions{Size: r.query("size"), Gap: r.query("gap"), Page: r.query("page"),

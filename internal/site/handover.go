@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"maps"
 	"slices"
@@ -15,6 +17,7 @@ import (
 	"redstart/internal/core/device"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/value"
 	"redstart/internal/handover"
 	"redstart/internal/store"
 	"redstart/internal/vault"
@@ -33,19 +36,89 @@ func (s *Service) Documents() []api.Document {
 func (s *Site) Document(ctx context.Context, name string) (Download, error) {
 	i := slices.IndexFunc(handover.All, func(d *handover.Document) bool { return d.Name == name })
 	if i < 0 {
-		return Download{}, problem.New(problem.Missing, "there is no such document",
-			"redstart handover lists them").About(name)
+		return Download{}, noDocument(name)
 	}
 	r, err := s.record(ctx)
 	if err != nil {
 		return Download{}, err
 	}
+	return s.made(handover.All[i], r)
+}
+
+func (s *Site) made(d *handover.Document, r handover.Record) (Download, error) {
 	var out bytes.Buffer
-	d := handover.All[i]
-	if err := d.Write(&out, r); err != nil {
+	err := d.Write(&out, r)
+	return Download{s.store.Key + "-" + d.File, d.Kind, out.Bytes()}, err
+}
+
+// longestTaker is how long the name of somebody who takes something may be, in characters.
+const longestTaker = 200
+
+// HandOver makes a document for somebody, and keeps that they have it, with the values of now.
+func (s *Site) HandOver(ctx context.Context, in api.ForTaker, who string) (Download, error) {
+	to := value.Printable(strings.TrimSpace(in.To))
+	if to == "" || len([]rune(to)) > longestTaker {
+		return Download{}, problem.New(problem.Usage, "it is not said to whom it is handed over, or in more than 200 characters",
+			"give their name, and whom they are from: --to \"Ida Holm, Skerry Ferries\"")
+	}
+	i := slices.IndexFunc(handover.All, func(d *handover.Document) bool { return d.Name == in.Document })
+	if i < 0 {
+		return Download{}, noDocument(in.Document)
+	}
+	r, err := s.record(ctx)
+	if err != nil {
 		return Download{}, err
 	}
-	return Download{s.store.Key + "-" + d.File, d.Kind, out.Bytes()}, nil
+	out, err := s.made(handover.All[i], r)
+	if err != nil {
+		return Download{}, err
+	}
+	register, err := handover.Then(r)
+	if err != nil {
+		return Download{}, err
+	}
+	// It is kept before anybody has it.
+	sum := sha256.Sum256(out.Content)
+	_, err = s.store.AddHandover(ctx, store.Handover{At: store.Now(), Who: who, Taker: to, What: in.Document,
+		SHA256: hex.EncodeToString(sum[:]), Register: register})
+	if err != nil {
+		return Download{}, err
+	}
+	s.log.Info("something was handed over", "site", s.store.Key, "what", in.Document, "who", who)
+	s.hub.Publish(s.store.Key, "handover", struct{}{})
+	return out, nil
+}
+
+// Handovers lists what was handed over, the latest first.
+func (s *Site) Handovers(ctx context.Context) ([]api.Handover, error) {
+	kept, err := s.store.Handovers(ctx)
+	list := []api.Handover{}
+	for _, h := range kept {
+		list = append(list, handed(h))
+	}
+	return list, err
+}
+
+func handed(h store.Handover) api.Handover {
+	return api.Handover{ID: h.ID, At: h.At.Time, Who: h.Who, To: h.Taker, What: h.What, SHA256: h.SHA256}
+}
+
+// Since lists what is not as it was when something was handed over; 0 is the latest.
+func (s *Site) Since(ctx context.Context, id int64) (api.Since, error) {
+	h, err := s.store.Handover(ctx, id)
+	if err != nil {
+		return api.Since{}, err
+	}
+	r, err := s.record(ctx)
+	if err != nil {
+		return api.Since{}, err
+	}
+	list, err := handover.Since(h.Register, r)
+	return api.Since{Handover: handed(h), Differences: list}, err
+}
+
+func noDocument(name string) error {
+	return problem.New(problem.Missing, "there is no such document", "redstart handover lists them").About(name)
 }
 
 // checkColumns says which of the columns of a register are none.
@@ -161,6 +234,20 @@ func (s *Site) record(ctx context.Context) (handover.Record, error) {
 		r.At = later(r.At, x.EndedAt.Time)
 		r.Acts = append(r.Acts, handover.Act{At: x.StartedAt.Time, Who: x.Who,
 			What: fmt.Sprintf("run %d: %d of %d devices set", x.ID, x.Done, x.Devices)})
+		r.Runs = append(r.Runs, handover.Run{ID: x.ID, Who: x.Who, State: x.State, Began: x.StartedAt.UTC(), Ended: x.EndedAt.UTC(),
+			Set: x.Done, Of: x.Devices})
+	}
+	lines, err := s.store.Lines(ctx)
+	if err != nil {
+		return r, err
+	}
+	for _, l := range lines {
+		r.At = later(r.At, l.At.Time)
+		r.Steps = append(r.Steps, handover.Step{Run: l.Run, Tag: l.Tag, MAC: l.MAC.String(), Step: l.Step, Phase: l.Phase,
+			Detail: l.Detail, At: l.At.UTC()})
+	}
+	if r.Signer, err = s.store.SigningKey(ctx); err != nil {
+		return r, err
 	}
 	slices.SortStableFunc(r.Acts, func(a, b handover.Act) int { return a.At.Compare(b.At) })
 	return r, nil

@@ -167,6 +167,7 @@ func (s *Site) OpenRuns(ctx context.Context) ([]Run, error) {
 // RunSum is a run in short.
 type RunSum struct {
 	ID        int64  `db:"id"`
+	State     string `db:"state"`
 	Who       string `db:"who"`
 	StartedAt Stamp  `db:"started_at"`
 	EndedAt   Stamp  `db:"ended_at"`
@@ -176,7 +177,7 @@ type RunSum struct {
 
 // RunSums lists the runs of the site in short, oldest first.
 func (s *Site) RunSums(ctx context.Context) (list []RunSum, err error) {
-	err = s.all(ctx, &list, `SELECT id, who, started_at, ended_at,
+	err = s.all(ctx, &list, `SELECT id, state, who, started_at, ended_at,
 		(SELECT COUNT(*) FROM run_devices WHERE run = runs.id) AS devices,
 		(SELECT COUNT(*) FROM run_devices WHERE run = runs.id AND state = ?) AS done
 		FROM runs WHERE site = ? ORDER BY id`, Done, s.ID)

@@ -1,0 +1,36 @@
+package api
+
+import (
+	"time"
+
+	"redstart/internal/handover"
+)
+
+// Document is one that a site can be handed over with.
+type Document struct {
+	Name string `json:"name"`
+	Says string `json:"says"`
+	File string `json:"file"` // usual name of its file
+}
+
+// ForTaker says which document is handed over, and to whom.
+type ForTaker struct {
+	Document string `json:"document"`
+	To       string `json:"to"`
+}
+
+// Handover is something that was handed over.
+type Handover struct {
+	ID     int64     `json:"id"`
+	At     time.Time `json:"at"`
+	Who    string    `json:"who"`
+	To     string    `json:"to"`
+	What   string    `json:"what"`
+	SHA256 string    `json:"sha256"` // of the file
+}
+
+// Since is what is not as it was when something was handed over.
+type Since struct {
+	Handover    Handover              `json:"handover"`
+	Differences []handover.Difference `json:"differences"`
+}
