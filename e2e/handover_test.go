@@ -1,13 +1,16 @@
 package e2e
 
 import (
+	"archive/zip"
 	"bytes"
 	"crypto/sha256"
 	"encoding/csv"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -196,4 +199,79 @@ func TestWhatWasHandedOver(t *testing.T) {
 	redstart(0, nil, "plan", "set", tag, "name=renamed-later")
 	redstart(0, []string{tag, "Device name", "renamed-later"}, "handover", "changes", "1")
 	r.hidden(r.secrets())
+}
+
+// The packets of a run are kept when asked for, sealed; they come out a file for each device,
+// which an ordinary analyser reads without a malformed frame, and nobody but who they are for.
+func TestPacketsOfEachDevice(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 2, Only: "C20", Seed: 84, Pace: 0.3})
+	r.upToMatch()
+	redstart := r.with(t)
+	redstart(0, []string{"2 of 2 configured"}, "commission", "--capture")
+	redstart(0, []string{"2 verified"}, "verify", "--capture")
+	redstart(0, []string{"run 1", "verify"}, "handover", "packets")
+	r.hidden(r.secrets()) // also not in the folder of captures
+	key, err := age.GenerateX25519Identity()
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	keys, sealed, open := filepath.Join(dir, "key.txt"), filepath.Join(dir, "packets.age"), filepath.Join(dir, "packets.zip")
+	if err := os.WriteFile(keys, []byte(key.String()+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	redstart(2, []string{"either to public keys or with a passphrase"}, "handover", "packets", "1", sealed)
+	redstart(1, []string{"no packets are kept"}, "handover", "packets", "9", sealed, "--recipient", key.Recipient().String())
+	redstart(0, []string{"Written"}, "handover", "packets", "1", sealed, "--recipient", key.Recipient().String())
+	if out, err := exec.CommandContext(patience(t), "age", "-d", "-i", keys, "-o", open, sealed).CombinedOutput(); err != nil {
+		t.Fatalf("age: %v\n%s", err, out)
+	}
+	archive, err := zip.OpenReader(open)
+	if err != nil || len(archive.File) != 2 {
+		t.Fatalf("%v, %v", archive, err)
+	}
+	defer archive.Close()
+	for i, f := range archive.File {
+		e := r.entryOf(r.site.Boxes[i])
+		if !slices.ContainsFunc(archive.File, func(f *zip.File) bool { return strings.Contains(f.Name, e.Tag+".pcapng") }) {
+			t.Errorf("%s has no packets", e.Tag)
+		}
+		content, err := f.Open()
+		if err != nil {
+			t.Fatal(err)
+		}
+		all, err := io.ReadAll(content)
+		if err != nil {
+			t.Fatal(err)
+		}
+		path := filepath.Join(dir, f.Name)
+		if err := os.WriteFile(path, all, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		shark := func(filter string, fields ...string) string {
+			t.Helper()
+			args := append([]string{"-r", path, "-Y", filter, "-T", "fields"}, fields...)
+			out, err := exec.CommandContext(patience(t), "tshark", args...).Output()
+			if err != nil {
+				t.Fatalf("tshark: %v", err)
+			}
+			return string(out)
+		}
+		tag := strings.TrimSuffix(f.Name[4:], ".pcapng")
+		mac := r.entries()[tag].Device.String()
+		if bad := shark("_ws.malformed or not eth.addr == "+mac, "-e", "frame.number"); bad != "" {
+			t.Errorf("%s: malformed, or of others: %q", f.Name, bad)
+		}
+		if shark("http and eth.addr == "+mac, "-e", "http.request.uri") == "" {
+			t.Errorf("%s holds no conversation", f.Name)
+		}
+		if !bytes.Contains(all[:400], []byte(tag)) {
+			t.Errorf("%s does not say of whom it is", f.Name)
+		}
+	}
+	tag := r.entryOf(r.site.Boxes[0]).Tag
+	redstart(0, []string{"packets handed over, sealed to", key.Recipient().String()}, "plan", "show", tag)
+	redstart(0, []string{"Forgotten"}, "handover", "packets", "1", "--forget")
+	redstart(1, []string{"no packets are kept"}, "handover", "packets", "1", sealed, "--recipient", key.Recipient().String())
 }

@@ -34,3 +34,18 @@ type Since struct {
 	Handover    Handover              `json:"handover"`
 	Differences []handover.Difference `json:"differences"`
 }
+
+// Capture is the packets of a run or a verification that kept them.
+type Capture struct {
+	ID   int64     `json:"id"`
+	At   time.Time `json:"at"`
+	Who  string    `json:"who"`
+	What string    `json:"what"`
+}
+
+// PacketsFor says of which entries packets are handed over, of all without, and for whom they
+// are sealed.
+type PacketsFor struct {
+	SealTo
+	Tags []string `json:"tags,omitempty"`
+}

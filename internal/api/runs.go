@@ -63,6 +63,8 @@ type RunOptions struct {
 	Fresh bool              `json:"fresh,omitempty"` // give new passwords, whatever they have
 	// Beside are other DHCP servers that may go on while devices are given their addresses.
 	Beside []netip.Addr `json:"beside,omitempty"`
+	// Capture keeps the packets of the run.
+	Capture bool `json:"capture,omitempty"`
 }
 
 // Hands says that a person did what devices of runs wait for, all or none.
@@ -112,4 +114,5 @@ type HandList struct {
 type VerifyOptions struct {
 	Chosen
 	Restart string `json:"restart,omitempty"` // needed, always or never
+	Capture bool   `json:"capture,omitempty"` // keep the packets
 }

@@ -19,7 +19,7 @@ import (
 )
 
 func (a *app) commission() *cobra.Command {
-	var rehearse, stop, giveUp, watch bool
+	var rehearse, stop, giveUp, watch, capture bool
 	var run int64
 	var lines, beside []string
 	c := &cobra.Command{Use: "commission [TAG...]", Short: "Set matched devices to their planned values, side by side",
@@ -54,7 +54,7 @@ and --watch shows how far a run is that was started elsewhere.`,
 			if err != nil {
 				return err
 			}
-			in := api.RunOptions{Chosen: chosen(tags), Lines: at, Beside: others}
+			in := api.RunOptions{Chosen: chosen(tags), Lines: at, Beside: others, Capture: capture}
 			if rehearse {
 				return a.rehearse(ctx, c, in)
 			}
@@ -68,6 +68,7 @@ and --watch shows how far a run is that was started elsewhere.`,
 		"`TAG=LINE`: the entry's console hangs on this serial line; may be given again")
 	c.Flags().StringArrayVar(&beside, "beside", nil,
 		"`address` of another DHCP server that may go on while devices are given their addresses; may be given again")
+	c.Flags().BoolVar(&capture, "capture", false, captureHelp)
 	c.Flags().BoolVar(&rehearse, "rehearse", false, "only show what would be done")
 	c.Flags().BoolVar(&stop, "stop", false, "stop the run under way: finish the devices in hand, begin no more")
 	c.Flags().BoolVar(&giveUp, "give-up", false, "give up a run that was cut off")
@@ -370,8 +371,11 @@ func (a *app) rehearse(ctx context.Context, c *client.Client, in api.RunOptions)
 	return nil
 }
 
+const captureHelp = "keep the packets, sealed; hand them over with: redstart handover packets"
+
 func (a *app) verify() *cobra.Command {
 	var restart string
+	var capture bool
 	c := &cobra.Command{Use: "verify [TAG...]",
 		Short: "Look at configured devices afresh and compare them with the plan",
 		Long: `Opens a fresh conversation with each device and checks who holds the address,
@@ -387,7 +391,7 @@ check passed is verified. With one entry the checks are printed.`,
 				return err
 			}
 			if _, err := a.follow(ctx, c, func() (api.Work, error) {
-				return c.Verify(ctx, api.VerifyOptions{Chosen: chosen(tags), Restart: restart})
+				return c.Verify(ctx, api.VerifyOptions{Chosen: chosen(tags), Restart: restart, Capture: capture})
 			}); err != nil {
 				return err
 			}
@@ -401,6 +405,7 @@ check passed is verified. With one entry the checks are printed.`,
 			}
 			return errors.Join(a.printChecks(d.Checks), verdict)
 		}}
+	c.Flags().BoolVar(&capture, "capture", false, captureHelp)
 	c.Flags().StringVar(&restart, "restart", check.Needed,
 		"restart devices to show that settings survive: needed (when none was seen since the last change), always or never")
 	return c

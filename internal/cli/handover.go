@@ -53,7 +53,7 @@ func (a *app) handover() *cobra.Command {
 			return a.saveFile(args[1], content)
 		})}
 	c.Flags().StringVar(&to, "to", "", "`name` of who takes it, and whom they are from: it is kept that they have it, and what changes from then on is told")
-	c.AddCommand(a.handCredentials(), a.labels(), a.sheets(), a.given(), a.changes(), a.checkRecord())
+	c.AddCommand(a.handCredentials(), a.labels(), a.sheets(), a.given(), a.changes(), a.checkRecord(), a.packets())
 	return c
 }
 
@@ -71,6 +71,77 @@ func (a *app) given() *cobra.Command {
 			}
 			return a.list(list, []string{"Number", "When", "What", "To", "By", "SHA-256"}, rows, "redstart handover changes [NUMBER]")
 		})}
+}
+
+// packets hands over the packets of runs and verifications that kept them, or lists them.
+func (a *app) packets() *cobra.Command {
+	var to sealFlags
+	var forget bool
+	c := &cobra.Command{Use: "packets [NUMBER [FILE [TAG...]]]", Short: "Write kept packets, a pcapng file for each device, sealed; or list them",
+		Long: `Runs and verifications keep their packets with --capture. They hold what was said to the devices,
+passwords too, so they are sealed (age-encryption.org/v1) wherever they lie: here by the vault, and
+in FILE, a ZIP archive inside, to public keys or with a passphrase. The history of every entry
+says for whom. Without a number, lists what is kept.`,
+		Args: cobra.ArbitraryArgs, RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			if len(args) == 0 {
+				list, err := c.Captures(ctx)
+				if err != nil {
+					return err
+				}
+				var rows [][]any
+				for _, k := range list {
+					rows = append(rows, []any{k.ID, day(k.At), k.What, k.Who})
+				}
+				return a.list(list, []string{"Number", "When", "Of", "By"}, rows, "redstart handover packets NUMBER FILE --recipient KEY")
+			}
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return &usageError{errors.New("the number of kept packets is one of redstart handover packets")}
+			}
+			if forget {
+				if err := c.ForgetCapture(ctx, id); err != nil {
+					return err
+				}
+				a.say("Forgotten.")
+				return nil
+			}
+			if len(args) < 2 {
+				return &usageError{errors.New("it is not said to which file they are written")}
+			}
+			in := api.PacketsFor{Tags: args[2:]}
+			if in.SealTo, err = to.ask(a); err != nil {
+				return err
+			}
+			content, err := c.HandPackets(ctx, id, in)
+			if err != nil {
+				return err
+			}
+			return a.saveFile(args[1], content)
+		})}
+	to.add(c)
+	c.Flags().BoolVar(&forget, "forget", false, "forget them")
+	return c
+}
+
+// sealFlags say for whom something is sealed.
+type sealFlags struct {
+	recipients []string
+	passphrase bool
+}
+
+func (f *sealFlags) add(c *cobra.Command) {
+	c.Flags().StringArrayVar(&f.recipients, "recipient", nil, "public `key` of who may open it (age1…); may be given again")
+	c.Flags().BoolVar(&f.passphrase, "passphrase", false, "ask for a passphrase that opens it")
+	c.MarkFlagsMutuallyExclusive("recipient", "passphrase")
+}
+
+// ask gives what was said, and asks for the passphrase where one is wanted.
+func (f *sealFlags) ask(a *app) (to api.SealTo, err error) {
+	to.Recipients = f.recipients
+	if f.passphrase {
+		to.Passphrase, err = a.askNew("passphrase")
+	}
+	return to, err
 }
 
 // changes lists what is not as it was handed over.
@@ -186,19 +257,16 @@ the register; the first one stands large.`,
 
 // handCredentials hands over what opens the devices.
 func (a *app) handCredentials() *cobra.Command {
-	var to api.SealTo
-	var passphrase bool
+	var seal sealFlags
 	c := &cobra.Command{Use: "credentials FILE", Short: "Write all logins and secrets, sealed, and record who has them",
 		Long: `Seals the current and the superseded logins of all devices, with what opens each, and the
 secret settings (age-encryption.org/v1). With public keys, whoever has one of the keys opens it:
 age -d -i key.txt FILE; with a passphrase, age -d FILE. Another Redstart takes it with
 redstart vault learn FILE. The history of every entry says for whom it was sealed.`,
 		Args: cobra.ExactArgs(1), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-			if passphrase {
-				var err error
-				if to.Passphrase, err = a.askNew("passphrase"); err != nil {
-					return err
-				}
+			to, err := seal.ask(a)
+			if err != nil {
+				return err
 			}
 			content, err := c.HandCredentials(ctx, to)
 			if err != nil {
@@ -206,8 +274,6 @@ redstart vault learn FILE. The history of every entry says for whom it was seale
 			}
 			return a.saveFile(args[0], content)
 		})}
-	c.Flags().StringArrayVar(&to.Recipients, "recipient", nil, "public `key` of who may open it (age1…); may be given again")
-	c.Flags().BoolVar(&passphrase, "passphrase", false, "ask for a passphrase that opens it")
-	c.MarkFlagsMutuallyExclusive("recipient", "passphrase")
+	seal.add(c)
 	return c
 }

@@ -164,6 +164,21 @@ func (c *Client) Since(ctx context.Context, id int64) (api.Since, error) {
 	return get[api.Since](ctx, c, c.at(fmt.Sprintf("/handovers/%d/differences", id)))
 }
 
+// Captures lists the packets of runs and verifications that kept them.
+func (c *Client) Captures(ctx context.Context) ([]api.Capture, error) {
+	return get[[]api.Capture](ctx, c, c.at("/captures"))
+}
+
+// HandPackets gives the packets of each device's conversations, sealed.
+func (c *Client) HandPackets(ctx context.Context, id int64, in api.PacketsFor) ([]byte, error) {
+	return post[[]byte](ctx, c, c.at(fmt.Sprintf("/captures/%d", id)), in)
+}
+
+// ForgetCapture forgets kept packets.
+func (c *Client) ForgetCapture(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, c.at(fmt.Sprintf("/captures/%d", id)), nil, nil)
+}
+
 // Labels gives the labels of entries.
 func (c *Client) Labels(ctx context.Context, o api.LabelOptions) ([]byte, error) {
 	q := url.Values{}

@@ -7,12 +7,23 @@ import (
 	"encoding/hex"
 	"html/template"
 	"io"
+	"strings"
 )
 
 //go:embed contents.html
 var contentsPage embed.FS
 
 var contents = template.Must(template.ParseFS(contentsPage, "contents.html"))
+
+// FileName makes a name of a file of a tag, which may hold anything.
+func FileName(tag string) string {
+	return strings.Trim(strings.Map(func(r rune) rune {
+		if r < 0x80 && (r == '-' || r == '_' || r == '.' || r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z') {
+			return r
+		}
+		return '-'
+	}, tag), ".")
+}
 
 // whole is one archive of all documents with a contents page that opens without a network.
 // Credentials are not in it: they are asked for by themselves.

@@ -28,6 +28,24 @@ func (s *Server) handingRoutes() []route {
 				}
 				return r.site.Since(r, id)
 			}),
+		call(s, "GET", at+"captures", "The packets of runs and verifications that kept them", account.Commission,
+			func(r *request, _ none) ([]api.Capture, error) { return r.site.Captures(r) }),
+		call(s, "POST", at+"captures/:id", "The packets of each device's conversations, a pcapng file each, sealed (age); recorded", account.Commission,
+			func(r *request, in api.PacketsFor) (site.Download, error) {
+				id, err := site.Number(r.param("id"), "capture")
+				if err != nil {
+					return site.Download{}, err
+				}
+				return r.site.HandPackets(r, id, in, r.who.Name)
+			}),
+		call(s, "DELETE", at+"captures/:id", "Forget kept packets", account.Commission,
+			func(r *request, _ none) (none, error) {
+				id, err := site.Number(r.param("id"), "capture")
+				if err != nil {
+					return none{}, err
+				}
+				return none{}, r.site.ForgetCapture(r, id)
+			}),
 		call(s, "GET", at+"labels", "Labels of entries in walking order, with a code that phones read", account.Look,
 			func(r *request, _ none) (site.Download, error) {
 				return r.site.Labels(r, api.LabelOptions{Size: r.query("size"), Gap: r.query("gap"), Page: r.query("page"),

@@ -1,15 +1,12 @@
 package site
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"maps"
 	"net/netip"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -255,72 +252,6 @@ func changesText(list []device.Change) string {
 		}
 	}
 	return strings.Join(parts, ", ")
-}
-
-// captures is the folder of packet captures in the data folder.
-const captures = "captures"
-
-// capture begins to keep the packets, sealed, in a file of its own; end makes it whole.
-func (s *Site) capture(ctx context.Context) (end func(), name string, err error) {
-	at, now := s.segment(), s.plugged()
-	if now == nil {
-		return nil, "", errNoSegment
-	}
-	dir := filepath.Join(s.config.Data, captures)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, "", err
-	}
-	name = fmt.Sprintf("%s-%s.pcapng"+sealedName, s.store.Key, time.Now().UTC().Format("20060102T150405.000"))
-	file, err := os.OpenFile(filepath.Join(dir, name), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return nil, "", err
-	}
-	sealed, err := s.vault.Sealing(ctx, s.store, file)
-	if err != nil {
-		return nil, "", errors.Join(err, file.Close(), os.Remove(file.Name()))
-	}
-	if err := now.port.Start(sealed, at.name, "Redstart "+api.Version); err != nil {
-		return nil, "", problem.New(problem.Conflict, err.Error(), "wait for it to end").
-			Because(errors.Join(file.Close(), os.Remove(file.Name())))
-	}
-	return sync.OnceFunc(func() {
-		if err := errors.Join(now.port.Stop(), sealed.Close(), file.Close()); err != nil {
-			s.log.Error("the capture is not whole", "file", name, "error", err)
-		}
-	}), name, nil
-}
-
-// sealedName ends the names of captures that are sealed; those of earlier versions are not.
-const sealedName = ".age"
-
-// captureFile is where a capture is kept.
-func (s *Site) captureFile(name string) string {
-	return filepath.Join(s.config.Data, captures, filepath.Base(name))
-}
-
-// Capture gives the packets of a survey.
-func (s *Site) Capture(ctx context.Context, id int64) (Download, error) {
-	list, err := s.store.Surveys(ctx, MostSurveys)
-	if err != nil {
-		return Download{}, err
-	}
-	for _, v := range list {
-		if v.ID == id && v.Capture != "" {
-			content, err := os.ReadFile(s.captureFile(v.Capture))
-			if err != nil {
-				return Download{}, problem.New(problem.Missing, "the capture is gone from the data folder",
-					"find again with --capture").About(v.Capture).Because(err)
-			}
-			name, sealed := strings.CutSuffix(v.Capture, sealedName)
-			if sealed {
-				if content, err = s.vault.Opening(ctx, s.store, bytes.NewReader(content)); err != nil {
-					return Download{}, err
-				}
-			}
-			return Download{name, "application/octet-stream", content}, nil
-		}
-	}
-	return Download{}, problem.New(problem.Missing, "this survey kept no packets", "find with --capture")
 }
 
 // MostSurveys are listed.

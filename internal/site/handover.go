@@ -327,12 +327,8 @@ func (s *Site) HandCredentials(ctx context.Context, in api.SealTo, who string) (
 	if err := handover.Credentials(&out, list, to); err != nil {
 		return Download{}, err
 	}
-	what := "credentials handed over, sealed with a passphrase"
-	if len(in.Recipients) > 0 {
-		what = "credentials handed over, sealed to " + strings.Join(in.Recipients, ", ")
-	}
 	// It is recorded before anybody has it.
-	if err := s.store.AddNotes(ctx, tags, who, what); err != nil {
+	if err := s.store.AddNotes(ctx, tags, who, "credentials handed over, "+sealedFor(in)); err != nil {
 		return Download{}, err
 	}
 	s.log.Info("credentials were handed over", "site", s.store.Key, "who", who, "count", len(list))

@@ -77,7 +77,7 @@ func (s *Site) Commission(ctx context.Context, who string, in api.RunOptions) (a
 			boxes[e.Device] = e.Tag
 		}
 	}
-	return s.carry(ctx, who, boxes, func(r *commission.Runner) (store.Run, error) {
+	return s.carry(ctx, who, boxes, in.Capture, func(r *commission.Runner) (store.Run, error) {
 		return r.Prepare(ctx, who, rehearsal, entries, in.Fresh, in.Beside)
 	})
 }
@@ -119,7 +119,7 @@ func (s *Site) Resume(ctx context.Context, id int64, who string) (api.Work, erro
 			boxes[d.MAC] = d.Tag
 		}
 	}
-	return s.carry(ctx, who, boxes, func(r *commission.Runner) (store.Run, error) {
+	return s.carry(ctx, who, boxes, false, func(r *commission.Runner) (store.Run, error) {
 		run, err := s.cutOff(ctx, id, next)
 		r.Awaits(run)
 		return run, err
@@ -242,7 +242,7 @@ func (s *Service) turned() bool {
 const lookAgainAfter = time.Second
 
 // carry carries out the run that prepare gives, over boxes with their tags.
-func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]string,
+func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]string, capture bool,
 	prepare func(*commission.Runner) (store.Run, error)) (api.Work, error) {
 	if err := s.unlocked(); err != nil {
 		return api.Work{}, err
@@ -265,6 +265,10 @@ func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]stri
 	var run store.Run
 	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Commissioning, Who: who, Text: "setting the devices"},
 		holds: holds{boxes: boxes}, runner: runner}
+	end, err := s.keeping(ctx, capture, who)
+	if err != nil {
+		return api.Work{}, err
+	}
 	a, err := s.begin(w, func() (err error) {
 		if run, err = prepare(runner); err == nil {
 			w.progress(func(a *api.Work) {
@@ -282,6 +286,7 @@ func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]stri
 			s.countDown(ticking, w, p, moved)
 		}()
 		err := runner.Carry(ctx, run, avoid, w.stop)
+		end(fmt.Sprintf("run %d", run.ID))
 		cancel()
 		ticker.Wait()
 		s.count(s.life, w, p)
@@ -294,10 +299,12 @@ func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]stri
 		}
 		return err
 	})
-	if err == nil {
-		s.publishEntries()
+	if err != nil {
+		end("")
+		return a, err
 	}
-	return a, err
+	s.publishEntries()
+	return a, nil
 }
 
 // countDown tells once a second, and when devices came to an end, how far a run is

@@ -139,11 +139,18 @@ func (s *Site) Remove(ctx context.Context, sure string) error {
 	if err != nil {
 		return err
 	}
+	kept, err := s.store.Captures(ctx)
+	if err != nil {
+		return err
+	}
 	s.planning.Lock()
 	defer s.planning.Unlock()
 	defer s.hub.Publish("", "sites", struct{}{})
 	if err := s.store.Remove(ctx); err != nil {
 		return err
+	}
+	for _, c := range kept {
+		_ = os.Remove(s.captureFile(c.File)) // it may have been taken away before
 	}
 	for _, v := range surveys {
 		if v.Capture != "" {

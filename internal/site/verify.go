@@ -114,7 +114,12 @@ func (s *Site) Verify(ctx context.Context, who string, in api.VerifyOptions) (ap
 	}
 	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Verifying, Who: who, Total: total,
 		Text: "looking at the devices afresh"}, holds: holds{boxes: boxes}}
-	return s.begin(w, nil, func(ctx context.Context) error {
+	end, err := s.keeping(ctx, in.Capture, who)
+	if err != nil {
+		return api.Work{}, err
+	}
+	a, err := s.begin(w, nil, func(ctx context.Context) error {
+		defer end(api.Verifying)
 		slots := make(chan struct{}, verifySideBySide)
 		var all sync.WaitGroup
 		ctx, cut := context.WithCancelCause(ctx)
@@ -157,6 +162,10 @@ func (s *Site) Verify(ctx context.Context, who string, in api.VerifyOptions) (ap
 		}
 		return nil
 	})
+	if err != nil {
+		end("")
+	}
+	return a, err
 }
 
 // judge counts an entry that was verified.

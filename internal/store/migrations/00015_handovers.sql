@@ -16,9 +16,15 @@ CREATE TABLE signing (
     id   INTEGER PRIMARY KEY CHECK (id = 1),
     seed BLOB NOT NULL -- Ed25519 (RFC 8032)
 );
--- The file that the packets of a run are kept in; '' for none.
-ALTER TABLE runs ADD COLUMN capture TEXT NOT NULL DEFAULT '';
+-- The packets of runs and verifications that were asked to keep them.
+CREATE TABLE captures (
+    id   INTEGER PRIMARY KEY,
+    site INTEGER NOT NULL REFERENCES sites (id),
+    at   INTEGER NOT NULL,
+    who  TEXT NOT NULL,
+    what TEXT NOT NULL, -- of what work
+    file TEXT NOT NULL
+);
 
 -- +goose Down
-ALTER TABLE runs DROP COLUMN capture;
-DROP TABLE signing; DROP TABLE handovers;
+DROP TABLE captures; DROP TABLE signing; DROP TABLE handovers;
