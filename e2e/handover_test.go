@@ -187,7 +187,7 @@ func TestWhatWasHandedOver(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for what, secret := range r.secrets() {
+	for secret, what := range r.secrets() {
 		if bytes.Contains(text, []byte(secret)) {
 			t.Errorf("%s stands in the record", what)
 		}

@@ -127,7 +127,7 @@ func (a *app) root() *cobra.Command {
 a line of the site's plan, sets the planned address, name and password, and
 verifies the result. The order of work is:
 
-  plan, find, match, commission, verify`,
+  plan, find, match, commission, verify, handover`,
 		SilenceUsage: true, SilenceErrors: true, Version: api.Version,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
 			if !slices.Contains([]string{"table", "json", "csv"}, a.output) {
@@ -145,7 +145,7 @@ verifies the result. The order of work is:
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.AddCommand(a.serve(), a.demo(), a.sim(), a.site(), a.plan(), a.find(), a.match(), a.commission(), a.verify(),
 		a.handover(),
-		a.works(), a.profile(), a.vault(), a.user())
+		a.works(), a.profile(), a.vault(), a.user(), a.backup(), a.restore())
 	for _, c := range root.Commands() {
 		wrapArgs(c)
 	}

@@ -182,26 +182,9 @@ func (a *app) unsealed(file []byte, identity string) ([]byte, error) {
 	if !bytes.HasPrefix(file, []byte(sealedBy)) {
 		return file, nil
 	}
-	var keys []age.Identity
-	if identity != "" {
-		content, err := readFile(identity)
-		if err != nil {
-			return nil, err
-		}
-		if keys, err = age.ParseIdentities(bytes.NewReader(content)); err != nil {
-			return nil, problem.New(problem.Usage, "the file holds no key that opens anything", "give what age-keygen wrote").
-				About(identity)
-		}
-	} else {
-		passphrase, err := a.ask("passphrase of the file")
-		if err != nil {
-			return nil, err
-		}
-		key, err := age.NewScryptIdentity(passphrase)
-		if err != nil {
-			return nil, problem.New(problem.Usage, "this is no passphrase", "type it, or name the key with --identity")
-		}
-		keys = append(keys, key)
+	keys, err := a.identities(identity)
+	if err != nil {
+		return nil, err
 	}
 	open, err := age.Decrypt(bytes.NewReader(file), keys...)
 	if err != nil {

@@ -62,7 +62,7 @@ func (a *app) site() *cobra.Command {
 		})}
 	remove.Flags().BoolVar(&yes, "yes", false, "do it without asking")
 	return group("site", "The sites: their data and subnets", list, show, a.siteSet("set"), a.siteSet("add"), remove,
-		a.siteSubnet(), a.siteReckon())
+		a.siteSubnet(), a.siteReckon(), a.siteExport(), a.siteImport())
 }
 
 // siteSet is "site set", which also makes the first site, and "site add",

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 
 	"redstart/internal/account"
@@ -177,6 +178,22 @@ func (c *Client) HandPackets(ctx context.Context, id int64, in api.PacketsFor) (
 // ForgetCapture forgets kept packets.
 func (c *Client) ForgetCapture(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, c.at(fmt.Sprintf("/captures/%d", id)), nil, nil)
+}
+
+// Backup writes everything that the service keeps, sealed.
+func (c *Client) Backup(ctx context.Context, in api.SealTo, to io.Writer) error {
+	return c.call(ctx, http.MethodPost, "/api/backup", in, to)
+}
+
+// SealSite writes the whole site, sealed.
+func (c *Client) SealSite(ctx context.Context, in api.SealTo, to io.Writer) error {
+	return c.call(ctx, http.MethodPost, c.at("/archive"), in, to)
+}
+
+// TakeSite takes in a site from an archive that was opened.
+func (c *Client) TakeSite(ctx context.Context, opened io.Reader, as string, preview bool) (out api.Coming, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/archives"+query("as", as, "preview", strconv.FormatBool(preview)), opened, &out)
+	return out, err
 }
 
 // Labels gives the labels of entries.

@@ -91,7 +91,7 @@ func (s *Server) Handler() http.Handler {
 	e.HTTPErrorHandler = s.problem
 	e.JSONSerializer = bodies{}
 	limit := middleware.BodyLimitConfig{LimitBytes: planfile.MaxFile + 1<<20, Skipper: func(c *echo.Context) bool {
-		return c.Request().Method == http.MethodPut && c.Path() == filesPath // streamed, with a limit of its own
+		return c.Request().Method == http.MethodPut && c.Path() == filesPath || c.Path() == archivesPath // streamed, with a limit of its own
 	}}
 	e.Use(middleware.Recover(), middleware.BodyLimitWithConfig(limit),
 		middleware.SecureWithConfig(middleware.SecureConfig{

@@ -6,6 +6,9 @@ import (
 	"redstart/internal/site"
 )
 
+// archivesPath takes a whole site, which may be large.
+const archivesPath = "/api/archives"
+
 // handingRoutes are those of the hand-over.
 func (s *Server) handingRoutes() []route {
 	const at = "/api/sites/:site/"
@@ -46,6 +49,14 @@ func (s *Server) handingRoutes() []route {
 				}
 				return none{}, r.site.ForgetCapture(r, id)
 			}),
+		call(s, "POST", "/api/backup", "Everything that the service keeps, as it is at one moment, sealed (age)", account.Own,
+			func(r *request, in api.SealTo) (site.Stored, error) { return s.Backup(r, in, r.who.Name) }),
+		call(s, "POST", at+"archive", "The whole site with what opens its devices, sealed (age), for another service; recorded", account.Own,
+			func(r *request, in api.SealTo) (site.Stored, error) { return r.site.SealSite(r, in, r.who.Name) }),
+		call(s, "POST", archivesPath, "Take in a site from an archive that was opened, all or nothing", account.Own,
+			func(r *request, in upload) (api.Coming, error) {
+				return s.TakeSite(r, in, r.query("as"), r.yes("preview"), r.who.Name)
+			}).takes(previews, text("as", "key that the site gets here; its own without")),
 		call(s, "GET", at+"labels", "Labels of entries in walking order, with a code that phones read", account.Look,
 			func(r *request, _ none) (site.Download, error) {
 				return r.site.Labels(r, api.LabelOptions{Size: r.query("size"), Gap: r.query("gap"), Page: r.query("page"),

@@ -106,6 +106,9 @@ func open(ctx context.Context, c Config) (*Service, error) {
 		accounts: account.In(records, c.Log), resolved: map[int64]resolved{}, plugs: make(chan struct{}),
 		watches: map[string]*watching{}, pages: pages.New(c.Log, c.PagesBelow, c.Secured)}
 	s.life, s.end = context.WithCancel(context.Background())
+	if err = s.clearAside(); err != nil {
+		return nil, errors.Join(err, records.Close())
+	}
 	if s.uses, err = records.Segments(ctx); err != nil {
 		return nil, errors.Join(err, records.Close())
 	}

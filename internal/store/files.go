@@ -113,6 +113,36 @@ func (s *Site) KeepFile(ctx context.Context, f File, content io.Reader) (File, e
 	return f, errors.Join(err, s.sweep())
 }
 
+// BringFile copies the content of a file into the folder that KeepingFiles gives, whole, when its
+// sum is what it says.
+func BringFile(from, folder, sum string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return problem.Disk(err, "the file cannot be read", from)
+	}
+	defer in.Close()
+	out, err := os.CreateTemp(folder, "taking-in-*")
+	if err != nil {
+		return problem.Disk(err, "the file could not be stored", folder)
+	}
+	defer os.Remove(out.Name()) // gone when all went well
+	hash := sha256.New()
+	_, err = io.Copy(io.MultiWriter(out, hash), in)
+	if err == nil {
+		err = out.Sync()
+	}
+	if err = errors.Join(err, out.Close()); err != nil {
+		return problem.Disk(err, "the file could not be stored", folder)
+	}
+	if hex.EncodeToString(hash.Sum(nil)) != sum {
+		return problem.New(problem.Usage, "a file in the archive is not the one that it says", "get the archive anew").About(sum)
+	}
+	if err := os.Rename(out.Name(), filepath.Join(folder, sum)); err != nil {
+		return problem.Disk(err, "the file could not be stored", sum)
+	}
+	return nil
+}
+
 // RemoveFile forgets a file.
 func (s *Site) RemoveFile(ctx context.Context, name string) error {
 	s.sweeping.Lock()

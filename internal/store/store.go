@@ -143,6 +143,15 @@ func (s *Store) migrate(ctx context.Context) error {
 	return err
 }
 
+// versions tells of which version the records are, and which this service writes.
+func (s *Store) versions(ctx context.Context) (is, newest int64, err error) {
+	if err := s.db.GetContext(ctx, &is, `SELECT COALESCE(MAX(version_id), 0) FROM goose_db_version WHERE is_applied`); err != nil {
+		return 0, 0, err
+	}
+	list, err := migrations.ReadDir("migrations")
+	return is, int64(len(list)), err
+}
+
 // Close waits for writes under way and closes the folder. Closing again does nothing.
 func (s *Store) Close() (err error) {
 	s.once.Do(func() {

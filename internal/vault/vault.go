@@ -221,6 +221,38 @@ func (v *Vault) KeepAs(ctx context.Context, site *store.Site, token, secret stri
 	return site.AddSecret(ctx, token, seal(aead, token, []byte(secret)), keyID)
 }
 
+// Secrets opens all secrets of a site, by what stands for them. Those that a lost key sealed are
+// left out.
+func (v *Vault) Secrets(ctx context.Context, site *store.Site) (map[string]string, error) {
+	tokens, err := site.SecretTokens(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]string{}
+	for _, token := range tokens {
+		secret, ok, err := v.Secret(ctx, site, token)
+		if err != nil {
+			return nil, err
+		}
+		if ok {
+			all[token] = secret
+		}
+	}
+	return all, nil
+}
+
+// Sealer gives what seals secrets, each bound to something, and which key it does that with. The
+// key stays that until done is called.
+func (v *Vault) Sealer() (seals func(bound, secret string) []byte, keyID string, done func(), err error) {
+	v.writing.RLock()
+	aead, keyID, err := v.cipher()
+	if err != nil {
+		v.writing.RUnlock()
+		return nil, "", nil, err
+	}
+	return func(bound, secret string) []byte { return seal(aead, bound, []byte(secret)) }, keyID, v.writing.RUnlock, nil
+}
+
 // Secret opens what a token of a site stands for; ok is false when nothing does.
 func (v *Vault) Secret(ctx context.Context, site *store.Site, token string) (secret string, ok bool, err error) {
 	aead, keyID, err := v.cipher()
@@ -236,6 +268,20 @@ func (v *Vault) Secret(ctx context.Context, site *store.Site, token string) (sec
 		return "", false, damaged(token)
 	}
 	return string(open), true, nil
+}
+
+// Renamed gives what stands for a secret when its site moves from one number to another: names of
+// the service's own hold the number, the others are made anew, so that the site may be there
+// twice. ok is false for what stands for no secret.
+func Renamed(token string, from, to int64) (fresh string, ok bool) {
+	rest, ok := strings.CutPrefix(token, Prefix)
+	if !ok || rest == "" || strings.ContainsFunc(rest, func(r rune) bool { return r <= ' ' || r > '~' || r == '"' || r == '\\' }) {
+		return "", false
+	}
+	if name, own := strings.CutPrefix(rest, fmt.Sprintf("%d/", from)); own {
+		return fmt.Sprintf("%s%d/%s", Prefix, to, name), true
+	}
+	return Prefix + strings.ToLower(rand.Text()), true
 }
 
 // Shared gives the one password that all devices of a kind share in a site, in

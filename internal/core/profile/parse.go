@@ -37,6 +37,7 @@ func Parse(doc []byte, drivers []Driver) (*Profile, error) {
 	}); err != nil {
 		return nil, fmt.Errorf("the profile cannot be read: %w", err)
 	}
+	p.Source = doc
 	err := p.nameHands()
 	if err == nil {
 		err = p.bind(drivers)

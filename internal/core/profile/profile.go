@@ -70,6 +70,7 @@ const (
 
 // Profile is one parsed and checked document.
 type Profile struct {
+	Source    []byte       `yaml:"-" json:"-"` // the document that it was read from
 	Redstart  string       `yaml:"redstart" json:"-"`
 	ID        string       `yaml:"id" json:"id"`
 	Maker     string       `yaml:"maker" json:"maker"`
