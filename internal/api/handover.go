@@ -49,3 +49,23 @@ type PacketsFor struct {
 	SealTo
 	Tags []string `json:"tags,omitempty"`
 }
+
+// Lookout is when the service looks by itself whether a site is as it was.
+type Lookout struct {
+	At   string   `json:"at"`             // time of day at the site, as 02:30
+	Days []string `json:"days,omitempty"` // mon to sun; every day without
+	Tags []string `json:"tags,omitempty"` // entries that are looked at; all that are set without
+	Hook string   `json:"hook,omitempty"` // where it is told what changed
+	Pace int      `json:"pace,omitempty"` // frames per second that ask who is there; gentle without
+}
+
+// LookoutView is a lookout with what it found.
+type LookoutView struct {
+	On bool `json:"on"`
+	Lookout
+	Next     time.Time             `json:"next,omitzero"`
+	LookedAt time.Time             `json:"lookedAt,omitzero"`
+	Against  string                `json:"against"` // what it is compared with, in words
+	Changed  []handover.Difference `json:"changed"` // what is not as it was
+	Wrong    string                `json:"wrong,omitempty"`
+}

@@ -115,4 +115,5 @@ type VerifyOptions struct {
 	Chosen
 	Restart string `json:"restart,omitempty"` // needed, always or never
 	Capture bool   `json:"capture,omitempty"` // keep the packets
+	Gentle  bool   `json:"gentle,omitempty"`  // two devices at a time
 }

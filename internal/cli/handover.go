@@ -53,7 +53,7 @@ func (a *app) handover() *cobra.Command {
 			return a.saveFile(args[1], content)
 		})}
 	c.Flags().StringVar(&to, "to", "", "`name` of who takes it, and whom they are from: it is kept that they have it, and what changes from then on is told")
-	c.AddCommand(a.handCredentials(), a.labels(), a.sheets(), a.given(), a.changes(), a.checkRecord(), a.packets())
+	c.AddCommand(a.handCredentials(), a.labels(), a.sheets(), a.given(), a.changes(), a.checkRecord(), a.packets(), a.lookout())
 	return c
 }
 
@@ -276,4 +276,77 @@ redstart vault learn FILE. The history of every entry says for whom it was seale
 		})}
 	seal.add(c)
 	return c
+}
+
+// lookout has the service look by itself whether the site is as it was.
+func (a *app) lookout() *cobra.Command {
+	var in api.Lookout
+	var off, now bool
+	c := &cobra.Command{Use: "lookout", Short: "Have the service look by itself whether the site is as it was, or see what it found",
+		Long: `Finds and verifies gently at a time of day, changes nothing and restarts nothing, and says what is not
+as it was handed over: devices that left or came, addresses, names, firmware, keys, factory logins
+that open again. Where nothing was handed over, it is compared with what was seen at first. A hook
+gets what changed as JSON, signed (RFC 9421) with the key in the printed report.`,
+		Example: "  redstart handover lookout --at 02:30\n  redstart handover lookout --at 04:00 --days sun --hook https://alarms.example/redstart",
+		Args:    cobra.NoArgs}
+	c.RunE = a.with(func(ctx context.Context, k *client.Client, _ []string) error {
+		if off {
+			if err := k.EndLookout(ctx); err != nil {
+				return err
+			}
+			a.say("The service looks at this site by itself no more.")
+			return nil
+		}
+		v, err := api.LookoutView{}, error(nil)
+		switch {
+		case c.Flags().Changed("at"):
+			v, err = k.SetLookout(ctx, in)
+		case c.Flags().Changed("days") || c.Flags().Changed("tag") || c.Flags().Changed("hook"):
+			return &usageError{errors.New("it is not said at what time of day: --at 02:30")}
+		default:
+			v, err = k.Lookout(ctx)
+		}
+		if err == nil && now {
+			v, err = k.LookNow(ctx)
+		}
+		if err != nil {
+			return err
+		}
+		return a.printLookout(v)
+	})
+	c.Flags().StringVar(&in.At, "at", "", "`time` of day at the site, such as 02:30")
+	c.Flags().StringSliceVar(&in.Days, "days", nil, "`days` on which it looks, such as mon,thu; every day without")
+	c.Flags().StringSliceVar(&in.Tags, "tag", nil, "`entries` that it looks at; all that are set without")
+	c.Flags().StringVar(&in.Hook, "hook", "", "`address` that is told what changed")
+	c.Flags().IntVar(&in.Pace, "pace", 0, "`frames` per second that ask who is there; 50 without")
+	c.Flags().BoolVar(&off, "off", false, "look no more")
+	c.Flags().BoolVar(&now, "now", false, "look now as well, and wait for what it finds")
+	return c
+}
+
+func (a *app) printLookout(v api.LookoutView) error {
+	if a.output == "table" {
+		if !v.On {
+			a.say("The service does not look at this site by itself. Say when: redstart handover lookout --at 02:30")
+			return nil
+		}
+		a.say("Looks at %s, next %s; compared with %s.", v.At, v.Next.Local().Format("2 Jan 2006 15:04"), v.Against)
+		if v.Wrong != "" {
+			a.say("The last time that did not go: %s", v.Wrong)
+		}
+		if v.LookedAt.IsZero() {
+			a.say("It has not looked yet.")
+			return nil
+		}
+		a.say("Looked %s.", v.LookedAt.Local().Format("2 Jan 2006 15:04:05"))
+		if len(v.Changed) == 0 {
+			a.say("Everything is as it was.")
+			return nil
+		}
+	}
+	var rows [][]any
+	for _, d := range v.Changed {
+		rows = append(rows, []any{d.Tag, d.Column, dash(d.Was), dash(d.Is)})
+	}
+	return a.list(v, []string{"Tag", "What", "Was", "Is"}, rows, "")
 }

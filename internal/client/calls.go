@@ -196,6 +196,27 @@ func (c *Client) TakeSite(ctx context.Context, opened io.Reader, as string, prev
 	return out, err
 }
 
+// Lookout tells when the service looks by itself, and what it found.
+func (c *Client) Lookout(ctx context.Context) (api.LookoutView, error) {
+	return get[api.LookoutView](ctx, c, c.at("/lookout"))
+}
+
+// SetLookout has the service look by itself.
+func (c *Client) SetLookout(ctx context.Context, in api.Lookout) (out api.LookoutView, err error) {
+	err = c.call(ctx, http.MethodPut, c.at("/lookout"), in, &out)
+	return out, err
+}
+
+// EndLookout has it look by itself no more.
+func (c *Client) EndLookout(ctx context.Context) error {
+	return c.call(ctx, http.MethodDelete, c.at("/lookout"), nil, nil)
+}
+
+// LookNow has it look now.
+func (c *Client) LookNow(ctx context.Context) (api.LookoutView, error) {
+	return post[api.LookoutView](ctx, c, c.at("/lookout/look"), nil)
+}
+
 // Labels gives the labels of entries.
 func (c *Client) Labels(ctx context.Context, o api.LabelOptions) ([]byte, error) {
 	q := url.Values{}

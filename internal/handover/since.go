@@ -30,6 +30,9 @@ type thenValue struct {
 // left are columns in which a difference is nothing that changed at the site.
 var left = []string{"tag", "checked", "unverified"}
 
+// checkKey begins the keys of checks among the values.
+const checkKey = "check: "
+
 func (r Record) then() then {
 	t := then{}
 	for _, e := range r.Entries {
@@ -38,6 +41,9 @@ func (r Record) then() then {
 			if v := c.of(r, e); v.Text != "" && !slices.Contains(left, c.Key) {
 				values[c.Key] = thenValue{v.Text, v.Verified}
 			}
+		}
+		for _, c := range e.Checks {
+			values[checkKey+c.Name] = thenValue{Text: c.Verdict.String()}
 		}
 		t[e.Tag] = values
 	}
@@ -79,6 +85,15 @@ func Since(packed []byte, r Record) ([]Difference, error) {
 			a, b := before[c.Key], is[e.Tag][c.Key]
 			if a != b {
 				list = append(list, Difference{e.Tag, c.Says, a.said(b), b.said(a)})
+			}
+		}
+		for _, c := range e.Checks {
+			key := checkKey + c.Name
+			if was, now := before[key].Text, c.Verdict.String(); was != "" && was != now {
+				if c.Observed != "" {
+					now += ": " + c.Observed
+				}
+				list = append(list, Difference{e.Tag, key, was, now})
 			}
 		}
 	}

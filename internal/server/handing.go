@@ -57,6 +57,14 @@ func (s *Server) handingRoutes() []route {
 			func(r *request, in upload) (api.Coming, error) {
 				return s.TakeSite(r, in, r.query("as"), r.yes("preview"), r.who.Name)
 			}).takes(previews, text("as", "key that the site gets here; its own without")),
+		call(s, "GET", at+"lookout", "When the service looks by itself whether the site is as it was, and what it found", account.Look,
+			func(r *request, _ none) (api.LookoutView, error) { return r.site.Lookout(r) }),
+		call(s, "PUT", at+"lookout", "Have the service look by itself from now on, once at once", account.Own,
+			func(r *request, in api.Lookout) (api.LookoutView, error) { return r.site.SetLookout(r, in) }),
+		call(s, "DELETE", at+"lookout", "Have the service look by itself no more", account.Own,
+			func(r *request, _ none) (none, error) { return none{}, r.site.EndLookout(r) }),
+		call(s, "POST", at+"lookout/look", "Have it look now, and wait for what it finds", account.Commission,
+			func(r *request, _ none) (api.LookoutView, error) { return r.site.LookNow(r) }),
 		call(s, "GET", at+"labels", "Labels of entries in walking order, with a code that phones read", account.Look,
 			func(r *request, _ none) (site.Download, error) {
 				return r.site.Labels(r, api.LabelOptions{Size: r.query("size"), Gap: r.query("gap"), Page: r.query("page"),

@@ -123,10 +123,15 @@ func (s *Site) options(ctx context.Context) (survey.Options, plan.Plan, error) {
 	return o, p, nil
 }
 
+// mostPace is how many frames per second may ask who is there.
+const mostPace = 10_000
+
+var errPace = problem.New(problem.Usage, "the pace must be 1 to 10,000 frames per second", "")
+
 // Find starts a survey.
 func (s *Site) Find(ctx context.Context, who string, f api.FindOptions) (api.Work, error) {
-	if f.Pace < 0 || f.Pace > 10000 {
-		return api.Work{}, problem.New(problem.Usage, "the pace must be 1 to 10,000 frames per second", "")
+	if f.Pace < 0 || f.Pace > mostPace {
+		return api.Work{}, errPace
 	}
 	if err := s.may(false); err != nil {
 		return api.Work{}, err

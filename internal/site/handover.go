@@ -84,6 +84,9 @@ func (s *Site) HandOver(ctx context.Context, in api.ForTaker, who string) (Downl
 	if err != nil {
 		return Download{}, err
 	}
+	if err := s.seenNow(ctx); err != nil {
+		return Download{}, err
+	}
 	s.log.Info("something was handed over", "site", s.store.Key, "what", in.Document, "who", who)
 	s.hub.Publish(s.store.Key, "handover", struct{}{})
 	return out, nil

@@ -50,6 +50,10 @@ type Service struct {
 	end  context.CancelFunc
 	work sync.WaitGroup
 
+	nudged       chan struct{}    // holds one token when it is to be worked out anew when to look
+	looking      sync.Mutex       // held by what looks by itself
+	lookoutWrong map[int64]string // why that did not go lately, by site; under mu
+
 	// planning is held by whoever changes a plan: from reading it to writing it.
 	planning sync.Mutex
 
@@ -83,6 +87,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if err := s.waitWithRuns(ctx); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
+	s.work.Go(s.keepLooking)
 	return s, nil
 }
 
@@ -104,7 +109,7 @@ func open(ctx context.Context, c Config) (*Service, error) {
 	}
 	s := &Service{config: c, store: records, vault: v, log: c.Log, hub: events.New(),
 		accounts: account.In(records, c.Log), resolved: map[int64]resolved{}, plugs: make(chan struct{}),
-		watches: map[string]*watching{}, pages: pages.New(c.Log, c.PagesBelow, c.Secured)}
+		watches: map[string]*watching{}, nudged: make(chan struct{}, 1), lookoutWrong: map[int64]string{}, pages: pages.New(c.Log, c.PagesBelow, c.Secured)}
 	s.life, s.end = context.WithCancel(context.Background())
 	if err = s.clearAside(); err != nil {
 		return nil, errors.Join(err, records.Close())

@@ -120,7 +120,11 @@ func (s *Site) Verify(ctx context.Context, who string, in api.VerifyOptions) (ap
 	}
 	a, err := s.begin(w, nil, func(ctx context.Context) error {
 		defer end(api.Verifying)
-		slots := make(chan struct{}, verifySideBySide)
+		side := verifySideBySide
+		if in.Gentle {
+			side = 2
+		}
+		slots := make(chan struct{}, side)
 		var all sync.WaitGroup
 		ctx, cut := context.WithCancelCause(ctx)
 		defer cut(nil)

@@ -25,6 +25,7 @@ type working struct {
 	on    *segment
 	holds holds
 	stop  chan struct{}           // closes when a person stops it
+	ended chan struct{}           // closes when it has ended
 	cut   context.CancelCauseFunc // nil once it has ended
 	// runner carries the run out, where it is one.
 	runner *commission.Runner
@@ -126,7 +127,7 @@ func (s *Site) begin(w *working, prepare func() error, do func(ctx context.Conte
 	if err := s.may(w.Kind != api.Finding); err != nil {
 		return api.Work{}, err
 	}
-	w.s, w.stop, w.on = s.Service, make(chan struct{}), s.segment()
+	w.s, w.stop, w.ended, w.on = s.Service, make(chan struct{}), make(chan struct{}), s.segment()
 	ctx, cut := context.WithCancelCause(s.life)
 	w.cut = cut
 	if err := s.claim(w); err != nil {
@@ -178,6 +179,7 @@ func (w *working) end(err, by error) {
 			a.State, a.Text = store.Failed, err.Error()
 		}
 	})
+	defer close(w.ended)
 	a := w.now()
 	w.s.log.Info("work ended", "work", a.ID, "kind", a.Kind, "state", a.State, "done", a.Done, "failed", a.Failed,
 		"text", a.Text)
@@ -193,6 +195,24 @@ func cutOffBy(err error) error {
 		return err
 	}
 	return nil
+}
+
+// outcome waits until a work has ended, and gives how.
+func (s *Service) outcome(ctx context.Context, id int64) (api.Work, error) {
+	s.mu.Lock()
+	i := slices.IndexFunc(s.works, func(w *working) bool { return w.ID == id })
+	if i < 0 {
+		s.mu.Unlock()
+		return api.Work{}, problem.New(problem.Missing, "there is no such work", "")
+	}
+	w := s.works[i]
+	s.mu.Unlock()
+	select {
+	case <-w.ended:
+		return w.now(), nil
+	case <-ctx.Done():
+		return api.Work{}, ctx.Err()
+	}
 }
 
 // now gives the work as it is.

@@ -75,7 +75,7 @@ func (s *Site) Snapshot(ctx context.Context, path string) error {
 		statements = append(statements, `DELETE FROM `+table+` WHERE mac NOT IN (SELECT mac FROM devices WHERE site = :site
 			UNION SELECT device FROM entries WHERE site = :site)`)
 	}
-	for _, table := range []string{"tokens", "sessions", "users", "credentials", "secrets", "keyring", "lost_keys", "signing", "captures"} {
+	for _, table := range []string{"tokens", "sessions", "users", "credentials", "secrets", "keyring", "lost_keys", "signing", "captures", "lookouts"} {
 		statements = append(statements, `DELETE FROM `+table)
 	}
 	for _, m := range slices.Backward(moved) {

@@ -25,6 +25,16 @@ CREATE TABLE captures (
     what TEXT NOT NULL, -- of what work
     file TEXT NOT NULL
 );
+-- When the service looks by itself whether a site is as it was, and what it found.
+CREATE TABLE lookouts (
+    site      INTEGER PRIMARY KEY REFERENCES sites (id),
+    doc       TEXT NOT NULL,                -- when, at what, whom to tell
+    register  BLOB NOT NULL DEFAULT x'',    -- the values that are compared with where nothing was handed over
+    seen      TEXT NOT NULL DEFAULT '[]',   -- the devices on the segment then
+    looked_at INTEGER NOT NULL DEFAULT 0,
+    changed   TEXT NOT NULL DEFAULT '[]',   -- what is not as it was
+    told      TEXT NOT NULL DEFAULT ''      -- sum of what the hook was told last
+);
 
 -- +goose Down
-DROP TABLE captures; DROP TABLE signing; DROP TABLE handovers;
+DROP TABLE lookouts; DROP TABLE captures; DROP TABLE signing; DROP TABLE handovers;
