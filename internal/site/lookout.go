@@ -267,7 +267,13 @@ func (s *Site) compare(ctx context.Context, l store.Lookout, how api.Lookout) er
 		return err
 	}
 	l.Changed, l.LookedAt = string(doc), store.Now()
-	sum := sha256.Sum256(doc)
+	// What a check observed may read otherwise each time, and be the same.
+	var same strings.Builder
+	for _, d := range changed {
+		is, _, _ := strings.Cut(d.Is, ": ")
+		fmt.Fprintf(&same, "%q %q %q %q\n", d.Tag, d.Column, d.Was, is)
+	}
+	sum := sha256.Sum256([]byte(same.String()))
 	told := hex.EncodeToString(sum[:])
 	var hookErr error
 	if how.Hook != "" && told != l.Told && (len(changed) > 0 || l.Told != "") {
