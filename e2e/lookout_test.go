@@ -75,14 +75,14 @@ func TestTheServiceLooksByItself(t *testing.T) {
 			t.Error(err)
 		}
 		var doc struct {
-			Changed []struct{ Tag, Column string }
+			Changed []struct{ Tag, Column, Was, Is string }
 		}
 		if err := json.Unmarshal(body, &doc); err != nil {
 			t.Error(err)
 		}
 		list := []string{}
 		for _, d := range doc.Changed {
-			list = append(list, d.Tag+" "+d.Column)
+			list = append(list, strings.Join([]string{d.Tag, d.Column, d.Was, d.Is}, " "))
 		}
 		signers <- key
 		told <- list
@@ -133,8 +133,8 @@ func TestTheServiceLooksByItself(t *testing.T) {
 	}())
 	redstart(0, nil, "handover", "lookout", "--now")
 	select {
-	case list := <-told:
-		t.Errorf("the hook was told the same twice: %v", list)
+	case again := <-told:
+		t.Errorf("the hook was told the same twice:\n%v\n%v", list, again)
 	default:
 	}
 	if r.site.Boxes[0].Starts() != starts {

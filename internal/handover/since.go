@@ -30,8 +30,8 @@ type thenValue struct {
 // left are columns in which a difference is nothing that changed at the site.
 var left = []string{"tag", "checked", "unverified"}
 
-// checkKey begins the keys of checks among the values.
-const checkKey = "check: "
+// CheckKey begins what a difference of a check is called.
+const CheckKey = "check: "
 
 func (r Record) then() then {
 	t := then{}
@@ -43,7 +43,7 @@ func (r Record) then() then {
 			}
 		}
 		for _, c := range e.Checks {
-			values[checkKey+c.Name] = thenValue{Text: c.Verdict.String()}
+			values[CheckKey+c.Name] = thenValue{Text: c.Verdict.String()}
 		}
 		t[e.Tag] = values
 	}
@@ -88,7 +88,7 @@ func Since(packed []byte, r Record) ([]Difference, error) {
 			}
 		}
 		for _, c := range e.Checks {
-			key := checkKey + c.Name
+			key := CheckKey + c.Name
 			if was, now := before[key].Text, c.Verdict.String(); was != "" && was != now {
 				if c.Observed != "" {
 					now += ": " + c.Observed
