@@ -275,3 +275,43 @@ func TestPacketsOfEachDevice(t *testing.T) {
 	redstart(0, []string{"Forgotten"}, "handover", "packets", "1", "--forget")
 	redstart(1, []string{"no packets are kept"}, "handover", "packets", "1", sealed, "--recipient", key.Recipient().String())
 }
+
+// Logins are printed only when asked for by name, of named entries, and it is recorded for whom.
+func TestLoginsOnPaper(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 2, Only: "C20", Seed: 88, Pace: 0.3})
+	r.upToMatch()
+	redstart := r.with(t)
+	dir := t.TempDir()
+	sheet, labels := filepath.Join(dir, "logins.pdf"), filepath.Join(dir, "labels.pdf")
+	b := r.site.Boxes[0]
+	tag := r.entryOf(b).Tag
+	redstart(1, []string{"no stored login is known to open it"}, "handover", "logins", sheet, tag, "--to", "Ida Holm")
+	redstart(0, []string{"2 of 2 configured"}, "commission")
+	redstart(2, []string{"to whom"}, "handover", "logins", sheet, tag)
+	redstart(2, []string{"of which entries"}, "handover", "labels", labels, "--login-for", "Ida Holm")
+	redstart(2, []string{"does not fit on the label"}, "handover", "labels", labels, tag, "--login-for", "Ida Holm", "--size", "30x20", "--fields", "tag")
+	if list, err := os.ReadDir(dir); err != nil || len(list) > 0 {
+		t.Errorf("something is left: %v %v", list, err)
+	}
+	redstart(0, []string{"Written"}, "handover", "logins", sheet, tag, "--to", "Ida Holm")
+	redstart(0, []string{"Written"}, "handover", "labels", labels, tag, "--login-for", "Olav Nes")
+	for _, path := range []string{sheet, labels} {
+		out, err := exec.CommandContext(patience(t), "pdftotext", "-layout", path, "-").Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !bytes.Contains(out, []byte(b.Running().Password)) || !bytes.Contains(out, []byte(tag)) {
+			t.Errorf("%s does not have the login:\n%s", path, out)
+		}
+		if other := r.site.Boxes[1]; bytes.Contains(out, []byte(other.Running().Password)) {
+			t.Errorf("%s has another login too", path)
+		}
+	}
+	redstart(0, []string{"login printed on a sheet for Ida Holm", "login printed on a label for Olav Nes"}, "plan", "show", tag)
+	without := filepath.Join(dir, "without.pdf")
+	redstart(0, []string{"Written"}, "handover", "labels", without, tag)
+	if out, err := exec.CommandContext(patience(t), "pdftotext", without, "-").Output(); err != nil || bytes.Contains(out, []byte(b.Running().Password)) {
+		t.Errorf("a label that nobody asked for by name has the login: %v", err)
+	}
+}

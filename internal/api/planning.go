@@ -115,13 +115,26 @@ type Detail struct {
 
 // LabelOptions say which labels are printed, and on what.
 type LabelOptions struct {
-	Size   string // width x height in mm: 70x37
-	Gap    string // between labels, across and down: 2.5x0; "": none
-	Page   string // A4, letter or roll; "": A4
-	Start  string // the label of the first sheet to begin with; "": the first
-	Fields string // columns of the register, divided by commas; "": the usual ones
-	Tags   string // of the entries, divided by commas; "": all
-	Format string // pdf, or svg for an archive with a drawing for each page
+	Size   string `json:"size"`   // width x height in mm: 70x37
+	Gap    string `json:"gap"`    // between labels, across and down: 2.5x0; "": none
+	Page   string `json:"page"`   // A4, letter or roll; "": A4
+	Start  string `json:"start"`  // the label of the first sheet to begin with; "": the first
+	Fields string `json:"fields"` // columns of the register, divided by commas; "": the usual ones
+	Tags   string `json:"tags"`   // of the entries, divided by commas; "": all
+	Format string `json:"format"` // pdf, or svg for an archive with a drawing for each page
+}
+
+// LoginLabels are labels that have the login of each entry, for somebody. They are of named
+// entries only.
+type LoginLabels struct {
+	LabelOptions
+	To string `json:"to"`
+}
+
+// LoginsFor says of which entries logins are printed, and for whom.
+type LoginsFor struct {
+	Tags []string `json:"tags"`
+	To   string   `json:"to"`
 }
 
 // SealTo is for whom credentials are sealed: public keys of age, or a passphrase.

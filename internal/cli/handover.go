@@ -53,7 +53,7 @@ func (a *app) handover() *cobra.Command {
 			return a.saveFile(args[1], content)
 		})}
 	c.Flags().StringVar(&to, "to", "", "`name` of who takes it, and whom they are from: it is kept that they have it, and what changes from then on is told")
-	c.AddCommand(a.handCredentials(), a.labels(), a.sheets(), a.given(), a.changes(), a.checkRecord(), a.packets(), a.lookout())
+	c.AddCommand(a.handCredentials(), a.labels(), a.sheets(), a.given(), a.changes(), a.checkRecord(), a.packets(), a.lookout(), a.logins())
 	return c
 }
 
@@ -226,10 +226,26 @@ func (a *app) sheets() *cobra.Command {
 		})}
 }
 
+// logins writes a sheet of paper with logins.
+func (a *app) logins() *cobra.Command {
+	var to string
+	c := &cobra.Command{Use: "logins FILE.pdf TAG...", Short: "Write a sheet of paper with what opens the named entries, and record for whom",
+		Args: cobra.MinimumNArgs(2), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
+			content, err := c.LoginSheet(ctx, api.LoginsFor{Tags: args[1:], To: to})
+			if err != nil {
+				return err
+			}
+			return a.saveFile(args[0], content)
+		})}
+	c.Flags().StringVar(&to, "to", "", "`name` of who takes it, and whom they are from")
+	return c
+}
+
 // labels prints labels.
 func (a *app) labels() *cobra.Command {
 	var o api.LabelOptions
 	var start int
+	var loginFor string
 	c := &cobra.Command{Use: "labels FILE [TAG...]", Short: "Write labels as PDF, or with a name that ends in .zip as SVG drawings",
 		Long: `Prints a label for each entry, or those named, in walking order: by area, floor, place and tag.
 Each has a code that a phone shows and that Redstart's own scanner takes. Fields are columns of
@@ -241,12 +257,19 @@ the register; the first one stands large.`,
 				o.Format = "svg"
 			}
 			o.Start = strconv.Itoa(start)
-			content, err := c.Labels(ctx, o)
+			var content []byte
+			var err error
+			if loginFor != "" {
+				content, err = c.LoginLabels(ctx, api.LoginLabels{LabelOptions: o, To: loginFor})
+			} else {
+				content, err = c.Labels(ctx, o)
+			}
 			if err != nil {
 				return err
 			}
 			return a.saveFile(args[0], content)
 		})}
+	c.Flags().StringVar(&loginFor, "login-for", "", "print the login too, of the entries that are named, for somebody of this `name`; recorded")
 	c.Flags().StringVar(&o.Size, "size", "70x37", "`width x height` of a label in mm")
 	c.Flags().StringVar(&o.Gap, "gap", "", "between labels, `across x down`, in mm")
 	c.Flags().StringVar(&o.Page, "page", "A4", "what they are on: A4, letter or roll")

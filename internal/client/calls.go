@@ -229,6 +229,16 @@ func (c *Client) Labels(ctx context.Context, o api.LabelOptions) ([]byte, error)
 	return get[[]byte](ctx, c, c.at("/labels?"+q.Encode()))
 }
 
+// LoginLabels gives labels of named entries with the login of each.
+func (c *Client) LoginLabels(ctx context.Context, in api.LoginLabels) ([]byte, error) {
+	return post[[]byte](ctx, c, c.at("/labels"), in)
+}
+
+// LoginSheet gives a sheet with the logins of named entries.
+func (c *Client) LoginSheet(ctx context.Context, in api.LoginsFor) ([]byte, error) {
+	return post[[]byte](ctx, c, c.at("/documents/logins"), in)
+}
+
 // Sheets gives a commissioning sheet for each of some entries.
 func (c *Client) Sheets(ctx context.Context, tags []string) ([]byte, error) {
 	return get[[]byte](ctx, c, c.at("/sheets"+query("tags", strings.Join(tags, ","))))

@@ -411,3 +411,45 @@ func TestDocumentsSpeakTheLanguageOfTheSite(t *testing.T) {
 		}
 	}
 }
+
+// LibreOffice, which shares nothing with the library that wrote it, reads the workbook: every
+// sheet, every row, and no formula.
+func TestAnotherProgramReadsTheWorkbook(t *testing.T) {
+	t.Parallel()
+	office, dir := tool(t, "soffice"), t.TempDir()
+	r := quay()
+	path := filepath.Join(dir, "register.xlsx")
+	if err := os.WriteFile(path, written(t, "register", r), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	// Filter options of its CSV: comma, quotes, UTF-8, ..., and -1 for every sheet.
+	out, err := exec.CommandContext(t.Context(), office, "-env:UserInstallation=file://"+dir+"/profile", "--headless", "--convert-to",
+		"csv:Text - txt - csv (StarCalc):44,34,76,1,,0,false,true,false,true,false,-1", "--outdir", dir, path).CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	sheets, err := filepath.Glob(filepath.Join(dir, "register-*.csv"))
+	if err != nil || len(sheets) != 5 {
+		t.Fatalf("%v, %v\n%s", sheets, err, out)
+	}
+	read := func(sheet string) [][]string {
+		t.Helper()
+		content, err := os.ReadFile(filepath.Join(dir, "register-"+sheet+".csv"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		rows, err := csv.NewReader(bytes.NewReader(content)).ReadAll()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return rows
+	}
+	rows := read("Register")
+	if len(rows) != len(r.Entries)+1 || rows[0][0] != "Tag" || rows[1][0] != "CAM-1" || !slices.Contains(rows[1], "02:00:00:00:00:01") ||
+		rows[3][0] != "=cmd()|x" && rows[3][0] != "'=cmd()|x" {
+		t.Errorf("%q", rows)
+	}
+	if rows := read("Checks"); len(rows) != 7 {
+		t.Errorf("%q", rows)
+	}
+}

@@ -68,4 +68,7 @@ type Entry struct {
 	Checks       []result.Check
 	// Differs says in words in what its device differs from the plan as it is now.
 	Differs []string
+	// Login is what opens its device, user and password; filled in only for labels that were
+	// asked for with it.
+	Login string
 }

@@ -214,6 +214,7 @@ func (l *Labels) label(e Entry, x, y float64) ([]mark, error) {
 		}
 	}
 	var texts []string
+	login := 0 // which text is the login; 0: none
 	for _, key := range l.sheet.Fields {
 		for _, c := range Columns {
 			// What is called as its tag is not said twice.
@@ -221,6 +222,10 @@ func (l *Labels) label(e Entry, x, y float64) ([]mark, error) {
 				texts = append(texts, drawn(v))
 			}
 		}
+	}
+	if e.Login != "" {
+		login = len(texts)
+		texts = append(texts, e.Login)
 	}
 	left, width := x+2*padding+side, l.sheet.Width-side-3*padding
 	height := (l.sheet.Height - 2*padding) / (float64(len(texts)) + 0.5) / 1.25 // the first one is half as large again
@@ -237,6 +242,9 @@ func (l *Labels) label(e Entry, x, y float64) ([]mark, error) {
 		}
 		at += size * 1.25
 		fits, drawn := l.fit(text, i == 0, size, width)
+		if login > 0 && i == login && (fits != text || !Drawable(text)) {
+			return nil, problem.New(problem.Usage, "its login does not fit on the label so that it can be read whole", "take larger labels, or the sheet: redstart handover logins").About(e.Tag)
+		}
 		marks = append(marks, mark{x: left, y: at - size*0.3, h: drawn, text: fits, bold: i == 0})
 	}
 	return marks, nil

@@ -53,6 +53,9 @@ func newPaper(r Record, title string) *paper {
 	return p
 }
 
+// Drawable reports whether a text is drawn as it is, letter by letter.
+func Drawable(text string) bool { return drawn(text) == text }
+
 // drawn is a text as it can be drawn: on one line, without signs beyond the font's plane.
 func drawn(text string) string {
 	return strings.Map(func(r rune) rune {

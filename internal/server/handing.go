@@ -65,6 +65,12 @@ func (s *Server) handingRoutes() []route {
 			func(r *request, _ none) (none, error) { return none{}, r.site.EndLookout(r) }),
 		call(s, "POST", at+"lookout/look", "Have it look now, and wait for what it finds", account.Commission,
 			func(r *request, _ none) (api.LookoutView, error) { return r.site.LookNow(r) }),
+		call(s, "POST", at+"labels", "Labels of named entries with the login of each, for somebody; recorded", account.Commission,
+			func(r *request, in api.LoginLabels) (site.Download, error) {
+				return r.site.LoginLabels(r, in, r.who.Name)
+			}),
+		call(s, "POST", at+"documents/logins", "A sheet of paper with the logins of named entries, for somebody, as PDF; recorded", account.Commission,
+			func(r *request, in api.LoginsFor) (site.Download, error) { return r.site.LoginSheet(r, in, r.who.Name) }),
 		call(s, "GET", at+"labels", "Labels of entries in walking order, with a code that phones read", account.Look,
 			func(r *request, _ none) (site.Download, error) {
 				return r.site.Labels(r, api.LabelOptions{Size: r.query("size"), Gap: r.query("gap"), Page: r.query("page"),

@@ -54,12 +54,21 @@ func (s *Site) made(d *handover.Document, r handover.Record) (Download, error) {
 // longestTaker is how long the name of somebody who takes something may be, in characters.
 const longestTaker = 200
 
+// takerOf reads the name of somebody who takes something.
+func takerOf(text string) (string, error) {
+	to := value.Printable(strings.TrimSpace(text))
+	if to == "" || len([]rune(to)) > longestTaker {
+		return "", problem.New(problem.Usage, "it is not said to whom it is handed over, or in more than 200 characters",
+			"give their name, and whom they are from: --to \"Ida Holm, Skerry Ferries\"")
+	}
+	return to, nil
+}
+
 // HandOver makes a document for somebody, and keeps that they have it, with the values of now.
 func (s *Site) HandOver(ctx context.Context, in api.ForTaker, who string) (Download, error) {
-	to := value.Printable(strings.TrimSpace(in.To))
-	if to == "" || len([]rune(to)) > longestTaker {
-		return Download{}, problem.New(problem.Usage, "it is not said to whom it is handed over, or in more than 200 characters",
-			"give their name, and whom they are from: --to \"Ida Holm, Skerry Ferries\"")
+	to, err := takerOf(in.To)
+	if err != nil {
+		return Download{}, err
 	}
 	i := slices.IndexFunc(handover.All, func(d *handover.Document) bool { return d.Name == in.Document })
 	if i < 0 {

@@ -5,12 +5,15 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
 	"redstart/internal/api"
 	"redstart/internal/core/problem"
 	"redstart/internal/handover"
+	"redstart/internal/store"
+	"redstart/internal/vault"
 )
 
 // usualLabel is the size of labels where none is given: 24 of them are on a sheet of A4.
@@ -18,11 +21,15 @@ const usualLabel = "70x37"
 
 // Labels prints the labels of entries in walking order.
 func (s *Site) Labels(ctx context.Context, o api.LabelOptions) (Download, error) {
-	sheet, err := labelSheet(o)
+	r, err := s.record(ctx)
 	if err != nil {
 		return Download{}, err
 	}
-	r, err := s.record(ctx)
+	return s.labels(r, o)
+}
+
+func (s *Site) labels(r handover.Record, o api.LabelOptions) (Download, error) {
+	sheet, err := labelSheet(o)
 	if err != nil {
 		return Download{}, err
 	}
@@ -41,6 +48,96 @@ func (s *Site) Labels(ctx context.Context, o api.LabelOptions) (Download, error)
 	}
 	err = labels.PDF(&out)
 	return Download{s.store.Key + "-labels.pdf", "application/pdf", out.Bytes()}, err
+}
+
+// LoginLabels prints labels of named entries that have what opens each, for somebody, and
+// records for whom.
+func (s *Site) LoginLabels(ctx context.Context, in api.LoginLabels, who string) (Download, error) {
+	to, err := takerOf(in.To)
+	if err != nil {
+		return Download{}, err
+	}
+	r, err := s.record(ctx)
+	if err != nil {
+		return Download{}, err
+	}
+	tags, err := chosenOf(r, in.Tags)
+	if err != nil {
+		return Download{}, err
+	}
+	logins, err := s.loginsOf(ctx, r, tags)
+	if err != nil {
+		return Download{}, err
+	}
+	for i := range r.Entries {
+		for _, l := range logins {
+			if l.Tag == r.Entries[i].Tag {
+				r.Entries[i].Login = strings.TrimSpace(l.User + " " + l.Password)
+			}
+		}
+	}
+	out, err := s.labels(r, in.LabelOptions)
+	if err != nil {
+		return Download{}, err
+	}
+	// It is recorded before anybody has it.
+	return out, s.store.AddNotes(ctx, tags, who, "login printed on a label for "+to)
+}
+
+// LoginSheet prints a sheet with what opens named entries, for somebody, and records for whom.
+func (s *Site) LoginSheet(ctx context.Context, in api.LoginsFor, who string) (Download, error) {
+	to, err := takerOf(in.To)
+	if err != nil {
+		return Download{}, err
+	}
+	r, err := s.record(ctx)
+	if err != nil {
+		return Download{}, err
+	}
+	tags, err := chosenOf(r, strings.Join(in.Tags, ","))
+	if err != nil {
+		return Download{}, err
+	}
+	logins, err := s.loginsOf(ctx, r, tags)
+	if err != nil {
+		return Download{}, err
+	}
+	var out bytes.Buffer
+	if err := handover.Logins(&out, r, logins, to); err != nil {
+		return Download{}, err
+	}
+	// It is recorded before anybody has it.
+	return Download{s.store.Key + "-logins.pdf", "application/pdf", out.Bytes()}, s.store.AddNotes(ctx, tags, who, "login printed on a sheet for "+to)
+}
+
+// loginsOf gives what opens the devices of named entries now: each must have something.
+func (s *Site) loginsOf(ctx context.Context, r handover.Record, tags []string) (list []handover.Credential, err error) {
+	if len(tags) == 0 {
+		return nil, problem.New(problem.Usage, "it is not said of which entries logins are printed", "name each by its tag")
+	}
+	if err := s.unlocked(); err != nil {
+		return nil, err
+	}
+	for _, tag := range tags {
+		e := r.Entries[slices.IndexFunc(r.Entries, func(e handover.Entry) bool { return e.Tag == tag })]
+		var logins []vault.Login
+		if !e.Device.IsZero() {
+			if logins, err = s.vault.Logins(ctx, e.Device); err != nil {
+				return nil, err
+			}
+		}
+		i := slices.IndexFunc(logins, func(l vault.Login) bool { return l.State == store.Accepted })
+		if i < 0 {
+			return nil, problem.New(problem.Conflict, "no stored login is known to open it", "commission it, or learn its login: redstart vault learn").About(tag)
+		}
+		l := logins[i]
+		c := handover.Credential{Tag: tag, MAC: e.Device.String(), Name: e.Name, User: l.User, Password: l.Password, State: l.State}
+		if e.Address.IsValid() {
+			c.Address = e.Address.String()
+		}
+		list = append(list, c)
+	}
+	return list, nil
 }
 
 func labelSheet(o api.LabelOptions) (sheet handover.LabelSheet, err error) {
