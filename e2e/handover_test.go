@@ -149,7 +149,12 @@ func TestDocumentsOfASite(t *testing.T) {
 	redstart(0, []string{"tag,address,verified", tag + ","}, "handover", "register-csv", "-")
 
 	b := r.signedIn(t, 1280, "/handover")
-	b.do(shows("3 of 3 entries"), browser.Press("document-register"), shows("register.xlsx is made"),
+	b.do(shows("3 of 3 entries"), browser.Press("look-report"), browser.Seen(chromedp.CSS(`canvas[aria-label^="Page 2 of"]`)),
+		chromedp.KeyEvent("\x1b"), browser.Gone(chromedp.CSS(".n-drawer-mask")), browser.Press("look-hosts"), shows("as planned; made"),
+		chromedp.KeyEvent("\x1b"), browser.Gone(chromedp.CSS(".n-drawer-mask")),
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Who takes it"]`), "Ida Holm, Skerry Ferries"), browser.Press("give"),
+		shows("Ida Holm, Skerry Ferries"), browser.Press("look-by-itself"), shows("It is looking for the first time"),
+		browser.Press("document-register"), shows("register.xlsx is made"),
 		browser.Press("labels-pdf"), shows("labels.pdf is made"),
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Size"]`), "x8"), browser.Press("labels-pdf"), shows("is not width and height"),
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Public keys"]`), "age1nonsense"), browser.Press("credentials"),

@@ -70,7 +70,7 @@ func (p *paper) cover() {
 	p.Ln(10)
 	p.font("", 10.5)
 	for _, text := range []string{p.r.say("as of") + " " + p.r.stamp(), p.r.Site.Contact, p.r.Site.Notes,
-		p.r.say("Signed with the key") + " " + chain.KeyText(p.r.Signer.Public().(ed25519.PublicKey))} {
+		p.r.say("The record is signed with the key") + " " + chain.KeyText(p.r.Signer.Public().(ed25519.PublicKey))} {
 		if text != "" {
 			p.MultiCell(inner, 5.5, text, "", "L", false)
 		}

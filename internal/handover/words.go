@@ -45,8 +45,8 @@ var words = map[string]string{
 	"Inventory in plain JSON, of the form that inventory-schema describes": "Inventarliste i enkel JSON, slik inventory-schema beskriver den",
 	"Logins": "Innlogginger", "For": "Til", "User": "Bruker", "Password": "Passord", "accepted": "godtatt", "pending": "ikke prøvd",
 	"refused": "avvist", "superseded": "erstattet",
-	"Keep this sheet locked away; whoever has it opens these devices.": "Oppbevar arket innelåst; den som har det, åpner disse enhetene.",
-	"Signed with the key": "Signert med nøkkelen",
+	"Keep this sheet locked away; whoever has it opens these devices.":                                   "Oppbevar arket innelåst; den som har det, åpner disse enhetene.",
+	"The record is signed with the key":                                                                  "Journalen er signert med nøkkelen",
 	"Every run, step and check as JSON lines, chained and signed: redstart handover check verifies them": "Hver kjøring, hvert trinn og hver kontroll som JSON-linjer, kjedet og signert: redstart handover check bekrefter dem",
 	"Targets for Prometheus (file_sd), with tag, kind and place as labels":                               "Mål for Prometheus (file_sd), med betegnelse, type og sted som merkelapper",
 }

@@ -97,6 +97,7 @@ func (s *Site) SetLookout(ctx context.Context, l api.Lookout) (api.LookoutView, 
 		return api.LookoutView{}, err
 	}
 	s.nudge()
+	s.hub.Publish(s.store.Key, "lookout", struct{}{})
 	return s.Lookout(ctx)
 }
 

@@ -5,6 +5,7 @@ import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
 import { about, call, onSignedOut, Problem, siteCall } from './api'
 import type {
+  Bodies,
   Device,
   Entry,
   PlanFinding,
@@ -45,6 +46,8 @@ export const useSite = defineStore('site', () => {
   const dark = ref(false) // the segment has no link
   const arrivals = shallowRef<Presence[]>([]) // who came lately, latest first
   const runs = shallowRef<Run[]>([]) // that have not ended
+  const handovers = shallowRef<Bodies['Handover'][]>([])
+  const lookout = shallowRef<Bodies['LookoutView']>()
   const steps = shallowRef<Record<string, RunDevice>>({})
   const revision = ref(0) // counts what may have changed an entry's details
   let source: EventSource | null = null
@@ -129,6 +132,16 @@ export const useSite = defineStore('site', () => {
     }
   }
 
+  // What was handed over, and what is not as it was since.
+  async function loadHandovers() {
+    const [h, l] = await Promise.all([
+      siteCall<Bodies['Handover'][]>('GET', 'handovers'),
+      siteCall<Bodies['LookoutView']>('GET', 'lookout'),
+    ])
+    handovers.value = h
+    lookout.value = l
+  }
+
   async function loadSites() {
     sites.value = await call<Site[]>('GET', 'sites?brief=true') // how far each is takes long to count
     if (!sites.value.some((s) => s.key === key.value)) key.value = sites.value[0]?.key ?? ''
@@ -141,7 +154,15 @@ export const useSite = defineStore('site', () => {
       call<Profile[]>('GET', 'profiles').then((p) => (profiles.value = p)),
       call<Work[]>('GET', 'works').then((w) => (works.value = w)),
       call<{ locked: boolean }>('GET', 'vault').then((v) => (locked.value = v.locked)),
-      ...(open ? [siteCall<Site>('GET', '').then((s) => (site.value = s)), loadPlan(), loadSegment(), loadRuns()] : []),
+      ...(open
+        ? [
+            siteCall<Site>('GET', '').then((s) => (site.value = s)),
+            loadPlan(),
+            loadSegment(),
+            loadRuns(),
+            loadHandovers(),
+          ]
+        : []),
     ])
     rest.catch(() => {}) // it is awaited below, unless another site is open by then
     await loadSites()
@@ -165,6 +186,8 @@ export const useSite = defineStore('site', () => {
     entries.value = []
     devices.value = []
     runs.value = []
+    handovers.value = []
+    lookout.value = undefined
     steps.value = {}
     listen()
   }
@@ -231,6 +254,7 @@ export const useSite = defineStore('site', () => {
       draw()
     })
     on<{ on: boolean }>('watch', (w) => (watched.value = w.on))
+    for (const kind of ['handover', 'lookout']) on(kind, () => void loadHandovers().catch(() => {}))
     on('segment', () => void loadSegment().catch(() => {}))
     on<Presence>('presence', (p) => {
       if (p.kind === 'arrived' || p.kind === 'returned')
@@ -334,6 +358,8 @@ export const useSite = defineStore('site', () => {
     dark,
     arrivals,
     runs,
+    handovers,
+    lookout,
     stepOf,
     hands,
     steps,

@@ -5,7 +5,7 @@ import { left, plural } from '../format'
 import type { Work } from '../api'
 import { useSite } from '../site'
 
-// The five stages of the work in their order, each with how far it is and the
+// The six stages of the work in their order, each with how far it is and the
 // one button that moves it on.
 const site = useSite()
 const emit = defineEmits<{
@@ -78,13 +78,16 @@ const stages = computed(
       {
         key: 'handover',
         title: 'Hand over',
-        text:
-          total.value && n('verified') === total.value
-            ? 'all is verified'
-            : `${total.value - n('verified')} not verified`,
+        text: site.lookout?.changed.length
+          ? `${site.lookout.changed.length} not as it was`
+          : site.handovers.length
+            ? 'to ' + site.handovers[0]!.to
+            : total.value && n('verified') === total.value
+              ? 'all is verified'
+              : `${total.value - n('verified')} not verified`,
         button: 'Open',
         ready: total.value > 0,
-        done: false,
+        done: site.handovers.length > 0 && !site.lookout?.changed.length,
       },
     ] as const,
 )

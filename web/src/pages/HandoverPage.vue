@@ -1,8 +1,9 @@
 <script setup lang="ts">
-import { NAlert, NButton, NCard, NInput, NInputNumber, NSelect, NTable } from 'naive-ui'
-import { computed, onMounted, reactive, ref } from 'vue'
-import { call, sitePath } from '../api'
+import { NAlert, NButton, NCard, NDrawer, NDrawerContent, NInput, NInputNumber, NSelect, NTable } from 'naive-ui'
+import { computed, defineAsyncComponent, onMounted, reactive, ref } from 'vue'
+import { call, Problem, sitePath } from '../api'
 import type { Bodies } from '../api'
+import LookoutCard from '../components/LookoutCard.vue'
 import { plural } from '../format'
 import { useSite } from '../site'
 
@@ -31,6 +32,32 @@ const missing = computed(() =>
         (e.notLookedAt?.length ? 'not looked at: ' + e.notLookedAt.join(', ') : 'it was not looked at yet'),
     })),
 )
+
+// A document is shown as pictures of its pages, a text by its first lines.
+const PagePreview = defineAsyncComponent(() => import('../components/PagePreview.vue'))
+const preview = ref<{ title: string; path: string; kind: 'pages' | 'lines' }>()
+const kindOf = (file: string) =>
+  file.endsWith('.pdf') ? 'pages' : /\.(xlsx|zip)$/.test(file) ? undefined : ('lines' as const)
+function look(title: string, path: string, kind: 'pages' | 'lines') {
+  preview.value = { title, path: sitePath(path), kind }
+}
+
+// Whom something goes to is kept, and what changes from then on is told.
+const taker = ref('')
+const since = ref<Bodies['Since']>()
+async function give() {
+  await save('package', 'handovers', 'handover.zip', { document: 'package', to: taker.value })
+  if (!wrong.value) taker.value = ''
+}
+const words = (error: unknown) => (error instanceof Problem ? error.message : 'The service does not answer.')
+async function changes(id: number) {
+  try {
+    since.value = await call('GET', sitePath(`handovers/${id}/differences`))
+  } catch (error) {
+    wrong.value = words(error)
+  }
+}
+const when = (at: string) => new Date(at).toLocaleString()
 
 const label = reactive({ size: '70x37', gap: '', page: 'A4', start: 1, fields: 'tag,name,address,mac,serial' })
 const pages = ['A4', 'letter', 'roll'].map((p) => ({ label: p, value: p }))
@@ -113,6 +140,14 @@ async function credentials() {
             <td>{{ d.says }}</td>
             <td class="do">
               <NButton
+                v-if="kindOf(d.file)"
+                size="tiny"
+                quaternary
+                :data-test="'look-' + d.name"
+                @click="look(d.file, 'documents/' + d.name, kindOf(d.file)!)"
+                >Look</NButton
+              >
+              <NButton
                 size="tiny"
                 :loading="busy === d.name"
                 :data-test="'document-' + d.name"
@@ -124,6 +159,42 @@ async function credentials() {
         </tbody>
       </NTable>
     </NCard>
+    <NCard size="small" title="Handed over" class="gap">
+      <div v-if="site.mayCommission" class="line">
+        <NInput
+          v-model:value="taker"
+          size="small"
+          placeholder="who takes it, and whom they are from"
+          class="wide"
+          :input-props="{ 'aria-label': 'Who takes it' }"
+          @keyup.enter="give" />
+        <NButton
+          size="small"
+          type="primary"
+          :disabled="!taker.trim()"
+          :loading="busy === 'package'"
+          data-test="give"
+          @click="give"
+          >Hand over the package</NButton
+        >
+      </div>
+      <NTable v-if="site.handovers.length" size="small" :bordered="false" data-test="given">
+        <tbody>
+          <tr v-for="h in site.handovers" :key="h.id">
+            <td class="tag">{{ when(h.at) }}</td>
+            <td>
+              <strong>{{ h.to }}</strong
+              >, {{ h.what }} from {{ h.who }}
+            </td>
+            <td class="do"><NButton size="tiny" @click="changes(h.id)">What changed since</NButton></td>
+          </tr>
+        </tbody>
+      </NTable>
+      <p v-else class="faint">
+        Nothing was handed over yet. Who has what is kept from then on, and what changed since is told.
+      </p>
+    </NCard>
+    <LookoutCard />
     <NCard size="small" title="Labels" class="gap">
       <p class="faint">
         In walking order, with a code that a phone shows and the scanner takes. Lengths in millimetres.
@@ -156,6 +227,13 @@ async function credentials() {
         <label class="wide"
           >Fields <NInput v-model:value="label.fields" size="small" :input-props="{ 'aria-label': 'Fields' }"
         /></label>
+        <NButton
+          size="small"
+          quaternary
+          data-test="look-labels"
+          @click="look('labels.pdf', 'labels?' + query(label), 'pages')"
+          >Look</NButton
+        >
         <NButton size="small" :loading="busy === 'labels-pdf'" data-test="labels-pdf" @click="labels('pdf')"
           >Save as PDF</NButton
         >
@@ -214,6 +292,27 @@ async function credentials() {
         >
       </div>
     </NCard>
+    <NDrawer :show="!!preview" :width="820" style="max-width: 100%" @update:show="preview = undefined">
+      <NDrawerContent :title="preview?.title" closable>
+        <PagePreview v-if="preview" :key="preview.path" :path="preview.path" :kind="preview.kind" />
+      </NDrawerContent>
+    </NDrawer>
+    <NDrawer :show="!!since" :width="820" style="max-width: 100%" @update:show="since = undefined">
+      <NDrawerContent v-if="since" :title="'Since it was handed over to ' + since.handover.to" closable>
+        <p v-if="!since.differences.length" data-test="no-differences">Nothing changed.</p>
+        <NTable v-else size="small" :bordered="false" data-test="differences">
+          <tbody>
+            <tr v-for="(d, i) in since.differences" :key="i">
+              <td>
+                <strong>{{ d.tag }}</strong>
+              </td>
+              <td>{{ d.column }}</td>
+              <td>{{ d.was || 'nothing' }} → {{ d.is || 'nothing' }}</td>
+            </tr>
+          </tbody>
+        </NTable>
+      </NDrawerContent>
+    </NDrawer>
   </div>
 </template>
 
@@ -236,7 +335,8 @@ async function credentials() {
   width: 150px;
 }
 .do {
-  width: 80px;
+  width: 150px;
+  white-space: nowrap;
   text-align: right;
 }
 .line {

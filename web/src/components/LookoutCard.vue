@@ -1,0 +1,131 @@
+<script setup lang="ts">
+import { NAlert, NButton, NCard, NInput, NSelect, NTable, NTag } from 'naive-ui'
+import { computed, reactive, ref } from 'vue'
+import { call, Problem, sitePath } from '../api'
+import { useSite } from '../site'
+
+// The service looks by itself whether the site is as it was handed over.
+const site = useSite()
+const found = computed(() => site.lookout)
+const wrong = ref('')
+const busy = ref(false)
+const lookAt = reactive({ at: '02:30', days: [] as string[], hook: '' })
+const days = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'].map((d) => ({ label: d, value: d }))
+const when = (at: string) => new Date(at).toLocaleString()
+
+async function lookout(method: 'PUT' | 'DELETE' | 'POST') {
+  wrong.value = ''
+  busy.value = true
+  try {
+    await call(method, sitePath(method === 'POST' ? 'lookout/look' : 'lookout'), method === 'PUT' ? lookAt : undefined)
+  } catch (error) {
+    wrong.value = error instanceof Problem ? error.message : 'The service does not answer.'
+  } finally {
+    busy.value = false
+  }
+}
+</script>
+
+<template>
+  <NCard v-if="found" size="small" title="Whether it is as it was" class="gap" data-test="lookout">
+    <NAlert v-if="wrong" type="error" :show-icon="false" role="alert" class="gap">{{ wrong }}</NAlert>
+    <template v-if="found.on">
+      <p>
+        The service looks at {{ found.at }} {{ found.days?.length ? 'on ' + found.days.join(', ') : 'every day' }}, and
+        compares with {{ found.against }}.
+        <template v-if="found.lookedAt">Looked {{ when(found.lookedAt) }}.</template>
+        <template v-else>It is looking for the first time.</template>
+      </p>
+      <NAlert v-if="found.wrong" type="warning" :show-icon="false" class="gap"
+        >The last time that did not go: {{ found.wrong }}</NAlert
+      >
+      <p v-if="found.lookedAt && !found.changed.length">
+        <NTag size="small" type="success">as it was</NTag>
+      </p>
+      <div v-if="found.changed.length" class="missing">
+        <NTable size="small" :bordered="false" data-test="changed">
+          <tbody>
+            <tr v-for="(d, i) in found.changed" :key="i">
+              <td class="tag">
+                <strong>{{ d.tag }}</strong>
+              </td>
+              <td class="state">{{ d.column }}</td>
+              <td>{{ d.was || 'nothing' }} → {{ d.is || 'nothing' }}</td>
+            </tr>
+          </tbody>
+        </NTable>
+      </div>
+      <div class="line">
+        <NButton v-if="site.mayCommission" size="small" :loading="busy" @click="lookout('POST')">Look now</NButton>
+        <NButton v-if="site.rights === 'own'" size="small" quaternary @click="lookout('DELETE')">Look no more</NButton>
+      </div>
+    </template>
+    <template v-else>
+      <p class="faint">
+        The service can find and verify by itself, gently and without a restart, and tell what is not as it was handed
+        over.
+      </p>
+      <div v-if="site.rights === 'own'" class="line">
+        <label
+          >At <NInput v-model:value="lookAt.at" size="small" class="short" :input-props="{ 'aria-label': 'At' }"
+        /></label>
+        <label class="wide"
+          >On
+          <NSelect
+            v-model:value="lookAt.days"
+            multiple
+            size="small"
+            :options="days"
+            placeholder="every day"
+            aria-label="Days"
+        /></label>
+        <label class="wide"
+          >Tell
+          <NInput
+            v-model:value="lookAt.hook"
+            size="small"
+            placeholder="https://… or nobody"
+            :input-props="{ 'aria-label': 'Hook' }"
+        /></label>
+        <NButton size="small" :loading="busy" data-test="look-by-itself" @click="lookout('PUT')">Begin</NButton>
+      </div>
+    </template>
+  </NCard>
+</template>
+
+<style scoped>
+.gap {
+  margin-bottom: 12px;
+}
+.missing {
+  max-height: 260px;
+  overflow: auto;
+}
+.tag {
+  width: 220px;
+}
+.state {
+  width: 190px;
+}
+.line {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 10px;
+  align-items: end;
+}
+.line label {
+  display: flex;
+  flex-direction: column;
+  gap: 2px;
+}
+.short {
+  width: 110px;
+}
+.wide {
+  flex: 1;
+  min-width: 200px;
+}
+p {
+  margin: 0 0 8px;
+}
+</style>
