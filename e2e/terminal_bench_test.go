@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"net/netip"
+	"path/filepath"
 	"slices"
 	"testing"
 	"time"
@@ -22,14 +23,56 @@ import (
 // all that comes before it: its slowest chain.
 func BenchmarkWholeTerminal(b *testing.B) {
 	for range b.N {
-		whole, run := terminalSet(b, nil)
+		whole, run := terminalSet(b, nil, nil)
 		last := slices.MaxFunc(run.Devices, func(x, y store.RunDevice) int { return x.EndedAt.Compare(y.EndedAt.Time) })
 		chain := before(b, last.Tag)
-		alone, _ := terminalSet(b, chain)
+		alone, _ := terminalSet(b, chain, nil)
 		b.Logf("the whole terminal, %d devices: %.1f s; its slowest chain, %s with %d before it: %.1f s",
 			len(run.Devices), whole.Seconds(), last.Tag, len(chain)-1, alone.Seconds())
 		b.ReportMetric(whole.Seconds()/alone.Seconds(), "x-slowest-chain")
 		b.ReportMetric(whole.Seconds(), "s-whole")
+	}
+}
+
+// BenchmarkTheNextService compares verifying the whole terminal from a service that knows it by
+// a sealed file alone with verifying it from the one that set it, and that both find the same.
+func BenchmarkTheNextService(b *testing.B) {
+	verified := func(r *rig) (list []string, took time.Duration) {
+		began := time.Now()
+		r.verify()
+		took = time.Since(began)
+		for tag, e := range r.entries() {
+			if e.State == store.Verified {
+				list = append(list, tag)
+			}
+		}
+		slices.Sort(list)
+		return list, took
+	}
+	for range b.N {
+		terminalSet(b, nil, func(r *rig) {
+			first, own := verified(r)
+			identity, public := keyFile(b)
+			sealed := filepath.Join(b.TempDir(), "site.age")
+			for _, args := range [][]string{{"--data", r.dir, "site", "export", sealed, "--recipient", public}} {
+				if out, errs, code := runIn(nil, "", args...); code != 0 {
+					b.Fatal(out, errs)
+				}
+			}
+			r.stop()
+			next := r.colleague(b)
+			if out, errs, code := runIn(nil, "", "--data", next.dir, "site", "import", sealed, "--identity", identity, "--as", "next"); code != 0 {
+				b.Fatal(out, errs)
+			}
+			next.c = next.c.At("next")
+			second, theirs := verified(next)
+			next.stop()
+			if !slices.Equal(first, second) {
+				b.Errorf("verified by the one that set it: %v; by the next: %v", first, second)
+			}
+			b.Logf("%d verified in %.1f s by the service that set them, %d in %.1f s by the next", len(first), own.Seconds(), len(second), theirs.Seconds())
+			b.ReportMetric(theirs.Seconds()/own.Seconds(), "x-own")
+		})
 	}
 }
 
@@ -61,8 +104,8 @@ func before(b *testing.B, tag string) []string {
 }
 
 // terminalSet takes the whole terminal to matched, sets some entries of it (all for none), and
-// gives how long that took, with the run.
-func terminalSet(b *testing.B, tags []string) (time.Duration, store.Run) {
+// gives how long that took, with the run. then is called before it is taken down.
+func terminalSet(b *testing.B, tags []string, then func(*rig)) (time.Duration, store.Run) {
 	b.Helper()
 	r := start(b, skerry.Options{Seed: 1, Whole: true, Pace: 1})
 	ctx := patience(b)
@@ -92,6 +135,9 @@ func terminalSet(b *testing.B, tags []string) (time.Duration, store.Run) {
 		if d.State != store.Done {
 			b.Fatalf("%s is %s: %s", d.Tag, d.State, d.Error)
 		}
+	}
+	if then != nil {
+		then(r)
 	}
 	r.stop() // the next is measured alone
 	r.site.Close()
