@@ -44,6 +44,7 @@ type opens struct {
 }
 
 type login struct {
+	Number   int64       `json:"number"`
 	MAC      address.MAC `json:"mac"`
 	User     string      `json:"user"`
 	Password string      `json:"password"`
@@ -222,7 +223,7 @@ func (s *Site) whatOpens(ctx context.Context) ([]byte, error) {
 			return nil, err
 		}
 		for _, l := range slices.Backward(logins) {
-			o.Logins = append(o.Logins, login{mac, l.User, l.Password, l.State, l.At, l.MadeAt, l.ToldBy, l.Origin, l.Stamp})
+			o.Logins = append(o.Logins, login{l.ID, mac, l.User, l.Password, l.State, l.At, l.MadeAt, l.ToldBy, l.Origin, l.Stamp})
 		}
 	}
 	return json.Marshal(o)
@@ -429,7 +430,7 @@ func (s *Service) bring(ctx context.Context, c *coming, who string) error {
 				comes.Tokens[token], comes.Secrets[fresh] = fresh, seal(fresh, secret)
 			}
 			for _, l := range c.opens.Logins {
-				x := store.Credential{MAC: l.MAC, User: l.User, MadeAt: l.MadeAt, State: l.State, StateAt: l.StateAt, ToldBy: l.ToldBy,
+				x := store.Credential{ID: l.Number, MAC: l.MAC, User: l.User, MadeAt: l.MadeAt, State: l.State, StateAt: l.StateAt, ToldBy: l.ToldBy,
 					Origin: l.Origin, Stamp: l.Stamp, KeyID: keyID}
 				x.Sealed = seal(x.Bound(), l.Password)
 				comes.Credentials = append(comes.Credentials, x)

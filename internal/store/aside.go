@@ -13,6 +13,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"redstart/internal/core/address"
+	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 )
 
@@ -171,7 +172,7 @@ type Comes struct {
 	Tokens      map[string]string // what stands for each secret there, and from now on
 	Secrets     map[string][]byte // sealed, by what stands for them from now on
 	KeyID       string            // of the vault
-	Credentials []Credential      // sealed
+	Credentials []Credential      // sealed, with the numbers that they had
 }
 
 // TakeIn brings a site in with everything of it, all or nothing. sealed gives its secrets, sealed,
@@ -195,9 +196,36 @@ func (s *Store) TakeIn(ctx context.Context, a *Aside, key string, who string,
 		if err != nil {
 			return err
 		}
+		entries, err := a.Entries(ctx)
+		if err != nil {
+			return err
+		}
+		tags := map[address.MAC]string{}
+		for _, e := range entries {
+			tags[e.Device] = e.Tag
+		}
 		var pairs []string
 		for _, token := range slices.Sorted(maps.Keys(comes.Tokens)) {
 			pairs = append(pairs, token, comes.Tokens[token])
+		}
+		var opened []address.MAC
+		if err := tx.Select(&opened, `SELECT DISTINCT mac FROM credentials WHERE state = ?`, Accepted); err != nil {
+			return err
+		}
+		for _, c := range comes.Credentials {
+			// What this service saw open a box goes on to count as that.
+			if c.State == Accepted && slices.Contains(opened, c.MAC) {
+				c.State = Pending
+			}
+			done, err := tx.NamedExec(addCredential, c)
+			if err != nil {
+				return err
+			}
+			number, err := done.LastInsertId()
+			if err != nil {
+				return err
+			}
+			pairs = append(pairs, renumbered(tags[c.MAC], c.ID, number)...)
 		}
 		anew := strings.NewReplacer(pairs...)
 		if doc, err = withKey(anew.Replace(doc), key); err != nil {
@@ -229,19 +257,6 @@ func (s *Store) TakeIn(ctx context.Context, a *Aside, key string, who string,
 				return err
 			}
 		}
-		var opened []address.MAC
-		if err := tx.Select(&opened, `SELECT DISTINCT mac FROM credentials WHERE state = ?`, Accepted); err != nil {
-			return err
-		}
-		for _, c := range comes.Credentials {
-			// What this service saw open a box goes on to count as that.
-			if c.State == Accepted && slices.Contains(opened, c.MAC) {
-				c.State = Pending
-			}
-			if _, err := tx.NamedExec(addCredential, c); err != nil {
-				return err
-			}
-		}
 		for _, table := range ofBoxes {
 			if err := copyRows(ctx, a.db, tx, table, "", nil, anew); err != nil {
 				return fmt.Errorf("%s: %w", table, err)
@@ -249,6 +264,26 @@ func (s *Store) TakeIn(ctx context.Context, a *Aside, key string, who string,
 		}
 		return note(tx, site.ID, "", Now(), who, "site taken in from another service")
 	})
+}
+
+// renumbered says how what stands for a login of an entry's device is written from now on, in
+// settings and in tables, which are JSON in JSON.
+func renumbered(tag string, from, to int64) (pairs []string) {
+	if tag == "" {
+		return nil
+	}
+	// With the quotation mark at its end: 1 is not 12.
+	was, is := fmt.Sprintf(`%s%s %d"`, plan.EntryLogin, tag, from), fmt.Sprintf(`%s%s %d"`, plan.EntryLogin, tag, to)
+	for range 3 {
+		pairs = append(pairs, was, is)
+		a, errA := json.Marshal(was)
+		b, errB := json.Marshal(is)
+		if errA != nil || errB != nil {
+			return pairs
+		}
+		was, is = string(a[1:len(a)-1]), string(b[1:len(b)-1])
+	}
+	return pairs
 }
 
 // withKey gives a site's document another key.
