@@ -1,8 +1,10 @@
 package e2e
 
 import (
+	"archive/zip"
 	"bytes"
 	"errors"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -12,6 +14,8 @@ import (
 
 	"filippo.io/age"
 
+	"redstart/internal/check"
+	"redstart/internal/core/result"
 	"redstart/internal/sim/skerry"
 )
 
@@ -173,4 +177,66 @@ func TestBackupAndRestore(t *testing.T) {
 		t.Errorf("%v is left, %v", list, err)
 	}
 	last.with(t)(0, []string{"2 verified"}, "verify", "--restart", "never")
+}
+
+// A stranger who has the package, and the credentials that were handed over with it, sets up a
+// service of their own from these alone and verifies every device.
+func TestAStrangerRunsTheSiteFromThePackage(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 6, Seed: 89, Pace: 0.3})
+	r.upToVerify()
+	redstart := r.with(t)
+	identity, public := keyFile(t)
+	dir := t.TempDir()
+	pack, sealed := filepath.Join(dir, "package.zip"), filepath.Join(dir, "credentials.age")
+	redstart(0, []string{"Written"}, "handover", "package", pack, "--to", "a stranger")
+	redstart(0, []string{"Written"}, "handover", "credentials", sealed, "--recipient", public)
+	r.stop()
+	archive, err := zip.OpenReader(pack)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer archive.Close()
+	file, err := archive.Open("plan.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := io.ReadAll(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	plan := filepath.Join(dir, "plan.json")
+	if err := os.WriteFile(plan, text, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for secret, what := range r.secrets() {
+		if bytes.Contains(text, []byte(secret)) {
+			t.Errorf("%s stands in the plan of the package", what)
+		}
+	}
+	other := r.colleague(t)
+	theirs := other.with(t)
+	theirs(0, []string{"6 entries added"}, "plan", "import", plan)
+	theirs(0, []string{"6 devices on the segment"}, "find")
+	theirs(0, []string{"6 matched"}, "match", "--accept", "--by", "mac")
+	theirs(0, []string{"6 accepted by their devices"}, "vault", "learn", sealed, "--identity", identity)
+	var tags []string
+	for tag := range other.entries() {
+		tags = append(tags, tag)
+	}
+	// It set none of them: only a restart of its own shows that what it reads is kept, and cameras
+	// do not restart when they are asked to.
+	theirs(1, []string{"6 not in everything"}, append([]string{"verify"}, tags...)...)
+	theirs(1, []string{"2 verified"}, append([]string{"verify", "--restart", "always"}, tags...)...)
+	for _, tag := range tags {
+		d, err := other.c.Entry(patience(t), tag)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, c := range d.Checks {
+			if c.Verdict != result.Passed && (c.Name != check.Kept || d.Entry.Kind != "camera") {
+				t.Errorf("%s, %s: %s %s", tag, c.Name, c.Verdict, c.Observed)
+			}
+		}
+	}
 }

@@ -28,7 +28,8 @@ var kept = &Check{
 		switch {
 		case v.restarted.Taken && !v.restarted.Good:
 			return v.restarted, nil
-		case v.changedAt.IsZero():
+		case v.changedAt.IsZero() && !v.restarted.Good:
+			// Somebody else set it. Only a restart of this very look comes after all that was written.
 			return result.Unseen("it is not known when it was last written to"), nil
 		case !v.restartedAt.After(v.changedAt):
 			return result.Unseen("no restart was seen after the last change"), nil

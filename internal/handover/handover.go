@@ -30,13 +30,15 @@ var All = append([]*Document{whole}, parts...)
 // parts are the documents of which the whole package consists. A new one is one file and a
 // line here.
 var parts = []*Document{report, registerXLSX, registerCSV, registerJSON, hosts, zones, dnsmasq, kea, addresses, inventory,
-	inventorySchema, targets, signed}
+	inventorySchema, targets, planned, signed}
 
 // Record is what documents are made from.
 type Record struct {
 	Site    plan.Site
 	Entries []Entry // in the order of the plan
 	At      time.Time
+	// Plan is the plan without secrets, each entry with the box that it is matched with.
+	Plan plan.Plan
 	// Columns are those of the register, by key; none: the usual ones.
 	Columns []string
 	// Findings stand open, and Acts are what people and runs did, the latest last.

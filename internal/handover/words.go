@@ -46,6 +46,7 @@ var words = map[string]string{
 	"Logins": "Innlogginger", "For": "Til", "User": "Bruker", "Password": "Passord", "accepted": "godtatt", "pending": "ikke prøvd",
 	"refused": "avvist", "superseded": "erstattet",
 	"Keep this sheet locked away; whoever has it opens these devices.":                                   "Oppbevar arket innelåst; den som har det, åpner disse enhetene.",
+	"Plan as another Redstart takes it in, without secrets: each entry with the MAC of its box":          "Planen slik en annen Redstart tar den inn, uten hemmeligheter: hver oppføring med enhetens MAC-adresse",
 	"The record is signed with the key":                                                                  "Journalen er signert med nøkkelen",
 	"Every run, step and check as JSON lines, chained and signed: redstart handover check verifies them": "Hver kjøring, hvert trinn og hver kontroll som JSON-linjer, kjedet og signert: redstart handover check bekrefter dem",
 	"Targets for Prometheus (file_sd), with tag, kind and place as labels":                               "Mål for Prometheus (file_sd), med betegnelse, type og sted som merkelapper",

@@ -206,7 +206,15 @@ func (s *Site) record(ctx context.Context) (handover.Record, error) {
 		licence[l.Tag] = l.State
 	}
 	r := handover.Record{Site: p.Site, Columns: p.Site.Register}
+	r.Plan = p
+	r.Plan.Entries = nil
 	for _, e := range entries {
+		bare := e.Entry
+		bare.Settings = withoutSecrets(bare.Settings)
+		if bare.MAC.IsZero() {
+			bare.MAC = e.Device
+		}
+		r.Plan.Entries = append(r.Plan.Entries, bare)
 		v := view(resolver, e, nil, api.Whereabouts{})
 		x := handover.Entry{Entry: e.Entry, Domain: p.Site.SubnetOf(e.Address).Domain, State: v.State, Device: e.Device,
 			CheckedAt: e.CheckedAt.Time, Licence: licence[e.Tag], Checks: checks[e.Tag], Differs: v.Differs}
@@ -345,6 +353,34 @@ func (s *Site) HandCredentials(ctx context.Context, in api.SealTo, who string) (
 	}
 	s.log.Info("credentials were handed over", "site", s.store.Key, "who", who, "count", len(list))
 	return Download{s.store.Key + "-credentials.csv.age", "application/octet-stream", out.Bytes()}, nil
+}
+
+// withoutSecrets leaves out what stands for secrets: nobody else can open it.
+func withoutSecrets(settings map[string]string) map[string]string {
+	out := maps.Clone(settings)
+	for key, text := range settings {
+		if strings.HasPrefix(text, vault.Prefix) {
+			delete(out, key)
+			continue
+		}
+		rows, err := profile.ParseRows(text)
+		if err != nil {
+			continue // it is no table
+		}
+		cut := false
+		for _, row := range rows {
+			for column, cell := range row {
+				if strings.HasPrefix(cell, vault.Prefix) {
+					delete(row, column)
+					cut = true
+				}
+			}
+		}
+		if cut {
+			out[key] = profile.RowsText(rows)
+		}
+	}
+	return out
 }
 
 // token is what stands for a secret, and of which setting: of a cell of a table, its row and
