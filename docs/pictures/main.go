@@ -13,6 +13,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -180,9 +181,9 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		{"port-roles", []browser.Step{chromedp.Navigate(url + "/settings#ports"), browser.Seen(browser.Mark("switch-ports"))}},
 		{"licences", []browser.Step{chromedp.Navigate(url + "/settings#licences"), browser.Seen(browser.Mark("licences"))}},
 		{"handover", []browser.Step{chromedp.Navigate(url + "/handover"), browser.Seen(browser.Mark("documents"))}},
-		{"home-phone", []browser.Step{chromedp.Navigate(url), browser.Seen(browser.Mark("tag")),
-			chromedp.EmulateViewport(390, 800, chromedp.EmulateMobile, chromedp.EmulateScale(2))}},
-		{"on-foot", []browser.Step{chromedp.Navigate(url + "/walk"),
+		{"documents", []browser.Step{chromedp.Navigate("file://" + filepath.Join(dir, "documents.html"))}},
+		{"on-foot", []browser.Step{chromedp.EmulateViewport(390, 800, chromedp.EmulateMobile, chromedp.EmulateScale(2)),
+			chromedp.Navigate(url + "/walk"),
 			chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label"]`), "BERTH1-DOOR-01\r"),
 			browser.Seen(browser.Mark("waiting")),
 			func(context.Context, *chromedp.Target) (chromedp.Void, error) {
@@ -201,6 +202,8 @@ func console(ctx context.Context, b context.Context, dir string) error {
 			err = allHands(ctx, at, terminal)
 		case "parts":
 			err = sensors(ctx, at, terminal)
+		case "documents":
+			err = documents(ctx, at, dir)
 		case "by-hand":
 			err = byHand(ctx, at, terminal)
 		}
@@ -212,6 +215,40 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		}
 	}
 	return planning(ctx, b, dir, s, url)
+}
+
+// documents draws pages of the report and a sheet of labels side by side, as they are printed.
+func documents(ctx context.Context, at *site.Site, dir string) error {
+	report, err := at.Document(ctx, "report")
+	if err != nil {
+		return err
+	}
+	labels, err := at.Labels(ctx, api.LabelOptions{})
+	if err != nil {
+		return err
+	}
+	page := `<!doctype html><body style="margin:14px;background:#8a8f93;display:flex;gap:14px;justify-content:center">`
+	for _, of := range []struct {
+		name, first, last string
+		content           []byte
+	}{{"report", "2", "3", report.Content}, {"labels", "1", "1", labels.Content}} {
+		path := filepath.Join(dir, of.name+".pdf")
+		if err := os.WriteFile(path, of.content, 0o600); err != nil {
+			return err
+		}
+		if out, err := exec.CommandContext(ctx, "pdftoppm", "-png", "-r", "110", "-f", of.first, "-l", of.last, path,
+			filepath.Join(dir, of.name)).CombinedOutput(); err != nil {
+			return fmt.Errorf("pdftoppm: %w\n%s", err, out)
+		}
+		drawn, err := filepath.Glob(filepath.Join(dir, of.name+"-*.png"))
+		if err != nil {
+			return err
+		}
+		for _, d := range drawn {
+			page += `<img style="width:400px;align-self:start" src="` + filepath.Base(d) + `">`
+		}
+	}
+	return os.WriteFile(filepath.Join(dir, "documents.html"), []byte(page), 0o600)
 }
 
 // sensors reads the cards of the sensors and sets them through their gateway, whose batteries
