@@ -81,7 +81,7 @@ const stages = computed(
         text: site.lookout?.changed.length
           ? `${site.lookout.changed.length} not as it was`
           : site.handovers.length
-            ? 'to ' + site.handovers[0]!.to
+            ? 'handed over'
             : total.value && n('verified') === total.value
               ? 'all is verified'
               : `${total.value - n('verified')} not verified`,
