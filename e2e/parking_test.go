@@ -10,6 +10,7 @@ import (
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/hands"
 	"redstart/internal/sim/model/v2"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -291,6 +292,11 @@ func TestWhatIsLeftByHandIsAskedForAfterACut(t *testing.T) {
 	waitFor(t, func() bool {
 		run, _, err := r.c.LatestRun(ctx)
 		return err != nil || run.State == store.Done
+	})
+	// The run is done a moment before its work lets go of the device.
+	waitFor(t, func() bool {
+		list, err := r.c.Works(ctx)
+		return err != nil || !slices.ContainsFunc(list, func(w api.Work) bool { return w.State == store.Running })
 	})
 	r.verify(tag)
 	if e := r.entryOf(door); e.State != store.Verified {

@@ -398,7 +398,7 @@ func (s *Service) conflicts(ctx context.Context, c *coming) error {
 }
 
 // bring takes in what came.
-func (s *Service) bring(ctx context.Context, c *coming, who string) error {
+func (s *Service) bring(ctx context.Context, c *coming, who string) (err error) {
 	seal, keyID, done, err := s.vault.Sealer()
 	if err != nil {
 		return err
@@ -406,9 +406,22 @@ func (s *Service) bring(ctx context.Context, c *coming, who string) error {
 	defer done()
 	// Files and profiles come first: nothing lists them before the site does.
 	set := s.Profiles()
+	var brought []string
+	defer func() {
+		if err == nil {
+			return
+		}
+		for _, path := range brought {
+			err = errors.Join(err, os.Remove(path))
+		}
+	}()
 	for _, id := range slices.Sorted(maps.Keys(c.profiles)) {
 		if set[id] == nil {
 			path := filepath.Join(s.config.Data, "profiles", id+".yaml")
+			if _, err := os.Stat(path); err == nil {
+				return problem.New(problem.Conflict, "a file of the profile is there, and cannot be used", "mend or remove it").About(path)
+			}
+			brought = append(brought, path)
 			if err := os.WriteFile(path, []byte(c.profiles[id]), 0o600); err != nil {
 				return problem.Disk(err, "the profile cannot be written", path)
 			}
