@@ -13,7 +13,9 @@ import (
 	"strings"
 	"testing"
 
+	"redstart/internal/account"
 	"redstart/internal/api"
+	"redstart/internal/client"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
 )
@@ -139,6 +141,25 @@ func TestTheServiceLooksByItself(t *testing.T) {
 	}
 	if r.site.Boxes[0].Starts() != starts {
 		t.Error("looking restarts a box")
+	}
+	// The address of the hook may be a secret: it is an owner's, and neither log nor notice tells it.
+	hook.Close()
+	renamed.Change(func(s *box.Settings) { s.Name = "a-third-name" })
+	redstart(1, []string{"the hook does not answer"}, "handover", "lookout", "--now")
+	if strings.Contains(r.log.String(), "alarm?site=1") {
+		t.Error("the log has the address of the hook")
+	}
+	redstart(0, []string{"alarm?site=1"}, "handover", "lookout", "-o", "json")
+	if err := r.s.Accounts().Add(patience(t), account.Account{Name: "lou", Password: "berth-and-ramp-7", Rights: account.Look}); err != nil {
+		t.Fatal(err)
+	}
+	token, err := r.s.Accounts().AddToken(patience(t), account.Person{Name: "lou"}, account.ForToken{Name: "looks", Rights: account.Look, Days: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen, err := client.New(client.Handle{URL: r.url, Token: token.Token}).At("skerry-point").Lookout(patience(t))
+	if err != nil || strings.Contains(seen.Hook, "alarm") || !seen.On {
+		t.Errorf("who may only look sees %q, %v", seen.Hook, err)
 	}
 	redstart(0, []string{"no more"}, "handover", "lookout", "--off")
 	redstart(0, []string{"does not look at this site by itself"}, "handover", "lookout")

@@ -6,6 +6,7 @@ import (
 	"crypto/ed25519"
 	"crypto/sha256"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -17,6 +18,15 @@ import (
 	"redstart/internal/core/chain"
 	"redstart/internal/core/problem"
 )
+
+// HookHost is where a hook is, without what its address holds besides.
+func HookHost(hook string) string {
+	u, err := url.Parse(hook)
+	if err != nil || hook == "" {
+		return ""
+	}
+	return u.Scheme + "://" + u.Host + "/…"
+}
 
 // hookTime is how long whoever is told may take to answer.
 const hookTime = 15 * time.Second
@@ -70,6 +80,10 @@ func Tell(ctx context.Context, hook string, key ed25519.PrivateKey, doc []byte, 
 	c := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	answer, err := c.Do(request)
 	if err != nil {
+		// The address may hold what only its owner is to know.
+		if own := (*url.Error)(nil); errors.As(err, &own) {
+			err = own.Err
+		}
 		return fmt.Errorf("the hook does not answer: %w", err)
 	}
 	defer answer.Body.Close()

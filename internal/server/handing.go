@@ -1,13 +1,25 @@
 package server
 
 import (
+	"context"
+
 	"redstart/internal/account"
 	"redstart/internal/api"
+	"redstart/internal/handover"
 	"redstart/internal/site"
 )
 
 // archivesPath takes a whole site, which may be large.
 const archivesPath = "/api/archives"
+
+// hookHidden shows the address of a hook, which may be a secret, to an owner alone.
+func hookHidden(r *request, look func(context.Context) (api.LookoutView, error)) (api.LookoutView, error) {
+	v, err := look(r)
+	if !r.who.Rights.Holds(account.Own) {
+		v.Hook = handover.HookHost(v.Hook)
+	}
+	return v, err
+}
 
 // handingRoutes are those of the hand-over.
 func (s *Server) handingRoutes() []route {
@@ -58,13 +70,13 @@ func (s *Server) handingRoutes() []route {
 				return s.TakeSite(r, in, r.query("as"), r.yes("preview"), r.who.Name)
 			}).takes(previews, text("as", "key that the site gets here; its own without")),
 		call(s, "GET", at+"lookout", "When the service looks by itself whether the site is as it was, and what it found", account.Look,
-			func(r *request, _ none) (api.LookoutView, error) { return r.site.Lookout(r) }),
+			func(r *request, _ none) (api.LookoutView, error) { return hookHidden(r, r.site.Lookout) }),
 		call(s, "PUT", at+"lookout", "Have the service look by itself from now on, once at once", account.Own,
 			func(r *request, in api.Lookout) (api.LookoutView, error) { return r.site.SetLookout(r, in) }),
 		call(s, "DELETE", at+"lookout", "Have the service look by itself no more", account.Own,
 			func(r *request, _ none) (none, error) { return none{}, r.site.EndLookout(r) }),
 		call(s, "POST", at+"lookout/look", "Have it look now, and wait for what it finds", account.Commission,
-			func(r *request, _ none) (api.LookoutView, error) { return r.site.LookNow(r) }),
+			func(r *request, _ none) (api.LookoutView, error) { return hookHidden(r, r.site.LookNow) }),
 		call(s, "POST", at+"labels", "Labels of named entries with the login of each, for somebody; recorded", account.Commission,
 			func(r *request, in api.LoginLabels) (site.Download, error) {
 				return r.site.LoginLabels(r, in, r.who.Name)

@@ -280,8 +280,10 @@ func (s *Site) compare(ctx context.Context, l store.Lookout, how api.Lookout) er
 	told := hex.EncodeToString(sum[:])
 	var hookErr error
 	if how.Hook != "" && told != l.Told && (len(changed) > 0 || l.Told != "") {
-		if hookErr = s.tell(ctx, how.Hook, r, changed); hookErr == nil {
+		if err := s.tell(ctx, how.Hook, r, changed); err == nil {
 			l.Told = told
+		} else {
+			hookErr = problem.New(problem.Conflict, "it looked, but "+err.Error(), "look after the hook; it is told with the next look")
 		}
 	}
 	// Whoever changed when it looks meanwhile has said how it is.
