@@ -53,61 +53,65 @@ func (s *Site) labels(r handover.Record, o api.LabelOptions) (Download, error) {
 // LoginLabels prints labels of named entries that have what opens each, for somebody, and
 // records for whom.
 func (s *Site) LoginLabels(ctx context.Context, in api.LoginLabels, who string) (Download, error) {
-	to, err := takerOf(in.To)
+	p, err := s.toPrint(ctx, in.Tags, in.To)
 	if err != nil {
 		return Download{}, err
 	}
-	r, err := s.record(ctx)
-	if err != nil {
-		return Download{}, err
-	}
-	tags, err := chosenOf(r, in.Tags)
-	if err != nil {
-		return Download{}, err
-	}
-	logins, err := s.loginsOf(ctx, r, tags)
-	if err != nil {
-		return Download{}, err
-	}
-	for i := range r.Entries {
-		for _, l := range logins {
-			if l.Tag == r.Entries[i].Tag {
-				r.Entries[i].Login = strings.TrimSpace(l.User + " " + l.Password)
+	for i := range p.record.Entries {
+		for _, l := range p.logins {
+			if e := &p.record.Entries[i]; l.Tag == e.Tag {
+				e.Login = strings.TrimSpace(l.User + " " + l.Password)
 			}
 		}
 	}
-	out, err := s.labels(r, in.LabelOptions)
+	out, err := s.labels(p.record, in.LabelOptions)
 	if err != nil {
 		return Download{}, err
 	}
-	// It is recorded before anybody has it.
-	return out, s.store.AddNotes(ctx, tags, who, "login printed on a label for "+to)
+	return s.printed(ctx, out, p, who, "a label")
 }
 
 // LoginSheet prints a sheet with what opens named entries, for somebody, and records for whom.
 func (s *Site) LoginSheet(ctx context.Context, in api.LoginsFor, who string) (Download, error) {
-	to, err := takerOf(in.To)
-	if err != nil {
-		return Download{}, err
-	}
-	r, err := s.record(ctx)
-	if err != nil {
-		return Download{}, err
-	}
-	tags, err := chosenOf(r, strings.Join(in.Tags, ","))
-	if err != nil {
-		return Download{}, err
-	}
-	logins, err := s.loginsOf(ctx, r, tags)
+	p, err := s.toPrint(ctx, strings.Join(in.Tags, ","), in.To)
 	if err != nil {
 		return Download{}, err
 	}
 	var out bytes.Buffer
-	if err := handover.Logins(&out, r, logins, to); err != nil {
+	if err := handover.Logins(&out, p.record, p.logins, p.to); err != nil {
 		return Download{}, err
 	}
-	// It is recorded before anybody has it.
-	return Download{s.store.Key + "-logins.pdf", "application/pdf", out.Bytes()}, s.store.AddNotes(ctx, tags, who, "login printed on a sheet for "+to)
+	return s.printed(ctx, Download{s.store.Key + "-logins.pdf", "application/pdf", out.Bytes()}, p, who, "a sheet")
+}
+
+// toBePrinted are logins of named entries that are to be printed for somebody.
+type toBePrinted struct {
+	to     string
+	tags   []string
+	record handover.Record
+	logins []handover.Credential
+}
+
+func (s *Site) toPrint(ctx context.Context, tags, to string) (p toBePrinted, err error) {
+	if p.to, err = takerOf(to); err != nil {
+		return p, err
+	}
+	if p.record, err = s.record(ctx); err != nil {
+		return p, err
+	}
+	if p.tags, err = chosenOf(p.record, tags); err != nil {
+		return p, err
+	}
+	p.logins, err = s.loginsOf(ctx, p.record, p.tags)
+	return p, err
+}
+
+// printed records for whom logins were printed, before anybody has them.
+func (s *Site) printed(ctx context.Context, out Download, p toBePrinted, who, on string) (Download, error) {
+	if err := s.store.AddNotes(ctx, p.tags, who, "login printed on "+on+" for "+p.to); err != nil {
+		return Download{}, err
+	}
+	return out, nil
 }
 
 // loginsOf gives what opens the devices of named entries now: each must have something.

@@ -252,13 +252,17 @@ func (s *Site) compare(ctx context.Context, l store.Lookout, how api.Lookout) er
 	if err := json.Unmarshal([]byte(l.Seen), &before); err != nil {
 		return err
 	}
-	tags := map[address.MAC]string{}
+	tags, there := map[address.MAC]string{}, map[address.MAC]bool{}
 	for _, e := range r.Entries {
 		if !e.Device.IsZero() {
 			tags[e.Device] = e.Tag
+			there[e.Device] = e.State == store.Verified && e.CheckedAt.After(now.Ended.Time)
 		}
 	}
 	for _, c := range device.Changes(before, now.Seen) {
+		if c.Kind == device.Went && there[c.MAC] {
+			continue // the survey missed it, and the verification after it did not
+		}
 		if len(how.Tags) == 0 || slices.Contains(how.Tags, tags[c.MAC]) {
 			changed = append(changed, handover.Difference{Tag: cmp.Or(tags[c.MAC], c.MAC.String()), Column: "on the segment: " + c.Kind, Was: c.From, Is: c.To})
 		}
