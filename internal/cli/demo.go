@@ -20,14 +20,15 @@ import (
 func (a *app) demo() *cobra.Command {
 	var flags simFlags
 	var listen, by string
-	var walk bool
+	var walk, stay bool
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Try everything on a simulated site, with nothing plugged in",
 		Long: `Starts the service and a simulated site in one process on loopback, with a
 temporary data folder, and prints a link that signs in once. With
 --walkthrough it does the whole job through the service's API instead, prints a
-table per stage, and exits 0 only if every entry was verified.`,
+table per stage, and exits 0 only if every entry was verified; with --stay as
+well it goes on, so that you can look at the finished site.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			o, err := flags.options()
 			if err != nil {
@@ -36,7 +37,10 @@ table per stage, and exits 0 only if every entry was verified.`,
 			if cmd.Flags().Changed("data") {
 				return &usageError{errors.New("the demo keeps nothing, and its data folder is one of its own: leave --data out")}
 			}
-			if walk && !cmd.Flags().Changed("listen") {
+			if stay && !walk {
+				return &usageError{errors.New("--stay is for what comes after --walkthrough; the demo stays anyway")}
+			}
+			if walk && !stay && !cmd.Flags().Changed("listen") {
 				listen = "127.0.0.1:0"
 			}
 			if walk && !cmd.Flags().Changed("hands") {
@@ -49,7 +53,7 @@ table per stage, and exits 0 only if every entry was verified.`,
 			if walk && person != nil {
 				person.Accepts = "a person who is simulated"
 			}
-			return a.demonstrate(cmd.Context(), o, listen, walk, person)
+			return a.demonstrate(cmd.Context(), o, listen, walk, stay, person)
 		},
 	}
 	flags.add(c)
@@ -57,6 +61,7 @@ table per stage, and exits 0 only if every entry was verified.`,
 	c.Flags().StringVar(&by, "hands", "10s",
 		"how long somebody takes for what is to be done by hand, such as 10s; "+handsWords+"; 0s with --walkthrough")
 	c.Flags().BoolVar(&walk, "walkthrough", false, "do the whole job and exit")
+	c.Flags().BoolVar(&stay, "stay", false, "do not exit after --walkthrough")
 	return c
 }
 
@@ -83,7 +88,7 @@ func personOf(text string) (*hands.Person, error) {
 
 // demonstrate runs service and simulated site together, with somebody who does what is to be
 // done by hand; nil for nobody.
-func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, walk bool,
+func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, walk, stay bool,
 	person *hands.Person) (err error) {
 	l, _, _, err := listenAt(listen, "", "", "")
 	if err != nil {
@@ -138,7 +143,6 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 		for _, l := range lines {
 			a.say("Serial line %s: the console of a %s.", l.Name, l.Device)
 		}
-		a.say("")
 		if person != nil {
 			c, err := a.client(ctx)
 			if err != nil {
@@ -148,17 +152,25 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 			people.Go(func() { a.atHand(ctx, c, *person, walk) })
 		}
 		if walk {
-			walked = a.walk(ctx, terminal, lines)
-			stop()
-			return nil
+			if walked = a.walk(ctx, terminal, lines); !stay {
+				stop()
+				return nil
+			}
+			if walked != nil {
+				a.say("\n%v", walked)
+			}
 		}
 		token, err := s.Accounts().OnceToken(ctx)
 		if err != nil {
 			return err
 		}
-		a.say("Console   %s/#once=%s   (signs in once)", url, token)
+		a.say("\nConsole   %s/#once=%s   (signs in once)", url, token)
 		a.say("Plan      %s", planFile)
 		a.say("Commands  export REDSTART_DATA=%s\n", a.data)
+		if walk {
+			a.say("Ctrl-C ends the demo and forgets everything.")
+			return nil
+		}
 		a.say("Next: open the console and import the plan; or run, in another shell:")
 		a.say("  redstart plan import %s", planFile)
 		a.say("Ctrl-C ends the demo and forgets everything.")

@@ -179,39 +179,42 @@ func (a *app) checkRecord() *cobra.Command {
 		Long: `Verifies that nothing in a record was changed, left out or put in since it was signed, and of a
 package that its documents are those that were signed. The key says who signed: compare it with
 the one in the printed report, or give it with --key.`,
-		Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
-			file, err := os.Open(args[0])
-			if err != nil {
-				return problem.Disk(err, "the file cannot be read", args[0])
-			}
-			defer file.Close()
-			info, err := file.Stat()
-			if err != nil {
-				return problem.Disk(err, "the file cannot be read", args[0])
-			}
-			got, err := handover.Check(file, info.Size())
-			if err != nil {
-				return err
-			}
-			signer := chain.KeyText(got.Key)
-			if key != "" && key != signer {
-				return problem.New(problem.Conflict, "it is signed with another key than the one given: "+signer,
-					"do not rely on it, unless you know that key").About(args[0])
-			}
-			a.say("%s, as of %s.", got.Site, got.AsOf.UTC().Format("2 Jan 2006 15:04 UTC"))
-			a.say("As it was signed: %s, %s, %s.", plural(got.Count["run"], "run"), plural(got.Count["step"], "step"), plural(got.Count["check"], "check"))
-			if len(got.Files) > 0 {
-				a.say("So are: %s.", strings.Join(got.Files, ", "))
-			}
-			if key == "" {
-				a.say("Signed with the key %s. Compare it with the one in the printed report, or give that with --key.", signer)
-			} else {
-				a.say("Signed with the key that was given.")
-			}
-			return nil
-		}}
+		Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error { return a.checkRecordFile(args[0], key) }}
 	c.Flags().StringVar(&key, "key", "", "public `key` that must have signed it")
 	return c
+}
+
+// checkRecordFile verifies a record or a package, signed with a key if one is given.
+func (a *app) checkRecordFile(path, key string) error {
+	file, err := os.Open(path)
+	if err != nil {
+		return problem.Disk(err, "the file cannot be read", path)
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return problem.Disk(err, "the file cannot be read", path)
+	}
+	got, err := handover.Check(file, info.Size())
+	if err != nil {
+		return err
+	}
+	signer := chain.KeyText(got.Key)
+	if key != "" && key != signer {
+		return problem.New(problem.Conflict, "it is signed with another key than the one given: "+signer,
+			"do not rely on it, unless you know that key").About(path)
+	}
+	a.say("%s, as of %s.", got.Site, got.AsOf.UTC().Format("2 Jan 2006 15:04 UTC"))
+	a.say("As it was signed: %s, %s, %s.", plural(got.Count["run"], "run"), plural(got.Count["step"], "step"), plural(got.Count["check"], "check"))
+	if len(got.Files) > 0 {
+		a.say("So are: %s.", strings.Join(got.Files, ", "))
+	}
+	if key == "" {
+		a.say("Signed with the key %s. Compare it with the one in the printed report, or give that with --key.", signer)
+	} else {
+		a.say("Signed with the key that was given.")
+	}
+	return nil
 }
 
 // sheets writes commissioning sheets.

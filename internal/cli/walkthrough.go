@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -25,7 +26,15 @@ func (a *app) walk(ctx context.Context, terminal *skerry.Site, lines []skerry.Li
 	if err != nil {
 		return err
 	}
-	a.say("PLAN")
+	verified := a.walkToVerified(ctx, c, terminal, lines)
+	if verified != nil && !errors.As(verified, new(attention)) {
+		return verified
+	}
+	return errors.Join(verified, a.handItOver(ctx, c))
+}
+
+func (a *app) walkToVerified(ctx context.Context, c *client.Client, terminal *skerry.Site, lines []skerry.Line) error {
+	a.say("\nPLAN")
 	r, err := c.Import(ctx, terminal.WholePlan(), api.ImportOptions{})
 	if err != nil {
 		return err
@@ -110,6 +119,20 @@ func (a *app) walk(ctx context.Context, terminal *skerry.Site, lines []skerry.Li
 		return nil
 	}
 	return err
+}
+
+// handItOver makes the package, and checks it as whoever gets it would.
+func (a *app) handItOver(ctx context.Context, c *client.Client) error {
+	a.say("\nHAND OVER")
+	path := filepath.Join(a.data, "skerry-point-handover.zip")
+	content, err := c.HandOver(ctx, api.ForTaker{Document: "package", To: "the harbour master, who is made up"})
+	if err != nil {
+		return err
+	}
+	if err := a.saveFile(path, content); err != nil {
+		return err
+	}
+	return a.checkRecordFile(path, "")
 }
 
 // onLines names the serial lines of those boxes that cannot be set without one, as somebody
