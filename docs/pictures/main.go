@@ -219,11 +219,11 @@ func console(ctx context.Context, b context.Context, dir string) error {
 
 // documents draws pages of the report and a sheet of labels side by side, as they are printed.
 func documents(ctx context.Context, at *site.Site, dir string) error {
-	report, err := at.Document(ctx, "report")
+	report, err := at.Document(ctx, api.ToMake{Document: "report"})
 	if err != nil {
 		return err
 	}
-	labels, err := at.Labels(ctx, api.LabelOptions{})
+	labels, err := at.Document(ctx, api.ToMake{Document: api.LabelsDocument})
 	if err != nil {
 		return err
 	}

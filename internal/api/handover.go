@@ -13,10 +13,23 @@ type Document struct {
 	File string `json:"file"` // usual name of its file
 }
 
+// Documents that are made besides those of the list.
+const (
+	LabelsDocument = "labels"
+	SheetsDocument = "sheets" // one for each of the tags
+)
+
+// ToMake says which document is made.
+type ToMake struct {
+	Document string        `json:"document"`
+	Tags     []string      `json:"tags,omitempty"`   // of the entries that labels or sheets are for
+	Labels   *LabelOptions `json:"labels,omitempty"` // of labels
+}
+
 // ForTaker says which document is handed over, and to whom.
 type ForTaker struct {
-	Document string `json:"document"`
-	To       string `json:"to"`
+	ToMake
+	To string `json:"to"`
 }
 
 // Handover is something that was handed over.
@@ -61,7 +74,8 @@ type Lookout struct {
 
 // LookoutView is a lookout with what it found.
 type LookoutView struct {
-	On bool `json:"on"`
+	On      bool `json:"on"`
+	Looking bool `json:"looking"` // right now, or next
 	Lookout
 	Next     time.Time             `json:"next,omitzero"`
 	LookedAt time.Time             `json:"lookedAt,omitzero"`

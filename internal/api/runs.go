@@ -15,6 +15,7 @@ const (
 	Commissioning = "commission"
 	Verifying     = "verify"
 	HandingOut    = "hand out addresses"
+	Making        = "make a document"
 )
 
 // Work is long work, under way or ended. Works go side by side; what two of them may not
@@ -22,7 +23,7 @@ const (
 type Work struct {
 	ID   int64  `json:"id"`
 	Site string `json:"site"`
-	Kind string `json:"kind" jsonschema:"enum=find,enum=commission,enum=verify,enum=hand out addresses"`
+	Kind string `json:"kind" jsonschema:"enum=find,enum=commission,enum=verify,enum=hand out addresses,enum=make a document"`
 	// running, done, stopped, interrupted, failed
 	State   string    `json:"state" jsonschema:"enum=running,enum=done,enum=stopped,enum=interrupted,enum=failed"`
 	Who     string    `json:"who"`
@@ -34,6 +35,7 @@ type Work struct {
 	Seconds float64   `json:"seconds"` // about how long it still takes; 0: unknown
 	Text    string    `json:"text"`    // one line on what is happening or how it ended
 	Run     int64     `json:"run,omitempty"`
+	File    string    `json:"file,omitempty"` // name of the document that is made
 	Began   time.Time `json:"began"`
 }
 

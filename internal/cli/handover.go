@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"os"
@@ -40,21 +41,31 @@ func (a *app) handover() *cobra.Command {
 				}
 				return a.list(list, []string{"DOCUMENT", "WHAT IT HOLDS"}, rows, "redstart handover NAME FILE")
 			}
-			var content []byte
-			var err error
-			if to != "" {
-				content, err = c.HandOver(ctx, api.ForTaker{Document: args[0], To: to})
-			} else {
-				content, err = c.Document(ctx, args[0])
-			}
-			if err != nil {
-				return err
-			}
-			return a.saveFile(args[1], content)
+			return a.make(ctx, c, args[1], api.ToMake{Document: args[0]}, to)
 		})}
 	c.Flags().StringVar(&to, "to", "", "`name` of who takes it, and whom they are from: it is kept that they have it, and what changes from then on is told")
 	c.AddCommand(a.handCredentials(), a.labels(), a.sheets(), a.given(), a.changes(), a.checkRecord(), a.packets(), a.lookout(), a.logins())
 	return c
+}
+
+// make has the service make a document, for somebody if to says for whom, shows how far that is,
+// and saves it.
+func (a *app) make(ctx context.Context, c *client.Client, path string, what api.ToMake, to string) error {
+	work, err := a.follow(ctx, c, func() (api.Work, error) {
+		if to != "" {
+			return c.HandOver(ctx, api.ForTaker{ToMake: what, To: to})
+		}
+		return c.Make(ctx, what)
+	})
+	if err != nil && !broke(work) {
+		return err
+	}
+	// Why it was not made is told when the document is asked for.
+	var content bytes.Buffer
+	if err := c.Made(ctx, work.ID, &content); err != nil {
+		return err
+	}
+	return a.saveFile(path, content.Bytes())
 }
 
 // given lists what was handed over.
@@ -221,11 +232,7 @@ func (a *app) checkRecordFile(path, key string) error {
 func (a *app) sheets() *cobra.Command {
 	return &cobra.Command{Use: "sheets FILE.pdf TAG...", Short: "Write a commissioning sheet for each entry: what it is and every check",
 		Args: cobra.MinimumNArgs(2), RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-			content, err := c.Sheets(ctx, args[1:])
-			if err != nil {
-				return err
-			}
-			return a.saveFile(args[0], content)
+			return a.make(ctx, c, args[0], api.ToMake{Document: api.SheetsDocument, Tags: args[1:]}, "")
 		})}
 }
 
@@ -260,13 +267,10 @@ the register; the first one stands large.`,
 				o.Format = "svg"
 			}
 			o.Start = strconv.Itoa(start)
-			var content []byte
-			var err error
-			if loginFor != "" {
-				content, err = c.LoginLabels(ctx, api.LoginLabels{LabelOptions: o, To: loginFor})
-			} else {
-				content, err = c.Labels(ctx, o)
+			if loginFor == "" {
+				return a.make(ctx, c, args[0], api.ToMake{Document: api.LabelsDocument, Labels: &o}, "")
 			}
+			content, err := c.LoginLabels(ctx, api.LoginLabels{LabelOptions: o, To: loginFor})
 			if err != nil {
 				return err
 			}

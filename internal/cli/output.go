@@ -254,7 +254,7 @@ func (p *progress) work(a api.Work) {
 		return
 	}
 	// In a pipe, a line only when the words change; why it broke off is said at the end.
-	if a.Text != p.text && a.Kind != api.Finding && !broke(a) {
+	if a.Text != p.text && a.Kind != api.Finding && a.Kind != api.Making && !broke(a) {
 		p.text = a.Text
 		fmt.Fprintln(p.out, line)
 	}

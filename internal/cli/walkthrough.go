@@ -125,11 +125,7 @@ func (a *app) walkToVerified(ctx context.Context, c *client.Client, terminal *sk
 func (a *app) handItOver(ctx context.Context, c *client.Client) error {
 	a.say("\nHAND OVER")
 	path := filepath.Join(a.data, "skerry-point-handover.zip")
-	content, err := c.HandOver(ctx, api.ForTaker{Document: "package", To: "the harbour master, who is made up"})
-	if err != nil {
-		return err
-	}
-	if err := a.saveFile(path, content); err != nil {
+	if err := a.make(ctx, c, path, api.ToMake{Document: "package"}, "the harbour master, who is made up"); err != nil {
 		return err
 	}
 	return a.checkRecordFile(path, "")

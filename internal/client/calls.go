@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
-	"strings"
 
 	"redstart/internal/account"
 	"redstart/internal/api"
@@ -145,14 +144,19 @@ func (c *Client) Documents(ctx context.Context) ([]api.Document, error) {
 	return get[[]api.Document](ctx, c, "/api/documents")
 }
 
-// Document gives one document of the hand-over.
-func (c *Client) Document(ctx context.Context, name string) ([]byte, error) {
-	return get[[]byte](ctx, c, c.at("/documents/"+url.PathEscape(name)))
+// Make begins to make a document.
+func (c *Client) Make(ctx context.Context, in api.ToMake) (api.Work, error) {
+	return post[api.Work](ctx, c, c.at("/makings"), in)
 }
 
-// HandOver makes a document for somebody, and keeps that they have it.
-func (c *Client) HandOver(ctx context.Context, in api.ForTaker) ([]byte, error) {
-	return post[[]byte](ctx, c, c.at("/handovers"), in)
+// HandOver begins to make a document for somebody; once it is made it is kept that they have it.
+func (c *Client) HandOver(ctx context.Context, in api.ForTaker) (api.Work, error) {
+	return post[api.Work](ctx, c, c.at("/handovers"), in)
+}
+
+// Made writes the document that a work makes to out, once it is made.
+func (c *Client) Made(ctx context.Context, work int64, out io.Writer) error {
+	return c.call(ctx, http.MethodGet, c.at(fmt.Sprintf("/makings/%d", work)), nil, out)
 }
 
 // Handovers lists what was handed over.
@@ -212,21 +216,9 @@ func (c *Client) EndLookout(ctx context.Context) error {
 	return c.call(ctx, http.MethodDelete, c.at("/lookout"), nil, nil)
 }
 
-// LookNow has it look now.
+// LookNow has it look now, and waits for what it finds.
 func (c *Client) LookNow(ctx context.Context) (api.LookoutView, error) {
-	return post[api.LookoutView](ctx, c, c.at("/lookout/look"), nil)
-}
-
-// Labels gives the labels of entries.
-func (c *Client) Labels(ctx context.Context, o api.LabelOptions) ([]byte, error) {
-	q := url.Values{}
-	for key, value := range map[string]string{"size": o.Size, "gap": o.Gap, "page": o.Page, "start": o.Start, "fields": o.Fields,
-		"tags": o.Tags, "format": o.Format} {
-		if value != "" {
-			q.Set(key, value)
-		}
-	}
-	return get[[]byte](ctx, c, c.at("/labels?"+q.Encode()))
+	return post[api.LookoutView](ctx, c, c.at("/lookout/look?wait=true"), nil)
 }
 
 // LoginLabels gives labels of named entries with the login of each.
@@ -237,11 +229,6 @@ func (c *Client) LoginLabels(ctx context.Context, in api.LoginLabels) ([]byte, e
 // LoginSheet gives a sheet with the logins of named entries.
 func (c *Client) LoginSheet(ctx context.Context, in api.LoginsFor) ([]byte, error) {
 	return post[[]byte](ctx, c, c.at("/documents/logins"), in)
-}
-
-// Sheets gives a commissioning sheet for each of some entries.
-func (c *Client) Sheets(ctx context.Context, tags []string) ([]byte, error) {
-	return get[[]byte](ctx, c, c.at("/sheets"+query("tags", strings.Join(tags, ","))))
 }
 
 // HandCredentials gives all logins and secrets, sealed.

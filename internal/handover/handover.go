@@ -10,6 +10,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/result"
 )
@@ -49,6 +50,19 @@ type Record struct {
 	Runs   []Run
 	Steps  []Step
 	Signer ed25519.PrivateKey
+	// Next is told what comes next while the package is made, and ends that with its error; nil:
+	// nobody wants to know.
+	Next func(file string) error
+}
+
+// Parts tells of how many documents the package consists.
+func Parts() int { return len(parts) }
+
+func (r Record) next(file string) error {
+	if r.Next == nil {
+		return nil
+	}
+	return r.Next(file)
 }
 
 // NotWired is the state of an entry of which nothing is expected yet.
@@ -66,6 +80,7 @@ type Entry struct {
 	CheckedAt    time.Time
 	Maker, Model string
 	Found        *device.Found // nil for one that was never found
+	Hangs        match.Hangs   // where a switch told that it hangs; empty where none did
 	Licence      string        // how far its licence is, in words; "" where it takes none
 	Checks       []result.Check
 	// Differs says in words in what its device differs from the plan as it is now.

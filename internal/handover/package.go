@@ -46,6 +46,9 @@ var whole = &Document{
 		}
 		var files []fileLine
 		put := func(name string, write func(io.Writer) error) error {
+			if err := r.next(name); err != nil {
+				return err
+			}
 			f, err := w.Create(name)
 			if err != nil {
 				return err

@@ -12,6 +12,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/fact"
+	"redstart/internal/core/match"
 	"redstart/internal/core/result"
 	"redstart/internal/core/value"
 )
@@ -83,7 +84,19 @@ var Columns = []Column{
 		}
 		return Value{}
 	}},
-	{"switch-port", "Switch port", func(_ Record, e Entry) Value { return Value{Text: e.SwitchPort} }},
+	{"switch-port", "Switch port", func(_ Record, e Entry) Value {
+		v := Value{Text: e.SwitchPort}
+		if e.SwitchPort != "" && match.SamePort(e.SwitchPort, e.Hangs.At) {
+			v.Verified, v.At, v.By = true, e.Hangs.Told, toldBySwitch
+		}
+		return v
+	}},
+	{"seen-at", "Seen at switch port", func(_ Record, e Entry) Value {
+		if e.Hangs.At == "" {
+			return Value{}
+		}
+		return Value{e.Hangs.At, true, e.Hangs.Told, toldBySwitch}
+	}},
 	{"behind", "Behind", func(_ Record, e Entry) Value { return e.shown(e.Behind, "", "answers") }},
 	{"part", "Part", func(_ Record, e Entry) Value { return e.shown(e.Part, "", "answers") }},
 	{"licence", "Licence", func(_ Record, e Entry) Value { return e.shown(e.Licence, "", "licence") }},
@@ -101,7 +114,7 @@ var Columns = []Column{
 
 // usual are the columns of a register for which none were chosen.
 var usual = []string{"tag", "kind", "area", "floor", "place", "model", "serial", "mac", "address", "name", "firmware",
-	"subnet", "vlan", "switch-port", "behind", "part", "licence", "state", "checked", "unverified"}
+	"subnet", "vlan", "switch-port", "seen-at", "behind", "part", "licence", "state", "checked", "unverified"}
 
 // noted is a value that somebody said, of which nothing is to be verified.
 func noted(text string) Value { return Value{Text: text, Verified: true} }
@@ -138,8 +151,13 @@ func (e Entry) unverified(r Record) (list []string) {
 			list = append(list, c.Name+": "+r.say(c.Verdict.String()))
 		}
 	}
+	if e.SwitchPort != "" && e.Hangs.At != "" && !match.SamePort(e.SwitchPort, e.Hangs.At) {
+		list = append(list, r.say("switch port: seen at")+" "+e.Hangs.At)
+	}
 	return append(list, e.Differs...)
 }
+
+const toldBySwitch = "told by the switch"
 
 func addrText(a netip.Addr) string {
 	if !a.IsValid() {

@@ -83,6 +83,9 @@ func Since(packed []byte, r Record) ([]Difference, error) {
 		}
 		for _, c := range Columns {
 			a, b := before[c.Key], is[e.Tag][c.Key]
+			if c.Key == "seen-at" && (a.Text == "" || b.Text == "") {
+				continue // no switch told, which moves nothing
+			}
 			if a != b {
 				list = append(list, Difference{e.Tag, c.Says, a.said(b), b.said(a)})
 			}

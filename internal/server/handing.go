@@ -24,17 +24,36 @@ func hookHidden(r *request, look func(context.Context) (api.LookoutView, error))
 // handingRoutes are those of the hand-over.
 func (s *Server) handingRoutes() []route {
 	const at = "/api/sites/:site/"
+	member := text("member", "name of a file in it, where it is an archive; all of it without")
 	return []route{
 		call(s, "GET", "/api/documents", "What a site can be handed over with", account.Look,
 			func(*request, none) ([]api.Document, error) { return s.Documents(), nil }),
 		call(s, "GET", at+"documents/:name", "One document of the hand-over", account.Look,
 			func(r *request, _ none) (site.Download, error) {
-				return r.site.Document(r, r.param("name"))
+				return r.site.Document(r, api.ToMake{Document: r.param("name")})
 			}),
 		call(s, "GET", at+"handovers", "What was handed over, when, by whom and to whom, the latest first", account.Look,
 			func(r *request, _ none) ([]api.Handover, error) { return r.site.Handovers(r) }),
-		call(s, "POST", at+"handovers", "Make a document for somebody, and keep that they have it, with the values of now", account.Commission,
-			func(r *request, in api.ForTaker) (site.Download, error) { return r.site.HandOver(r, in, r.who.Name) }),
+		call(s, "POST", at+"handovers", "Make a document for somebody in the background; once it is made it is kept that they have it, with the values of then",
+			account.Commission, func(r *request, in api.ForTaker) (api.Work, error) { return r.site.HandOver(in, r.who.Name) }),
+		call(s, "POST", at+"makings", "Make a document in the background: one of the list, labels in walking order, or a commissioning sheet for each of some entries",
+			account.Look, func(r *request, in api.ToMake) (api.Work, error) { return r.site.Make(in, r.who.Name) }),
+		call(s, "GET", at+"makings/:id", "The document that a work makes, once it is made", account.Look,
+			func(r *request, _ none) (site.Stored, error) {
+				id, err := site.Number(r.param("id"), "document")
+				if err != nil {
+					return site.Stored{}, err
+				}
+				return r.site.Made(r, id, r.query("member"))
+			}).takes(member),
+		call(s, "GET", at+"makings/:id/preview", "What the document that a work makes shows: sheets, files or lines as they stand in it", account.Look,
+			func(r *request, _ none) (handover.Preview, error) {
+				id, err := site.Number(r.param("id"), "document")
+				if err != nil {
+					return handover.Preview{}, err
+				}
+				return r.site.Preview(r, id, r.query("member"))
+			}).takes(member),
 		call(s, "GET", at+"handovers/:id/differences", "What is not as it was when something was handed over; 0 is the latest", account.Look,
 			func(r *request, _ none) (api.Since, error) {
 				id, err := site.Number(r.param("id"), "hand-over")
@@ -75,28 +94,16 @@ func (s *Server) handingRoutes() []route {
 			func(r *request, in api.Lookout) (api.LookoutView, error) { return r.site.SetLookout(r, in) }),
 		call(s, "DELETE", at+"lookout", "Have the service look by itself no more", account.Own,
 			func(r *request, _ none) (none, error) { return none{}, r.site.EndLookout(r) }),
-		call(s, "POST", at+"lookout/look", "Have it look now, and wait for what it finds", account.Commission,
-			func(r *request, _ none) (api.LookoutView, error) { return hookHidden(r, r.site.LookNow) }),
+		call(s, "POST", at+"lookout/look", "Have it look now", account.Commission,
+			func(r *request, _ none) (api.LookoutView, error) {
+				return hookHidden(r, func(ctx context.Context) (api.LookoutView, error) { return r.site.LookNow(ctx, r.yes("wait")) })
+			}).takes(yesNo("wait", "wait for what it finds")),
 		call(s, "POST", at+"labels", "Labels of named entries with the login of each, for somebody; recorded", account.Commission,
 			func(r *request, in api.LoginLabels) (site.Download, error) {
 				return r.site.LoginLabels(r, in, r.who.Name)
 			}),
 		call(s, "POST", at+"documents/logins", "A sheet of paper with the logins of named entries, for somebody, as PDF; recorded", account.Commission,
 			func(r *request, in api.LoginsFor) (site.Download, error) { return r.site.LoginSheet(r, in, r.who.Name) }),
-		call(s, "GET", at+"labels", "Labels of entries in walking order, with a code that phones read", account.Look,
-			func(r *request, _ none) (site.Download, error) {
-				return r.site.Labels(r, api.LabelOptions{Size: r.query("size"), Gap: r.query("gap"), Page: r.query("page"),
-					Start: r.query("start"), Fields: r.query("fields"), Tags: r.query("tags"), Format: r.query("format")})
-			}).takes(text("size", "width and height of a label in mm: 70x37"), text("gap", "between labels, across and down, in mm: 2.5x0"),
-			query{name: "page", help: "what they are on", one: []string{"A4", "letter", "roll"}},
-			text("start", "the label of the first sheet to begin with, from 1"),
-			text("fields", "columns of the register, divided by commas; the first one stands large"),
-			text("tags", "of the entries, divided by commas; all without"),
-			query{name: "format", help: "pdf, or svg: an archive with a drawing for each page", one: []string{"pdf", "svg"}}),
-		call(s, "GET", at+"sheets", "A commissioning sheet for each of some entries, as PDF: what it is and every check", account.Look,
-			func(r *request, _ none) (site.Download, error) {
-				return r.site.Sheets(r, r.query("tags"))
-			}).takes(needed("tags", "of the entries, divided by commas")),
 		call(s, "POST", at+"documents/credentials", "All logins and secrets, sealed (age) to public keys or with a passphrase; recorded",
 			account.Commission, func(r *request, in api.SealTo) (site.Download, error) {
 				return r.site.HandCredentials(r, in, r.who.Name)

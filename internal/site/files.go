@@ -1,7 +1,7 @@
 package site
 
 import (
-	"os"
+	"io"
 	"strconv"
 
 	"redstart/internal/core/planfile"
@@ -18,7 +18,7 @@ type Download struct {
 // Stored is a file of the site that is given out.
 type Stored struct {
 	Name    string
-	Content *os.File // belongs to whoever answers
+	Content io.ReadCloser // belongs to whoever answers
 }
 
 // fileKinds are the media types of the formats that are given out.

@@ -206,6 +206,18 @@ func (s *Site) survey(ctx context.Context, w *working, who string, o survey.Opti
 	return err
 }
 
+// withUnheard adds what was there before to what a survey heard in a flood: whoever was not heard
+// then is not called gone.
+func withUnheard(before, now []device.Seen) []device.Seen {
+	all := slices.Clone(now)
+	for _, b := range before {
+		if !slices.ContainsFunc(now, func(n device.Seen) bool { return n.MAC == b.MAC }) {
+			all = append(all, b)
+		}
+	}
+	return all
+}
+
 // keepSurvey stores a survey with what it changed, and says it in words.
 func (s *Site) keepSurvey(v store.Survey, final survey.Progress, awaitsAskers bool) (string, error) {
 	text := plural(v.Found, "device") + " on the segment"
@@ -229,6 +241,9 @@ func (s *Site) keepSurvey(v store.Survey, final survey.Progress, awaitsAskers bo
 	before, any, err := s.store.LastSurvey(ctx)
 	if err != nil {
 		return text, err
+	}
+	if final.Flooded > 0 {
+		v.Seen = withUnheard(before.Seen, v.Seen)
 	}
 	v.Changes = []device.Change{}
 	if any && v.State == store.Done {

@@ -4,8 +4,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"maps"
 	"slices"
@@ -15,6 +13,7 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/match"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
 	"redstart/internal/core/value"
@@ -32,23 +31,19 @@ func (s *Service) Documents() []api.Document {
 	return list
 }
 
-// Document makes one of them.
-func (s *Site) Document(ctx context.Context, name string) (Download, error) {
-	i := slices.IndexFunc(handover.All, func(d *handover.Document) bool { return d.Name == name })
-	if i < 0 {
-		return Download{}, noDocument(name)
+// Document makes one of them at once, for whoever waits.
+func (s *Site) Document(ctx context.Context, in api.ToMake) (Download, error) {
+	m, err := s.maker(in)
+	if err != nil {
+		return Download{}, err
 	}
 	r, err := s.record(ctx)
 	if err != nil {
 		return Download{}, err
 	}
-	return s.made(handover.All[i], r)
-}
-
-func (s *Site) made(d *handover.Document, r handover.Record) (Download, error) {
 	var out bytes.Buffer
-	err := d.Write(&out, r)
-	return Download{s.store.Key + "-" + d.File, d.Kind, out.Bytes()}, err
+	err = m.write(&out, r)
+	return Download{m.file, m.kind, out.Bytes()}, err
 }
 
 // longestTaker is how long the name of somebody who takes something may be, in characters.
@@ -62,43 +57,6 @@ func takerOf(text string) (string, error) {
 			"give their name, and whom they are from: --to \"Ida Holm, Skerry Ferries\"")
 	}
 	return to, nil
-}
-
-// HandOver makes a document for somebody, and keeps that they have it, with the values of now.
-func (s *Site) HandOver(ctx context.Context, in api.ForTaker, who string) (Download, error) {
-	to, err := takerOf(in.To)
-	if err != nil {
-		return Download{}, err
-	}
-	i := slices.IndexFunc(handover.All, func(d *handover.Document) bool { return d.Name == in.Document })
-	if i < 0 {
-		return Download{}, noDocument(in.Document)
-	}
-	r, err := s.record(ctx)
-	if err != nil {
-		return Download{}, err
-	}
-	out, err := s.made(handover.All[i], r)
-	if err != nil {
-		return Download{}, err
-	}
-	register, err := handover.Then(r)
-	if err != nil {
-		return Download{}, err
-	}
-	// It is kept before anybody has it.
-	sum := sha256.Sum256(out.Content)
-	_, err = s.store.AddHandover(ctx, store.Handover{At: store.Now(), Who: who, Taker: to, What: in.Document,
-		SHA256: hex.EncodeToString(sum[:]), Register: register})
-	if err != nil {
-		return Download{}, err
-	}
-	if err := s.seenNow(ctx); err != nil {
-		return Download{}, err
-	}
-	s.log.Info("something was handed over", "site", s.store.Key, "what", in.Document, "who", who)
-	s.hub.Publish(s.store.Key, "handover", struct{}{})
-	return out, nil
 }
 
 // Handovers lists what was handed over, the latest first.
@@ -129,10 +87,6 @@ func (s *Site) Since(ctx context.Context, id int64) (api.Since, error) {
 	return api.Since{Handover: handed(h), Differences: list}, err
 }
 
-func noDocument(name string) error {
-	return problem.New(problem.Missing, "there is no such document", "redstart handover lists them").About(name)
-}
-
 // checkColumns says which of the columns of a register are none.
 func checkColumns(keys []string) error {
 	for _, key := range keys {
@@ -141,24 +95,6 @@ func checkColumns(keys []string) error {
 		}
 	}
 	return nil
-}
-
-// Sheets makes a commissioning sheet for each of some entries.
-func (s *Site) Sheets(ctx context.Context, tags string) (Download, error) {
-	r, err := s.record(ctx)
-	if err != nil {
-		return Download{}, err
-	}
-	chosen, err := chosenOf(r, tags)
-	if err != nil {
-		return Download{}, err
-	}
-	if len(chosen) == 0 {
-		return Download{}, problem.New(problem.Usage, "it is not said for which entries", "give their tags")
-	}
-	var out bytes.Buffer
-	err = handover.Sheets(&out, r, chosen)
-	return Download{s.store.Key + "-sheets.pdf", "application/pdf", out.Bytes()}, err
 }
 
 // chosenOf reads tags that are divided by commas, each that of an entry.
@@ -205,6 +141,7 @@ func (s *Site) record(ctx context.Context) (handover.Record, error) {
 	for _, l := range licences {
 		licence[l.Tag] = l.State
 	}
+	hangs := match.OnPorts(segmentOf(entries, devices))
 	r := handover.Record{Site: p.Site, Columns: p.Site.Register}
 	r.Plan = p
 	r.Plan.Entries = nil
@@ -223,7 +160,7 @@ func (s *Site) record(ctx context.Context) (handover.Record, error) {
 		}
 		x.Stands = stands(x.State, e)
 		if !e.Device.IsZero() {
-			x.Found = found[e.Device]
+			x.Found, x.Hangs = found[e.Device], hangs[e.Device]
 		}
 		if q := p.Profiles[e.Profile]; q != nil {
 			x.Maker, x.Model = q.Maker, q.Model

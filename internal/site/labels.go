@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,35 +20,20 @@ import (
 // usualLabel is the size of labels where none is given: 24 of them are on a sheet of A4.
 const usualLabel = "70x37"
 
-// Labels prints the labels of entries in walking order.
-func (s *Site) Labels(ctx context.Context, o api.LabelOptions) (Download, error) {
-	r, err := s.record(ctx)
-	if err != nil {
-		return Download{}, err
-	}
-	return s.labels(r, o)
-}
-
-func (s *Site) labels(r handover.Record, o api.LabelOptions) (Download, error) {
-	sheet, err := labelSheet(o)
-	if err != nil {
-		return Download{}, err
-	}
+// writeLabels lays out the labels of entries in walking order, and writes them.
+func writeLabels(out io.Writer, r handover.Record, sheet handover.LabelSheet, o api.LabelOptions) error {
 	tags, err := chosenOf(r, o.Tags)
 	if err != nil {
-		return Download{}, err
+		return err
 	}
 	labels, err := handover.LayOut(r, sheet, tags)
 	if err != nil {
-		return Download{}, err
+		return err
 	}
-	var out bytes.Buffer
 	if o.Format == "svg" {
-		err = labels.SVG(&out)
-		return Download{s.store.Key + "-labels.zip", "application/zip", out.Bytes()}, err
+		return labels.SVG(out)
 	}
-	err = labels.PDF(&out)
-	return Download{s.store.Key + "-labels.pdf", "application/pdf", out.Bytes()}, err
+	return labels.PDF(out)
 }
 
 // LoginLabels prints labels of named entries that have what opens each, for somebody, and
@@ -64,11 +50,15 @@ func (s *Site) LoginLabels(ctx context.Context, in api.LoginLabels, who string) 
 			}
 		}
 	}
-	out, err := s.labels(p.record, in.LabelOptions)
+	m, err := s.maker(api.ToMake{Document: api.LabelsDocument, Labels: &in.LabelOptions})
 	if err != nil {
 		return Download{}, err
 	}
-	return s.printed(ctx, out, p, who, "a label")
+	var out bytes.Buffer
+	if err := m.write(&out, p.record); err != nil {
+		return Download{}, err
+	}
+	return s.printed(ctx, Download{m.file, m.kind, out.Bytes()}, p, who, "a label")
 }
 
 // LoginSheet prints a sheet with what opens named entries, for somebody, and records for whom.

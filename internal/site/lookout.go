@@ -108,15 +108,26 @@ func (s *Site) EndLookout(ctx context.Context) error {
 	return s.store.ForgetLookout(ctx)
 }
 
-// LookNow has a lookout look at once, and tells what it found.
-func (s *Site) LookNow(ctx context.Context) (api.LookoutView, error) {
+// LookNow has a lookout look at once: in the background, or while whoever asks waits for what it
+// finds.
+func (s *Site) LookNow(ctx context.Context, wait bool) (api.LookoutView, error) {
 	if _, ok, err := s.store.Lookout(ctx); err != nil || !ok {
 		return api.LookoutView{}, errors.Join(err, problem.New(problem.Conflict, "the service does not look at this site by itself",
 			"say when: redstart handover lookout --at 02:30"))
 	}
-	if err := s.look(ctx); err != nil {
+	if wait {
+		if err := s.look(ctx); err != nil {
+			return api.LookoutView{}, err
+		}
+		return s.Lookout(ctx)
+	}
+	if err := s.may(false); err != nil {
 		return api.LookoutView{}, err
 	}
+	s.mu.Lock()
+	s.lookNow[s.store.ID] = true
+	s.mu.Unlock()
+	s.nudge()
 	return s.Lookout(ctx)
 }
 
@@ -136,7 +147,7 @@ func (s *Site) Lookout(ctx context.Context) (v api.LookoutView, err error) {
 		return v, err
 	}
 	s.mu.Lock()
-	v.Wrong = s.lookoutWrong[s.store.ID]
+	v.Wrong, v.Looking = s.lookoutWrong[s.store.ID], s.lookNow[s.store.ID] || s.looksAt == s.store.ID
 	s.mu.Unlock()
 	return v, nil
 }
@@ -162,6 +173,8 @@ const theService = "the service"
 func (s *Site) look(ctx context.Context) error {
 	s.looking.Lock()
 	defer s.looking.Unlock()
+	s.looks(s.store.ID)
+	defer s.looks(0)
 	carried := func(a api.Work, err error) error {
 		if err == nil {
 			a, err = s.outcome(ctx, a.ID)
@@ -194,6 +207,15 @@ func (s *Site) look(ctx context.Context) error {
 		}
 	}
 	return s.compare(ctx, l, how)
+}
+
+// looks notes at which site it looks, 0 for none, and tells whoever watches.
+func (s *Site) looks(at int64) {
+	s.mu.Lock()
+	s.looksAt = at
+	delete(s.lookNow, at)
+	s.mu.Unlock()
+	s.hub.Publish(s.store.Key, "lookout", struct{}{})
 }
 
 // seenNow has what is on the segment compared with what was there when something was handed over.
@@ -348,7 +370,10 @@ func (s *Service) keepLooking() {
 				continue
 			}
 			at := now
-			if !l.LookedAt.IsZero() {
+			s.mu.Lock()
+			asked := s.lookNow[site.store.ID]
+			s.mu.Unlock()
+			if !l.LookedAt.IsZero() && !asked {
 				at = due(how, l.LookedAt.Time, site.zone(s.life))
 			}
 			if at = maxTime(at, again[site.store.ID]); first.IsZero() || at.Before(first) {
@@ -359,11 +384,13 @@ func (s *Service) keepLooking() {
 			err := next.look(s.life)
 			s.mu.Lock()
 			delete(s.lookoutWrong, next.store.ID)
+			delete(s.lookNow, next.store.ID)
 			if err != nil {
 				s.lookoutWrong[next.store.ID] = err.Error()
 				again[next.store.ID] = time.Now().Add(lookAgainIn)
 			}
 			s.mu.Unlock()
+			s.hub.Publish(next.store.Key, "lookout", struct{}{})
 			if err != nil && s.life.Err() == nil {
 				s.log.Warn("the service could not look by itself", "site", next.store.Key, "error", err)
 			}

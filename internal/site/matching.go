@@ -30,11 +30,15 @@ func (s *Site) Propose(ctx context.Context) (match.Result, error) {
 }
 
 func (s *Site) propose(entries []store.Entry, found []*device.Found) match.Result {
-	seg := match.Segment{Found: s.here(found), Matched: tagsByDevice(entries)}
+	return match.Propose(segmentOf(entries, s.here(found)))
+}
+
+func segmentOf(entries []store.Entry, found []*device.Found) match.Segment {
+	seg := match.Segment{Found: found, Matched: tagsByDevice(entries)}
 	for _, e := range entries {
 		seg.Entries = append(seg.Entries, e.Entry)
 	}
-	return match.Propose(seg)
+	return seg
 }
 
 func takes(a api.Acceptance, p match.Proposal) bool {

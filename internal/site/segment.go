@@ -249,7 +249,7 @@ func (s *Service) Segments(ctx context.Context) ([]api.SegmentView, error) {
 // Use has the site use a segment, and plugs the service into it first if it is not on it:
 // an interface, or a virtual LAN on one. It is refused while work on the site is under way.
 func (s *Site) Use(ctx context.Context, name string) error {
-	if s.underWay(func(w api.Work) bool { return w.Site == s.store.Key }) {
+	if s.underWay(func(w api.Work) bool { return w.Site == s.store.Key && w.Kind != api.Making }) {
 		return problem.New(problem.Conflict, "work on this site is under way", "wait until it is done, or stop it")
 	}
 	at := s.named(name)

@@ -50,9 +50,13 @@ type Service struct {
 	end  context.CancelFunc
 	work sync.WaitGroup
 
-	nudged       chan struct{}    // holds one token when it is to be worked out anew when to look
-	looking      sync.Mutex       // held by what looks by itself
-	lookoutWrong map[int64]string // why that did not go lately, by site; under mu
+	nudged       chan struct{}            // holds one token when it is to be worked out anew when to look
+	looking      sync.Mutex               // held by what looks by itself
+	looksAt      int64                    // the site at which it looks; under mu
+	lookNow      map[int64]bool           // sites at which somebody asked it to look; under mu
+	makings      chan struct{}            // holds a place for each document that is being made
+	took         map[string]time.Duration // how long each took the last time, by site and document; under mu
+	lookoutWrong map[int64]string         // why that did not go lately, by site; under mu
 
 	// planning is held by whoever changes a plan: from reading it to writing it.
 	planning sync.Mutex
@@ -109,7 +113,8 @@ func open(ctx context.Context, c Config) (*Service, error) {
 	}
 	s := &Service{config: c, store: records, vault: v, log: c.Log, hub: events.New(),
 		accounts: account.In(records, c.Log), resolved: map[int64]resolved{}, plugs: make(chan struct{}),
-		watches: map[string]*watching{}, nudged: make(chan struct{}, 1), lookoutWrong: map[int64]string{}, pages: pages.New(c.Log, c.PagesBelow, c.Secured)}
+		watches: map[string]*watching{}, nudged: make(chan struct{}, 1), makings: make(chan struct{}, makingsOnce),
+		took: map[string]time.Duration{}, lookoutWrong: map[int64]string{}, lookNow: map[int64]bool{}, pages: pages.New(c.Log, c.PagesBelow, c.Secured)}
 	s.life, s.end = context.WithCancel(context.Background())
 	if err = s.clearAside(); err != nil {
 		return nil, errors.Join(err, records.Close())
@@ -163,6 +168,9 @@ func (s *Service) Close() error {
 	s.pages.CloseAll()
 	s.work.Wait()
 	s.hub.Close()
+	for _, w := range s.works {
+		s.forgetMade(w)
+	}
 	var err error
 	for _, at := range s.segments {
 		if now := at.live.Load(); now != nil {

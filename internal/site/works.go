@@ -1,9 +1,11 @@
 package site
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -29,6 +31,8 @@ type working struct {
 	cut   context.CancelCauseFunc // nil once it has ended
 	// runner carries the run out, where it is one.
 	runner *commission.Runner
+	made   *made // the document, where it made one
+	wrong  error // why it came to no end
 }
 
 // holds is what a work needs for itself.
@@ -82,14 +86,38 @@ func (s *Service) claim(w *working) error {
 	s.lastWork++
 	w.ID = s.lastWork
 	s.works = append(s.works, w)
-	for i := 0; len(s.works) > mostEnded && i < len(s.works); {
-		if s.works[i].cut != nil {
-			i++
-			continue
-		}
-		s.works = slices.Delete(s.works, i, i+1)
-	}
+	s.forgetEnded(mostMade, func(w *working) bool { return w.Kind == api.Making })
+	s.forgetEnded(mostEnded, func(w *working) bool { return w.Kind != api.Making })
 	return nil
+}
+
+// forgetEnded forgets the oldest ended works of a kind until no more than so many are left, with
+// what they made. The lock is held.
+func (s *Service) forgetEnded(most int, kind func(*working) bool) {
+	n := 0
+	for _, w := range s.works {
+		if kind(w) {
+			n++
+		}
+	}
+	s.works = slices.DeleteFunc(s.works, func(w *working) bool {
+		if n <= most || !kind(w) || w.cut != nil {
+			return false
+		}
+		n--
+		s.forgetMade(w)
+		return true
+	})
+}
+
+// forgetMade takes away what a work made.
+func (s *Service) forgetMade(w *working) {
+	if w.made == nil {
+		return
+	}
+	if err := os.RemoveAll(w.made.dir); err != nil {
+		s.log.Error("a document is left behind", "folder", w.made.dir, "error", err)
+	}
 }
 
 // holding says in whose hands a box is.
@@ -120,14 +148,20 @@ func (s *Site) held() map[address.MAC]string {
 	return held
 }
 
-// begin starts a work in a goroutine of its own, unless another has what it needs.
-// prepare may complete it or prevent it; nil does neither. do gets a context that ends
-// with the service.
+// begin starts a work on the site's segment, unless another has what it needs.
 func (s *Site) begin(w *working, prepare func() error, do func(ctx context.Context) error) (api.Work, error) {
 	if err := s.may(w.Kind != api.Finding); err != nil {
 		return api.Work{}, err
 	}
-	w.s, w.stop, w.ended, w.on = s.Service, make(chan struct{}), make(chan struct{}), s.segment()
+	w.on = s.segment()
+	return s.start(w, prepare, do)
+}
+
+// start starts a work in a goroutine of its own, unless another has what it needs.
+// prepare may complete it or prevent it; nil does neither. do gets a context that ends
+// with the service.
+func (s *Site) start(w *working, prepare func() error, do func(ctx context.Context) error) (api.Work, error) {
+	w.s, w.stop, w.ended = s.Service, make(chan struct{}), make(chan struct{})
 	ctx, cut := context.WithCancelCause(s.life)
 	w.cut = cut
 	if err := s.claim(w); err != nil {
@@ -163,7 +197,7 @@ func (s *Site) begin(w *working, prepare func() error, do func(ctx context.Conte
 // end notes how a work ended: by is what cut it off, if anything did.
 func (w *working) end(err, by error) {
 	w.s.mu.Lock()
-	w.cut = nil
+	w.cut, w.wrong = nil, cmp.Or(by, err)
 	w.s.mu.Unlock()
 	w.progress(func(a *api.Work) {
 		a.State, a.Seconds, a.Parked = store.Done, 0, 0

@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
+	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
@@ -63,6 +65,50 @@ func plain(port string) string {
 	tag, name, _ := strings.Cut(strings.ToLower(port), "/")
 	return tag + "/" + strings.TrimSpace(strings.TrimPrefix(name, "port"))
 }
+
+// Hangs is where a box hangs, as a switch of the site told last.
+type Hangs struct {
+	At   string // TAG/port, as plans write it
+	Told time.Time
+}
+
+// OnPorts tells where each box hangs. Of several ports the one with fewest boxes behind it is
+// meant, since the others lead there; where that leaves two, nobody knows.
+func OnPorts(s Segment) map[address.MAC]Hangs {
+	list, fewest := map[address.MAC]Hangs{}, map[address.MAC]int{}
+	for _, f := range s.Found {
+		tag := switchTag(f, s)
+		if tag == "" {
+			continue
+		}
+		var told time.Time
+		for _, x := range f.Facts {
+			if x.Key == fact.Behind && x.Last.After(told) {
+				told = x.Last
+			}
+		}
+		for part, macs := range f.Neighbours() {
+			port, ok := strings.CutPrefix(part, "port ")
+			if !ok {
+				continue
+			}
+			for _, text := range macs {
+				mac, err := address.ParseMAC(text)
+				switch n := fewest[mac]; {
+				case err != nil || n != 0 && n < len(macs):
+				case n == len(macs):
+					list[mac] = Hangs{}
+				default:
+					list[mac], fewest[mac] = Hangs{tag + "/" + port, told}, len(macs)
+				}
+			}
+		}
+	}
+	return list
+}
+
+// SamePort reports whether two name the same port of a switch, however they write it.
+func SamePort(a, b string) bool { return plain(a) == plain(b) }
 
 // why says that a device hangs on the entry's planned port, alone of its
 // profile; "" when it does not.

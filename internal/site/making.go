@@ -1,0 +1,298 @@
+package site
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"redstart/internal/api"
+	"redstart/internal/core/problem"
+	"redstart/internal/handover"
+	"redstart/internal/store"
+)
+
+// Documents are made in the background, a few at a time, into files that nothing else lists;
+// the latest ones are kept until others came after them or the service ends. What holds a
+// login is never among them.
+const (
+	mostMade    = 8  // kept
+	mostMaking  = 16 // under way or waiting
+	makingsOnce = 2  // under way
+)
+
+// maker makes one document of a site's record.
+type maker struct {
+	what, file, kind string
+	parts            int // of which it tells as they come
+	write            func(io.Writer, handover.Record) error
+}
+
+func (s *Site) maker(in api.ToMake) (m maker, err error) {
+	switch in.Document {
+	case api.LabelsDocument:
+		o := api.LabelOptions{}
+		if in.Labels != nil {
+			o = *in.Labels
+		}
+		if o.Tags == "" {
+			o.Tags = strings.Join(in.Tags, ",")
+		}
+		m = maker{what: in.Document, file: "labels.pdf", kind: "application/pdf"}
+		if o.Format == "svg" {
+			m.file, m.kind = "labels.zip", "application/zip"
+		}
+		sheet, err := labelSheet(o)
+		if err != nil {
+			return m, err
+		}
+		m.write = func(out io.Writer, r handover.Record) error { return writeLabels(out, r, sheet, o) }
+	case api.SheetsDocument:
+		if len(in.Tags) == 0 {
+			return m, problem.New(problem.Usage, "it is not said for which entries", "give their tags")
+		}
+		m = maker{what: in.Document, file: "sheets.pdf", kind: "application/pdf", write: func(out io.Writer, r handover.Record) error {
+			tags, err := chosenOf(r, strings.Join(in.Tags, ","))
+			if err != nil {
+				return err
+			}
+			return handover.Sheets(out, r, tags)
+		}}
+	default:
+		i := slices.IndexFunc(handover.All, func(d *handover.Document) bool { return d.Name == in.Document })
+		if i < 0 {
+			return m, problem.New(problem.Missing, "there is no such document", "redstart handover lists them").About(in.Document)
+		}
+		d := handover.All[i]
+		m = maker{what: d.Name, file: d.File, kind: d.Kind, write: d.Write}
+		if i == 0 {
+			m.parts = handover.Parts()
+		}
+	}
+	m.file = s.store.Key + "-" + m.file
+	return m, nil
+}
+
+// made is a document that was made.
+type made struct{ dir, name string }
+
+func (m *made) path() string { return filepath.Join(m.dir, "document") }
+
+// Make begins to make a document in the background.
+func (s *Site) Make(in api.ToMake, who string) (api.Work, error) {
+	m, err := s.maker(in)
+	if err != nil {
+		return api.Work{}, err
+	}
+	return s.making(m, who, nil)
+}
+
+// HandOver begins to make a document for somebody; once it is made it is kept that they have
+// it, with the values of then.
+func (s *Site) HandOver(in api.ForTaker, who string) (api.Work, error) {
+	to, err := takerOf(in.To)
+	if err != nil {
+		return api.Work{}, err
+	}
+	m, err := s.maker(in.ToMake)
+	if err != nil {
+		return api.Work{}, err
+	}
+	return s.making(m, who, func(ctx context.Context, r handover.Record, sum string) error {
+		register, err := handover.Then(r)
+		if err != nil {
+			return err
+		}
+		_, err = s.store.AddHandover(ctx, store.Handover{At: store.Now(), Who: who, Taker: to, What: in.Document, SHA256: sum,
+			Register: register})
+		if err != nil {
+			return err
+		}
+		if err := s.seenNow(ctx); err != nil {
+			return err
+		}
+		s.log.Info("something was handed over", "site", s.store.Key, "what", in.Document, "who", who)
+		s.hub.Publish(s.store.Key, "handover", struct{}{})
+		return nil
+	})
+}
+
+// making begins to make a document; then is told its sum before anybody can have it, nil
+// wants no word.
+func (s *Site) making(m maker, who string, then func(ctx context.Context, r handover.Record, sum string) error) (api.Work, error) {
+	under := 0
+	for _, a := range s.Works() {
+		if a.Kind == api.Making && a.State == store.Running {
+			under++
+		}
+	}
+	if under >= mostMaking {
+		return api.Work{}, problem.New(problem.Conflict, "many documents are being made already", "wait until some are done")
+	}
+	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Making, Who: who, File: m.file, Total: m.parts + 2, Text: m.file}}
+	return s.start(w, nil, func(ctx context.Context) error {
+		ctx, done := until(ctx, w.stop)
+		defer done()
+		select {
+		case s.makings <- struct{}{}:
+			defer func() { <-s.makings }()
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		began := time.Now()
+		took := s.tookBefore(m.what)
+		next := func(text string) error {
+			w.progress(func(a *api.Work) {
+				a.Text, a.Done = m.file+": "+text, a.Done+1
+				a.Seconds = max(0, (took - time.Since(began)).Seconds())
+			})
+			return ctx.Err()
+		}
+		w.progress(func(a *api.Work) { a.Text, a.Seconds = m.file+": what is known of the site", took.Seconds() })
+		r, err := s.record(ctx)
+		if err != nil {
+			return err
+		}
+		if err := next(m.file); err != nil {
+			return err
+		}
+		r.Next = next
+		dir, away, err := s.aside()
+		if err != nil {
+			return err
+		}
+		out := &made{dir: dir, name: m.file}
+		sum, err := out.fill(m.write, r)
+		if err == nil && then != nil {
+			err = then(ctx, r, sum)
+		}
+		if err = cmp.Or(err, ctx.Err()); err != nil {
+			away()
+			return err
+		}
+		s.mu.Lock()
+		w.made = out
+		s.took[s.store.Key+" "+m.what] = time.Since(began)
+		s.mu.Unlock()
+		w.progress(func(a *api.Work) { a.Text, a.Done = m.file+" is made", a.Total })
+		return nil
+	})
+}
+
+// tookBefore is how long it took to make a document the last time; 0 if that is not known.
+func (s *Site) tookBefore(what string) time.Duration {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.took[s.store.Key+" "+what]
+}
+
+// fill writes the document, and gives its SHA-256.
+func (m *made) fill(write func(io.Writer, handover.Record) error, r handover.Record) (sum string, err error) {
+	file, err := os.OpenFile(m.path(), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return "", problem.Disk(err, "the document cannot be written", m.name)
+	}
+	hash := sha256.New()
+	err = write(onDisk{io.MultiWriter(file, hash), m.name}, r)
+	if closed := file.Close(); err == nil && closed != nil {
+		err = problem.Disk(closed, "the document cannot be written", m.name)
+	}
+	return hex.EncodeToString(hash.Sum(nil)), err
+}
+
+// onDisk says in plain words that what is made cannot be written.
+type onDisk struct {
+	io.Writer
+	name string
+}
+
+func (d onDisk) Write(b []byte) (int, error) {
+	n, err := d.Writer.Write(b)
+	if err != nil {
+		err = problem.Disk(err, "the document cannot be written", d.name)
+	}
+	return n, err
+}
+
+// Made gives what a work makes, once it is made; of an archive one file, where that is named.
+func (s *Site) Made(ctx context.Context, id int64, member string) (Stored, error) {
+	out, err := s.madeBy(ctx, id)
+	if err != nil {
+		return Stored{}, err
+	}
+	file, err := os.Open(out.path())
+	if err != nil {
+		return Stored{}, notKept(id)
+	}
+	if member == "" {
+		return Stored{Name: out.name, Content: file}, nil
+	}
+	info, err := file.Stat()
+	var content io.ReadCloser
+	if err == nil {
+		content, err = handover.Member(file, info.Size(), out.name, member)
+	}
+	if err != nil {
+		return Stored{}, errors.Join(err, file.Close())
+	}
+	return Stored{Name: path.Base(member), Content: within{content, file}}, nil
+}
+
+// within is a file of an archive.
+type within struct {
+	io.ReadCloser
+	archive io.Closer
+}
+
+func (w within) Close() error { return errors.Join(w.ReadCloser.Close(), w.archive.Close()) }
+
+// Preview shows what a work makes, once it is made, before anybody gets it.
+func (s *Site) Preview(ctx context.Context, id int64, member string) (handover.Preview, error) {
+	out, err := s.Made(ctx, id, member)
+	if err != nil {
+		return handover.Preview{}, err
+	}
+	defer out.Content.Close()
+	return handover.Look(out.Name, out.Content)
+}
+
+// madeBy waits until a work has ended that makes a document.
+func (s *Site) madeBy(ctx context.Context, id int64) (*made, error) {
+	s.mu.Lock()
+	i := slices.IndexFunc(s.works, func(w *working) bool {
+		return w.ID == id && w.Kind == api.Making && w.Site == s.store.Key
+	})
+	if i < 0 {
+		s.mu.Unlock()
+		return nil, notKept(id)
+	}
+	w := s.works[i]
+	s.mu.Unlock()
+	select {
+	case <-w.ended:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch {
+	case w.made != nil:
+		return w.made, nil
+	case w.wrong != nil:
+		return nil, w.wrong
+	}
+	return nil, problem.New(problem.Conflict, "it was stopped before it was made", "make it anew").About(w.File)
+}
+
+func notKept(id int64) error {
+	return problem.New(problem.Missing, "no document is kept under this number", "make it anew").About(fmt.Sprint(id))
+}
