@@ -96,6 +96,11 @@ func TestAFullDisk(t *testing.T) {
 	d.fill()
 	d.redstart(1, full, "verify", first)
 	d.redstart(1, full, "commission", second)
+	made := filepath.Join(t.TempDir(), "package.zip")
+	d.redstart(1, full, "handover", "package", made)
+	if _, err := os.Stat(made); err == nil {
+		t.Error("something half made is left")
+	}
 	d.empty()
 	d.redstart(0, []string{"1 verified"}, "verify", first)
 	d.redstart(0, nil, "commission", second)

@@ -157,7 +157,7 @@ func TestDocumentsOfASite(t *testing.T) {
 		browser.Press("document-register"), shows("register.xlsx is made"),
 		browser.Press("labels-pdf"), shows("labels.pdf is made"),
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Size"]`), "x8"), browser.Press("labels-pdf"), shows("is not width and height"),
-		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Public keys"]`), "age1nonsense"), browser.Press("credentials"),
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Public keys for credentials"]`), "age1nonsense"), browser.Press("credentials"),
 		shows("no public key of age"))
 }
 

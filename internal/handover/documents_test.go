@@ -247,13 +247,14 @@ func TestTheReport(t *testing.T) {
 	t.Parallel()
 	for language, parts := range map[string][]string{
 		"en": {"Handover report", "Summary", "1 verified, 3 not verified", "Subnets", "cams/1 10.0.0.0/22", "Register", "* 10.0.3.6",
-			"Not verified, and why", "address: 10.0.3.9 was set", "Findings that stand open", "the name is taken", "Checks per device",
+			"Not verified, and why", "address: 10.0.3.9 was set", "Findings, and what was done", "the name is taken", "the address is used twice", "12:00, ines: address", "Checks per device",
 			"read with credential 1", "Who did what", "run 1: 2 of 4 devices set"},
 		"nb": {"Overleveringsrapport", "Sammendrag", "krever tilsyn", "Hvem gjorde hva"},
 	} {
 		r := quay()
 		r.Site.Language = language
-		r.Findings = []handover.Finding{{Level: "warning", Of: "CAM-2", Text: "the name is taken"}}
+		r.Findings = []handover.Finding{{Level: "warning", Of: "CAM-2", Text: "the name is taken", Since: r.At},
+			{Level: "stops", Of: "CAM-1", Text: "the address is used twice", Since: r.At, Gone: r.At, By: "ines: address planned anew"}}
 		r.Acts = []handover.Act{{At: r.At, Who: "ines", What: "run 1: 2 of 4 devices set"}}
 		path := filepath.Join(t.TempDir(), "report.pdf")
 		if err := os.WriteFile(path, written(t, "report", r), 0o600); err != nil {

@@ -42,7 +42,8 @@ type Record struct {
 	Plan plan.Plan
 	// Columns are those of the register, by key; none: the usual ones.
 	Columns []string
-	// Findings stand open, and Acts are what people and runs did, the latest last.
+	// Findings are what was found, the oldest first, and Acts what people and runs did, the latest
+	// last.
 	Findings []Finding
 	Acts     []Act
 	// Runs and Steps are what the signed record tells besides the checks, oldest first, and

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"redstart/internal/core/address"
+	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/result"
 	"redstart/internal/handover"
@@ -118,12 +119,14 @@ func TestARecordIsCheckedWithoutTheService(t *testing.T) {
 func TestWhatChangedSince(t *testing.T) {
 	t.Parallel()
 	r := quay()
+	r.Entries[0].Hangs = match.Hangs{At: "SW-1/7"}
 	packed, err := handover.Then(r)
 	if err != nil {
 		t.Fatal(err)
 	}
 	later := quay()
 	later.Site.Language = "nb"
+	later.Entries[1].Hangs = match.Hangs{At: "SW-1/4"} // which nobody told before
 	for i := range later.Entries {
 		later.Entries[i].CheckedAt = later.At
 	}
@@ -131,6 +134,7 @@ func TestWhatChangedSince(t *testing.T) {
 		t.Errorf("nothing changed: %v, %v", list, err)
 	}
 	later.Entries[0].Checks[0].Verdict = result.Failed
+	later.Entries[0].Hangs.At = "SW-1/9"
 	later.Entries[0].Device = address.MAC{2, 0, 0, 0, 0, 9}
 	later.Entries[3] = handover.Entry{Entry: plan.Entry{Tag: "DOOR-2", Address: netip.MustParseAddr("10.1.5.9")}, State: "planned"}
 	list, err := handover.Since(packed, later)
@@ -140,6 +144,7 @@ func TestWhatChangedSince(t *testing.T) {
 	want := []handover.Difference{
 		{Tag: "CAM-1", Column: "MAC", Was: "02:00:00:00:00:01", Is: "02:00:00:00:00:09"},
 		{Tag: "CAM-1", Column: "Address", Was: "10.0.0.5, verified", Is: "10.0.0.5, not verified"},
+		{Tag: "CAM-1", Column: "Seen at switch port", Was: "SW-1/7", Is: "SW-1/9"},
 		{Tag: "CAM-1", Column: "check: address", Was: "passed", Is: "failed: 10.0.0.5"},
 		{Tag: "DOOR-2", Is: "it is new in the plan"},
 		{Tag: "DOOR-1", Was: "it was in the plan 10.1.5.8", Is: "it is gone from the plan"},

@@ -15,8 +15,13 @@ import (
 	"redstart/internal/core/result"
 )
 
-// Finding is something that was found of the plan or the segment and stands open.
-type Finding struct{ Level, Of, Text string }
+// Finding is something that was found of the plan, a device or the segment.
+type Finding struct {
+	Level, Of, Text string
+	Since           time.Time
+	Gone            time.Time // zero while it stands open
+	By              string    // who did what with which it went away; "" if nobody knows
+}
 
 // Act is something that somebody did.
 type Act struct {
@@ -27,7 +32,7 @@ type Act struct {
 // report is the whole record for people, as PDF (ISO 32000): what there is, how far it is, and
 // what shows it.
 var report = &Document{
-	Name: "report", Says: "Report for people, as PDF: summary, subnets, register, what is not verified, checks, who did what",
+	Name: "report", Says: "Report for people, as PDF: summary, subnets, register, what is not verified, findings and what was done about them, checks, who did what",
 	File: "report.pdf", Kind: "application/pdf",
 	Write: func(out io.Writer, r Record) error {
 		p := newPaper(r, r.say("Handover report"))
@@ -302,7 +307,7 @@ func (p *paper) byArea() {
 			rows = append(rows, append(row, p.r.say(e.State)))
 		}
 		p.table([]string{"Tag", "Place", "Model", "Serial", "MAC", "Address", "Device name", "State"},
-			[]float64{3.5, 3, 3.4, 2.8, 3.5, 2.6, 3.5, 2.5}, rows)
+			[]float64{4.1, 3, 3.3, 3.1, 3.7, 2.7, 4.1, 2.5}, rows)
 	}
 }
 
@@ -342,16 +347,47 @@ func (p *paper) open() {
 	default:
 		p.table([]string{"Tag", "Place", "Why"}, []float64{3, 3, 9}, rows)
 	}
-	p.heading(0, p.r.say("Findings that stand open"))
-	if rows = nil; len(p.r.Findings) == 0 {
+	p.findings()
+}
+
+// mostFormer are the findings that went away which are listed, the latest ones.
+const mostFormer = 500
+
+// findings lists what was found and stands open, and what was done about what does not.
+func (p *paper) findings() {
+	p.heading(0, p.r.say("Findings, and what was done about them"))
+	var open, former [][]string
+	for _, f := range p.r.Findings {
+		row := []string{p.r.say(f.Level), f.Of, f.Text, minute(f.Since)}
+		if f.Gone.IsZero() {
+			open = append(open, row)
+			continue
+		}
+		done := minute(f.Gone) + ", " + f.By
+		if f.By == "" {
+			done = p.r.say("was there no more") + " " + minute(f.Gone)
+		}
+		former = append(former, append(row, done))
+	}
+	p.heading(1, p.r.say("Stand open"))
+	if len(open) == 0 {
+		p.say(p.r.say("None."))
+	} else {
+		p.table([]string{"Level", "Of", "Finding", "Since"}, []float64{1.7, 2.8, 10.6, 2.9}, open)
+	}
+	p.heading(1, p.r.say("Went away"))
+	if len(former) == 0 {
 		p.say(p.r.say("None."))
 		return
 	}
-	for _, f := range p.r.Findings {
-		rows = append(rows, []string{p.r.say(f.Level), f.Of, f.Text})
+	if more := len(former) - mostFormer; more > 0 {
+		former = former[more:]
+		p.say(fmt.Sprintf("%s: %d.", p.r.say("Earlier ones that are not listed"), more))
 	}
-	p.table([]string{"Level", "Of", "Finding"}, []float64{1.6, 3, 10}, rows)
+	p.table([]string{"Level", "Of", "Finding", "Since", "What was done"}, []float64{1.7, 2.8, 5.6, 2.9, 5}, former)
 }
+
+func minute(at time.Time) string { return at.UTC().Format("2006-01-02 15:04") }
 
 // device writes what one device is and every check of it.
 func (p *paper) device(level int, e Entry) {
@@ -375,7 +411,7 @@ func (p *paper) device(level int, e Entry) {
 		}
 		rows = append(rows, []string{c.Name, c.Expected, c.Observed, verdict, c.By, c.At.UTC().Format("2006-01-02 15:04:05")})
 	}
-	p.table([]string{"Check", "Expected", "Observed", "Result", "Rests on", "At"}, []float64{2.8, 3, 3, 1.9, 4.6, 2.6}, rows)
+	p.table([]string{"Check", "Expected", "Observed", "Result", "Rests on", "At"}, []float64{2.9, 3.1, 3.1, 1.8, 5.2, 3.1}, rows)
 }
 
 func (p *paper) checks() {
@@ -394,7 +430,7 @@ func (p *paper) acts() {
 	p.heading(0, p.r.say("Who did what"))
 	var rows [][]string
 	for _, a := range p.r.Acts {
-		rows = append(rows, []string{a.At.UTC().Format("2006-01-02 15:04"), a.Who, a.What})
+		rows = append(rows, []string{minute(a.At), a.Who, a.What})
 	}
 	p.table([]string{"At", "Who", "What"}, []float64{2.4, 2.4, 10}, rows)
 }

@@ -15,7 +15,6 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/fact"
-	"redstart/internal/core/notice"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
@@ -140,8 +139,7 @@ func (s *Site) Devices(ctx context.Context) (api.Segment, error) {
 			present = append(present, f)
 		}
 	}
-	out.Findings = notice.All(notice.Segment{Found: present, Entries: p.Entries, Matched: tags, Subnets: p.Site.Subnets,
-		Profiles: s.Profiles()})
+	out.Findings = s.notices(p, entries, present)
 	return out, nil
 }
 

@@ -2,10 +2,10 @@ package site
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -168,12 +168,17 @@ func (s *Site) record(ctx context.Context) (handover.Record, error) {
 		r.At = later(r.At, e.CheckedAt.Time)
 		r.Entries = append(r.Entries, x)
 	}
-	findings, err := s.Findings(ctx)
+	if err := s.noteFindings(ctx, "", ""); err != nil {
+		return r, err
+	}
+	findings, err := s.store.Findings(ctx)
 	if err != nil {
 		return r, err
 	}
 	for _, f := range findings {
-		r.Findings = append(r.Findings, handover.Finding{Level: string(f.Level), Of: cmp.Or(f.Tag, f.Profile), Text: f.Reason})
+		r.At = later(later(r.At, f.Since.Time), f.GoneAt.Time)
+		r.Findings = append(r.Findings, handover.Finding{Level: f.Level, Of: f.Of, Text: f.Text, Since: f.Since.Time, Gone: f.GoneAt.Time,
+			By: strings.TrimPrefix(strings.TrimSuffix(f.Who+": "+f.What, ": "), ": ")})
 	}
 	revisions, err := s.store.Revisions(ctx, 0)
 	if err != nil {
@@ -194,6 +199,22 @@ func (s *Site) record(ctx context.Context) (handover.Record, error) {
 		r.Runs = append(r.Runs, handover.Run{ID: x.ID, Who: x.Who, State: x.State, Began: x.StartedAt.UTC(), Ended: x.EndedAt.UTC(),
 			Set: x.Done, Of: x.Devices})
 	}
+	deeds, err := s.store.Deeds(ctx)
+	if err != nil {
+		return r, err
+	}
+	for _, d := range deeds {
+		r.At = later(r.At, d.At.Time)
+	}
+	r.Acts = append(r.Acts, actsOf(deeds)...)
+	surveys, err := s.store.Surveys(ctx, math.MaxInt32)
+	if err != nil {
+		return r, err
+	}
+	for _, x := range surveys {
+		r.At = later(r.At, x.Ended.Time)
+		r.Acts = append(r.Acts, handover.Act{At: x.Began.Time, Who: x.Who, What: fmt.Sprintf("survey %d: %s", x.ID, plural(x.Found, "device"))})
+	}
 	lines, err := s.store.Lines(ctx)
 	if err != nil {
 		return r, err
@@ -208,6 +229,34 @@ func (s *Site) record(ctx context.Context) (handover.Record, error) {
 	}
 	slices.SortStableFunc(r.Acts, func(a, b handover.Act) int { return a.At.Compare(b.At) })
 	return r, nil
+}
+
+// actsOf tells what was done about many entries at once as one act.
+func actsOf(deeds []store.Deed) (acts []handover.Act) {
+	type same struct{ who, minute, kind string }
+	type act struct {
+		at, count int
+		what      string // of all of them, or its kind where they differ
+	}
+	known := map[same]act{}
+	for _, d := range deeds {
+		kind, _, _ := strings.Cut(d.What, ": ")
+		kind, _, _ = strings.Cut(kind, " with ")
+		k := same{d.Who, d.At.UTC().Format("2006-01-02 15:04"), kind}
+		a, more := known[k]
+		switch {
+		case !more:
+			a.at, a.what = len(acts), d.What
+			acts = append(acts, handover.Act{At: d.At.UTC(), Who: d.Who, What: d.Tag + ": " + d.What})
+		case a.what != d.What:
+			a.what = kind
+		}
+		if a.count++; a.count > 1 {
+			acts[a.at].What = fmt.Sprintf("%d entries: %s", a.count, a.what)
+		}
+		known[k] = a
+	}
+	return acts
 }
 
 // later gives the later of two moments: a document is of the last moment that it tells of, so

@@ -81,9 +81,11 @@ func (s *Site) Accept(ctx context.Context, in api.Acceptance, who string) ([]mat
 				"match it by hand: redstart match set TAG MAC").About(t)
 		}
 	}
+	noted := s.noting()
 	if err := s.store.SetMatches(ctx, matches, who); err != nil {
 		return nil, err
 	}
+	noted(who, "matched "+plural(len(matches), "device"))
 	s.publishEntries()
 	return accepted, nil
 }
@@ -103,10 +105,12 @@ func (s *Site) Match(ctx context.Context, tag string, mac address.MAC, by, why, 
 	if err := s.fits(ctx, e, mac); err != nil {
 		return err
 	}
+	noted := s.noting()
 	if err := s.store.SetMatches(ctx, []store.Match{{Tag: tag, Was: e.Device, MAC: mac, By: by, Why: why}},
 		who); err != nil {
 		return err
 	}
+	noted(who, "matched with "+mac.String())
 	s.publishEntry(tag)
 	s.publishEntries()
 	return nil
@@ -167,9 +171,11 @@ func (s *Site) UndoMatches(ctx context.Context, in api.Undo, who string) ([]stri
 			}
 		}
 	}
+	noted := s.noting()
 	if err := s.store.SetMatches(ctx, matches, who); err != nil {
 		return nil, err
 	}
+	noted(who, plural(len(matches), "device")+" matched no more")
 	s.publishEntries()
 	return undone, nil
 }

@@ -110,7 +110,9 @@ func editsOf(pairs []plan.Pair) []store.Edit {
 
 // apply stores changes and tells everyone. The caller holds planning.
 func (s *Site) apply(ctx context.Context, who, what string, c store.Changes) (int64, error) {
+	noted := s.noting()
 	r, err := s.store.Revise(ctx, who, what, c)
+	noted(who, what)
 	s.publishEntries()
 	return r.ID, err
 }
@@ -196,15 +198,6 @@ func (s *Site) Mend(ctx context.Context, in api.Chosen, preview bool, who string
 			out.Changes = append(out.Changes, changes...)
 			return patches, out, nil
 		})
-}
-
-// Findings checks the plan as a whole.
-func (s *Site) Findings(ctx context.Context) ([]plan.Finding, error) {
-	p, _, err := s.plan(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return append([]plan.Finding{}, p.Check()...), nil
 }
 
 // Import takes a file into the plan, whole or not at all. Entries that are

@@ -183,7 +183,12 @@ func (s *Site) start(w *working, prepare func() error, do func(ctx context.Conte
 	s.work.Add(1)
 	go func() {
 		defer s.work.Done()
+		noted := func(string, string) {}
+		if a.Kind != api.Making {
+			noted = s.noting()
+		}
 		err := shield.Do(s.log, a.Kind, func() error { return do(ctx) })
+		noted(a.Who, did(w.now()))
 		by := cutOffBy(context.Cause(ctx))
 		if by == nil {
 			by = cutOffBy(err)
@@ -194,6 +199,16 @@ func (s *Site) start(w *working, prepare func() error, do func(ctx context.Conte
 	return a, nil
 }
 
+// stopped reports whether a person stopped it.
+func (w *working) stopped() bool {
+	select {
+	case <-w.stop:
+		return true
+	default:
+		return false
+	}
+}
+
 // end notes how a work ended: by is what cut it off, if anything did.
 func (w *working) end(err, by error) {
 	w.s.mu.Lock()
@@ -201,10 +216,8 @@ func (w *working) end(err, by error) {
 	w.s.mu.Unlock()
 	w.progress(func(a *api.Work) {
 		a.State, a.Seconds, a.Parked = store.Done, 0, 0
-		select {
-		case <-w.stop:
+		if w.stopped() {
 			a.State = store.Stopped
-		default:
 		}
 		switch {
 		case by != nil:

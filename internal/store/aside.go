@@ -34,7 +34,7 @@ func (s *Store) KeepingFiles(do func(folder string) error) error {
 // or of which run or revision of the site.
 var moved = []struct{ table, of string }{
 	{"entries", "site"}, {"devices", "site"}, {"checks", "site"}, {"history", "site"}, {"files", "site"}, {"terms", "site"},
-	{"host_ids", "site"}, {"surveys", "site"}, {"handovers", "site"}, {"revisions", "site"}, {"edits", "revision"}, {"runs", "site"},
+	{"host_ids", "site"}, {"surveys", "site"}, {"handovers", "site"}, {"findings", "site"}, {"revisions", "site"}, {"edits", "revision"}, {"runs", "site"},
 	{"run_devices", "run"}, {"journal", "run"},
 }
 

@@ -129,7 +129,8 @@ func (s *Site) Remove(ctx context.Context) error {
 			`DELETE FROM history WHERE site = ?`, `DELETE FROM entries WHERE site = ?`,
 			`DELETE FROM devices WHERE site = ?`, `DELETE FROM surveys WHERE site = ?`,
 			`DELETE FROM files WHERE site = ?`, `DELETE FROM terms WHERE site = ?`,
-			`DELETE FROM host_ids WHERE site = ?`, `DELETE FROM handovers WHERE site = ?`, `DELETE FROM captures WHERE site = ?`, `DELETE FROM lookouts WHERE site = ?`, `DELETE FROM secrets WHERE site = ?`, `DELETE FROM sites WHERE id = ?`,
+			`DELETE FROM host_ids WHERE site = ?`, `DELETE FROM handovers WHERE site = ?`, `DELETE FROM captures WHERE site = ?`, `DELETE FROM lookouts WHERE site = ?`,
+			`DELETE FROM findings WHERE site = ?`, `DELETE FROM secrets WHERE site = ?`, `DELETE FROM sites WHERE id = ?`,
 		} {
 			if _, err := tx.Exec(statement, s.ID); err != nil {
 				return err

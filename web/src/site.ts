@@ -21,7 +21,7 @@ import type {
 } from './api'
 
 /** How many works that ended stay in sight. */
-const mostEnded = 20
+const mostEnded = 28
 
 export const useSite = defineStore('site', () => {
   const user = ref<string | null>() // undefined: not known yet; null: signed out

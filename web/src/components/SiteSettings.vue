@@ -5,11 +5,13 @@ import { call, siteCall } from '../api'
 import type { Site, SiteSummary } from '../api'
 import { useSite } from '../site'
 import SiteFiles from './SiteFiles.vue'
+import TakeInDialog from './TakeInDialog.vue'
 
 const site = useSite()
 const message = useMessage()
 const form = reactive({ name: '', key: '', contact: '', notes: '', zone: '', language: '', naming: '' })
 const making = ref(false)
+const taking = ref(false)
 const wrong = ref('')
 const doomed = ref<string | null>(null)
 const sure = ref('')
@@ -114,11 +116,15 @@ function doom(key: string) {
     <div class="foot">
       <NButton v-if="making" @click="making = false">Cancel</NButton>
       <NButton v-else-if="site.key && site.mayPlan" @click="making = true">Another site</NButton>
+      <NButton v-if="!making && site.rights === 'own'" data-test="take-site" @click="taking = true"
+        >Take in a site</NButton
+      >
       <NButton v-if="site.mayPlan" type="primary" attr-type="submit" data-test="site-save">{{
         making || !site.key ? 'Make the site' : 'Save'
       }}</NButton>
     </div>
   </NForm>
+  <TakeInDialog v-model:shown="taking" />
   <SiteFiles v-if="site.key && !making" />
   <template v-if="far.length">
     <h3>Sites</h3>

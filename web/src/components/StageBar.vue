@@ -98,9 +98,12 @@ const titles = {
   commission: 'Commissioning',
   verify: 'Verifying',
   'hand out addresses': 'Handing out addresses',
+  'make a document': 'Making a document',
 }
-// What is under way, or how the last work ended.
-const shown = computed(() => (site.underWay.length ? site.underWay : site.works.slice(0, 1)))
+// What is under way, or how the last work ended; how far documents are is told where they are made.
+const works = computed(() => site.works.filter((w) => w.kind !== 'make a document'))
+const under = computed(() => works.value.filter((w) => w.state === 'running'))
+const shown = computed(() => (under.value.length ? under.value : works.value.slice(0, 1)))
 // A verification counts what failed among what is done; a run counts it apart.
 const percent = (w: Work) =>
   w.total ? Math.floor((100 * (w.done + (w.kind === 'commission' ? w.failed : 0))) / w.total) : 0
@@ -136,7 +139,7 @@ const waits = (stage: string) => stage === 'find' && site.finding
     </div>
     <div v-for="w in shown" :key="w.id" class="strip" role="status" data-test="work" :data-state="w.state">
       <strong
-        >{{ titles[w.kind] }}{{ w.run && site.underWay.length > 1 ? ` (run ${w.run})` : ''
+        >{{ titles[w.kind] }}{{ w.run && under.length > 1 ? ` (run ${w.run})` : ''
         }}{{ w.site === site.key ? '' : ' on ' + w.site }}{{ w.state === 'running' ? '' : ': ' + w.state }}</strong
       >
       <NProgress

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { NAlert, NButton, NCard, NInput, NSelect, NTable, NTag } from 'naive-ui'
 import { computed, reactive, ref } from 'vue'
-import { call, Problem, sitePath } from '../api'
-import { useSite } from '../site'
+import { call, Problem, sitePath } from '../../api'
+import { useSite } from '../../site'
 
 // The service looks by itself whether the site is as it was handed over.
 const site = useSite()
@@ -33,8 +33,9 @@ async function lookout(method: 'PUT' | 'DELETE' | 'POST') {
       <p>
         The service looks at {{ found.at }} {{ found.days?.length ? 'on ' + found.days.join(', ') : 'every day' }}, and
         compares with {{ found.against }}.
-        <template v-if="found.lookedAt">Looked {{ when(found.lookedAt) }}.</template>
-        <template v-else>It is looking for the first time.</template>
+        <template v-if="!found.lookedAt">It is looking for the first time.</template>
+        <template v-else>Looked {{ when(found.lookedAt) }}.</template>
+        <template v-if="found.lookedAt && found.looking"> It is looking now.</template>
       </p>
       <NAlert v-if="found.wrong" type="warning" :show-icon="false" class="gap"
         >The last time that did not go: {{ found.wrong }}</NAlert
@@ -42,7 +43,7 @@ async function lookout(method: 'PUT' | 'DELETE' | 'POST') {
       <p v-if="found.lookedAt && !found.changed.length">
         <NTag size="small" type="success">as it was</NTag>
       </p>
-      <div v-if="found.changed.length" class="missing">
+      <div v-if="found.changed.length" class="many">
         <NTable size="small" :bordered="false" data-test="changed">
           <tbody>
             <tr v-for="(d, i) in found.changed" :key="i">
@@ -56,7 +57,15 @@ async function lookout(method: 'PUT' | 'DELETE' | 'POST') {
         </NTable>
       </div>
       <div class="line">
-        <NButton v-if="site.mayCommission" size="small" :loading="busy" @click="lookout('POST')">Look now</NButton>
+        <NButton
+          v-if="site.mayCommission"
+          size="small"
+          :loading="busy"
+          :disabled="found.looking"
+          data-test="look-now"
+          @click="lookout('POST')"
+          >Look now</NButton
+        >
         <NButton v-if="site.rights === 'own'" size="small" quaternary @click="lookout('DELETE')">Look no more</NButton>
       </div>
     </template>
@@ -93,39 +102,4 @@ async function lookout(method: 'PUT' | 'DELETE' | 'POST') {
   </NCard>
 </template>
 
-<style scoped>
-.gap {
-  margin-bottom: 12px;
-}
-.missing {
-  max-height: 260px;
-  overflow: auto;
-}
-.tag {
-  width: 220px;
-}
-.state {
-  width: 190px;
-}
-.line {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 10px;
-  align-items: end;
-}
-.line label {
-  display: flex;
-  flex-direction: column;
-  gap: 2px;
-}
-.short {
-  width: 110px;
-}
-.wide {
-  flex: 1;
-  min-width: 200px;
-}
-p {
-  margin: 0 0 8px;
-}
-</style>
+<style scoped src="./style.css"></style>

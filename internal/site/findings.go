@@ -1,0 +1,85 @@
+package site
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+
+	"redstart/internal/api"
+	"redstart/internal/core/device"
+	"redstart/internal/core/notice"
+	"redstart/internal/core/plan"
+	"redstart/internal/store"
+)
+
+// Findings checks the plan as a whole.
+func (s *Site) Findings(ctx context.Context) ([]plan.Finding, error) {
+	p, _, err := s.plan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return append([]plan.Finding{}, p.Check()...), nil
+}
+
+// noting keeps what is found before something is done, and gives what keeps, after it, that this
+// took away what is not found any more. A record of findings that fails is noted in the log, and
+// stops nobody's work.
+func (s *Site) noting() (done func(who, what string)) {
+	note := func(who, what string) {
+		if err := s.noteFindings(context.WithoutCancel(s.life), who, what); err != nil {
+			s.log.Error("what was found cannot be kept", "site", s.store.Key, "error", err)
+		}
+	}
+	note("", "")
+	return note
+}
+
+func (s *Site) noteFindings(ctx context.Context, who, what string) error {
+	p, entries, err := s.plan(ctx)
+	if err != nil {
+		return err
+	}
+	var now []store.Finding
+	for _, f := range p.Check() {
+		now = append(now, store.Finding{Of: cmp.Or(f.Tag, f.Profile), Code: f.Code + " " + f.Field, Level: string(f.Level), Text: f.Reason})
+	}
+	for _, e := range entries {
+		if e.State == store.Attention && e.Reason != "" {
+			now = append(now, store.Finding{Of: e.Tag, Code: "device", Level: store.Attention, Text: e.Reason})
+		}
+	}
+	found, err := s.store.Devices(ctx)
+	if err != nil {
+		return err
+	}
+	for _, n := range s.notices(p, entries, s.here(found)) {
+		if n.Quiet {
+			continue
+		}
+		of := cmp.Or(n.Tag, n.Address)
+		if of == "" && len(n.MACs) > 0 {
+			of = n.MACs[0].String()
+		}
+		now = append(now, store.Finding{Of: of, Code: "segment " + n.Kind, Level: "segment", Text: n.Text})
+	}
+	return s.store.NoteFindings(ctx, now, who, what)
+}
+
+// notices says what is odd on the segment.
+func (s *Site) notices(p plan.Plan, entries []store.Entry, present []*device.Found) []notice.Notice {
+	return notice.All(notice.Segment{Found: present, Entries: p.Entries, Matched: tagsByDevice(entries), Subnets: p.Site.Subnets,
+		Profiles: s.Profiles()})
+}
+
+// did says in words what a work was.
+func did(a api.Work) string {
+	switch {
+	case a.Run != 0:
+		return fmt.Sprintf("run %d", a.Run)
+	case a.Kind == api.Finding:
+		return "a survey"
+	case a.Kind == api.Verifying:
+		return "a verification"
+	}
+	return a.Kind
+}

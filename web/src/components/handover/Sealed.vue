@@ -1,0 +1,82 @@
+<script setup lang="ts">
+import { NButton, NCard, NPopconfirm, NSelect } from 'naive-ui'
+import { computed, ref, watch } from 'vue'
+import { call, sitePath } from '../../api'
+import type { Bodies } from '../../api'
+import { useMaking } from '../../making'
+import { useSite } from '../../site'
+import SealForm from './SealForm.vue'
+
+// What holds secrets leaves sealed, and the history of every entry says for whom.
+const site = useSite()
+const making = useMaking()
+const captures = ref<Bodies['Capture'][]>([])
+const capture = ref<number>()
+const loadCaptures = async () =>
+  (captures.value = (await making.attempt('', () => call<Bodies['Capture'][]>('GET', sitePath('captures')))) ?? [])
+watch(() => [site.key, site.underWay.length], loadCaptures, { immediate: true })
+const choices = computed(() =>
+  captures.value.map((c) => ({ label: `${c.what}, ${new Date(c.at).toLocaleString()}, by ${c.who}`, value: c.id })),
+)
+async function forget() {
+  await making.attempt('forget', () => call('DELETE', sitePath(`captures/${capture.value}`)))
+  capture.value = undefined
+  await loadCaptures()
+}
+</script>
+
+<template>
+  <NCard size="small" title="Sealed" class="gap">
+    <p class="faint">
+      To public keys of age or with a passphrase; only whoever has those opens it. The history of every entry says who
+      sealed it, and for whom.
+    </p>
+    <h4>Credentials: all logins and secrets</h4>
+    <SealForm
+      name="credentials"
+      :busy="making.busy === 'credentials'"
+      @seal="
+        (to) =>
+          making.fetchFile('credentials', sitePath('documents/credentials'), `${site.key}-credentials.csv.age`, to)
+      " />
+    <template v-if="captures.length">
+      <h4>Packets of each device, a pcapng file each</h4>
+      <div class="line">
+        <NSelect
+          v-model:value="capture"
+          size="small"
+          :options="choices"
+          placeholder="of which run or verification"
+          class="wide"
+          aria-label="Kept packets" />
+        <NPopconfirm @positive-click="forget">
+          <template #trigger><NButton size="small" :disabled="!capture">Forget them</NButton></template>
+          Forget these packets for good?
+        </NPopconfirm>
+      </div>
+      <SealForm
+        name="packets"
+        :disabled="!capture"
+        :busy="making.busy === 'packets'"
+        @seal="
+          (to) => making.fetchFile('packets', sitePath(`captures/${capture}`), `${site.key}-packets.zip.age`, to)
+        " />
+    </template>
+    <template v-if="site.rights === 'own'">
+      <h4>
+        The whole site, for the colleague who goes on: plan, history, matches, runs, files and what opens the devices
+      </h4>
+      <SealForm
+        name="site-file"
+        :busy="making.busy === 'site-file'"
+        @seal="(to) => making.fetchFile('site-file', sitePath('archive'), `${site.key}-site.age`, to)" />
+      <h4>Backup of everything that this service keeps</h4>
+      <SealForm
+        name="backup"
+        :busy="making.busy === 'backup'"
+        @seal="(to) => making.fetchFile('backup', 'backup', 'redstart-backup.age', to)" />
+    </template>
+  </NCard>
+</template>
+
+<style scoped src="./style.css"></style>
