@@ -168,7 +168,7 @@ func TestHandingOverFromThePage(t *testing.T) {
 	redstart(0, []string{"Written"}, "site", "export", sealed, "--passphrase")
 	drawer := chromedp.CSS(".n-drawer-mask")
 	b := r.signedIn(t, 1280, "/handover")
-	b.do(shows("2 of 2 entries"), browser.Press("look-register"), shows("Seen at switch port"), shows("%s", tag), chromedp.KeyEvent("\x1b"), browser.Gone(drawer),
+	b.do(shows("2 of 2 entries"), browser.Press("look-register"), shows("Seen behind switch port"), shows("%s", tag), chromedp.KeyEvent("\x1b"), browser.Gone(drawer),
 		browser.Press("look-package"), browser.Press("look-in-report.pdf"), browser.Seen(chromedp.CSS(`canvas[aria-label^="Page 1 of"]`)),
 		browser.Press("preview-back"), browser.Press("look-in-index.html"), browser.Seen(browser.Mark("framed")),
 		browser.Press("preview-save"), shows("index.html is made"), chromedp.KeyEvent("\x1b"), browser.Gone(drawer),

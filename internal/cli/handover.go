@@ -360,7 +360,7 @@ func (a *app) printLookout(v api.LookoutView) error {
 			a.say("The service does not look at this site by itself. Say when: redstart handover lookout --at 02:30")
 			return nil
 		}
-		a.say("Looks at %s, next %s; compared with %s.", v.At, v.Next.Local().Format("2 Jan 2006 15:04"), v.Against)
+		a.say("Looks at %s, next %s; compared with %s.", v.At, v.Next.Format("2 Jan 2006 15:04 -07:00"), v.Against)
 		if v.Wrong != "" {
 			a.say("The last time that did not go: %s", v.Wrong)
 		}

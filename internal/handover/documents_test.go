@@ -438,6 +438,15 @@ func TestAnotherProgramReadsTheWorkbook(t *testing.T) {
 	if err != nil || len(sheets) != 5 {
 		t.Fatalf("%v, %v\n%s", sheets, err, out)
 	}
+	// Each sheet of this small site is one page, which lies.
+	if out, err := exec.CommandContext(t.Context(), office, "-env:UserInstallation=file://"+dir+"/profile", "--headless", "--convert-to", "pdf",
+		"--outdir", dir, path).CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	info, err := exec.CommandContext(t.Context(), "pdfinfo", filepath.Join(dir, "register.pdf")).Output()
+	if err != nil || !strings.Contains(string(info), "Page size:       841.89 x 595") || !strings.Contains(string(info), fmt.Sprintf("Pages:           %d\n", len(sheets))) {
+		t.Errorf("%v\n%s", err, info)
+	}
 	read := func(sheet string) [][]string {
 		t.Helper()
 		content, err := os.ReadFile(filepath.Join(dir, "register-"+sheet+".csv"))

@@ -134,7 +134,7 @@ func LayOut(r Record, sheet LabelSheet, tags []string) (*Labels, error) {
 	if sheet.PageWidth == 0 {
 		size = fpdf.SizeType{Wd: sheet.Width, Ht: sheet.Height}
 	}
-	l := &Labels{sheet: sheet, at: r, paper: fpdf.NewCustom(&fpdf.InitType{UnitStr: "mm", Size: size, OrientationStr: orientation(size)})}
+	l := &Labels{sheet: sheet, at: r, paper: fpdf.NewCustom(&fpdf.InitType{UnitStr: "mm", Size: size, OrientationStr: "P"})} // L would turn pages that lie
 	l.paper.AddUTF8FontFromBytes("go", "", goregular.TTF)
 	l.paper.AddUTF8FontFromBytes("go", "B", gobold.TTF)
 	l.paper.SetAutoPageBreak(false, 0)
@@ -164,13 +164,6 @@ func LayOut(r Record, sheet LabelSheet, tags []string) (*Labels, error) {
 		l.pages[last] = append(l.pages[last], marks...)
 	}
 	return l, l.paper.Error()
-}
-
-func orientation(s fpdf.SizeType) string {
-	if s.Wd > s.Ht {
-		return "L"
-	}
-	return "P"
 }
 
 // CodeText is what the code of a label says: any phone shows it, and our scanner finds tag, MAC

@@ -56,6 +56,18 @@ func TestLabels(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	roll := filepath.Join(t.TempDir(), "roll.pdf")
+	var printed bytes.Buffer
+	if err := l.PDF(&printed); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(roll, printed.Bytes(), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	// 62 by 29 mm in points of 1/72 inch: it lies as the label does.
+	if info, err := exec.CommandContext(t.Context(), "pdfinfo", roll).Output(); err != nil || !strings.Contains(string(info), "175.75 x 82.2") {
+		t.Errorf("%v\n%s", err, info)
+	}
 	var drawings bytes.Buffer
 	if err := l.SVG(&drawings); err != nil {
 		t.Fatal(err)

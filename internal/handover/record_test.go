@@ -144,7 +144,7 @@ func TestWhatChangedSince(t *testing.T) {
 	want := []handover.Difference{
 		{Tag: "CAM-1", Column: "MAC", Was: "02:00:00:00:00:01", Is: "02:00:00:00:00:09"},
 		{Tag: "CAM-1", Column: "Address", Was: "10.0.0.5, verified", Is: "10.0.0.5, not verified"},
-		{Tag: "CAM-1", Column: "Seen at switch port", Was: "SW-1/7", Is: "SW-1/9"},
+		{Tag: "CAM-1", Column: "Seen behind switch port", Was: "SW-1/7", Is: "SW-1/9"},
 		{Tag: "CAM-1", Column: "check: address", Was: "passed", Is: "failed: 10.0.0.5"},
 		{Tag: "DOOR-2", Is: "it is new in the plan"},
 		{Tag: "DOOR-1", Was: "it was in the plan 10.1.5.8", Is: "it is gone from the plan"},

@@ -91,7 +91,7 @@ var Columns = []Column{
 		}
 		return v
 	}},
-	{"seen-at", "Seen at switch port", func(_ Record, e Entry) Value {
+	{"seen-behind", "Seen behind switch port", func(_ Record, e Entry) Value {
 		if e.Hangs.At == "" {
 			return Value{}
 		}
@@ -114,7 +114,7 @@ var Columns = []Column{
 
 // usual are the columns of a register for which none were chosen.
 var usual = []string{"tag", "kind", "area", "floor", "place", "model", "serial", "mac", "address", "name", "firmware",
-	"subnet", "vlan", "switch-port", "seen-at", "behind", "part", "licence", "state", "checked", "unverified"}
+	"subnet", "vlan", "switch-port", "seen-behind", "behind", "part", "licence", "state", "checked", "unverified"}
 
 // noted is a value that somebody said, of which nothing is to be verified.
 func noted(text string) Value { return Value{Text: text, Verified: true} }
@@ -151,8 +151,8 @@ func (e Entry) unverified(r Record) (list []string) {
 			list = append(list, c.Name+": "+r.say(c.Verdict.String()))
 		}
 	}
-	if e.SwitchPort != "" && e.Hangs.At != "" && !match.SamePort(e.SwitchPort, e.Hangs.At) {
-		list = append(list, r.say("switch port: seen at")+" "+e.Hangs.At)
+	if e.Hangs.Contradicts(e.SwitchPort) {
+		list = append(list, r.say("switch port: seen behind")+" "+e.Hangs.At)
 	}
 	return append(list, e.Differs...)
 }

@@ -83,7 +83,7 @@ func Since(packed []byte, r Record) ([]Difference, error) {
 		}
 		for _, c := range Columns {
 			a, b := before[c.Key], is[e.Tag][c.Key]
-			if c.Key == "seen-at" && (a.Text == "" || b.Text == "") {
+			if c.Key == "seen-behind" && (a.Text == "" || b.Text == "") {
 				continue // no switch told, which moves nothing
 			}
 			if a != b {

@@ -7,7 +7,7 @@ var words = map[string]string{
 	"Register": "Register", "Differences": "Avvik", "Checks": "Kontroller", "About": "Om",
 	"Tag": "Betegnelse", "Kind": "Type", "Area": "Område", "Floor": "Etasje", "Place": "Sted", "Model": "Modell",
 	"Serial": "Serienummer", "MAC": "MAC-adresse", "Address": "Adresse", "Device name": "Enhetsnavn",
-	"Firmware": "Fastvare", "Subnet": "Subnett", "VLAN": "VLAN", "Switch port": "Svitsjport", "Seen at switch port": "Sett på svitsjport", "switch port: seen at": "svitsjport: sett på", "Behind": "Bak",
+	"Firmware": "Fastvare", "Subnet": "Subnett", "VLAN": "VLAN", "Switch port": "Svitsjport", "Seen behind switch port": "Sett bak svitsjport", "switch port: seen behind": "svitsjport: sett bak", "Behind": "Bak",
 	"Part": "Del", "Licence": "Lisens", "State": "Status", "Last check": "Siste kontroll", "Not verified": "Ikke bekreftet",
 	"Description": "Beskrivelse", "Note": "Merknad", "Mask": "Maske", "Gateway": "Ruter",
 	"Check": "Kontroll", "Expected": "Forventet", "Observed": "Observert", "Result": "Resultat", "Rests on": "Bygger på",

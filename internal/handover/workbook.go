@@ -68,12 +68,18 @@ type book struct {
 	heading, plain, unseen int // styles
 }
 
+// What a workbook is written in.
+const (
+	face   = "Calibri"
+	points = 11
+)
+
 func (b *book) fill() (err error) {
 	styles := []*excelize.Style{
-		{Font: &excelize.Font{Bold: true}, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"E7E4DC"}},
+		{Font: &excelize.Font{Bold: true, Family: face, Size: points}, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"E7E4DC"}},
 			Border: []excelize.Border{{Type: "bottom", Color: "808080", Style: 1}}},
 		{Alignment: &excelize.Alignment{Vertical: "top"}},
-		{Font: &excelize.Font{Italic: true, Color: "808080"}, Alignment: &excelize.Alignment{Vertical: "top"}},
+		{Font: &excelize.Font{Italic: true, Color: "808080", Family: face, Size: points}, Alignment: &excelize.Alignment{Vertical: "top"}},
 	}
 	for i, id := range []*int{&b.heading, &b.plain, &b.unseen} {
 		if *id, err = b.NewStyle(styles[i]); err != nil {
@@ -138,6 +144,9 @@ func (b *book) table(name string, headings []string, widths []float64, rows [][]
 	if _, err := b.NewSheet(name); err != nil {
 		return err
 	}
+	if err := b.printed(name); err != nil {
+		return err
+	}
 	w, err := b.NewStreamWriter(name)
 	if err != nil {
 		return err
@@ -170,6 +179,14 @@ func (b *book) table(name string, headings []string, widths []float64, rows [][]
 		return err
 	}
 	return b.AutoFilter(name, "A1:"+last, nil)
+}
+
+// printed has a sheet printed lying, as wide as a page, with its heading on each.
+func (b *book) printed(name string) error {
+	lying, a4, one, any, yes := "landscape", 9, 1, 0, true
+	return errors.Join(b.SetSheetProps(name, &excelize.SheetPropsOptions{FitToPage: &yes}),
+		b.SetPageLayout(name, &excelize.PageLayoutOptions{Orientation: &lying, Size: &a4, FitToWidth: &one, FitToHeight: &any}),
+		b.SetDefinedName(&excelize.DefinedName{Name: "_xlnm.Print_Titles", Scope: name, RefersTo: "'" + strings.ReplaceAll(name, "'", "''") + "'!$1:$1"}))
 }
 
 // narrowest and widest are bounds on the width of columns, in characters.

@@ -68,8 +68,20 @@ func plain(port string) string {
 
 // Hangs is where a box hangs, as a switch of the site told last.
 type Hangs struct {
-	At   string // TAG/port, as plans write it
-	Told time.Time
+	At    string // TAG/port, as plans write it
+	Alone bool   // nothing else was seen behind that port
+	Told  time.Time
+}
+
+// Contradicts reports whether it hangs elsewhere than at a planned port: at another one of that
+// switch, or alone at another switch. Behind a port with others it may hang anywhere.
+func (h Hangs) Contradicts(planned string) bool {
+	if planned == "" || h.At == "" || SamePort(planned, h.At) {
+		return false
+	}
+	a, _, _ := strings.Cut(plain(planned), "/")
+	b, _, _ := strings.Cut(plain(h.At), "/")
+	return a == b || h.Alone
 }
 
 // OnPorts tells where each box hangs. Of several ports the one with fewest boxes behind it is
@@ -99,7 +111,7 @@ func OnPorts(s Segment) map[address.MAC]Hangs {
 				case n == len(macs):
 					list[mac] = Hangs{}
 				default:
-					list[mac], fewest[mac] = Hangs{tag + "/" + port, told}, len(macs)
+					list[mac], fewest[mac] = Hangs{tag + "/" + port, len(macs) == 1, told}, len(macs)
 				}
 			}
 		}

@@ -37,6 +37,12 @@ func TestWhereABoxHangs(t *testing.T) {
 			t.Errorf("%d hangs at %+v, want %q", box, h, want)
 		}
 	}
+	if h := got[mac(11)]; !h.Alone || h.Contradicts("hall/port 7") || !h.Contradicts("HALL/9") || !h.Contradicts("CORE/1") {
+		t.Errorf("%+v", h)
+	}
+	if h := (match.Hangs{At: "CORE/1"}); h.Contradicts("HALL/7") || !h.Contradicts("CORE/2") || h.Contradicts("") {
+		t.Error("behind a port with others a box may hang anywhere, but not at another port of that switch")
+	}
 	if !match.SamePort("HALL/Port 7", "hall/7") || match.SamePort("HALL/7", "HALL/17") {
 		t.Error("ports are told apart wrongly")
 	}

@@ -172,7 +172,7 @@ const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.ki
 }
 .steps {
   margin: 0;
-  padding-left: 1.4rem;
+  padding-left: 30px;
 }
 .foot {
   display: flex;

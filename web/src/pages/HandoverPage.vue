@@ -62,6 +62,12 @@ const Preview = defineAsyncComponent(() => import('../components/handover/Previe
 .handing {
   max-width: 1100px;
   margin: 0 auto;
+  padding: 10px 16px 4px;
+}
+@media (max-width: 900px) {
+  .handing {
+    padding: 8px 8px 4px;
+  }
 }
 .told {
   position: sticky;
