@@ -37,6 +37,11 @@ func (s *Site) Document(ctx context.Context, in api.ToMake) (Download, error) {
 	if err != nil {
 		return Download{}, err
 	}
+	free, err := s.room(ctx)
+	if err != nil {
+		return Download{}, err
+	}
+	defer free()
 	r, err := s.record(ctx)
 	if err != nil {
 		return Download{}, err

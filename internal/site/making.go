@@ -142,12 +142,11 @@ func (s *Site) making(m maker, who string, then func(ctx context.Context, r hand
 	return s.start(w, nil, func(ctx context.Context) error {
 		ctx, done := until(ctx, w.stop)
 		defer done()
-		select {
-		case s.makings <- struct{}{}:
-			defer func() { <-s.makings }()
-		case <-ctx.Done():
-			return ctx.Err()
+		free, err := s.room(ctx)
+		if err != nil {
+			return err
 		}
+		defer free()
 		began := time.Now()
 		took := s.tookBefore(m.what)
 		next := func(text string) error {
@@ -172,10 +171,10 @@ func (s *Site) making(m maker, who string, then func(ctx context.Context, r hand
 		}
 		out := &made{dir: dir, name: m.file}
 		sum, err := out.fill(m.write, r)
-		if err == nil && then != nil {
-			err = then(ctx, r, sum)
+		if err = cmp.Or(err, ctx.Err()); err == nil && then != nil {
+			err = then(context.WithoutCancel(ctx), r, sum) // from here on nothing stops it half way
 		}
-		if err = cmp.Or(err, ctx.Err()); err != nil {
+		if err != nil {
 			away()
 			return err
 		}
@@ -185,6 +184,29 @@ func (s *Site) making(m maker, who string, then func(ctx context.Context, r hand
 		s.mu.Unlock()
 		w.progress(func(a *api.Work) { a.Text, a.Done = m.file+" is made", a.Total })
 		return nil
+	})
+}
+
+// room waits until few enough documents are being made or read, since each takes memory.
+func (s *Service) room(ctx context.Context) (free func(), err error) {
+	select {
+	case s.makings <- struct{}{}:
+		return func() { <-s.makings }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// forgetMadeOf takes away what was made of a site that is removed.
+func (s *Service) forgetMadeOf(key string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.works = slices.DeleteFunc(s.works, func(w *working) bool {
+		if w.Kind != api.Making || w.Site != key || w.cut != nil {
+			return false
+		}
+		s.forgetMade(w)
+		return true
 	})
 }
 
@@ -262,6 +284,11 @@ func (s *Site) Preview(ctx context.Context, id int64, member string) (handover.P
 		return handover.Preview{}, err
 	}
 	defer out.Content.Close()
+	free, err := s.room(ctx)
+	if err != nil {
+		return handover.Preview{}, err
+	}
+	defer free()
 	return handover.Look(out.Name, out.Content)
 }
 

@@ -149,6 +149,7 @@ func (s *Site) Remove(ctx context.Context, sure string) error {
 	if err := s.store.Remove(ctx); err != nil {
 		return err
 	}
+	s.forgetMadeOf(s.store.Key)
 	for _, c := range kept {
 		_ = os.Remove(s.captureFile(c.File)) // it may have been taken away before
 	}
