@@ -174,7 +174,7 @@ func TestHandingOverFromThePage(t *testing.T) {
 		browser.Press("preview-save"), shows("index.html is made"), chromedp.KeyEvent("\x1b"), browser.Gone(drawer),
 		browser.Click(browser.Mark("paper-tags")), chromedp.KeyEvent(tag+"\r"), chromedp.KeyEvent("\x1b"),
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Who takes the logins"]`), "Ida Holm"), browser.Press("login-sheet"),
-		shows("logins.pdf is made"))
+		shows("logins.pdf is made"), browser.Press("verify-capture"), browser.Gone(browser.Mark("verify-capture")))
 	redstart(0, []string{"login printed on a sheet for Ida Holm"}, "plan", "show", tag)
 
 	other := start(t, skerry.Options{Devices: 1, Seed: 94})

@@ -126,9 +126,8 @@ func (s *Site) HandOver(in api.ForTaker, who string) (api.Work, error) {
 	})
 }
 
-// making begins to make a document; then is told its sum before anybody can have it, nil
-// wants no word.
-func (s *Site) making(m maker, who string, then func(ctx context.Context, r handover.Record, sum string) error) (api.Work, error) {
+// making begins to make a document; nil: nobody is to be told.
+func (s *Site) making(m maker, who string, then told) (api.Work, error) {
 	under := 0
 	for _, a := range s.Works() {
 		if a.Kind == api.Making && a.State == store.Running {
@@ -142,49 +141,63 @@ func (s *Site) making(m maker, who string, then func(ctx context.Context, r hand
 	return s.start(w, nil, func(ctx context.Context) error {
 		ctx, done := until(ctx, w.stop)
 		defer done()
-		free, err := s.room(ctx)
-		if err != nil {
-			return err
-		}
-		defer free()
-		began := time.Now()
-		took := s.tookBefore(m.what)
-		next := func(text string) error {
-			w.progress(func(a *api.Work) {
-				a.Text, a.Done = m.file+": "+text, a.Done+1
-				a.Seconds = max(0, (took - time.Since(began)).Seconds())
-			})
-			return ctx.Err()
-		}
-		w.progress(func(a *api.Work) { a.Text, a.Seconds = m.file+": what is known of the site", took.Seconds() })
-		r, err := s.record(ctx)
-		if err != nil {
-			return err
-		}
-		if err := next(m.file); err != nil {
-			return err
-		}
-		r.Next = next
-		dir, away, err := s.aside()
-		if err != nil {
-			return err
-		}
-		out := &made{dir: dir, name: m.file}
-		sum, err := out.fill(m.write, r)
-		if err = cmp.Or(err, ctx.Err()); err == nil && then != nil {
-			err = then(context.WithoutCancel(ctx), r, sum) // from here on nothing stops it half way
-		}
-		if err != nil {
-			away()
-			return err
-		}
-		s.mu.Lock()
-		w.made = out
-		s.took[s.store.Key+" "+m.what] = time.Since(began)
-		s.mu.Unlock()
-		w.progress(func(a *api.Work) { a.Text, a.Done = m.file+" is made", a.Total })
-		return nil
+		return s.makeNow(ctx, w, m, then)
 	})
+}
+
+// told is told of a document's sum, and of what it was made from, before anybody can have it.
+type told func(ctx context.Context, r handover.Record, sum string) error
+
+func (s *Site) makeNow(ctx context.Context, w *working, m maker, then told) error {
+	free, err := s.room(ctx)
+	if err != nil {
+		return err
+	}
+	defer free()
+	began, took := time.Now(), s.tookBefore(m.what)
+	next := func(text string) error {
+		w.progress(func(a *api.Work) {
+			a.Text, a.Done = m.file+": "+text, a.Done+1
+			a.Seconds = max(0, (took - time.Since(began)).Seconds())
+		})
+		return ctx.Err()
+	}
+	w.progress(func(a *api.Work) { a.Text, a.Seconds = m.file+": what is known of the site", took.Seconds() })
+	r, err := s.record(ctx)
+	if err != nil {
+		return err
+	}
+	if err := next(m.file); err != nil {
+		return err
+	}
+	r.Next = next
+	dir, away, err := s.aside()
+	if err != nil {
+		return err
+	}
+	kept := false
+	defer func() {
+		if !kept {
+			away()
+		}
+	}()
+	out := &made{dir: dir, name: m.file}
+	sum, err := out.fill(m.write, r)
+	if err = cmp.Or(err, ctx.Err()); err != nil {
+		return err
+	}
+	if then != nil {
+		if err := then(context.WithoutCancel(ctx), r, sum); err != nil { // from here on nothing stops it half way
+			return err
+		}
+	}
+	kept = true
+	s.mu.Lock()
+	w.made = out
+	s.took[s.store.Key+" "+m.what] = time.Since(began)
+	s.mu.Unlock()
+	w.progress(func(a *api.Work) { a.Text, a.Done = m.file+" is made", a.Total })
+	return nil
 }
 
 // room waits until few enough documents are being made or read, since each takes memory.

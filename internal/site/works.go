@@ -216,7 +216,7 @@ func (w *working) end(err, by error) {
 	w.s.mu.Unlock()
 	w.progress(func(a *api.Work) {
 		a.State, a.Seconds, a.Parked = store.Done, 0, 0
-		if w.stopped() {
+		if w.stopped() && w.made == nil { // what is made came before the word
 			a.State = store.Stopped
 		}
 		switch {

@@ -57,6 +57,7 @@ watch(show, async (open) => {
   if (!open) return
   rehearsal.value = null
   lines.value = {}
+  capture.value = false
   await rehearse()
 })
 async function nameLine(tag: string, line: string | null) {
@@ -67,12 +68,14 @@ async function nameLine(tag: string, line: string | null) {
   await rehearse()
 }
 
+const capture = ref(false)
 async function begin() {
   try {
     await siteCall('POST', 'runs', {
       tags: rehearsal.value!.devices.map((d) => d.tag),
       beside: beside.value,
       lines: lines.value,
+      capture: capture.value,
     })
     show.value = false
   } catch (e) {
@@ -141,6 +144,9 @@ const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.ki
     </template>
     <template #footer>
       <div class="foot">
+        <NCheckbox v-model:checked="capture" class="keep" data-test="run-capture"
+          >Keep the packets, sealed: they are handed over as evidence</NCheckbox
+        >
         <NButton @click="show = false">Cancel</NButton>
         <NButton type="primary" :disabled="!rehearsal?.devices.length" data-test="run-begin" @click="begin"
           >Commission {{ plural(rehearsal?.devices.length ?? 0, 'device') }}</NButton
@@ -174,8 +180,13 @@ const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.ki
   margin: 0;
   padding-left: 30px;
 }
+.keep {
+  flex: 1;
+}
 .foot {
   display: flex;
+  flex-wrap: wrap;
+  align-items: center;
   justify-content: flex-end;
   gap: 8px;
 }

@@ -18,6 +18,8 @@ watch(() => [site.key, site.underWay.length], loadCaptures, { immediate: true })
 const choices = computed(() =>
   captures.value.map((c) => ({ label: `${c.what}, ${new Date(c.at).toLocaleString()}, by ${c.who}`, value: c.id })),
 )
+const verify = () =>
+  making.attempt('verify', () => call('POST', sitePath('verifications'), { all: true, capture: true }))
 async function forget() {
   await making.attempt('forget', () => call('DELETE', sitePath(`captures/${capture.value}`)))
   capture.value = undefined
@@ -39,8 +41,14 @@ async function forget() {
         (to) =>
           making.fetchFile('credentials', sitePath('documents/credentials'), `${site.key}-credentials.csv.age`, to)
       " />
-    <template v-if="captures.length">
-      <h4>Packets of each device, a pcapng file each</h4>
+    <h4>Packets of each device, a pcapng file each</h4>
+    <div v-if="!captures.length" class="line">
+      <span class="wide faint">None are kept: say so where a run is rehearsed, or verify once more.</span>
+      <NButton size="small" :loading="making.busy === 'verify'" data-test="verify-capture" @click="verify"
+        >Verify and keep the packets</NButton
+      >
+    </div>
+    <template v-else>
       <div class="line">
         <NSelect
           v-model:value="capture"
