@@ -145,6 +145,12 @@ func TestDocumentsOfASite(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(dir, "bad.pdf")); err == nil {
 		t.Error("something half made is left")
 	}
+	redstart(2, []string{`a package has no document "secrets"`, "report, register"}, "site", "set", "--package", "hosts,secrets")
+	redstart(0, nil, "site", "set", "--package", "hosts,zones")
+	few := filepath.Join(dir, "few.zip")
+	redstart(0, []string{"Written"}, "handover", "package", few)
+	redstart(0, []string{"So are: hosts, zones.zip, index.html."}, "handover", "check", few)
+	redstart(0, nil, "site", "set", "--package", "")
 	redstart(0, nil, "site", "set", "--register", "tag,address")
 	redstart(0, []string{"tag,address,verified", tag + ","}, "handover", "register-csv", "-")
 

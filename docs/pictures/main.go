@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"html"
+	"io"
 	"log/slog"
 	"net"
 	"net/netip"
@@ -27,6 +28,7 @@ import (
 	"redstart/internal/cli"
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
+	"redstart/internal/handover"
 	"redstart/internal/server"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/w1"
@@ -217,38 +219,64 @@ func console(ctx context.Context, b context.Context, dir string) error {
 	return planning(ctx, b, dir, s, url)
 }
 
-// documents draws pages of the report and a sheet of labels side by side, as they are printed.
+// documents draws what is handed over side by side, as it is printed or opened: pages of the
+// report, a sheet of labels, the workbook as another program opens it, and the contents page of the
+// package.
 func documents(ctx context.Context, at *site.Site, dir string) error {
-	report, err := at.Document(ctx, api.ToMake{Document: "report"})
-	if err != nil {
-		return err
-	}
-	labels, err := at.Document(ctx, api.ToMake{Document: api.LabelsDocument})
-	if err != nil {
-		return err
-	}
-	page := `<!doctype html><body style="margin:14px;background:#8a8f93;display:flex;gap:14px;justify-content:center">`
+	page := `<!doctype html><style>body{margin:10px;background:#8a8f93;display:flex;flex-wrap:wrap;gap:10px;justify-content:center;align-items:start}
+		img,iframe{border:0;background:#fff}</style>`
 	for _, of := range []struct {
-		name, first, last string
-		content           []byte
-	}{{"report", "2", "3", report.Content}, {"labels", "1", "1", labels.Content}} {
-		path := filepath.Join(dir, of.name+".pdf")
-		if err := os.WriteFile(path, of.content, 0o600); err != nil {
-			return err
-		}
-		if out, err := exec.CommandContext(ctx, "pdftoppm", "-png", "-r", "110", "-f", of.first, "-l", of.last, path,
-			filepath.Join(dir, of.name)).CombinedOutput(); err != nil {
-			return fmt.Errorf("pdftoppm: %w\n%s", err, out)
-		}
-		drawn, err := filepath.Glob(filepath.Join(dir, of.name+"-*.png"))
+		name, file, has string
+		width           int
+	}{{"report", "report.pdf", "Summary", 290}, {"report", "report.pdf", "Findings, and what was done about them", 290},
+		{"labels", "labels.pdf", "", 290}, {"package", "index.html", "", 290}, {"register", "register.xlsx", "", 600}} {
+		made, err := at.Document(ctx, api.ToMake{Document: of.name})
 		if err != nil {
 			return err
 		}
-		for _, d := range drawn {
-			page += `<img style="width:400px;align-self:start" src="` + filepath.Base(d) + `">`
+		if of.name == "package" {
+			in, err := handover.Member(bytes.NewReader(made.Content), int64(len(made.Content)), made.Name, of.file)
+			if err != nil {
+				return err
+			}
+			if made.Content, err = io.ReadAll(in); err != nil {
+				return err
+			}
 		}
+		path := filepath.Join(dir, of.file)
+		if err := os.WriteFile(path, made.Content, 0o600); err != nil {
+			return err
+		}
+		if of.name == "package" {
+			page += fmt.Sprintf(`<div style="width:%dpx;height:412px;overflow:hidden"><iframe src="%s" style="width:%dpx;height:824px;transform:scale(.5);transform-origin:0 0"></iframe></div>`,
+				of.width, of.file, 2*of.width)
+			continue
+		}
+		if of.name == "register" {
+			if err := tool(ctx, "soffice", "-env:UserInstallation=file://"+dir+"/office", "--headless", "--convert-to", "pdf", "--outdir", dir, path); err != nil {
+				return err
+			}
+			path = filepath.Join(dir, "register.pdf")
+		}
+		text, err := exec.CommandContext(ctx, "pdftotext", path, "-").Output()
+		if err != nil {
+			return fmt.Errorf("pdftotext: %w", err)
+		}
+		n := 1 + slices.IndexFunc(strings.Split(string(text), "\f"), func(page string) bool { return strings.Contains(page, of.has) })
+		drawn := fmt.Sprintf("%s-%d", of.name, n)
+		if err := tool(ctx, "pdftoppm", "-png", "-singlefile", "-r", "130", "-f", fmt.Sprint(n), "-l", fmt.Sprint(n), path, filepath.Join(dir, drawn)); err != nil {
+			return err
+		}
+		page += fmt.Sprintf(`<img style="width:%dpx" src="%s.png">`, of.width, drawn)
 	}
 	return os.WriteFile(filepath.Join(dir, "documents.html"), []byte(page), 0o600)
+}
+
+func tool(ctx context.Context, name string, args ...string) error {
+	if out, err := exec.CommandContext(ctx, name, args...).CombinedOutput(); err != nil {
+		return fmt.Errorf("%s: %w\n%s", name, err, out)
+	}
+	return nil
 }
 
 // sensors reads the cards of the sensors and sets them through their gateway, whose batteries

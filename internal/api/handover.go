@@ -13,6 +13,13 @@ type Document struct {
 	File string `json:"file"` // usual name of its file
 }
 
+// Column is one that a register can have.
+type Column struct {
+	Key   string `json:"key"`
+	Says  string `json:"says"`  // its heading, in English
+	Usual bool   `json:"usual"` // it is there where none were chosen
+}
+
 // Documents that are made besides those of the list.
 const (
 	LabelsDocument = "labels"

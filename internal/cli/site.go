@@ -84,6 +84,8 @@ func (a *app) siteSet(use string) *cobra.Command {
 		"`pattern` of device names, like {site}-{area}-{kind}-{n:02}; {tag} if not given")
 	f.StringSliceVar(&in.Register, "register", nil,
 		"`columns` of the register that is handed over, such as tag,place,address,name; an empty text takes the usual ones")
+	f.StringSliceVar(&in.Package, "package", nil,
+		"`documents` in the package that is handed over, such as report,register,zones; an empty text takes all of them")
 	subnet := subnetFlags(f, "subnet")
 	c.RunE = func(cmd *cobra.Command, _ []string) error {
 		ctx := cmd.Context()
@@ -101,6 +103,7 @@ func (a *app) siteSet(use string) *cobra.Command {
 				s.Zone = in.Zone
 			}, "language": func() { s.Language = in.Language }, "naming": func() { s.Naming = in.Naming },
 			"register": func() { s.Register = slices.DeleteFunc(in.Register, func(key string) bool { return key == "" }) },
+			"package":  func() { s.Package = slices.DeleteFunc(in.Package, func(name string) bool { return name == "" }) },
 		} {
 			if f.Changed(flag) {
 				set()

@@ -6,6 +6,7 @@ package handover
 import (
 	"crypto/ed25519"
 	"io"
+	"slices"
 	"time"
 
 	"redstart/internal/core/address"
@@ -56,8 +57,24 @@ type Record struct {
 	Next func(file string) error
 }
 
-// Parts tells of how many documents the package consists.
-func Parts() int { return len(parts) }
+// PartNames are the names of all documents that a package can have.
+func PartNames() (list []string) {
+	for _, d := range parts {
+		list = append(list, d.Name)
+	}
+	return list
+}
+
+// Packed are the documents of which the package of the site consists. The signed record is
+// always among them: it shows that the others are as they were.
+func (r Record) Packed() (list []*Document) {
+	for _, d := range parts {
+		if len(r.Site.Package) == 0 || d == signed || slices.Contains(r.Site.Package, d.Name) {
+			list = append(list, d)
+		}
+	}
+	return list
+}
 
 func (r Record) next(file string) error {
 	if r.Next == nil {

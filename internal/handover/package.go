@@ -58,7 +58,7 @@ var whole = &Document{
 			files = append(files, fileLine{name, hex.EncodeToString(hash.Sum(nil))})
 			return err
 		}
-		for _, d := range parts {
+		for _, d := range r.Packed() {
 			if d != signed { // that comes last, and has the sums of the others
 				if err := put(d.File, func(out io.Writer) error { return d.Write(out, r) }); err != nil {
 					return err

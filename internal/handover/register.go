@@ -116,6 +116,9 @@ var Columns = []Column{
 var usual = []string{"tag", "kind", "area", "floor", "place", "model", "serial", "mac", "address", "name", "firmware",
 	"subnet", "vlan", "switch-port", "seen-behind", "behind", "part", "licence", "state", "checked", "unverified"}
 
+// Usual reports whether a register has a column where none were chosen.
+func Usual(key string) bool { return slices.Contains(usual, key) }
+
 // noted is a value that somebody said, of which nothing is to be verified.
 func noted(text string) Value { return Value{Text: text, Verified: true} }
 

@@ -28,6 +28,8 @@ func (s *Server) handingRoutes() []route {
 	return []route{
 		call(s, "GET", "/api/documents", "What a site can be handed over with", account.Look,
 			func(*request, none) ([]api.Document, error) { return s.Documents(), nil }),
+		call(s, "GET", "/api/columns", "Which columns a register can have", account.Look,
+			func(*request, none) ([]api.Column, error) { return s.Columns(), nil }),
 		call(s, "GET", at+"documents/:name", "One document of the hand-over", account.Look,
 			func(r *request, _ none) (site.Download, error) {
 				return r.site.Document(r, api.ToMake{Document: r.param("name")})

@@ -14,6 +14,7 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/match"
+	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
 	"redstart/internal/core/value"
@@ -92,11 +93,26 @@ func (s *Site) Since(ctx context.Context, id int64) (api.Since, error) {
 	return api.Since{Handover: handed(h), Differences: list}, err
 }
 
-// checkColumns says which of the columns of a register are none.
-func checkColumns(keys []string) error {
-	for _, key := range keys {
+// Columns lists the columns that a register can have.
+func (s *Service) Columns() []api.Column {
+	var list []api.Column
+	for _, c := range handover.Columns {
+		list = append(list, api.Column{Key: c.Key, Says: c.Says, Usual: handover.Usual(c.Key)})
+	}
+	return list
+}
+
+// checkAsked says which of the columns and documents that a site asks for are none.
+func checkAsked(data plan.Site) error {
+	for _, key := range data.Register {
 		if !slices.ContainsFunc(handover.Columns, func(c handover.Column) bool { return c.Key == key }) {
 			return problem.New(problem.Usage, fmt.Sprintf("a register has no column %q", key), "choose some of: "+handover.ColumnKeys())
+		}
+	}
+	for _, name := range data.Package {
+		if !slices.Contains(handover.PartNames(), name) {
+			return problem.New(problem.Usage, fmt.Sprintf("a package has no document %q", name),
+				"choose some of: "+strings.Join(handover.PartNames(), ", "))
 		}
 	}
 	return nil

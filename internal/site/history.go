@@ -102,6 +102,7 @@ func siteChanges(before, after plan.Site) []plan.Change {
 	compare("language", before.Language, after.Language)
 	compare("naming", before.Naming, after.Naming)
 	compare("register", strings.Join(before.Register, " "), strings.Join(after.Register, " "))
+	compare("package", strings.Join(before.Package, " "), strings.Join(after.Package, " "))
 	names := map[string]bool{}
 	for _, n := range append(append([]plan.Subnet{}, before.Subnets...), after.Subnets...) {
 		if names[n.Name] {

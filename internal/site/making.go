@@ -33,7 +33,6 @@ const (
 // maker makes one document of a site's record.
 type maker struct {
 	what, file, kind string
-	parts            int // of which it tells as they come
 	write            func(io.Writer, handover.Record) error
 }
 
@@ -74,9 +73,6 @@ func (s *Site) maker(in api.ToMake) (m maker, err error) {
 		}
 		d := handover.All[i]
 		m = maker{what: d.Name, file: d.File, kind: d.Kind, write: d.Write}
-		if i == 0 {
-			m.parts = handover.Parts()
-		}
 	}
 	m.file = s.store.Key + "-" + m.file
 	return m, nil
@@ -137,7 +133,7 @@ func (s *Site) making(m maker, who string, then told) (api.Work, error) {
 	if under >= mostMaking {
 		return api.Work{}, problem.New(problem.Conflict, "many documents are being made already", "wait until some are done")
 	}
-	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Making, Who: who, File: m.file, Total: m.parts + 2, Text: m.file}}
+	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Making, Who: who, File: m.file, Total: 2, Text: m.file}}
 	return s.start(w, nil, func(ctx context.Context) error {
 		ctx, done := until(ctx, w.stop)
 		defer done()
@@ -171,6 +167,9 @@ func (s *Site) makeNow(ctx context.Context, w *working, m maker, then told) erro
 		return err
 	}
 	r.Next = next
+	if m.what == handover.All[0].Name {
+		w.progress(func(a *api.Work) { a.Total += len(r.Packed()) })
+	}
 	dir, away, err := s.aside()
 	if err != nil {
 		return err
@@ -279,7 +278,7 @@ func (s *Site) Made(ctx context.Context, id int64, member string) (Stored, error
 	if err != nil {
 		return Stored{}, errors.Join(err, file.Close())
 	}
-	return Stored{Name: path.Base(member), Content: within{content, file}}, nil
+	return Stored{Name: handover.FileName(path.Base(member)), Content: within{content, file}}, nil
 }
 
 // within is a file of an archive.

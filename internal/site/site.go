@@ -72,6 +72,9 @@ func (s *Service) AddSite(ctx context.Context, data plan.Site, who string) (plan
 	if err := data.Check(); err != nil {
 		return data, problem.New(problem.Usage, err.Error(), "").About("site")
 	}
+	if err := checkAsked(data); err != nil {
+		return data, err
+	}
 	if _, err := s.store.AddSite(ctx, data, who); err != nil {
 		return data, err
 	}
@@ -105,7 +108,7 @@ func (s *Site) change(ctx context.Context, what, who string, do func(plan.Site) 
 	if err := data.Check(); err != nil {
 		return old, problem.New(problem.Usage, err.Error(), "").About("site")
 	}
-	if err := checkColumns(data.Register); err != nil {
+	if err := checkAsked(data); err != nil {
 		return old, err
 	}
 	if data.Key != old.Key {

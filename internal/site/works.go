@@ -188,7 +188,11 @@ func (s *Site) start(w *working, prepare func() error, do func(ctx context.Conte
 			noted = s.noting()
 		}
 		err := shield.Do(s.log, a.Kind, func() error { return do(ctx) })
-		noted(a.Who, did(w.now()))
+		if s.underWay(func(o api.Work) bool { return o.ID != a.ID && o.Site == a.Site && o.Kind != api.Making }) {
+			noted("", "") // any of them may have taken it away
+		} else {
+			noted(a.Who, did(w.now()))
+		}
 		by := cutOffBy(context.Cause(ctx))
 		if by == nil {
 			by = cutOffBy(err)

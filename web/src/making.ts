@@ -15,17 +15,22 @@ export const useMaking = defineStore('making', () => {
     site.works.filter((w) => w.kind === 'make a document' && w.state === 'running' && w.site === site.key),
   )
 
-  /** Has something done that a button asks for, and says in words what went wrong. */
-  async function attempt<T>(button: string, what: () => Promise<T>): Promise<T | undefined> {
-    wrong.value = said.value = ''
-    busy.value = button
+  /** Does something that nobody asked for by a button; what was said stays. */
+  async function load<T>(what: () => Promise<T>): Promise<T | undefined> {
     try {
       return await what()
     } catch (e) {
       wrong.value = e instanceof Problem ? e.message : 'The service does not answer; check that it is running.'
-    } finally {
-      busy.value = ''
     }
+  }
+
+  /** Has something done that a button asks for, and says in words what went wrong. */
+  async function attempt<T>(button: string, what: () => Promise<T>): Promise<T | undefined> {
+    wrong.value = said.value = ''
+    busy.value = button
+    const done = await load(what)
+    busy.value = ''
+    return done
   }
 
   function over(id: number): Promise<Work> {
@@ -94,5 +99,5 @@ export const useMaking = defineStore('making', () => {
       return true
     })
 
-  return { wrong, said, busy, preview, under, attempt, save, look, madePath, keep, fetchFile }
+  return { wrong, said, busy, preview, under, load, attempt, save, look, madePath, keep, fetchFile }
 })

@@ -24,7 +24,9 @@ type Site struct {
 	Language string `json:"language"` // of documents, as in BCP 47: en, nb
 	Naming   string `json:"naming"`   // pattern that device names are made from; "" means {tag}
 	// Register are the columns of the register that is handed over, by key; none: the usual ones.
-	Register []string   `json:"register,omitempty"`
+	Register []string `json:"register,omitempty"`
+	// Package are the documents in the package that is handed over, by name; none: all of them.
+	Package  []string   `json:"package,omitempty"`
 	Subnets  []Subnet   `json:"subnets"`
 	Policies []Policy   `json:"policies"`
 	Roles    []PortRole `json:"roles"` // of switches' ports
@@ -114,6 +116,8 @@ func (s Site) Check() error {
 		return fmt.Errorf("%q is not a language like en or nb", s.Language)
 	case len(s.Register) > 40:
 		return fmt.Errorf("a register has at most 40 columns")
+	case len(s.Package) > 40:
+		return fmt.Errorf("a package has at most 40 documents")
 	case len(s.Subnets) > 100:
 		return fmt.Errorf("a site has at most 100 subnets")
 	}

@@ -1,7 +1,9 @@
 <script setup lang="ts">
 import { NAlert, NButton, NDrawer, NDrawerContent, NProgress } from 'naive-ui'
-import { defineAsyncComponent } from 'vue'
+import { defineAsyncComponent, onMounted, ref } from 'vue'
 import { call } from '../api'
+import type { Bodies } from '../api'
+import Asked from '../components/handover/Asked.vue'
 import Documents from '../components/handover/Documents.vue'
 import Given from '../components/handover/Given.vue'
 import Lookout from '../components/handover/Lookout.vue'
@@ -14,6 +16,10 @@ import { useSite } from '../site'
 
 const site = useSite()
 const making = useMaking()
+const documents = ref<Bodies['Document'][]>([])
+onMounted(async () => {
+  documents.value = (await making.load(() => call<Bodies['Document'][]>('GET', 'documents'))) ?? []
+})
 const Preview = defineAsyncComponent(() => import('../components/handover/Preview.vue')) // it brings much
 </script>
 
@@ -45,10 +51,11 @@ const Preview = defineAsyncComponent(() => import('../components/handover/Previe
       </div>
     </div>
     <Readiness />
-    <Documents />
+    <Documents :documents="documents" />
     <Given />
     <Lookout />
     <Paper />
+    <Asked v-if="site.mayPlan" :documents="documents" />
     <Sealed v-if="site.mayCommission" />
     <NDrawer :show="!!making.preview" :width="860" style="max-width: 100%" @update:show="making.preview = undefined">
       <NDrawerContent :title="making.preview?.title" closable>

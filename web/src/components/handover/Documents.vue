@@ -1,15 +1,10 @@
 <script setup lang="ts">
 import { NButton, NCard, NTable } from 'naive-ui'
-import { onMounted, ref } from 'vue'
-import { call } from '../../api'
 import type { Bodies } from '../../api'
 import { useMaking } from '../../making'
 
+defineProps<{ documents: Bodies['Document'][] }>()
 const making = useMaking()
-const documents = ref<Bodies['Document'][]>([])
-onMounted(async () => {
-  documents.value = (await making.attempt('', () => call<Bodies['Document'][]>('GET', 'documents'))) ?? []
-})
 </script>
 
 <template>

@@ -13,7 +13,7 @@ const making = useMaking()
 const captures = ref<Bodies['Capture'][]>([])
 const capture = ref<number>()
 const loadCaptures = async () =>
-  (captures.value = (await making.attempt('', () => call<Bodies['Capture'][]>('GET', sitePath('captures')))) ?? [])
+  (captures.value = (await making.load(() => call<Bodies['Capture'][]>('GET', sitePath('captures')))) ?? [])
 watch(() => [site.key, site.underWay.length], loadCaptures, { immediate: true })
 const choices = computed(() =>
   captures.value.map((c) => ({ label: `${c.what}, ${new Date(c.at).toLocaleString()}, by ${c.who}`, value: c.id })),

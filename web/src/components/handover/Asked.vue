@@ -1,0 +1,88 @@
+<script setup lang="ts">
+import { NButton, NCard, NSelect } from 'naive-ui'
+import { computed, onMounted, ref, watch } from 'vue'
+import { call, siteCall } from '../../api'
+import type { Bodies, Site } from '../../api'
+import { useMaking } from '../../making'
+import { useSite } from '../../site'
+
+// What this site asks for: the columns of its register, and what is in its package.
+const props = defineProps<{ documents: Bodies['Document'][] }>()
+const site = useSite()
+const making = useMaking()
+const columns = ref<Bodies['Column'][]>([])
+onMounted(async () => {
+  columns.value = (await making.load(() => call<Bodies['Column'][]>('GET', 'columns'))) ?? []
+})
+const register = ref<string[]>([])
+const pack = ref<string[]>([])
+// What somebody is choosing stays when the site changes meanwhile.
+let loaded = ''
+const chosen = () => JSON.stringify([register.value, pack.value])
+watch(
+  () => site.site,
+  (s) => {
+    if (loaded && chosen() !== loaded) return
+    register.value = s?.register ?? []
+    pack.value = s?.package ?? []
+    loaded = chosen()
+  },
+  { immediate: true },
+)
+const changed = computed(() => chosen() !== loaded)
+const columnChoices = computed(() => columns.value.map((c) => ({ label: c.says, value: c.key })))
+const documentChoices = computed(() =>
+  props.documents
+    .filter((d) => d.name !== 'package' && d.name !== 'record')
+    .map((d) => ({ label: d.file, value: d.name })),
+)
+const save = () =>
+  making.attempt('asked', async () => {
+    await siteCall<Site>('PUT', '', { ...site.site, register: register.value, package: pack.value })
+    loaded = chosen()
+  })
+</script>
+
+<template>
+  <NCard size="small" title="What this site asks for" class="gap">
+    <div class="line">
+      <label class="wide"
+        >Columns of the register, in this order
+        <NSelect
+          v-model:value="register"
+          multiple
+          filterable
+          clearable
+          size="small"
+          :options="columnChoices"
+          placeholder="the usual ones"
+          aria-label="Columns of the register"
+          data-test="asked-columns"
+      /></label>
+      <label class="wide"
+        >In the package, beside the signed record
+        <NSelect
+          v-model:value="pack"
+          multiple
+          filterable
+          clearable
+          size="small"
+          :options="documentChoices"
+          placeholder="all documents"
+          aria-label="Documents in the package"
+          data-test="asked-documents"
+      /></label>
+      <NButton
+        v-if="changed"
+        size="small"
+        type="primary"
+        :loading="making.busy === 'asked'"
+        data-test="asked-save"
+        @click="save"
+        >Save</NButton
+      >
+    </div>
+  </NCard>
+</template>
+
+<style scoped src="./style.css"></style>
