@@ -152,7 +152,7 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 			people.Go(func() { a.atHand(ctx, c, *person, walk) })
 		}
 		if walk {
-			if walked = a.walk(ctx, terminal, lines); !stay {
+			if walked = a.walk(ctx, terminal, lines, stay); !stay {
 				stop()
 				return nil
 			}

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"redstart/internal/api"
@@ -218,7 +219,7 @@ func (a *app) checkRecordFile(path, key string) error {
 	a.say("%s, as of %s.", got.Site, got.AsOf.UTC().Format("2 Jan 2006 15:04 UTC"))
 	a.say("As it was signed: %s, %s, %s.", plural(got.Count["run"], "run"), plural(got.Count["step"], "step"), plural(got.Count["check"], "check"))
 	if len(got.Files) > 0 {
-		a.say("So are: %s.", strings.Join(got.Files, ", "))
+		a.say("%s", text.WrapSoft("So are: "+strings.Join(got.Files, ", ")+".", 110))
 	}
 	if key == "" {
 		a.say("Signed with the key %s. Compare it with the one in the printed report, or give that with --key.", signer)

@@ -21,7 +21,7 @@ import (
 
 // walk does the whole job through the API, as a technician would. It returns
 // that something needs attention unless every entry ends up verified.
-func (a *app) walk(ctx context.Context, terminal *skerry.Site, lines []skerry.Line) error {
+func (a *app) walk(ctx context.Context, terminal *skerry.Site, lines []skerry.Line, stay bool) error {
 	c, err := a.client(ctx)
 	if err != nil {
 		return err
@@ -30,7 +30,7 @@ func (a *app) walk(ctx context.Context, terminal *skerry.Site, lines []skerry.Li
 	if verified != nil && !errors.As(verified, new(attention)) {
 		return verified
 	}
-	return errors.Join(verified, a.handItOver(ctx, c))
+	return errors.Join(verified, a.handItOver(ctx, c, stay))
 }
 
 func (a *app) walkToVerified(ctx context.Context, c *client.Client, terminal *skerry.Site, lines []skerry.Line) error {
@@ -122,13 +122,17 @@ func (a *app) walkToVerified(ctx context.Context, c *client.Client, terminal *sk
 }
 
 // handItOver makes the package, and checks it as whoever gets it would.
-func (a *app) handItOver(ctx context.Context, c *client.Client) error {
+func (a *app) handItOver(ctx context.Context, c *client.Client, stay bool) error {
 	a.say("\nHAND OVER")
 	path := filepath.Join(a.data, "skerry-point-handover.zip")
 	if err := a.make(ctx, c, path, api.ToMake{Document: "package"}, "the harbour master, who is made up"); err != nil {
 		return err
 	}
-	return a.checkRecordFile(path, "")
+	if err := a.checkRecordFile(path, ""); err != nil || stay {
+		return err
+	}
+	a.say("The file goes with the demo; with --stay it goes on, and you can look at everything.")
+	return nil
 }
 
 // onLines names the serial lines of those boxes that cannot be set without one, as somebody

@@ -141,12 +141,12 @@ const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.ki
           and {{ rehearsal.devices.length - most }} more of the same kinds
         </p>
       </div>
+      <NCheckbox v-model:checked="capture" class="keep" data-test="run-capture"
+        >Keep the packets, sealed: they are handed over as evidence</NCheckbox
+      >
     </template>
     <template #footer>
       <div class="foot">
-        <NCheckbox v-model:checked="capture" class="keep" data-test="run-capture"
-          >Keep the packets, sealed: they are handed over as evidence</NCheckbox
-        >
         <NButton @click="show = false">Cancel</NButton>
         <NButton type="primary" :disabled="!rehearsal?.devices.length" data-test="run-begin" @click="begin"
           >Commission {{ plural(rehearsal?.devices.length ?? 0, 'device') }}</NButton
@@ -173,7 +173,7 @@ const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.ki
   margin: 0 0 8px;
 }
 .list {
-  max-height: 55vh;
+  max-height: 45vh;
   overflow: auto;
 }
 .steps {
@@ -181,12 +181,10 @@ const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.ki
   padding-left: 30px;
 }
 .keep {
-  flex: 1;
+  margin-top: 8px;
 }
 .foot {
   display: flex;
-  flex-wrap: wrap;
-  align-items: center;
   justify-content: flex-end;
   gap: 8px;
 }
