@@ -365,9 +365,15 @@ func (a *app) printLookout(v api.LookoutView) error {
 		if v.Wrong != "" {
 			a.say("The last time that did not go: %s", v.Wrong)
 		}
-		if v.LookedAt.IsZero() {
+		switch {
+		case v.LookedAt.IsZero() && v.Looking:
+			a.say("It is looking for the first time.")
+			return nil
+		case v.LookedAt.IsZero():
 			a.say("It has not looked yet.")
 			return nil
+		case v.Looking:
+			a.say("It is looking now.")
 		}
 		a.say("Looked %s.", v.LookedAt.Local().Format("2 Jan 2006 15:04:05"))
 		if len(v.Changed) == 0 {

@@ -96,6 +96,11 @@ func (s *Site) SetLookout(ctx context.Context, l api.Lookout) (api.LookoutView, 
 	if err := s.store.SetLookout(ctx, old); err != nil {
 		return api.LookoutView{}, err
 	}
+	if old.LookedAt.IsZero() {
+		s.mu.Lock()
+		s.lookNow[s.store.ID] = true
+		s.mu.Unlock()
+	}
 	s.nudge()
 	s.hub.Publish(s.store.Key, "lookout", struct{}{})
 	return s.Lookout(ctx)

@@ -17,19 +17,19 @@ onMounted(async () => {
 const register = ref<string[]>([])
 const pack = ref<string[]>([])
 // What somebody is choosing stays when the site changes meanwhile.
-let loaded = ''
+const loaded = ref('')
 const chosen = () => JSON.stringify([register.value, pack.value])
 watch(
   () => site.site,
   (s) => {
-    if (loaded && chosen() !== loaded) return
+    if (loaded.value && chosen() !== loaded.value) return
     register.value = s?.register ?? []
     pack.value = s?.package ?? []
-    loaded = chosen()
+    loaded.value = chosen()
   },
   { immediate: true },
 )
-const changed = computed(() => chosen() !== loaded)
+const changed = computed(() => chosen() !== loaded.value)
 const columnChoices = computed(() => columns.value.map((c) => ({ label: c.says, value: c.key })))
 const documentChoices = computed(() =>
   props.documents
@@ -39,7 +39,7 @@ const documentChoices = computed(() =>
 const save = () =>
   making.attempt('asked', async () => {
     await siteCall<Site>('PUT', '', { ...site.site, register: register.value, package: pack.value })
-    loaded = chosen()
+    loaded.value = chosen()
   })
 </script>
 

@@ -9,7 +9,8 @@ const site = useSite()
 const found = computed(() => site.lookout)
 const wrong = ref('')
 const busy = ref(false)
-const lookAt = reactive({ at: '02:30', days: [] as string[], hook: '' })
+const lookAt = reactive({ at: '02:30', days: [] as string[], tags: [] as string[], hook: '' })
+const tags = computed(() => site.entries.map((e) => ({ label: e.tag, value: e.tag })))
 const days = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'].map((d) => ({ label: d, value: d }))
 const when = (at: string) => new Date(at).toLocaleString()
 
@@ -33,9 +34,9 @@ async function lookout(method: 'PUT' | 'DELETE' | 'POST') {
       <p>
         The service looks at {{ found.at }} {{ found.days?.length ? 'on ' + found.days.join(', ') : 'every day' }}, and
         compares with {{ found.against }}.
-        <template v-if="!found.lookedAt">It is looking for the first time.</template>
-        <template v-else>Looked {{ when(found.lookedAt) }}.</template>
-        <template v-if="found.lookedAt && found.looking"> It is looking now.</template>
+        <template v-if="found.lookedAt">Looked {{ when(found.lookedAt) }}.</template>
+        <template v-if="found.looking"> It is looking {{ found.lookedAt ? 'now' : 'for the first time' }}.</template>
+        <template v-else-if="!found.lookedAt">It has not looked yet.</template>
       </p>
       <NAlert v-if="found.wrong" type="warning" :show-icon="false" class="gap"
         >The last time that did not go: {{ found.wrong }}</NAlert
@@ -87,6 +88,19 @@ async function lookout(method: 'PUT' | 'DELETE' | 'POST') {
             :options="days"
             placeholder="every day"
             aria-label="Days"
+        /></label>
+        <label class="wide"
+          >Entries
+          <NSelect
+            v-model:value="lookAt.tags"
+            multiple
+            filterable
+            clearable
+            size="small"
+            :options="tags"
+            placeholder="all that are set"
+            max-tag-count="responsive"
+            aria-label="Entries that are looked at"
         /></label>
         <label class="wide"
           >Tell
