@@ -52,7 +52,7 @@ RACE := -race '-gcflags=modernc.org/...=-d=checkptr=0' '-gcflags=modernc.org/sql
 
 # The core has no goroutines of its own; the detector looks at it where the rest uses it.
 test: test-tools build lint
-	go test $(RACE) -parallel 8 -timeout 15m $$(go list ./... | grep -v /internal/core/)
+	go test $(RACE) -parallel 8 -timeout 30m $$(go list ./... | grep -v /internal/core/)
 	go test -timeout 5m ./internal/core/...
 
 # Ratios within one run; docs/measurements.md holds the figures.

@@ -219,7 +219,9 @@ func (a *app) checkRecordFile(path, key string) error {
 	a.say("%s, as of %s.", got.Site, got.AsOf.UTC().Format("2 Jan 2006 15:04 UTC"))
 	a.say("As it was signed: %s, %s, %s.", plural(got.Count["run"], "run"), plural(got.Count["step"], "step"), plural(got.Count["check"], "check"))
 	if len(got.Files) > 0 {
-		a.say("%s", text.WrapSoft("So are: "+strings.Join(got.Files, ", ")+".", 110))
+		for line := range strings.Lines(text.WrapSoft("So are: "+strings.Join(got.Files, ", ")+".", 110)) {
+			a.say("%s", strings.TrimSpace(line)) // it fills lines up
+		}
 	}
 	if key == "" {
 		a.say("Signed with the key %s. Compare it with the one in the printed report, or give that with --key.", signer)
