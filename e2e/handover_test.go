@@ -180,6 +180,8 @@ func TestWhatWasHandedOver(t *testing.T) {
 	if _, err := os.Stat(pack); err == nil {
 		t.Error("something was written that nobody takes")
 	}
+	redstart(1, []string{"the file cannot be written"}, "handover", "package", filepath.Join(pack, "p.zip"), "--to", "Ida Holm")
+	redstart(1, []string{"nothing was handed over yet"}, "handover", "changes")
 	redstart(0, []string{"Written"}, "handover", "package", pack, "--to", "Ida Holm, Skerry Ferries\x1b[2J")
 	content, err := os.ReadFile(pack)
 	if err != nil {

@@ -5,8 +5,10 @@ import (
 	"context"
 	"errors"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
@@ -52,6 +54,12 @@ func (a *app) handover() *cobra.Command {
 // make has the service make a document, for somebody if to says for whom, shows how far that is,
 // and saves it.
 func (a *app) make(ctx context.Context, c *client.Client, path string, what api.ToMake, to string) error {
+	// What cannot be saved is not handed over.
+	if info, err := os.Stat(filepath.Dir(path)); err != nil {
+		return problem.Disk(err, "the file cannot be written", path)
+	} else if !info.IsDir() {
+		return problem.Disk(syscall.ENOTDIR, "the file cannot be written", path)
+	}
 	work, err := a.follow(ctx, c, func() (api.Work, error) {
 		if to != "" {
 			return c.HandOver(ctx, api.ForTaker{ToMake: what, To: to})
