@@ -5,7 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -148,8 +148,14 @@ func TestFindingsAndWhatWasDone(t *testing.T) {
 	}
 	path := filepath.Join(t.TempDir(), "report.pdf")
 	redstart(0, nil, "handover", "report", path)
-	if content, err := os.ReadFile(path); err != nil || !strings.HasPrefix(string(content), "%PDF") {
-		t.Error(err)
+	out, err := exec.CommandContext(patience(t), "pdftotext", "-layout", path, "-").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, findings, _ := strings.Cut(string(out), "Findings, and what was done")
+	standing, former, _ := strings.Cut(findings, "Went away")
+	if !strings.Contains(standing, "CAM-1") || strings.Contains(standing, "broadcast") || !strings.Contains(former, "broadcast") {
+		t.Errorf("%s", findings)
 	}
 }
 

@@ -208,15 +208,7 @@ const waits = (stage: string) => stage === 'find' && site.finding
   grid-column: 2;
 }
 .strip {
-  display: flex;
-  flex-wrap: wrap;
-  align-items: center;
-  gap: 4px 12px;
   margin-top: 8px;
-  padding: 6px 10px;
-  background: var(--card);
-  border: 1px solid var(--line);
-  border-radius: 4px;
 }
 .bar {
   width: 180px;

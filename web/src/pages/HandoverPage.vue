@@ -47,7 +47,12 @@ const Preview = defineAsyncComponent(() => import('../components/handover/Previe
           class="bar" />
         <span class="what">{{ w.text }}</span>
         <span class="faint">{{ left(w.seconds) }}</span>
-        <NButton size="tiny" @click="making.attempt('', () => call('POST', `works/${w.id}/stop`))">Stop</NButton>
+        <NButton
+          v-if="site.mayCommission"
+          size="tiny"
+          @click="making.attempt('', () => call('POST', `works/${w.id}/stop`))"
+          >Stop</NButton
+        >
       </div>
     </div>
     <Readiness />
@@ -83,16 +88,6 @@ const Preview = defineAsyncComponent(() => import('../components/handover/Previe
 }
 .told > * {
   margin-bottom: 8px;
-}
-.strip {
-  display: flex;
-  flex-wrap: wrap;
-  align-items: center;
-  gap: 10px;
-  padding: 8px 12px;
-  background: var(--card);
-  border: 1px solid var(--line);
-  border-radius: 4px;
 }
 .bar {
   width: 200px;

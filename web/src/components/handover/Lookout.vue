@@ -1,35 +1,27 @@
 <script setup lang="ts">
 import { NAlert, NButton, NCard, NInput, NSelect, NTable, NTag } from 'naive-ui'
-import { computed, reactive, ref } from 'vue'
-import { call, Problem, sitePath } from '../../api'
+import { computed, reactive } from 'vue'
+import { call, sitePath } from '../../api'
+import { useMaking } from '../../making'
 import { useSite } from '../../site'
 
 // The service looks by itself whether the site is as it was handed over.
 const site = useSite()
+const making = useMaking()
 const found = computed(() => site.lookout)
-const wrong = ref('')
-const busy = ref(false)
 const lookAt = reactive({ at: '02:30', days: [] as string[], tags: [] as string[], hook: '' })
 const tags = computed(() => site.entries.map((e) => ({ label: e.tag, value: e.tag })))
 const days = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'].map((d) => ({ label: d, value: d }))
 const when = (at: string) => new Date(at).toLocaleString()
 
-async function lookout(method: 'PUT' | 'DELETE' | 'POST') {
-  wrong.value = ''
-  busy.value = true
-  try {
-    await call(method, sitePath(method === 'POST' ? 'lookout/look' : 'lookout'), method === 'PUT' ? lookAt : undefined)
-  } catch (error) {
-    wrong.value = error instanceof Problem ? error.message : 'The service does not answer.'
-  } finally {
-    busy.value = false
-  }
-}
+const lookout = (method: 'PUT' | 'DELETE' | 'POST') =>
+  making.attempt('lookout', () =>
+    call(method, sitePath(method === 'POST' ? 'lookout/look' : 'lookout'), method === 'PUT' ? lookAt : undefined),
+  )
 </script>
 
 <template>
   <NCard v-if="found" size="small" title="Whether it is as it was" class="gap" data-test="lookout">
-    <NAlert v-if="wrong" type="error" :show-icon="false" role="alert" class="gap">{{ wrong }}</NAlert>
     <template v-if="found.on">
       <p>
         The service looks at {{ found.at }} {{ found.days?.length ? 'on ' + found.days.join(', ') : 'every day' }}, and
@@ -61,7 +53,7 @@ async function lookout(method: 'PUT' | 'DELETE' | 'POST') {
         <NButton
           v-if="site.mayCommission"
           size="small"
-          :loading="busy"
+          :loading="making.busy === 'lookout'"
           :disabled="found.looking"
           data-test="look-now"
           @click="lookout('POST')"
@@ -110,7 +102,9 @@ async function lookout(method: 'PUT' | 'DELETE' | 'POST') {
             placeholder="https://… or nobody"
             :input-props="{ 'aria-label': 'Hook' }"
         /></label>
-        <NButton size="small" :loading="busy" data-test="look-by-itself" @click="lookout('PUT')">Begin</NButton>
+        <NButton size="small" :loading="making.busy === 'lookout'" data-test="look-by-itself" @click="lookout('PUT')"
+          >Begin</NButton
+        >
       </div>
     </template>
   </NCard>
