@@ -79,9 +79,8 @@ var neverTold = map[string]string{"D4": "keypad-code"}
 
 // Every family that can be set goes from factory to verified, and what nobody can observe
 // is named, not passed.
-//
-// It is a crowd by itself, and runs before the others.
 func TestEveryFamilyFromFactoryToVerified(t *testing.T) {
+	t.Parallel()
 	r := start(t, skerry.Options{Devices: len(all.Stock), Every: true, Seed: 91})
 	r.upTo(t, r.labelled(t, nil))
 	r.hands(t)
@@ -312,7 +311,7 @@ func TestTryingAProfile(t *testing.T) {
 func TestTheClockOfASlowBox(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1, Only: "C20", Seed: 96, Broken: map[int]box.Faults{
-		0: {Slow: 3 * time.Second}}})
+		0: {Slow: 1600 * time.Millisecond}}})
 	r.upTo(t, r.labelled(t, nil))
 	r.commission()
 	b := r.site.Boxes[0]

@@ -45,9 +45,8 @@ func impatient(t testing.TB, id string) string {
 
 // What any box may do, done by one of every model that can be set: each is found out, no
 // wrong login is tried twice, and nothing of it is called verified.
-//
-// It is a crowd by itself, and runs before the others.
 func TestEveryModelWithEachFault(t *testing.T) {
+	t.Parallel()
 	kinds := []struct {
 		faults box.Faults
 		says   []string // any of them

@@ -173,7 +173,7 @@ func (r *rig) serve(port lan.Port) {
 	log := slog.New(slog.NewTextHandler(r.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
 	s, err := site.Open(context.Background(), site.Config{Data: r.dir,
 		Plugs: append([]site.Plug{{Name: "simulated site", Port: port, Reopen: r.reopen}}, r.more...),
-		Round: watchRound, LookOnly: r.lookOnly, Lines: r.lines, Log: log})
+		Round: watchRound, Pace: site.MostPace, LookOnly: r.lookOnly, Lines: r.lines, Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}

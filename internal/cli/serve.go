@@ -20,6 +20,7 @@ import (
 	"redstart/internal/lan/vxlan"
 	"redstart/internal/server"
 	"redstart/internal/site"
+	"redstart/internal/survey"
 )
 
 const usualAddress = "127.0.0.1:8427"
@@ -28,6 +29,7 @@ func (a *app) serve() *cobra.Command {
 	var listen, below, cert, key string
 	var lookOnly bool
 	var ifaces, tunnels, lines []string
+	var pace int
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service, with its console, on this computer",
@@ -38,6 +40,9 @@ where the computer itself has no interface for it. The service needs the right t
 send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 		Example: "  redstart serve --interface eth1\n  redstart serve --interface eth1.108 --interface eth1.109",
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if pace < 0 || pace > site.MostPace {
+				return &usageError{site.ErrPace}
+			}
 			plugs, err := openPlugs(ifaces, tunnels)
 			if err != nil {
 				return err
@@ -53,7 +58,7 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 				return errors.Join(err, closePlugs(plugs))
 			}
 			s, err := site.Open(cmd.Context(), site.Config{Data: a.data, Plugs: plugs, LookOnly: lookOnly, Lines: lines,
-				Log: a.log(false), PagesBelow: below, Secured: secured})
+				Pace: pace, Log: a.log(false), PagesBelow: below, Secured: secured})
 			if err != nil {
 				return errors.Join(err, l.Close())
 			}
@@ -91,6 +96,8 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 		"serial `line` that consoles may hang on, like /dev/ttyUSB0; may be given again")
 	c.Flags().BoolVar(&lookOnly, "look-only", false,
 		"let nothing out but questions: no device can be set, and no address handed out")
+	c.Flags().IntVar(&pace, "pace", 0,
+		fmt.Sprintf("frames per `second` of surveys that are not told another pace; %d unless given", survey.Normal))
 	c.Flags().StringArrayVar(&tunnels, "vxlan", nil,
 		"loopback `address` of a simulated site (redstart sim --vxlan); may be given again")
 	c.Flags().StringVar(&cert, "certificate", "",

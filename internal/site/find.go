@@ -123,15 +123,16 @@ func (s *Site) options(ctx context.Context) (survey.Options, plan.Plan, error) {
 	return o, p, nil
 }
 
-// mostPace is how many frames per second may ask who is there.
-const mostPace = 10_000
+// MostPace is how many frames per second may ask who is there.
+const MostPace = 10_000
 
-var errPace = problem.New(problem.Usage, "the pace must be 1 to 10,000 frames per second", "")
+// ErrPace refuses a pace out of range.
+var ErrPace = problem.New(problem.Usage, "the pace must be 1 to 10,000 frames per second", "")
 
 // Find starts a survey.
 func (s *Site) Find(ctx context.Context, who string, f api.FindOptions) (api.Work, error) {
-	if f.Pace < 0 || f.Pace > mostPace {
-		return api.Work{}, errPace
+	if f.Pace < 0 || f.Pace > MostPace {
+		return api.Work{}, ErrPace
 	}
 	if err := s.may(false); err != nil {
 		return api.Work{}, err
@@ -143,9 +144,7 @@ func (s *Site) Find(ctx context.Context, who string, f api.FindOptions) (api.Wor
 	if o.Sweep, err = sweep(f, p.Site); err != nil {
 		return api.Work{}, err
 	}
-	if o.Pace = f.Pace; o.Pace == 0 {
-		o.Pace = survey.Normal
-	}
+	o.Pace = cmp.Or(f.Pace, s.config.Pace, survey.Normal)
 	if f.LookOnly {
 		o.LookOnly, o.Ask = true, nil
 	}
@@ -209,9 +208,12 @@ func (s *Site) survey(ctx context.Context, w *working, who string, o survey.Opti
 // withUnheard adds what was there before to what a survey heard in a flood: whoever was not heard
 // then is not called gone.
 func withUnheard(before, now []device.Seen) []device.Seen {
-	all := slices.Clone(now)
+	all, heard := slices.Clone(now), make(map[address.MAC]bool, len(now))
+	for _, n := range now {
+		heard[n.MAC] = true
+	}
 	for _, b := range before {
-		if !slices.ContainsFunc(now, func(n device.Seen) bool { return n.MAC == b.MAC }) {
+		if !heard[b.MAC] {
 			all = append(all, b)
 		}
 	}

@@ -71,8 +71,8 @@ func (s *Site) SetLookout(ctx context.Context, l api.Lookout) (api.LookoutView, 
 			return api.LookoutView{}, err
 		}
 	}
-	if l.Pace < 0 || l.Pace > mostPace {
-		return api.LookoutView{}, errPace
+	if l.Pace < 0 || l.Pace > MostPace {
+		return api.LookoutView{}, ErrPace
 	}
 	all, err := s.store.Entries(ctx)
 	if err == nil {
@@ -197,7 +197,7 @@ func (s *Site) look(ctx context.Context) error {
 	if err := json.Unmarshal([]byte(l.Doc), &how); err != nil {
 		return err
 	}
-	if err := carried(s.Find(ctx, theService, api.FindOptions{Pace: cmp.Or(how.Pace, survey.Gentle)})); err != nil {
+	if err := carried(s.Find(ctx, theService, api.FindOptions{Pace: cmp.Or(how.Pace, min(survey.Gentle, cmp.Or(s.config.Pace, survey.Normal)))})); err != nil {
 		return err
 	}
 	entries, err := s.store.Entries(ctx)

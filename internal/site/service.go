@@ -26,6 +26,8 @@ type Config struct {
 	Lines []string
 	// LookOnly lets nothing out but questions, whatever anybody asks for.
 	LookOnly bool
+	// Pace is at how many frames per second a survey asks when it is not told another; 0: survey.Normal.
+	Pace int
 	// Round is how often a standing watch asks each device whether it is there; 0: usualRound.
 	Round time.Duration
 	Log   *slog.Logger // never given a secret

@@ -92,6 +92,11 @@ func Propose(s Segment) Result {
 			p.found = append(p.found, f)
 		}
 	}
+	p.boxes = newBoxes(p.found)
+	p.exact = make([]bool, len(p.entries))
+	for i, e := range p.entries {
+		p.exact[i] = p.names(e)
+	}
 	p.named()
 	p.assign()
 	p.ordered()
@@ -115,7 +120,9 @@ func Propose(s Segment) Result {
 type proposer struct {
 	Result
 	entries []plan.Entry
+	exact   []bool // by entry: it names one box that can be told from others
 	found   []*device.Found
+	boxes   *boxes
 	ports   *ports
 	usedMAC map[address.MAC]bool
 	usedTag map[string]bool
@@ -138,29 +145,14 @@ func exactKey(e plan.Entry) string {
 	return "serial " + e.Serial
 }
 
-// exact reports whether an entry names one box that can be told from others: by its MAC, or by
+// names reports whether an entry names one box that can be told from others: by its MAC, or by
 // its serial, unless none that tells it is there and a box of the model tells none at all. Some
 // tell theirs only to who is signed in, and a run compares it then.
-func (p *proposer) exact(e plan.Entry) bool {
+func (p *proposer) names(e plan.Entry) bool {
 	if !e.MAC.IsZero() || e.Serial == "" {
 		return !e.MAC.IsZero()
 	}
-	silent := false
-	for _, f := range p.found {
-		if is(e, f) {
-			return true
-		}
-		silent = silent || mayBe(e, f) && len(f.Values(fact.Serial)) == 0
-	}
-	return !silent
-}
-
-// is reports whether a device is the one that an entry names.
-func is(e plan.Entry, f *device.Found) bool {
-	if !e.MAC.IsZero() {
-		return f.MAC == e.MAC
-	}
-	return slices.ContainsFunc(f.Values(fact.Serial), func(s string) bool { return strings.EqualFold(s, e.Serial) })
+	return len(p.boxes.named(e)) > 0 || !p.boxes.silent[e.Profile]
 }
 
 // mayBe reports whether a device may be of an entry's profile.
@@ -171,22 +163,22 @@ func mayBe(e plan.Entry, f *device.Found) bool {
 // named sorts out the entries that name a box which cannot be theirs.
 func (p *proposer) named() {
 	holder := map[address.MAC]string{}
-	for _, e := range p.entries {
-		if !p.exact(e) {
+	for i, e := range p.entries {
+		if !p.exact[i] {
 			continue
 		}
-		i := slices.IndexFunc(p.found, func(f *device.Found) bool { return is(e, f) })
+		list := p.boxes.named(e)
 		switch {
-		case i < 0:
+		case len(list) == 0:
 			p.leave(e, "the box that the plan names by "+exactKey(e)+" is not on the segment",
 				"plug it in, or mend the plan")
-		case p.found[i].Profile != "" && !mayBe(e, p.found[i]):
-			p.leave(e, fmt.Sprintf("%s is a %s, but the plan says %s", exactKey(e), p.found[i].Profile, e.Profile),
+		case list[0].Profile != "" && !mayBe(e, list[0]):
+			p.leave(e, fmt.Sprintf("%s is a %s, but the plan says %s", exactKey(e), list[0].Profile, e.Profile),
 				"mend the plan")
-		case holder[p.found[i].MAC] != "":
-			p.leave(e, "another entry, "+holder[p.found[i].MAC]+", names the same box", "mend the plan")
+		case holder[list[0].MAC] != "":
+			p.leave(e, "another entry, "+holder[list[0].MAC]+", names the same box", "mend the plan")
 		default:
-			holder[p.found[i].MAC] = e.Tag
+			holder[list[0].MAC] = e.Tag
 		}
 	}
 }
@@ -199,10 +191,11 @@ func (p *proposer) leave(e plan.Entry, why, decide string) {
 // sign is one reason to match an entry with a device.
 type sign struct{ by, why string }
 
-// signs lists the reasons to match an entry with a device, the surest first.
-func (p *proposer) signs(e plan.Entry, f *device.Found, claimed map[address.MAC]bool) (list []sign) {
-	if p.exact(e) {
-		if !is(e, f) || f.Profile != "" && !mayBe(e, f) {
+// signs lists the reasons to match an entry with a device, the surest first. exact says that
+// the entry names this one.
+func (p *proposer) signs(e plan.Entry, exact bool, f *device.Found, claimed map[address.MAC]bool) (list []sign) {
+	if exact {
+		if f.Profile != "" && !mayBe(e, f) {
 			return nil
 		}
 		if !e.MAC.IsZero() {
@@ -213,8 +206,8 @@ func (p *proposer) signs(e plan.Entry, f *device.Found, claimed map[address.MAC]
 	if claimed[f.MAC] || !mayBe(e, f) {
 		return nil
 	}
-	if why := p.ports.why(e, f); why != "" {
-		list = append(list, sign{ByPort, why})
+	if p.ports.only(e) == f {
+		list = append(list, sign{ByPort, "it hangs on the planned switch port " + e.SwitchPort})
 	}
 	if e.Name != "" && f.State != device.Factory && slices.ContainsFunc(f.Present(fact.Name), func(n string) bool {
 		return strings.EqualFold(n, e.Name)
@@ -231,34 +224,35 @@ func (p *proposer) signs(e plan.Entry, f *device.Found, claimed map[address.MAC]
 // good, the entries in question are left open.
 func (p *proposer) assign() {
 	claimed := map[address.MAC]bool{}
-	for _, e := range p.entries {
-		for _, f := range p.found {
-			if p.exact(e) && !p.usedTag[e.Tag] && is(e, f) {
+	for i, e := range p.entries {
+		if p.exact[i] && !p.usedTag[e.Tag] {
+			for _, f := range p.boxes.named(e) {
 				claimed[f.MAC] = true
 			}
 		}
 	}
-	byMAC := map[address.MAC]int{}
-	for i, f := range p.found {
-		byMAC[f.MAC] = i
-	}
 	var left []plan.Entry
 	reasons := map[[2]int][]sign{}
 	var edges []edge
-	for _, e := range p.entries {
+	for i, e := range p.entries {
 		if p.usedTag[e.Tag] {
 			continue
 		}
 		n := len(left)
 		left = append(left, e)
-		for j, f := range p.found {
-			if list := p.signs(e, f, claimed); list != nil {
-				reasons[[2]int{n, j}] = list
-				edges = append(edges, edge{n, j, together(list)})
+		list := p.boxes.named(e)
+		if !p.exact[i] {
+			list = p.boxes.likely(e, p.ports)
+		}
+		for _, f := range list {
+			if signs := p.signs(e, p.exact[i], f, claimed); signs != nil {
+				j := p.boxes.order[f.MAC]
+				reasons[[2]int{n, j}] = signs
+				edges = append(edges, edge{n, j, together(signs)})
 			}
 		}
 	}
-	for _, a := range best(edges) {
+	for _, a := range best(edges) { // in the order of the entries
 		e, f, list := left[a.row], p.found[a.column], reasons[[2]int{a.row, a.column}]
 		if a.tied {
 			p.usedTag[e.Tag], p.usedMAC[f.MAC] = true, true
@@ -272,13 +266,6 @@ func (p *proposer) assign() {
 		}
 		p.add(e, f, list[0].by, min(99, together(list)), strings.Join(why, "; "), false)
 	}
-	slices.SortStableFunc(p.Proposals, func(a, b Proposal) int {
-		return cmp.Compare(p.position(a.Tag), p.position(b.Tag))
-	})
-}
-
-func (p *proposer) position(tag string) int {
-	return slices.IndexFunc(p.entries, func(e plan.Entry) bool { return e.Tag == tag })
 }
 
 // together adds independent signs up, in percent.
@@ -318,8 +305,12 @@ func (p *proposer) ordered() {
 				len(want)), Decide: "plug them in and find again"})
 			continue
 		}
+		serials := make(map[*device.Found]string, len(have))
+		for _, f := range have {
+			serials[f] = f.Value(fact.Serial)
+		}
 		slices.SortFunc(have, func(a, b *device.Found) int {
-			return cmp.Or(cmp.Compare(a.Value(fact.Serial), b.Value(fact.Serial)), slices.Compare(a.MAC[:], b.MAC[:]))
+			return cmp.Or(cmp.Compare(serials[a], serials[b]), slices.Compare(a.MAC[:], b.MAC[:]))
 		})
 		part := len(want) != len(have)
 		if part {

@@ -1,7 +1,6 @@
 package match
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -15,7 +14,8 @@ import (
 // ports is what the switches of the site know: which boxes hang on which port,
 // from their forwarding tables and their LLDP neighbours.
 type ports struct {
-	behind map[string][]*device.Found // by the port as the plan writes it, TAG/port
+	behind map[string][]*device.Found  // by the port as the plan writes it, TAG/port
+	alone  map[[2]string]*device.Found // by port and profile: the only one there; nil for none or several
 }
 
 func newPorts(s Segment) *ports {
@@ -23,20 +23,16 @@ func newPorts(s Segment) *ports {
 	for _, f := range s.Found {
 		byMAC[f.MAC.String()] = f
 	}
-	p := &ports{map[string][]*device.Found{}}
-	for _, f := range s.Found {
-		tag := switchTag(f, s)
-		if tag == "" {
-			continue
-		}
-		for part, macs := range f.Neighbours() {
+	p := &ports{map[string][]*device.Found{}, map[[2]string]*device.Found{}}
+	for _, sw := range switches(s) {
+		for part, macs := range sw.behind {
 			port, ok := strings.CutPrefix(part, "port ")
 			if !ok {
 				continue
 			}
 			for _, mac := range macs {
 				if b := byMAC[mac]; b != nil {
-					p.behind[plain(tag+"/"+port)] = append(p.behind[plain(tag+"/"+port)], b)
+					p.behind[plain(sw.tag+"/"+port)] = append(p.behind[plain(sw.tag+"/"+port)], b)
 				}
 			}
 		}
@@ -44,20 +40,33 @@ func newPorts(s Segment) *ports {
 	return p
 }
 
-// switchTag tells which entry a switch is: by its match, or by what the plan
-// names or it has already.
-func switchTag(f *device.Found, s Segment) string {
-	if tag := s.Matched[f.MAC]; tag != "" {
-		return tag
-	}
-	for _, e := range s.Entries {
-		if (!e.MAC.IsZero() || e.Serial != "") && is(e, f) || e.Profile == f.Profile &&
-			(e.Name != "" && strings.EqualFold(f.Value(fact.Name), e.Name) ||
-				slices.Contains(f.Addresses(), e.Address)) {
-			return e.Tag
+// switching is a device that tells what hangs behind it.
+type switching struct {
+	*device.Found
+	tag    string              // of its entry: by its match, or by what the plan names or it has already
+	behind map[string][]string // MACs by part
+}
+
+// switches lists the devices of the plan that tell what hangs behind them.
+func switches(s Segment) (list []switching) {
+	var all *tags
+	for _, f := range s.Found {
+		behind := f.Neighbours()
+		if len(behind) == 0 {
+			continue
+		}
+		tag := s.Matched[f.MAC]
+		if tag == "" {
+			if all == nil {
+				all = newTags(s.Entries)
+			}
+			tag = all.of(f)
+		}
+		if tag != "" {
+			list = append(list, switching{f, tag, behind})
 		}
 	}
-	return ""
+	return list
 }
 
 // plain makes "SW-01/Port 7", "sw-01/port7" and "SW-01/7" the same.
@@ -88,18 +97,14 @@ func (h Hangs) Contradicts(planned string) bool {
 // meant, since the others lead there; where that leaves two, nobody knows.
 func OnPorts(s Segment) map[address.MAC]Hangs {
 	list, fewest := map[address.MAC]Hangs{}, map[address.MAC]int{}
-	for _, f := range s.Found {
-		tag := switchTag(f, s)
-		if tag == "" {
-			continue
-		}
+	for _, sw := range switches(s) {
 		var told time.Time
-		for _, x := range f.Facts {
+		for _, x := range sw.Facts {
 			if x.Key == fact.Behind && x.Last.After(told) {
 				told = x.Last
 			}
 		}
-		for part, macs := range f.Neighbours() {
+		for part, macs := range sw.behind {
 			port, ok := strings.CutPrefix(part, "port ")
 			if !ok {
 				continue
@@ -111,7 +116,7 @@ func OnPorts(s Segment) map[address.MAC]Hangs {
 				case n == len(macs):
 					list[mac] = Hangs{}
 				default:
-					list[mac], fewest[mac] = Hangs{tag + "/" + port, len(macs) == 1, told}, len(macs)
+					list[mac], fewest[mac] = Hangs{sw.tag + "/" + port, len(macs) == 1, told}, len(macs)
 				}
 			}
 		}
@@ -122,21 +127,20 @@ func OnPorts(s Segment) map[address.MAC]Hangs {
 // SamePort reports whether two name the same port of a switch, however they write it.
 func SamePort(a, b string) bool { return plain(a) == plain(b) }
 
-// why says that a device hangs on the entry's planned port, alone of its
-// profile; "" when it does not.
-func (p *ports) why(e plan.Entry, f *device.Found) string {
+// only gives the device that hangs on an entry's planned port, alone of its profile; nil when
+// there is none.
+func (p *ports) only(e plan.Entry) *device.Found {
 	if e.SwitchPort == "" {
-		return ""
+		return nil
 	}
-	same, here := 0, false
-	for _, b := range p.behind[plain(e.SwitchPort)] {
-		if mayBe(e, b) {
-			same++
-			here = here || b.MAC == f.MAC
+	key := [2]string{plain(e.SwitchPort), e.Profile}
+	f, known := p.alone[key]
+	if !known {
+		of := slices.DeleteFunc(slices.Clone(p.behind[key[0]]), func(b *device.Found) bool { return !mayBe(e, b) })
+		if len(of) == 1 {
+			f = of[0]
 		}
+		p.alone[key] = f
 	}
-	if !here || same > 1 {
-		return ""
-	}
-	return fmt.Sprintf("it hangs on the planned switch port %s", e.SwitchPort)
+	return f
 }
