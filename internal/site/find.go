@@ -110,6 +110,9 @@ func (s *Site) options(ctx context.Context) (survey.Options, plan.Plan, error) {
 	if err != nil {
 		return survey.Options{}, p, err
 	}
+	for i, f := range known {
+		known[i] = f.Clone() // a survey adds to them
+	}
 	o := survey.Options{Known: known, Keep: map[address.MAC]bool{}, Avoid: p.Needs(), LookOnly: s.config.LookOnly}
 	for _, e := range entries {
 		o.Keep[e.Device] = true

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"slices"
 
 	"github.com/jmoiron/sqlx"
 
@@ -103,20 +104,36 @@ func (s *Site) ForgetDevices(ctx context.Context, macs []address.MAC) error {
 	})
 }
 
-// Devices lists every device ever found, by MAC.
+// Devices lists every device ever found, by MAC. They are shared with other readers: whoever
+// changes one changes a clone.
 func (s *Site) Devices(ctx context.Context) ([]*device.Found, error) {
-	var docs []string
-	if err := s.all(ctx, &docs, `SELECT doc FROM devices WHERE site = ? ORDER BY mac`, s.ID); err != nil {
-		return nil, err
-	}
-	list := make([]*device.Found, len(docs))
-	for i, doc := range docs {
-		list[i] = &device.Found{}
-		if err := json.Unmarshal([]byte(doc), list[i]); err != nil {
-			return nil, err
-		}
-	}
-	return list, nil
+	return s.decoded().devices.all(ctx)
+}
+
+func (s *Site) deviceRows() *rows[*device.Found] {
+	return &rows[*device.Found]{order: func(a, b *device.Found) int { return slices.Compare(a.MAC[:], b.MAC[:]) },
+		read: func(ctx context.Context, ids []int64) ([]row[*device.Found], error) {
+			query, args := `SELECT rowid, doc FROM devices WHERE site = ?`, []any{s.ID}
+			if ids != nil {
+				query, args = query+` AND rowid IN (SELECT value FROM json_each(?))`, append(args, named(ids))
+			}
+			var list []struct {
+				ID  int64 `db:"rowid"`
+				Doc string
+			}
+			if err := s.all(ctx, &list, query, args...); err != nil {
+				return nil, err
+			}
+			out := make([]row[*device.Found], len(list))
+			for i, r := range list {
+				f := &device.Found{}
+				if err := json.Unmarshal([]byte(r.Doc), f); err != nil {
+					return nil, err
+				}
+				out[i] = row[*device.Found]{r.ID, f}
+			}
+			return out, nil
+		}}
 }
 
 // Device gives a found device; a zero one when it was never found.

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -78,21 +79,41 @@ func (r entryRow) entry() (Entry, error) {
 	return e, err
 }
 
-// Entries lists the plan in its order.
+// Entries lists the plan in its order. What the entries point at is shared with other readers.
 func (s *Site) Entries(ctx context.Context) ([]Entry, error) {
-	var rows []entryRow
-	if err := s.all(ctx, &rows, `SELECT `+entryColumns+` FROM entries WHERE site = ? ORDER BY position`,
-		s.ID); err != nil {
-		return nil, err
-	}
+	rows, err := s.decoded().entries.all(ctx)
 	list := make([]Entry, len(rows))
 	for i, r := range rows {
-		var err error
-		if list[i], err = r.entry(); err != nil {
-			return nil, err
-		}
+		list[i] = r.Entry
 	}
-	return list, nil
+	return list, err
+}
+
+func (s *Site) entryRows() *rows[placed] {
+	return &rows[placed]{order: func(a, b placed) int { return cmp.Compare(a.position, b.position) },
+		read: func(ctx context.Context, ids []int64) ([]row[placed], error) {
+			query, args := `SELECT rowid, position, `+entryColumns+` FROM entries WHERE site = ?`, []any{s.ID}
+			if ids != nil {
+				query, args = query+` AND rowid IN (SELECT value FROM json_each(?))`, append(args, named(ids))
+			}
+			var list []struct {
+				entryRow
+				ID       int64 `db:"rowid"`
+				Position int
+			}
+			if err := s.all(ctx, &list, query, args...); err != nil {
+				return nil, err
+			}
+			out := make([]row[placed], len(list))
+			for i, r := range list {
+				e, err := r.entry()
+				if err != nil {
+					return nil, err
+				}
+				out[i] = row[placed]{r.ID, placed{e, r.Position}}
+			}
+			return out, nil
+		}}
 }
 
 // Entry gives one line of the plan.

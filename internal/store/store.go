@@ -41,6 +41,12 @@ type Store struct {
 	ending chan struct{} // closes when the store does
 	ended  chan struct{} // closes when the last write is done
 
+	writing  *sqlx.Conn // of the writer alone
+	touching touching   // by the transaction under way; of the writer alone
+
+	keeping sync.Mutex
+	sites   map[int64]*decoded // under keeping
+
 	sweeping sync.Mutex // held by whoever brings files or deletes those that nothing lists
 }
 
@@ -91,7 +97,7 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	db.SetMaxOpenConns(readers)
 	db.SetMaxIdleConns(readers)
 	s := &Store{db: db, dir: dir, lock: lock, writes: make(chan write), ending: make(chan struct{}),
-		ended: make(chan struct{})}
+		ended: make(chan struct{}), touching: touching{}, sites: map[int64]*decoded{}}
 	if err = s.migrate(ctx); err == nil {
 		err = s.arrange()
 	}
@@ -157,7 +163,10 @@ func (s *Store) Close() (err error) {
 	s.once.Do(func() {
 		close(s.ending)
 		<-s.ended
-		err = errors.Join(s.db.Close(), s.lock.Unlock())
+		if s.writing != nil {
+			err = s.writing.Close()
+		}
+		err = errors.Join(err, s.db.Close(), s.lock.Unlock())
 	})
 	return err
 }
@@ -206,10 +215,11 @@ func (s *Store) commit(batch []write) {
 }
 
 func (s *Store) transact(do func(*sqlx.Tx) error) error {
-	tx, err := s.db.Beginx()
+	tx, err := s.begin(context.Background())
 	if err != nil {
 		return err
 	}
+	defer s.touchedRows() // whether it was committed or not: to read anew is never wrong
 	if err := do(tx); err != nil {
 		return errors.Join(err, tx.Rollback())
 	}
