@@ -97,14 +97,11 @@ func (s *Site) here(list []*device.Found) []*device.Found {
 
 // Devices lists everything found.
 func (s *Site) Devices(ctx context.Context) (api.Segment, error) {
-	p, entries, err := s.bare(ctx)
+	now, err := s.checked(ctx)
 	if err != nil {
 		return api.Segment{}, err
 	}
-	found, err := s.store.Devices(ctx)
-	if err != nil {
-		return api.Segment{}, err
-	}
+	entries, found := now.entries, now.devices
 	where, err := s.where(ctx)
 	if err != nil {
 		return api.Segment{}, err
@@ -119,9 +116,9 @@ func (s *Site) Devices(ctx context.Context) (api.Segment, error) {
 	if w := s.watch(); w != nil {
 		out.Watched, out.Arrivals = true, append(out.Arrivals, w.arrivals()...)
 	}
-	if now := s.plugged(); now != nil {
-		out.Dark = now.dark.Load()
-		out.Name, out.Sent, out.Dropped = s.segment().name, now.bench.Sent.Load(), now.bench.Dropped.Load()
+	if at := s.plugged(); at != nil {
+		out.Dark = at.dark.Load()
+		out.Name, out.Sent, out.Dropped = s.segment().name, at.bench.Sent.Load(), at.bench.Dropped.Load()
 	}
 	parts := map[address.MAC]map[string]string{}
 	for tag, p := range partsOf(entries, found) {
@@ -130,16 +127,12 @@ func (s *Site) Devices(ctx context.Context) (api.Segment, error) {
 		}
 		parts[p.MAC][p.Part] = tag
 	}
-	var present []*device.Found
 	for _, f := range found {
 		v := s.viewOf(f, tags[f.MAC], where(f))
 		v.PartTags = parts[f.MAC]
 		out.Devices = append(out.Devices, v)
-		if v.Here {
-			present = append(present, f)
-		}
 	}
-	out.Findings = s.notices(p, entries, present)
+	out.Findings = now.notices
 	return out, nil
 }
 

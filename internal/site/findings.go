@@ -14,11 +14,11 @@ import (
 
 // Findings checks the plan as a whole.
 func (s *Site) Findings(ctx context.Context) ([]plan.Finding, error) {
-	p, _, err := s.plan(ctx)
+	now, err := s.checked(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return append([]plan.Finding{}, p.Check()...), nil
+	return append([]plan.Finding{}, now.findings...), nil
 }
 
 // noting keeps what is found before something is done, and gives what keeps, after it, that this
@@ -35,24 +35,23 @@ func (s *Site) noting() (done func(who, what string)) {
 }
 
 func (s *Site) noteFindings(ctx context.Context, who, what string) error {
-	p, entries, err := s.plan(ctx)
+	at, err := s.checked(ctx)
 	if err != nil {
 		return err
 	}
+	if s.snapshots.noted(s.store.ID, at, false) {
+		return nil
+	}
 	var now []store.Finding
-	for _, f := range p.Check() {
+	for _, f := range at.findings {
 		now = append(now, store.Finding{Of: cmp.Or(f.Tag, f.Profile), Code: f.Code + " " + f.Field, Level: string(f.Level), Text: f.Reason})
 	}
-	for _, e := range entries {
+	for _, e := range at.entries {
 		if e.State == store.Attention && e.Reason != "" {
 			now = append(now, store.Finding{Of: e.Tag, Code: "device", Level: store.Attention, Text: e.Reason})
 		}
 	}
-	found, err := s.store.Devices(ctx)
-	if err != nil {
-		return err
-	}
-	for _, n := range s.notices(p, entries, s.here(found)) {
+	for _, n := range at.notices {
 		if n.Quiet {
 			continue
 		}
@@ -62,7 +61,11 @@ func (s *Site) noteFindings(ctx context.Context, who, what string) error {
 		}
 		now = append(now, store.Finding{Of: of, Code: "segment " + n.Kind, Level: "segment", Text: n.Text})
 	}
-	return s.store.NoteFindings(ctx, now, who, what)
+	if err := s.store.NoteFindings(ctx, now, who, what); err != nil {
+		return err
+	}
+	s.snapshots.noted(s.store.ID, at, true)
+	return nil
 }
 
 // notices says what is odd on the segment.

@@ -18,19 +18,11 @@ import (
 
 // Propose proposes matches for what is not matched yet.
 func (s *Site) Propose(ctx context.Context) (match.Result, error) {
-	entries, err := s.store.Entries(ctx)
+	now, err := s.snapshot(ctx)
 	if err != nil {
 		return match.Result{}, err
 	}
-	found, err := s.store.Devices(ctx)
-	if err != nil {
-		return match.Result{}, err
-	}
-	return s.propose(entries, found), nil
-}
-
-func (s *Site) propose(entries []store.Entry, found []*device.Found) match.Result {
-	return match.Propose(segmentOf(entries, s.here(found)))
+	return now.proposals(), nil
 }
 
 func segmentOf(entries []store.Entry, found []*device.Found) match.Segment {

@@ -63,6 +63,9 @@ type Service struct {
 	// planning is held by whoever changes a plan: from reading it to writing it.
 	planning sync.Mutex
 
+	snapshots snapshots
+	presence  atomic.Uint64 // numbers who came and went in watches
+
 	mu       sync.Mutex
 	resolved map[int64]resolved // what plans come to, by site
 	segments []*segment         // in the order in which they were plugged in

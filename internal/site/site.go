@@ -12,7 +12,6 @@ import (
 
 	"redstart/internal/api"
 	"redstart/internal/core/address"
-	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
@@ -221,33 +220,6 @@ func (s *Site) resolver(ctx context.Context) (plan.Resolver, error) {
 	return r.resolver, nil
 }
 
-// bare gives the plan without what is known beside it.
-func (s *Site) bare(ctx context.Context) (plan.Plan, []store.Entry, error) {
-	data, err := s.store.Data(ctx)
-	if err != nil {
-		return plan.Plan{}, nil, err
-	}
-	entries, err := s.store.Entries(ctx)
-	if err != nil {
-		return plan.Plan{}, nil, err
-	}
-	logins, err := s.store.LoginsByTag(ctx)
-	if err != nil {
-		return plan.Plan{}, nil, err
-	}
-	files, err := s.fileSums(ctx)
-	if err != nil {
-		return plan.Plan{}, nil, err
-	}
-	p := plan.Plan{Site: data, Entries: make([]plan.Entry, len(entries)), Profiles: s.Profiles(),
-		Known: plan.Known{Locked: map[string]bool{}, Logins: logins, Files: files}}
-	for i, e := range entries {
-		p.Entries[i] = e.Entry
-		p.Known.Locked[e.Tag] = e.Set()
-	}
-	return p, entries, nil
-}
-
 // fileSums gives the SHA-256 of the site's files, by name.
 func (s *Site) fileSums(ctx context.Context) (map[string]string, error) {
 	files, err := s.store.Files(ctx)
@@ -256,45 +228,6 @@ func (s *Site) fileSums(ctx context.Context) (map[string]string, error) {
 		sums[f.Name] = f.SHA256
 	}
 	return sums, err
-}
-
-// plan gives the plan with all that it is checked against.
-func (s *Site) plan(ctx context.Context) (plan.Plan, []store.Entry, error) {
-	p, entries, err := s.bare(ctx)
-	if err != nil {
-		return p, nil, err
-	}
-	devices, err := s.store.Devices(ctx)
-	if err != nil {
-		return p, nil, err
-	}
-	p.Known.Boxes = map[string]plan.Box{}
-	serials := map[address.MAC]string{}
-	for _, f := range devices {
-		serials[f.MAC] = f.Value(fact.Serial)
-	}
-	for _, e := range entries {
-		if !e.Device.IsZero() {
-			p.Known.Boxes[e.Tag] = plan.Box{MAC: e.Device, Serial: serials[e.Device]}
-		}
-	}
-	tags := tagsByDevice(entries)
-	for _, f := range s.here(devices) {
-		if a := f.AddressNow(); a.IsValid() {
-			p.Known.Living = append(p.Known.Living, plan.Living{Address: a, MAC: f.MAC, Tag: tags[f.MAC],
-				Profile: f.Profile, Names: f.Present(fact.Name)})
-		}
-	}
-	if !s.vault.Locked() {
-		p.Known.Refused = func(c plan.Policy, q *profile.Profile) error {
-			password, ok, err := s.vault.Secret(ctx, s.store, c.Given)
-			if err != nil || !ok {
-				return err
-			}
-			return q.Password.Check(password)
-		}
-	}
-	return p, entries, nil
 }
 
 // Map tells what each address of a subnet is; no name means the first subnet.

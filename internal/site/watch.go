@@ -118,6 +118,7 @@ func (s *Site) beginWatch() error {
 	}
 	s.watches[s.store.Key] = w
 	s.mu.Unlock()
+	s.presence.Add(1)
 	s.hub.Publish(s.store.Key, "watch", api.Watching{On: true})
 	s.log.Info("watching the segment", "site", s.store.Key)
 	keep := s.keepDevices()
@@ -138,6 +139,7 @@ func (s *Site) beginWatch() error {
 		s.mu.Lock()
 		delete(s.watches, s.store.Key)
 		s.mu.Unlock()
+		s.presence.Add(1)
 		close(w.ended)
 		s.hub.Publish(s.store.Key, "watch", api.Watching{On: false})
 	}()
@@ -159,7 +161,10 @@ func (w *watching) note(kind string, f *device.Found) {
 	v.Here = kind != survey.Departed
 	p := api.Presence{Kind: kind, Device: v, At: time.Now().UTC()}
 	w.mu.Lock()
-	w.gone[f.MAC] = kind == survey.Departed
+	if gone := kind == survey.Departed; w.gone[f.MAC] != gone {
+		w.gone[f.MAC] = gone
+		w.site.presence.Add(1)
+	}
 	if kind == survey.Arrived || kind == survey.Returned {
 		others := slices.DeleteFunc(slices.Clone(w.came), func(o api.Presence) bool { return o.Device.MAC == f.MAC })
 		w.came = slices.Insert(others, 0, p)[:min(len(others)+1, mostArrivals)]

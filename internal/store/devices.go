@@ -130,7 +130,7 @@ func (s *Site) deviceRows() *rows[*device.Found] {
 				if err := json.Unmarshal([]byte(r.Doc), f); err != nil {
 					return nil, err
 				}
-				out[i] = row[*device.Found]{r.ID, f}
+				out[i] = row[*device.Found]{r.ID, f.Settle()}
 			}
 			return out, nil
 		}}

@@ -90,7 +90,7 @@ func (s *Site) Entries(ctx context.Context) ([]Entry, error) {
 }
 
 func (s *Site) entryRows() *rows[placed] {
-	return &rows[placed]{order: func(a, b placed) int { return cmp.Compare(a.position, b.position) },
+	return &rows[placed]{order: func(a, b placed) int { return cmp.Or(cmp.Compare(a.position, b.position), cmp.Compare(a.Tag, b.Tag)) },
 		read: func(ctx context.Context, ids []int64) ([]row[placed], error) {
 			query, args := `SELECT rowid, position, `+entryColumns+` FROM entries WHERE site = ?`, []any{s.ID}
 			if ids != nil {

@@ -77,13 +77,8 @@ func (r *rows[T]) all(ctx context.Context) ([]T, error) {
 		if err != nil {
 			return nil, err
 		}
-		for _, id := range ids {
-			delete(r.kept, id)
-		}
-		for _, one := range list {
-			r.kept[one.id] = one.value
-		}
-		r.list, r.touched = nil, map[int64]bool{}
+		r.replace(ids, list)
+		r.touched = map[int64]bool{}
 	}
 	if r.list == nil {
 		r.list = make([]T, 0, len(r.kept))
@@ -93,6 +88,30 @@ func (r *rows[T]) all(ctx context.Context) ([]T, error) {
 		slices.SortFunc(r.list, r.order)
 	}
 	return slices.Clone(r.list), nil
+}
+
+// replace puts rows in the place of those that were read anew. Where none came, went or moved,
+// the list stays in order.
+func (r *rows[T]) replace(ids []int64, list []row[T]) {
+	same := len(ids) == len(list) && r.list != nil
+	for _, one := range list {
+		before, known := r.kept[one.id]
+		if same = same && known && r.order(before, one.value) == 0; same {
+			i, found := slices.BinarySearchFunc(r.list, before, r.order)
+			if same = found; same {
+				r.list[i] = one.value
+			}
+		}
+	}
+	for _, id := range ids {
+		delete(r.kept, id)
+	}
+	for _, one := range list {
+		r.kept[one.id] = one.value
+	}
+	if !same {
+		r.list = nil
+	}
 }
 
 // mostAnew is how many rows are read one by one however few there are.
@@ -110,12 +129,18 @@ func named(ids []int64) string {
 // touching is what the transaction under way touched, by table and site.
 type touching map[string]map[int64][]int64
 
-// watched are the tables whose rows are kept decoded. Their first column is the site.
-var watched = map[string]bool{"entries": true, "devices": true}
+// watched are the tables that Versions numbers; the rows of some are kept decoded, and their
+// first column is the site.
+var watched = map[string]bool{"entries": true, "devices": true, "sites": false, "files": false, "credentials": false,
+	"secrets": false, "surveys": false}
 
 // note is told by SQLite of every row that is about to change on the writer's connection.
 func (t touching) note(d sqlite.SQLitePreUpdateData) {
-	if !watched[d.TableName] {
+	rows, numbered := watched[d.TableName]
+	if !rows {
+		if numbered {
+			t[d.TableName] = nil
+		}
 		return
 	}
 	mark := func(read func(...any) error, id int64) {
@@ -160,14 +185,18 @@ func (s *Site) decoded() *decoded {
 	return d
 }
 
-// Versions number what was written of a site's entries and devices: as long as a number is the
-// same, so is what it numbers.
-type Versions struct{ Entries, Devices uint64 }
+// Versions number what was written: as long as a number is the same, so is what it numbers.
+type Versions struct {
+	Entries, Devices uint64
+	// Others numbers what else a plan is checked against, of all sites: their own data, files,
+	// logins, surveys.
+	Others uint64
+}
 
 // Versions gives the numbers of now.
 func (s *Site) Versions() Versions {
 	d := s.decoded()
-	return Versions{d.entries.now(), d.devices.now()}
+	return Versions{d.entries.now(), d.devices.now(), s.others.Load()}
 }
 
 // touchedRows marks what a transaction touched.
@@ -175,6 +204,9 @@ func (s *Store) touchedRows() {
 	s.keeping.Lock()
 	defer s.keeping.Unlock()
 	for table, sites := range s.touching {
+		if !watched[table] {
+			s.others.Add(1)
+		}
 		for site, ids := range sites {
 			d := s.sites[site]
 			switch {

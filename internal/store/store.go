@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -46,6 +47,7 @@ type Store struct {
 
 	keeping sync.Mutex
 	sites   map[int64]*decoded // under keeping
+	others  atomic.Uint64
 
 	sweeping sync.Mutex // held by whoever brings files or deletes those that nothing lists
 }

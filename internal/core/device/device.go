@@ -63,11 +63,33 @@ type Found struct {
 	First    time.Time   `json:"first"`
 	Last     time.Time   `json:"last"`
 	Facts    []Fact      `json:"facts"`
+
+	settled *settled // what Settle worked out; nil while it may change
+}
+
+// settled is what is asked of a device again and again.
+type settled struct {
+	at             netip.Addr
+	seen           time.Time
+	serials, names []string // of now, the latter
+	contradictions []Contradiction
+}
+
+// Settle works out once what is asked of a device again and again. It is for devices that many
+// read and nobody changes; a clone can be changed again.
+func (f *Found) Settle() *Found {
+	f.settled = nil
+	var s settled
+	s.at, s.seen = f.Where()
+	s.serials, s.names, s.contradictions = f.Values(fact.Serial), f.Present(fact.Name), f.Contradictions()
+	f.settled = &s
+	return f
 }
 
 // Clone copies a device, so that the copy may be handed on while it changes.
 func (f *Found) Clone() *Found {
 	c := *f
+	c.settled = nil
 	c.Facts, c.Why, c.Maybe = slices.Clone(f.Facts), slices.Clone(f.Why), slices.Clone(f.Maybe)
 	return &c
 }
@@ -86,6 +108,7 @@ func (f *Found) Add(s Sighting) (news bool) {
 		f.MAC, f.First, news = s.MAC, s.At, true
 	}
 	f.Last = later(f.Last, s.At)
+	f.settled = nil
 	part, waited := clean(s.Part), f.Waits()
 	for key, value := range s.Facts {
 		if value = clean(value); value == "" {
@@ -123,7 +146,7 @@ func (f *Found) Merge(other *Found) {
 	if other.Chosen {
 		f.Profile, f.Chosen = other.Profile, true
 	}
-	f.Last = later(f.Last, other.Last)
+	f.Last, f.settled = later(f.Last, other.Last), nil
 	for _, x := range other.Facts {
 		f.keep(x)
 	}
@@ -188,6 +211,9 @@ func (f *Found) Values(key string) []string { return f.ValuesOf("", key) }
 
 // ValuesOf lists every value of a key of a part, latest first.
 func (f *Found) ValuesOf(part, key string) []string {
+	if f.settled != nil && key == fact.Serial && part == "" {
+		return slices.Clone(f.settled.serials)
+	}
 	if key == "mac" && part == "" {
 		return []string{f.MAC.String()}
 	}
@@ -218,6 +244,9 @@ func (f *Found) Value(key string) string {
 // Present lists what each protocol told last of a key of the device itself: what
 // it told before is history.
 func (f *Found) Present(key string) (list []string) {
+	if f.settled != nil && key == fact.Name {
+		return slices.Clone(f.settled.names)
+	}
 	for _, x := range f.lately(func(x Fact) bool { return x.Part == "" && x.Key == key }) {
 		if !slices.Contains(list, x.Value) {
 			list = append(list, x.Value)
@@ -291,6 +320,9 @@ func (f *Found) Addresses() []netip.Addr {
 // Where tells the IPv4 address that the device had when it was last told, and when
 // that was; the address is invalid when it was told that it has none.
 func (f *Found) Where() (at netip.Addr, seen time.Time) {
+	if f.settled != nil {
+		return f.settled.at, f.settled.seen
+	}
 	for _, x := range f.Facts {
 		if x.Part != "" || x.Key != fact.Address || x.Last.Before(seen) {
 			continue
@@ -338,6 +370,9 @@ type Contradiction struct {
 // Contradictions lists what protocols tell differently about the device itself.
 // A value that was told no more when another began has merely changed.
 func (f *Found) Contradictions() []Contradiction {
+	if f.settled != nil {
+		return slices.Clone(f.settled.contradictions)
+	}
 	var list []Contradiction
 	for _, key := range fact.Keys(func(k fact.Kind) bool { return k.Compared }) {
 		latest := map[string]Fact{}

@@ -71,9 +71,13 @@ func planConflicts(s Segment) (list []Notice) {
 			planned[e.Address] = e
 		}
 	}
+	taken := make(map[string]bool, len(s.Matched))
+	for _, tag := range s.Matched {
+		taken[tag] = true
+	}
 	for _, f := range s.Found {
 		e, ok := planned[present(f)]
-		if !ok || s.Matched[f.MAC] == e.Tag || f.MAC == e.MAC || s.Matched[f.MAC] == "" && !taken(s, e.Tag) &&
+		if !ok || s.Matched[f.MAC] == e.Tag || f.MAC == e.MAC || s.Matched[f.MAC] == "" && !taken[e.Tag] &&
 			(f.Profile == e.Profile || named(f, e)) {
 			continue // it is, or may well be, the entry's own box
 		}
@@ -93,15 +97,6 @@ func named(f *device.Found, e plan.Entry) bool {
 	return e.Name != "" && slices.ContainsFunc(f.Present(fact.Name), func(n string) bool {
 		return strings.EqualFold(n, e.Name)
 	})
-}
-
-func taken(s Segment, tag string) bool {
-	for _, t := range s.Matched {
-		if t == tag {
-			return true
-		}
-	}
-	return false
 }
 
 func servers(s Segment) (list []Notice) {
@@ -199,9 +194,10 @@ func sameNames(s Segment) (list []Notice) {
 }
 
 func serviceAddresses(s Segment) (list []Notice) {
+	sorted := s.Profiles.Sorted()
 	for _, f := range s.Found {
 		a := present(f)
-		for _, p := range s.Profiles.Sorted() {
+		for _, p := range sorted {
 			if a.IsValid() && p.Factory.Service.Contains(a) {
 				list = append(list, Notice{ServiceAddress, a.String(), s.Matched[f.MAC], []address.MAC{f.MAC},
 					fmt.Sprintf("a device answers at %s, the service address of %s", a, p.ID),

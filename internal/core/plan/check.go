@@ -13,19 +13,24 @@ import (
 // checker goes once over a plan.
 type checker struct {
 	Plan
-	pool   *pool
-	byTag  map[string]int
-	first  map[string]string // field and value to the tag that used it first
-	zones  map[string]bool
-	living map[netip.Addr][]Living
-	ports  map[netip.Addr]bool // first ports
-	found  []Finding
+	pool  *pool
+	byTag map[string]int
+	first map[once]string // the tag that used each first
+	// nextFree is from where on a number is looked for that nobody has, by setting and least number.
+	nextFree map[once]int64
+	zones    map[string]bool
+	living   map[netip.Addr][]Living
+	ports    map[netip.Addr]bool // first ports
+	found    []Finding
 }
+
+// once is a value that only one entry may have.
+type once struct{ code, scope, value string }
 
 // Check checks the plan as a whole. Findings about the site come first, those
 // about entries in the order of entries.
 func (p Plan) Check() []Finding {
-	c := &checker{Plan: p, pool: p.pool(), byTag: map[string]int{}, first: map[string]string{},
+	c := &checker{Plan: p, pool: p.pool(), byTag: make(map[string]int, len(p.Entries)), first: map[once]string{}, nextFree: map[once]int64{},
 		zones: map[string]bool{}, living: map[netip.Addr][]Living{}, ports: map[netip.Addr]bool{}}
 	for i, e := range p.Entries {
 		c.ports[e.Address] = true
@@ -116,7 +121,7 @@ func (c *checker) unique(code, tag, field, scope, value string, mend func() *Men
 	if value == "" {
 		return true
 	}
-	key := code + "\x00" + scope + "\x00" + strings.ToLower(value)
+	key := once{code, scope, strings.ToLower(value)}
 	other, used := c.first[key]
 	if !used {
 		c.first[key] = tag
@@ -252,9 +257,9 @@ func (c *checker) prefixes() string {
 }
 
 func (c *checker) name(e Entry, p *profile.Profile) {
-	auto := c.Site.NameFor(e, p)
 	if err := p.Name.Check(e.Name); err != nil {
 		var mend *Mend
+		auto := c.Site.NameFor(e, p)
 		if p.Name.Check(auto) == nil && !c.Known.Locked[e.Tag] {
 			mend = &Mend{"name", auto, true}
 		}
@@ -262,12 +267,16 @@ func (c *checker) name(e Entry, p *profile.Profile) {
 		return
 	}
 	c.unique("name-twice", e.Tag, "name", "", e.Name, func() *Mend {
+		auto := c.Site.NameFor(e, p)
 		if auto == e.Name || c.Known.Locked[e.Tag] {
 			return nil
 		}
 		return &Mend{"name", auto, false}
 	})
-	if e.Description != "" && e.Name != auto && p.Name.FromTag(e.Description) == auto {
+	if e.Description == "" {
+		return
+	}
+	if auto := c.Site.NameFor(e, p); e.Name != auto && p.Name.FromTag(e.Description) == auto {
 		c.find("name-description", e.Tag, "description",
 			fmt.Sprintf("holds %q, while the device name is %q; devices are found by their name", e.Description,
 				e.Name), &Mend{"name", auto, false})

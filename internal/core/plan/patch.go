@@ -34,7 +34,8 @@ type Pair struct{ Before, After *Entry }
 // understood, there are complaints and the plan stays as it was. References
 // follow when a tag changes.
 func (p Plan) Apply(patches []Patch) ([]Entry, []Pair, []Complaint) {
-	a := &applier{Plan: p, entries: slices.Clone(p.Entries), renamed: map[string]string{}, gone: map[int]bool{}}
+	a := &applier{Plan: p, entries: slices.Clone(p.Entries), renamed: map[string]string{}, gone: map[int]bool{},
+		touched: map[int]bool{}}
 	a.byTag = p.index()
 	for i, patch := range patches {
 		a.patch(i, patch)
@@ -47,13 +48,17 @@ func (p Plan) Apply(patches []Patch) ([]Entry, []Pair, []Complaint) {
 	}
 	list := make([]Entry, 0, len(a.entries))
 	var pairs []Pair
-	for i, e := range a.entries {
+	for i := range a.entries {
+		if !a.touched[i] && len(a.renamed) == 0 {
+			list = append(list, a.entries[i])
+			continue
+		}
 		pair := Pair{}
 		if i < len(p.Entries) {
 			pair.Before = &p.Entries[i]
 		}
 		if !a.gone[i] {
-			e = a.follow(e)
+			e := a.follow(a.entries[i])
 			list, pair.After = append(list, e), &e
 		}
 		if pair.Before == nil || pair.After == nil || !reflect.DeepEqual(*pair.Before, *pair.After) {
@@ -94,7 +99,8 @@ type applier struct {
 	byTag      map[string]int
 	renamed    map[string]string
 	gone       map[int]bool
-	wish       []wish // values to be made once all else is known
+	touched    map[int]bool // by some patch
+	wish       []wish       // values to be made once all else is known
 	complaints []Complaint
 }
 
@@ -124,10 +130,11 @@ func (a *applier) patch(i int, patch Patch) {
 		a.complain(i, "tag", patch.Tag, "there is no such entry in the plan")
 		return
 	case patch.Remove:
-		a.gone[at] = true
+		a.gone[at], a.touched[at] = true, true
 		delete(a.byTag, patch.Tag)
 		return
 	}
+	a.touched[at] = true
 	e := &a.entries[at]
 	isNew := patch.Tag == ""
 	for _, field := range slices.Sorted(maps.Keys(patch.Set)) {
@@ -205,6 +212,9 @@ func nearest(word string, p *profile.Profile) string {
 // makeValues gives out addresses and names. Addresses that were written are
 // taken before any is given out, wherever they stand.
 func (a *applier) makeValues(patches []Patch) {
+	if len(a.wish) == 0 {
+		return
+	}
 	after := a.Plan
 	after.Entries = nil
 	for i, e := range a.entries {
@@ -306,11 +316,15 @@ func (a *applier) follow(e Entry) Entry {
 func (p Plan) Mends(tags []string) ([]Patch, []Change) {
 	var patches []Patch
 	var changes []Change
+	chosen := make(map[string]bool, len(tags))
+	for _, tag := range tags {
+		chosen[tag] = true
+	}
 	for range 4 { // a mend may uncover another; four levels are more than there are
 		var round []Patch
 		before := p.index()
 		for _, f := range p.Check() {
-			if f.Mend == nil || !f.Mend.Safe || f.Tag == "" || tags != nil && !slices.Contains(tags, f.Tag) {
+			if f.Mend == nil || !f.Mend.Safe || f.Tag == "" || tags != nil && !chosen[f.Tag] {
 				continue
 			}
 			round = append(round, Patch{Tag: f.Tag, Set: map[string]string{f.Mend.Field: f.Mend.Value}})

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/profile"
@@ -12,13 +13,25 @@ import (
 type pool struct {
 	site    Site
 	factory map[netip.Addr]string // factory and service addresses to the model
+	servers map[hosted]string     // what the hosts of each subnet are
 	taken   map[netip.Addr]bool
 	cursor  map[string]uint32 // where the search for the next free address goes on
 }
 
+// hosted is an address in a subnet.
+type hosted struct {
+	subnet string
+	at     netip.Addr
+}
+
 func (p Plan) pool() *pool {
-	q := &pool{site: p.Site, factory: map[netip.Addr]string{}, taken: map[netip.Addr]bool{},
-		cursor: map[string]uint32{}}
+	q := &pool{site: p.Site, factory: map[netip.Addr]string{}, servers: map[hosted]string{},
+		taken: make(map[netip.Addr]bool, len(p.Entries)), cursor: map[string]uint32{}}
+	for _, n := range p.Site.Subnets {
+		for _, s := range slices.Backward(n.servers()) { // the first of several is named
+			q.servers[hosted{n.Name, s.at}] = s.what
+		}
+	}
 	for _, f := range p.Profiles.Sorted() {
 		for _, a := range f.Factory.Address.List() {
 			q.factory[a] = f.Model
@@ -65,10 +78,8 @@ func (q *pool) reserved(n Subnet, a netip.Addr) (code, why string) {
 	case address.LastOf(n.Prefix):
 		return "address-broadcast", fmt.Sprintf("is the broadcast address of %s", n.Prefix)
 	}
-	for _, s := range n.servers() {
-		if s.at == a {
-			return "address-server", "is the " + s.what + "'s"
-		}
+	if what := q.servers[hosted{n.Name, a}]; what != "" {
+		return "address-server", "is the " + what + "'s"
 	}
 	for _, k := range n.KeptFree {
 		if k.Range.Contains(a) {

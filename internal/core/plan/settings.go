@@ -187,13 +187,16 @@ func (c *checker) freeNumber(s *profile.Setting, scope string) *Mend {
 	if s.Type != profile.Number || s.Min == nil || s.Max == nil {
 		return nil
 	}
-	for n := *s.Min; n <= *s.Max && n-*s.Min < 1<<16; n++ {
+	kind := once{code: "setting-twice", scope: s.InPool() + "\x00" + scope}
+	from := once{s.Key, kind.scope, strconv.FormatInt(*s.Min, 10)}
+	// What is used stays used: the search goes on where the last one ended.
+	for n := max(*s.Min, c.nextFree[from]); n <= *s.Max && n-*s.Min < 1<<16; n++ {
+		c.nextFree[from] = n
 		value := strconv.FormatInt(n, 10)
 		if s.Caution != nil && s.Caution.Value == value {
 			continue
 		}
-		key := "setting-twice\x00" + s.InPool() + "\x00" + scope + "\x00" + value
-		if _, used := c.first[key]; !used {
+		if _, used := c.first[once{kind.code, kind.scope, value}]; !used {
 			return &Mend{s.Key, value, false}
 		}
 	}
