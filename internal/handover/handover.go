@@ -22,6 +22,8 @@ type Document struct {
 	Says string // in plain words, for lists
 	File string // usual name of its file
 	Kind string // media type
+	// Steps says that it holds what runs did step by step, which is by far the most that is kept.
+	Steps bool
 	// Write writes it. Its error is the writer's.
 	Write func(io.Writer, Record) error
 }

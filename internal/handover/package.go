@@ -29,7 +29,7 @@ func FileName(tag string) string {
 // Credentials are not in it: they are asked for by themselves.
 var whole = &Document{
 	Name: "package", Says: "All of these in one archive, with a contents page that opens without a network", File: "handover.zip",
-	Kind: "application/zip",
+	Kind: "application/zip", Steps: true,
 	Write: func(out io.Writer, r Record) error {
 		w := zip.NewWriter(out)
 		type line struct{ File, Says string }

@@ -55,7 +55,7 @@ const recordFile = "record.jsonl"
 // signed is the journal of all runs and every check, so that nobody can improve it afterwards.
 var signed = &Document{
 	Name: "record", Says: "Every run, step and check as JSON lines, chained and signed: redstart handover check verifies them",
-	File: recordFile, Kind: "application/jsonl",
+	File: recordFile, Kind: "application/jsonl", Steps: true,
 	Write: func(out io.Writer, r Record) error { return r.sign(out, nil) },
 }
 

@@ -43,7 +43,7 @@ func (s *Site) Document(ctx context.Context, in api.ToMake) (Download, error) {
 		return Download{}, err
 	}
 	defer free()
-	r, err := s.record(ctx)
+	r, err := s.record(ctx, m.steps)
 	if err != nil {
 		return Download{}, err
 	}
@@ -85,7 +85,7 @@ func (s *Site) Since(ctx context.Context, id int64) (api.Since, error) {
 	if err != nil {
 		return api.Since{}, err
 	}
-	r, err := s.record(ctx)
+	r, err := s.record(ctx, false)
 	if err != nil {
 		return api.Since{}, err
 	}
@@ -132,8 +132,8 @@ func chosenOf(r handover.Record, text string) (tags []string, err error) {
 	return tags, nil
 }
 
-// record gathers what documents are made from.
-func (s *Site) record(ctx context.Context) (handover.Record, error) {
+// record gathers what documents are made from, with the steps of all runs if they are needed.
+func (s *Site) record(ctx context.Context, steps bool) (handover.Record, error) {
 	p, entries, err := s.bare(ctx)
 	if err != nil {
 		return handover.Record{}, err
@@ -236,14 +236,20 @@ func (s *Site) record(ctx context.Context) (handover.Record, error) {
 		r.At = later(r.At, x.Ended.Time)
 		r.Acts = append(r.Acts, handover.Act{At: x.Began.Time, Who: x.Who, What: fmt.Sprintf("survey %d: %s", x.ID, plural(x.Found, "device"))})
 	}
-	lines, err := s.store.Lines(ctx)
+	last, err := s.store.LastLine(ctx)
 	if err != nil {
 		return r, err
 	}
-	for _, l := range lines {
-		r.At = later(r.At, l.At.Time)
-		r.Steps = append(r.Steps, handover.Step{Run: l.Run, Tag: l.Tag, MAC: l.MAC.String(), Step: l.Step, Phase: l.Phase,
-			Detail: l.Detail, At: l.At.UTC()})
+	r.At = later(r.At, last.Time)
+	if steps {
+		lines, err := s.store.Lines(ctx)
+		if err != nil {
+			return r, err
+		}
+		for _, l := range lines {
+			r.Steps = append(r.Steps, handover.Step{Run: l.Run, Tag: l.Tag, MAC: l.MAC.String(), Step: l.Step, Phase: l.Phase,
+				Detail: l.Detail, At: l.At.UTC()})
+		}
 	}
 	if r.Signer, err = s.store.SigningKey(ctx); err != nil {
 		return r, err

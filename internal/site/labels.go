@@ -86,7 +86,7 @@ func (s *Site) toPrint(ctx context.Context, tags, to string) (p toBePrinted, err
 	if p.to, err = takerOf(to); err != nil {
 		return p, err
 	}
-	if p.record, err = s.record(ctx); err != nil {
+	if p.record, err = s.record(ctx, false); err != nil {
 		return p, err
 	}
 	if p.tags, err = chosenOf(p.record, tags); err != nil {

@@ -243,7 +243,7 @@ func (s *Site) seenNow(ctx context.Context) error {
 
 // compare keeps what is not as it was, and tells whoever wants to know.
 func (s *Site) compare(ctx context.Context, l store.Lookout, how api.Lookout) error {
-	r, err := s.record(ctx)
+	r, err := s.record(ctx, false)
 	if err != nil {
 		return err
 	}

@@ -33,6 +33,7 @@ const (
 // maker makes one document of a site's record.
 type maker struct {
 	what, file, kind string
+	steps            bool // of runs are in it
 	write            func(io.Writer, handover.Record) error
 }
 
@@ -72,7 +73,7 @@ func (s *Site) maker(in api.ToMake) (m maker, err error) {
 			return m, problem.New(problem.Missing, "there is no such document", "redstart handover lists them").About(in.Document)
 		}
 		d := handover.All[i]
-		m = maker{what: d.Name, file: d.File, kind: d.Kind, write: d.Write}
+		m = maker{what: d.Name, file: d.File, kind: d.Kind, steps: d.Steps, write: d.Write}
 	}
 	m.file = s.store.Key + "-" + m.file
 	return m, nil
@@ -159,7 +160,7 @@ func (s *Site) makeNow(ctx context.Context, w *working, m maker, then told) erro
 		return ctx.Err()
 	}
 	w.progress(func(a *api.Work) { a.Text, a.Seconds = m.file+": what is known of the site", took.Seconds() })
-	r, err := s.record(ctx)
+	r, err := s.record(ctx, m.steps)
 	if err != nil {
 		return err
 	}

@@ -89,6 +89,12 @@ func (s *Store) SigningKey(ctx context.Context) (ed25519.PrivateKey, error) {
 	return ed25519.NewKeyFromSeed(seed), nil
 }
 
+// LastLine tells when the journal of the site was written last.
+func (s *Site) LastLine(ctx context.Context) (at Stamp, err error) {
+	_, err = s.one(ctx, &at, `SELECT at FROM journal WHERE run IN (SELECT id FROM runs WHERE site = ?) ORDER BY id DESC LIMIT 1`, s.ID)
+	return at, err
+}
+
 // Lines gives the journal of all runs of the site, oldest first.
 func (s *Site) Lines(ctx context.Context) (list []Line, err error) {
 	err = s.all(ctx, &list, `SELECT run, tag, mac, step, phase, detail, at FROM journal

@@ -88,6 +88,9 @@ func (b *Box) findLogin(ctx context.Context) error {
 			}
 		case errors.Is(err, driver.ErrStranger):
 			stranger = err
+		case errors.Is(err, driver.ErrNoAnswer):
+			b.tries.Unanswered(l.Login) // it may be going for a restart: that is no refusal
+			return err
 		default:
 			return err
 		}

@@ -14,12 +14,14 @@ import (
 // Tries hands out the logins that may be tried at one box: each once, none that
 // it refused before, and fewer than its family takes before it blocks.
 type Tries struct {
-	vault      *Vault
-	mac        address.MAC
-	accounts   profile.Accounts
-	by         string // what is told to have told the state of a credential
-	tried      map[profile.Login]bool
-	unanswered int // tries
+	vault    *Vault
+	mac      address.MAC
+	accounts profile.Accounts
+	by       string // what is told to have told the state of a credential
+	tried    map[profile.Login]bool
+	// unanswered counts tries that got no answer, and unansweredAt is when the last was made.
+	unanswered   int
+	unansweredAt time.Time
 }
 
 // Try begins to try logins at a box.
@@ -61,10 +63,17 @@ func (t *Tries) May(ctx context.Context, login profile.Login) error {
 	if err != nil {
 		return err
 	}
-	limit, until := t.accounts.TriesBeforeBlock(), c.WrongAt.Add(t.accounts.BlockTime())
-	if c.Wrong+1 >= limit && time.Now().Before(until) {
-		return problem.New(problem.Device,
-			fmt.Sprintf("it refused %d logins, and may block at %d, so no other was tried", c.Wrong, limit),
+	last := c.WrongAt.Time
+	if t.unansweredAt.After(last) {
+		last = t.unansweredAt
+	}
+	limit, until := t.accounts.TriesBeforeBlock(), last.Add(t.accounts.BlockTime())
+	if c.Wrong+t.unanswered+1 >= limit && time.Now().Before(until) {
+		refused := fmt.Sprintf("it refused %d logins", c.Wrong)
+		if t.unanswered > 0 {
+			refused += fmt.Sprintf(" and left %d unanswered", t.unanswered)
+		}
+		return problem.New(problem.Device, fmt.Sprintf("%s, and may block at %d, so no other was tried", refused, limit),
 			fmt.Sprintf("wait until %s, or give its password: redstart vault learn",
 				until.Local().Format("15:04:05"))).About(t.mac.String())
 	}
@@ -72,9 +81,10 @@ func (t *Tries) May(ctx context.Context, login profile.Login) error {
 	return nil
 }
 
-// Unanswered notes that a login which the box itself took just now was tried without an
-// answer: it may be tried again, but not for ever.
+// Unanswered notes that a login was tried without an answer: it may be tried again, but not for
+// ever, and the box may have counted it as a wrong one.
 func (t *Tries) Unanswered(login profile.Login) {
+	t.unansweredAt = time.Now()
 	if t.unanswered++; t.unanswered < mostUnanswered {
 		delete(t.tried, login)
 	}
@@ -85,6 +95,7 @@ const mostUnanswered = 3
 
 // Accepted notes that the box took a stored login; id 0 is one that is not stored.
 func (t *Tries) Accepted(ctx context.Context, l Login) error {
+	t.unanswered = 0
 	if err := t.vault.store.ClearWrong(ctx, t.mac); err != nil || l.ID == 0 {
 		return err
 	}
