@@ -258,15 +258,13 @@ func (s *Store) InterruptRuns(ctx context.Context) error {
 			Parked, Running); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(`UPDATE runs SET state = ?, cause = ? WHERE state = ?`, Interrupted,
-			"the service ended while it ran", Running); err != nil {
+		if _, err := tx.Exec(`UPDATE run_devices SET state = ?, step = '' WHERE state = ?
+			AND run IN (SELECT id FROM runs WHERE state = ?)`, Waiting, Running, Running); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(`UPDATE run_devices SET state = ?, step = '' WHERE state = ?`, Waiting,
-			Running); err != nil {
-			return err
-		}
-		return nil
+		_, err := tx.Exec(`UPDATE runs SET state = ?, cause = ? WHERE state = ?`, Interrupted,
+			"the service ended while it ran", Running)
+		return err
 	})
 }
 
