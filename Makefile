@@ -50,10 +50,24 @@ demo: build
 # Go by a machine, and watching its every read and pointer costs more than all the rest.
 RACE := -race '-gcflags=modernc.org/...=-d=checkptr=0' '-gcflags=modernc.org/sqlite/lib=-race=false -d=checkptr=0'
 
-# The core has no goroutines of its own; the detector looks at it where the rest uses it.
+# What has goroutines of its own is tested under the detector, and so are those end-to-end tests in
+# which most goes on at once. The others wait more than they compute, so many go side by side. The
+# linter has looked at everything before; test binaries need no symbols for a debugger.
+TEST := go test -vet=off -ldflags=-w -timeout 20m
+ALONE := /internal/core/|/internal/wire/|/profiles$$|/handover$$
+CROWDED := TestTwentyFreshBoxes|TestWorksGoSideBySide|TestARunCutOffAnywhere|TestTwoTechnicians|TestTwoSegments|TestDocumentsOfASite|TestWhatIsOpenEnds|TestTheWholeJobInTheConsole
+
 test: test-tools build lint
-	go test $(RACE) -parallel 8 -timeout 30m $$(go list ./... | grep -v /internal/core/)
-	go test -timeout 5m ./internal/core/...
+	@$(MAKE) --no-print-directory -j 2 test-end-to-end test-packages
+
+.PHONY: test-end-to-end test-packages
+test-end-to-end:
+	$(TEST) -parallel 16 ./e2e
+
+test-packages:
+	$(TEST) $(RACE) -p 3 $$(go list ./... | grep -Ev '$(ALONE)|/e2e')
+	$(TEST) $$(go list ./... | grep -E '$(ALONE)')
+	$(TEST) $(RACE) -parallel 8 -run '$(CROWDED)' ./e2e
 
 # Ratios within one run; docs/measurements.md holds the figures.
 bench: build

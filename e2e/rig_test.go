@@ -42,6 +42,7 @@ func TestMain(m *testing.M) {
 		stop()
 		os.Exit(code)
 	}
+	site.GiveRoom() // as redstart serve and demo do
 	code := m.Run()
 	if endChromium != nil {
 		endChromium()

@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"sync"
 
 	"redstart/internal/core/profile"
 	"redstart/internal/driver/all"
@@ -26,10 +28,11 @@ type Broken struct {
 // ones with the same id. What is broken there is left out and told. A dir that
 // does not exist is an empty one.
 func Load(dir string) (profile.Set, []Broken, error) {
-	set := profile.Set{}
-	if broken, err := add(set, bundled); err != nil || broken != nil {
-		return nil, broken, errors.Join(err, fmt.Errorf("%d bundled profiles are broken", len(broken)))
+	ours, err := own()
+	if err != nil {
+		return nil, nil, err
 	}
+	set := maps.Clone(ours)
 	if dir == "" {
 		return set, nil, nil
 	}
@@ -39,6 +42,16 @@ func Load(dir string) (profile.Set, []Broken, error) {
 	}
 	return set, broken, err
 }
+
+// own reads the bundled profiles, once: nobody changes a profile that was read.
+var own = sync.OnceValues(func() (profile.Set, error) {
+	set := profile.Set{}
+	broken, err := add(set, bundled)
+	if err == nil && broken != nil {
+		err = fmt.Errorf("%d bundled profiles are broken: %s: %s", len(broken), broken[0].File, broken[0].Reason)
+	}
+	return set, err
+})
 
 func add(set profile.Set, from fs.FS) (broken []Broken, err error) {
 	entries, err := fs.ReadDir(from, ".")

@@ -40,6 +40,8 @@ type Runner struct {
 	Log   *slog.Logger
 	// Line opens a serial line by its name.
 	Line func(name string, m line.Mode) (io.ReadWriteCloser, error)
+	// Free is told of each box with which the run is done, while it goes on with others.
+	Free func(address.MAC)
 	// Notify is told whenever a device of a run moved on; it must be quick.
 	Notify func(store.RunDevice)
 
@@ -281,6 +283,9 @@ func (r *Runner) Carry(ctx context.Context, run store.Run, avoid func(netip.Addr
 			good, err := w.inTurn(ctx, before[d.Tag], ends)
 			if err != nil {
 				cut(err)
+			}
+			if r.Free != nil && ctx.Err() == nil {
+				r.Free(d.MAC)
 			}
 			ends.end(d.Tag, good)
 		}()

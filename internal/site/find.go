@@ -21,6 +21,7 @@ import (
 	"redstart/internal/inquiry"
 	"redstart/internal/store"
 	"redstart/internal/survey"
+	"redstart/internal/works"
 )
 
 // mostSwept bounds the addresses of one survey: a /16 and the plan.
@@ -151,9 +152,8 @@ func (s *Site) Find(ctx context.Context, who string, f api.FindOptions) (api.Wor
 	if f.LookOnly {
 		o.LookOnly, o.Ask = true, nil
 	}
-	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Finding, Who: who,
-		Text: "asking the segment who is there"}, holds: holds{alone: true}}
-	return s.begin(w, nil, func(ctx context.Context) error {
+	first := api.Work{Site: s.store.Key, Kind: api.Finding, Who: who, Text: "asking the segment who is there"}
+	return s.begin(first, works.Needs{Alone: true}, nil, func(ctx context.Context, w *works.Work) error {
 		return s.survey(ctx, w, who, o, f.Capture, slices.ContainsFunc(p.Used(), func(q *profile.Profile) bool {
 			return q.Factory.DHCP
 		}))
@@ -162,9 +162,9 @@ func (s *Site) Find(ctx context.Context, who string, f api.FindOptions) (api.Wor
 
 // survey carries a survey out and keeps it; awaitsAskers says that boxes are planned
 // which wait for DHCP.
-func (s *Site) survey(ctx context.Context, w *working, who string, o survey.Options, withCapture,
+func (s *Site) survey(ctx context.Context, w *works.Work, who string, o survey.Options, withCapture,
 	awaitsAskers bool) error {
-	ctx, cancel := until(ctx, w.stop)
+	ctx, cancel := until(ctx, w.Stopping())
 	defer cancel()
 	v := store.Survey{Began: store.Now(), Who: who, Pace: o.Pace, State: store.Done}
 	kept := func() {}
@@ -181,7 +181,7 @@ func (s *Site) survey(ctx context.Context, w *working, who string, o survey.Opti
 		keep.add(f)
 		seen[f.MAC] = f.Glance()
 		s.arrived(f)
-		w.progress(func(a *api.Work) {
+		w.Progress(func(a *api.Work) {
 			a.Done, a.Total = p.Probes, p.Planned
 			a.Seconds = float64(p.Planned-p.Probes) / float64(o.Pace)
 			a.Text = fmt.Sprintf("%s so far, pass %d", plural(p.Found, "device"), len(p.Passes))
@@ -203,7 +203,7 @@ func (s *Site) survey(ctx context.Context, w *working, who string, o survey.Opti
 		s.log.Error("the survey could not be kept", "error", unkept)
 		return errors.Join(err, unkept) // what is not stored is not found
 	}
-	w.progress(func(a *api.Work) { a.Done, a.Total, a.Text = final.Probes, max(final.Planned, final.Probes), text })
+	w.Progress(func(a *api.Work) { a.Done, a.Total, a.Text = final.Probes, max(final.Planned, final.Probes), text })
 	s.publishEntries()
 	return err
 }

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"redstart/internal/api"
-	"redstart/internal/commission"
 	"redstart/internal/core/problem"
 	"redstart/internal/store"
 )
@@ -79,11 +78,7 @@ func (s *Site) Did(ctx context.Context, id int64, in api.Hands, who string) erro
 		}
 	}
 	s.mu.Lock()
-	i := slices.IndexFunc(s.works, func(w *working) bool { return w.cut != nil && w.Run == id })
-	var runner *commission.Runner
-	if i >= 0 {
-		runner = s.works[i].runner
-	}
+	runner := s.runners[id]
 	s.mu.Unlock()
 	if runner == nil {
 		return problem.New(problem.Conflict, fmt.Sprintf("run %d is not under way", id),

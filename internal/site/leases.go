@@ -17,6 +17,7 @@ import (
 	"redstart/internal/lan/lease"
 	"redstart/internal/store"
 	"redstart/internal/wire/dhcp"
+	"redstart/internal/works"
 )
 
 const (
@@ -66,11 +67,10 @@ func (s *Site) HandOut(ctx context.Context, who string, in api.HandOut) (api.Wor
 	for _, g := range grants {
 		boxes[g.MAC] = g.Tag
 	}
-	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.HandingOut, Who: who, Total: len(grants),
-		Seconds: wait.Seconds(), Text: "looking for other DHCP servers"},
-		holds: holds{boxes: boxes, alone: true}}
-	return s.begin(w, nil, func(ctx context.Context) error {
-		ctx, cancel := until(ctx, w.stop)
+	first := api.Work{Site: s.store.Key, Kind: api.HandingOut, Who: who, Total: len(grants),
+		Seconds: wait.Seconds(), Text: "looking for other DHCP servers"}
+	return s.begin(first, works.Needs{Boxes: boxes, Alone: true}, nil, func(ctx context.Context, w *works.Work) error {
+		ctx, cancel := until(ctx, w.Stopping())
 		defer cancel()
 		waiting, done := context.WithTimeout(ctx, wait)
 		defer done()
@@ -89,7 +89,7 @@ func (s *Site) HandOut(ctx context.Context, who string, in api.HandOut) (api.Wor
 				s.log.Error("a lease could not be noted", "tag", g.Tag, "error", err)
 			}
 			s.publishEntry(g.Tag)
-			w.progress(func(a *api.Work) {
+			w.Progress(func(a *api.Work) {
 				if a.Done++; failed != nil {
 					a.Failed++
 				}
@@ -97,7 +97,7 @@ func (s *Site) HandOut(ctx context.Context, who string, in api.HandOut) (api.Wor
 			})
 		})
 		if errors.Is(err, context.DeadlineExceeded) {
-			a := w.now()
+			a := w.Now()
 			return problem.New(problem.Device, fmt.Sprintf("%d of %d did not ask in time", a.Total-a.Done, a.Total),
 				"power-cycle them, so that they ask at once, and hand out again")
 		}

@@ -182,7 +182,7 @@ func (s *Site) look(ctx context.Context) error {
 	defer s.looks(0)
 	carried := func(a api.Work, err error) error {
 		if err == nil {
-			a, err = s.outcome(ctx, a.ID)
+			a, err = s.works.Outcome(ctx, a.ID)
 		}
 		if err == nil && a.State != store.Done {
 			err = problem.New(problem.Conflict, "looking came to no end: "+a.Text, "look again")

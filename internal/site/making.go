@@ -19,6 +19,7 @@ import (
 	"redstart/internal/core/problem"
 	"redstart/internal/handover"
 	"redstart/internal/store"
+	"redstart/internal/works"
 )
 
 // Documents are made in the background, a few at a time, into files that nothing else lists;
@@ -134,18 +135,18 @@ func (s *Site) making(m maker, who string, then told) (api.Work, error) {
 	if under >= mostMaking {
 		return api.Work{}, problem.New(problem.Conflict, "many documents are being made already", "wait until some are done")
 	}
-	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Making, Who: who, File: m.file, Total: 2, Text: m.file}}
-	return s.start(w, nil, func(ctx context.Context) error {
-		ctx, done := until(ctx, w.stop)
+	first := api.Work{Site: s.store.Key, Kind: api.Making, Who: who, File: m.file, Total: 2, Text: m.file}
+	return s.works.Start(first, works.Needs{}, nil, func(ctx context.Context, w *works.Work) error {
+		ctx, done := until(ctx, w.Stopping())
 		defer done()
 		return s.makeNow(ctx, w, m, then)
-	})
+	}, nil)
 }
 
 // told is told of a document's sum, and of what it was made from, before anybody can have it.
 type told func(ctx context.Context, r handover.Record, sum string) error
 
-func (s *Site) makeNow(ctx context.Context, w *working, m maker, then told) error {
+func (s *Site) makeNow(ctx context.Context, w *works.Work, m maker, then told) error {
 	free, err := s.room(ctx)
 	if err != nil {
 		return err
@@ -153,13 +154,13 @@ func (s *Site) makeNow(ctx context.Context, w *working, m maker, then told) erro
 	defer free()
 	began, took := time.Now(), s.tookBefore(m.what)
 	next := func(text string) error {
-		w.progress(func(a *api.Work) {
+		w.Progress(func(a *api.Work) {
 			a.Text, a.Done = m.file+": "+text, a.Done+1
 			a.Seconds = max(0, (took - time.Since(began)).Seconds())
 		})
 		return ctx.Err()
 	}
-	w.progress(func(a *api.Work) { a.Text, a.Seconds = m.file+": what is known of the site", took.Seconds() })
+	w.Progress(func(a *api.Work) { a.Text, a.Seconds = m.file+": what is known of the site", took.Seconds() })
 	r, err := s.record(ctx, m.steps)
 	if err != nil {
 		return err
@@ -169,7 +170,7 @@ func (s *Site) makeNow(ctx context.Context, w *working, m maker, then told) erro
 	}
 	r.Next = next
 	if m.what == handover.All[0].Name {
-		w.progress(func(a *api.Work) { a.Total += len(r.Packed()) })
+		w.Progress(func(a *api.Work) { a.Total += len(r.Packed()) })
 	}
 	dir, away, err := s.aside()
 	if err != nil {
@@ -192,11 +193,15 @@ func (s *Site) makeNow(ctx context.Context, w *working, m maker, then told) erro
 		}
 	}
 	kept = true
+	w.Keep(out, func() {
+		if err := os.RemoveAll(out.dir); err != nil {
+			s.log.Error("a document is left behind", "folder", out.dir, "error", err)
+		}
+	})
 	s.mu.Lock()
-	w.made = out
 	s.took[s.store.Key+" "+m.what] = time.Since(began)
 	s.mu.Unlock()
-	w.progress(func(a *api.Work) { a.Text, a.Done = m.file+" is made", a.Total })
+	w.Progress(func(a *api.Work) { a.Text, a.Done = m.file+" is made", a.Total })
 	return nil
 }
 
@@ -212,15 +217,7 @@ func (s *Service) room(ctx context.Context) (free func(), err error) {
 
 // forgetMadeOf takes away what was made of a site that is removed.
 func (s *Service) forgetMadeOf(key string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.works = slices.DeleteFunc(s.works, func(w *working) bool {
-		if w.Kind != api.Making || w.Site != key || w.cut != nil {
-			return false
-		}
-		s.forgetMade(w)
-		return true
-	})
+	s.works.Forget(func(a api.Work) bool { return a.Kind == api.Making && a.Site == key })
 }
 
 // tookBefore is how long it took to make a document the last time; 0 if that is not known.
@@ -307,30 +304,22 @@ func (s *Site) Preview(ctx context.Context, id int64, member string) (handover.P
 
 // madeBy waits until a work has ended that makes a document.
 func (s *Site) madeBy(ctx context.Context, id int64) (*made, error) {
-	s.mu.Lock()
-	i := slices.IndexFunc(s.works, func(w *working) bool {
-		return w.ID == id && w.Kind == api.Making && w.Site == s.store.Key
-	})
-	if i < 0 {
-		s.mu.Unlock()
+	w := s.works.Find(func(a api.Work) bool { return a.ID == id && a.Kind == api.Making && a.Site == s.store.Key })
+	if w == nil {
 		return nil, notKept(id)
 	}
-	w := s.works[i]
-	s.mu.Unlock()
-	select {
-	case <-w.ended:
-	case <-ctx.Done():
-		return nil, ctx.Err()
+	a, err := w.Outcome(ctx)
+	if err != nil {
+		return nil, err
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	switch {
-	case w.made != nil:
-		return w.made, nil
-	case w.wrong != nil:
-		return nil, w.wrong
+	result, wrong := w.Result()
+	switch out, ok := result.(*made); {
+	case ok:
+		return out, nil
+	case wrong != nil:
+		return nil, wrong
 	}
-	return nil, problem.New(problem.Conflict, "it was stopped before it was made", "make it anew").About(w.File)
+	return nil, problem.New(problem.Conflict, "it was stopped before it was made", "make it anew").About(a.File)
 }
 
 func notKept(id int64) error {

@@ -20,6 +20,7 @@ import (
 	"redstart/internal/core/procedure"
 	"redstart/internal/lan/line"
 	"redstart/internal/store"
+	"redstart/internal/works"
 )
 
 // runner carries out runs on the plan as it is now.
@@ -154,7 +155,7 @@ func (s *Site) GiveUp(ctx context.Context, id int64, who string) error {
 	if err != nil {
 		return err
 	}
-	if s.underWay(func(w api.Work) bool { return w.Run == id }) {
+	if s.works.UnderWay(func(w api.Work) bool { return w.Run == id }) {
 		return problem.New(problem.Conflict, fmt.Sprintf("run %d is on its way again", id), "stop it instead")
 	}
 	defer s.publishEntries()
@@ -263,21 +264,29 @@ func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]stri
 		}
 	}
 	var run store.Run
-	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Commissioning, Who: who, Text: "setting the devices"},
-		holds: holds{boxes: boxes}, runner: runner}
+	first := api.Work{Site: s.store.Key, Kind: api.Commissioning, Who: who, Text: "setting the devices"}
 	end, err := s.keeping(ctx, capture, who)
 	if err != nil {
 		return api.Work{}, err
 	}
-	a, err := s.begin(w, func() (err error) {
+	a, err := s.begin(first, works.Needs{Boxes: boxes}, func(w *works.Work) (err error) {
 		if run, err = prepare(runner); err == nil {
-			w.progress(func(a *api.Work) {
+			runner.Free = w.Free
+			s.mu.Lock()
+			s.runners[run.ID] = runner
+			s.mu.Unlock()
+			w.Progress(func(a *api.Work) {
 				a.Run, a.Total = run.ID, len(run.Devices)
 				a.Seconds = commission.Left(run, p, time.Now()).Seconds()
 			})
 		}
 		return err
-	}, func(ctx context.Context) error {
+	}, func(ctx context.Context, w *works.Work) error {
+		defer func() {
+			s.mu.Lock()
+			delete(s.runners, run.ID)
+			s.mu.Unlock()
+		}()
 		ticking, cancel := context.WithCancel(ctx)
 		var ticker sync.WaitGroup
 		ticker.Add(1)
@@ -285,7 +294,7 @@ func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]stri
 			defer ticker.Done()
 			s.countDown(ticking, w, p, moved)
 		}()
-		err := runner.Carry(ctx, run, avoid, w.stop)
+		err := runner.Carry(ctx, run, avoid, w.Stopping())
 		end(fmt.Sprintf("run %d", run.ID))
 		cancel()
 		ticker.Wait()
@@ -310,7 +319,7 @@ func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]stri
 // countDown tells once a second, and when devices came to an end, how far a run is
 // and how long it still takes. Of a large run it spends a tenth of its time on that
 // at most.
-func (s *Site) countDown(ctx context.Context, w *working, p plan.Plan, moved <-chan struct{}) {
+func (s *Site) countDown(ctx context.Context, w *works.Work, p plan.Plan, moved <-chan struct{}) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
@@ -330,8 +339,8 @@ func (s *Site) countDown(ctx context.Context, w *working, p plan.Plan, moved <-c
 	}
 }
 
-func (s *Site) count(ctx context.Context, w *working, p plan.Plan) {
-	run, err := s.store.Run(ctx, w.now().Run)
+func (s *Site) count(ctx context.Context, w *works.Work, p plan.Plan) {
+	run, err := s.store.Run(ctx, w.Now().Run)
 	if err != nil {
 		return // the service is ending
 	}
@@ -339,7 +348,7 @@ func (s *Site) count(ctx context.Context, w *working, p plan.Plan) {
 	for _, d := range run.Devices {
 		count[d.State]++
 	}
-	w.progress(func(a *api.Work) {
+	w.Progress(func(a *api.Work) {
 		a.Done, a.Failed, a.Parked = count[store.Done], count[store.Failed], count[store.Parked]
 		a.Seconds = commission.Left(run, p, time.Now()).Seconds()
 		a.Text = fmt.Sprintf("%d of %d configured", a.Done, a.Total)
@@ -437,7 +446,7 @@ func (s *Site) withBoxes(r plan.Resolver, all, chosen []store.Entry, everything 
 
 // busy tells in whose hands boxes are: of work under way, or of a run that was cut off.
 func (s *Site) busy(ctx context.Context) (map[address.MAC]string, error) {
-	held := s.held()
+	held := s.works.Held(s.segment())
 	runs, err := s.store.OpenRuns(ctx)
 	for _, run := range runs {
 		for _, d := range run.Devices {

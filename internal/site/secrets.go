@@ -57,7 +57,7 @@ func (s *Service) UnlockVault(ctx context.Context, passphrase, who string) (api.
 
 // ChangeKey gives the vault a new key.
 func (s *Service) ChangeKey(ctx context.Context, passphrase string) (api.VaultStatus, error) {
-	if s.underWay(func(api.Work) bool { return true }) {
+	if s.works.UnderWay(func(api.Work) bool { return true }) {
 		return s.VaultStatus(), problem.New(problem.Conflict, "work is under way", "wait until it is done, or stop it")
 	}
 	if err := s.vault.Change(ctx, passphrase); err != nil {

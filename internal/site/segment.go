@@ -113,7 +113,7 @@ func (s *Service) follow(at *segment, now *plugged, link linked) {
 		case <-now.bench.Done():
 			if at.live.CompareAndSwap(now, nil) && !at.closed.Load() {
 				s.log.Error("the segment is gone: the interface was taken away", "segment", at.name)
-				s.cutOffWork(at, errGone)
+				s.works.CutOff(at, errGone)
 				s.segmentChanged()
 				s.reopen(at)
 			}
@@ -125,7 +125,7 @@ func (s *Service) follow(at *segment, now *plugged, link linked) {
 			now.dark.Store(!link.Link())
 			if now.dark.Load() {
 				s.log.Error("the segment has no link", "segment", at.name)
-				s.cutOffWork(at, errDark)
+				s.works.CutOff(at, errDark)
 			} else {
 				s.log.Info("the segment has a link again", "segment", at.name)
 			}
@@ -249,7 +249,7 @@ func (s *Service) Segments(ctx context.Context) ([]api.SegmentView, error) {
 // Use has the site use a segment, and plugs the service into it first if it is not on it:
 // an interface, or a virtual LAN on one. It is refused while work on the site is under way.
 func (s *Site) Use(ctx context.Context, name string) error {
-	if s.underWay(func(w api.Work) bool { return w.Site == s.store.Key && w.Kind != api.Making }) {
+	if s.works.UnderWay(func(w api.Work) bool { return w.Site == s.store.Key && w.Kind != api.Making }) {
 		return problem.New(problem.Conflict, "work on this site is under way", "wait until it is done, or stop it")
 	}
 	at := s.named(name)
@@ -308,8 +308,8 @@ func (s *Service) Unplug(name string) error {
 	if err := s.pin(at); err != nil {
 		return err
 	}
+	busy := s.works.On(at, func(api.Work) bool { return true })
 	s.mu.Lock()
-	busy := slices.ContainsFunc(s.works, func(w *working) bool { return w.cut != nil && w.on == at })
 	if !busy {
 		s.segments = slices.DeleteFunc(s.segments, func(o *segment) bool { return o == at })
 		at.closed.Store(true)

@@ -12,10 +12,13 @@ import (
 	"time"
 
 	"redstart/internal/account"
+	"redstart/internal/api"
+	"redstart/internal/commission"
 	"redstart/internal/events"
 	"redstart/internal/pages"
 	"redstart/internal/store"
 	"redstart/internal/vault"
+	"redstart/internal/works"
 )
 
 // Config says what a service works on.
@@ -63,16 +66,16 @@ type Service struct {
 	// planning is held by whoever changes a plan: from reading it to writing it.
 	planning sync.Mutex
 
+	works     *works.Works
 	snapshots snapshots
 	presence  atomic.Uint64 // numbers who came and went in watches
 
 	mu       sync.Mutex
-	resolved map[int64]resolved // what plans come to, by site
-	segments []*segment         // in the order in which they were plugged in
-	uses     map[int64]string   // the segment that each site names
-	works    []*working         // oldest first
-	lastWork int64              // number of the latest
-	plugs    chan struct{}      // closes when the segment changes, and is made anew
+	resolved map[int64]resolved           // what plans come to, by site
+	segments []*segment                   // in the order in which they were plugged in
+	uses     map[int64]string             // the segment that each site names
+	runners  map[int64]*commission.Runner // of runs under way, by number
+	plugs    chan struct{}                // closes when the segment changes, and is made anew
 	watches  map[string]*watching
 	pages    *pages.Pages
 }
@@ -118,9 +121,12 @@ func open(ctx context.Context, c Config) (*Service, error) {
 	}
 	s := &Service{config: c, store: records, vault: v, log: c.Log, hub: events.New(),
 		accounts: account.In(records, c.Log), resolved: map[int64]resolved{}, plugs: make(chan struct{}),
-		watches: map[string]*watching{}, nudged: make(chan struct{}, 1), makings: make(chan struct{}, makingsOnce),
+		watches: map[string]*watching{}, runners: map[int64]*commission.Runner{}, nudged: make(chan struct{}, 1), makings: make(chan struct{}, makingsOnce),
 		took: map[string]time.Duration{}, lookoutWrong: map[int64]string{}, lookNow: map[int64]bool{}, pages: pages.New(c.Log, c.PagesBelow, c.Secured)}
 	s.life, s.end = context.WithCancel(context.Background())
+	s.works = works.Under(s.life)
+	s.works.Log, s.works.CutOffBy = c.Log, cutOffBy
+	s.works.Tell = func(a api.Work) { s.hub.Publish("", "work", a) }
 	if err = s.clearAside(); err != nil {
 		return nil, errors.Join(err, records.Close())
 	}
@@ -171,11 +177,10 @@ func (s *Service) Accounts() *account.Accounts { return s.accounts }
 func (s *Service) Close() error {
 	s.end()
 	s.pages.CloseAll()
+	s.works.Wait()
 	s.work.Wait()
 	s.hub.Close()
-	for _, w := range s.works {
-		s.forgetMade(w)
-	}
+	s.works.Forget(func(api.Work) bool { return true })
 	var err error
 	for _, at := range s.segments {
 		if now := at.live.Load(); now != nil {

@@ -132,7 +132,7 @@ func (s *Site) Remove(ctx context.Context, sure string) error {
 		return problem.New(problem.Usage, "a site is removed with its plan, devices, runs and history, for good",
 			"to be sure, give its key").About(s.store.Key)
 	}
-	if s.underWay(func(w api.Work) bool { return w.Site == s.store.Key }) {
+	if s.works.UnderWay(func(w api.Work) bool { return w.Site == s.store.Key }) {
 		return problem.New(problem.Conflict, "work on this site is under way",
 			"wait until it is done, or stop it").About(s.store.Key)
 	}

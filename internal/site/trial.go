@@ -106,19 +106,7 @@ func (s *Site) Try(ctx context.Context, mac address.MAC, in api.Trial, who strin
 
 // hold claims a box for a moment, as any other work would; this one is not shown among them.
 func (s *Site) hold(ctx context.Context, mac address.MAC, name, kind string) (context.Context, func(), error) {
-	ctx, cut := context.WithCancelCause(ctx)
-	w := &working{s: s.Service, on: s.segment(), cut: cut, holds: holds{boxes: map[address.MAC]string{mac: name}},
-		Work: api.Work{Kind: kind}}
-	if err := s.claim(w); err != nil {
-		cut(nil)
-		return ctx, nil, err
-	}
-	return ctx, func() {
-		cut(nil)
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		s.works = slices.DeleteFunc(s.works, func(o *working) bool { return o == w })
-	}, nil
+	return s.works.Hold(ctx, s.segment(), mac, name, kind)
 }
 
 // unset finds which variable of a profile had no value.

@@ -15,6 +15,7 @@ import (
 	"redstart/internal/core/result"
 	"redstart/internal/store"
 	"redstart/internal/verify"
+	"redstart/internal/works"
 )
 
 // SetByHand marks entries as set by hand, all or none: by a person who did what no
@@ -112,13 +113,12 @@ func (s *Site) Verify(ctx context.Context, who string, in api.VerifyOptions) (ap
 		boxes[l.Box.Device] = l.Box.Tag
 		total += len(l.Entries())
 	}
-	w := &working{Work: api.Work{Site: s.store.Key, Kind: api.Verifying, Who: who, Total: total,
-		Text: "looking at the devices afresh"}, holds: holds{boxes: boxes}}
+	first := api.Work{Site: s.store.Key, Kind: api.Verifying, Who: who, Total: total, Text: "looking at the devices afresh"}
 	end, err := s.keeping(ctx, in.Capture, who)
 	if err != nil {
 		return api.Work{}, err
 	}
-	a, err := s.begin(w, nil, func(ctx context.Context) error {
+	a, err := s.begin(first, works.Needs{Boxes: boxes}, nil, func(ctx context.Context, w *works.Work) error {
 		defer end(api.Verifying)
 		side := verifySideBySide
 		if in.Gentle {
@@ -131,7 +131,7 @@ func (s *Site) Verify(ctx context.Context, who string, in api.VerifyOptions) (ap
 		for _, l := range looks {
 			select {
 			case slots <- struct{}{}:
-			case <-w.stop:
+			case <-w.Stopping():
 				all.Wait()
 				return nil
 			case <-ctx.Done():
@@ -143,6 +143,7 @@ func (s *Site) Verify(ctx context.Context, who string, in api.VerifyOptions) (ap
 				defer all.Done()
 				defer func() { <-slots }()
 				lists, err := verifier.At(ctx, r, l, restart, avoid, who)
+				w.Free(l.Box.Device)
 				if ctx.Err() != nil {
 					return
 				}
@@ -156,7 +157,7 @@ func (s *Site) Verify(ctx context.Context, who string, in api.VerifyOptions) (ap
 				for _, e := range l.Entries() {
 					list, looked := lists[e.Tag]
 					s.publishEntry(e.Tag)
-					w.progress(func(a *api.Work) { judge(a, list, looked && err == nil) })
+					w.Progress(func(a *api.Work) { judge(a, list, looked && err == nil) })
 				}
 			}()
 		}

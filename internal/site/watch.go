@@ -147,12 +147,7 @@ func (s *Site) beginWatch() error {
 }
 
 func (s *Site) surveying() bool {
-	on := s.segment()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return slices.ContainsFunc(s.works, func(w *working) bool {
-		return w.cut != nil && w.Kind == api.Finding && w.on == on
-	})
+	return s.works.On(s.segment(), func(a api.Work) bool { return a.Kind == api.Finding })
 }
 
 // note tells everyone who came or went.
