@@ -53,7 +53,7 @@ RACE := -race '-gcflags=modernc.org/...=-d=checkptr=0' '-gcflags=modernc.org/sql
 # What has goroutines of its own is tested under the detector, and so are those end-to-end tests in
 # which most goes on at once. The others wait more than they compute, so many go side by side. The
 # linter has looked at everything before; test binaries need no symbols for a debugger.
-TEST := go test -vet=off -ldflags=-w -timeout 20m
+TEST := go test -count=1 -trimpath -vet=off -ldflags=-w -timeout 20m
 ALONE := /internal/core/|/internal/wire/|/profiles$$|/handover$$
 CROWDED := TestTwentyFreshBoxes|TestWorksGoSideBySide|TestARunCutOffAnywhere|TestTwoTechnicians|TestTwoSegments|TestDocumentsOfASite|TestWhatIsOpenEnds|TestTheWholeJobInTheConsole
 

@@ -311,7 +311,7 @@ func TestTryingAProfile(t *testing.T) {
 func TestTheClockOfASlowBox(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1, Only: "C20", Seed: 96, Broken: map[int]box.Faults{
-		0: {Slow: 1600 * time.Millisecond}}})
+		0: {Slow: 2500 * time.Millisecond}}})
 	r.upTo(t, r.labelled(t, nil))
 	r.commission()
 	b := r.site.Boxes[0]

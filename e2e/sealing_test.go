@@ -124,7 +124,7 @@ func TestWhatBecomesASecretIsSealed(t *testing.T) {
 	if e := r.entries()["PWR"]; e.Settings["rack"] != "hush-rack-1" {
 		t.Fatalf("%+v", e.Settings)
 	}
-	sealed := r.s.Events().Subscribe()
+	sealed, _ := r.s.Events().Subscribe("", "")
 	defer r.s.Events().Leave(sealed)
 	later := strings.Replace(string(doc), "    type: text\n    max: 16\n", "    type: secret\n", 1)
 	r.write(filepath.Join("profiles", "own-0.yaml"),

@@ -36,7 +36,7 @@ func (s *Server) routes() []route {
 			handler: s.getOpenAPI},
 		{method: "GET", path: "/api/events", summary: "Everything that changes, as server-sent events",
 			need: account.Look, out: reflect.TypeFor[eventStream](), handler: s.streamEvents,
-			queries: []query{text("site", "only what concerns this site")}},
+			queries: []query{text("site", "only what concerns this site"), text("after", "the last event that the reader had")}},
 		call(s, "GET", "/api/profiles", "The device profiles", account.Look,
 			func(*request, none) ([]*profile.Profile, error) {
 				return append([]*profile.Profile{}, s.Profiles().Sorted()...), nil

@@ -20,16 +20,34 @@ func (s *Server) holds(c *echo.Context, who account.Person) bool {
 
 // streamEvents sends everything that changes as server-sent events (WHATWG
 // HTML, 9.2). The first event is "hello": whoever loads the state after it
-// misses nothing.
+// misses nothing. Who was here before names the last event that it had, and is told in hello
+// whether all since come now.
 func (s *Server) streamEvents(c *echo.Context) error {
 	site := c.QueryParam("site")
+	if site != "" {
+		at, err := s.At(c.Request().Context(), site)
+		if err != nil {
+			return err
+		}
+		if err := at.Attend(c.Request().Context()); err != nil {
+			return err
+		}
+	}
 	w := c.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	flush := http.NewResponseController(w)
-	r := s.Events().Subscribe()
+	last := c.Request().Header.Get("Last-Event-ID")
+	if last == "" {
+		last = c.QueryParam("after")
+	}
+	began := s.Events().Now()
+	r, resumed := s.Events().Subscribe(site, last)
 	defer s.Events().Leave(r)
-	fmt.Fprint(w, "event: hello\ndata: {}\n\n")
+	if resumed {
+		began = last // what was missed comes yet
+	}
+	fmt.Fprintf(w, "id: %s\nevent: hello\ndata: {\"resumed\":%t}\n\n", began, resumed)
 	if err := flush.Flush(); err != nil {
 		return err
 	}
@@ -52,10 +70,7 @@ func (s *Server) streamEvents(c *echo.Context) error {
 			if !open {
 				return nil
 			}
-			if e.Site != "" && site != "" && e.Site != site {
-				continue
-			}
-			if _, err := fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.Kind, e.Data); err != nil {
+			if _, err := fmt.Fprintf(w, "id: %s\nevent: %s\ndata: %s\n\n", e.ID, e.Kind, e.Data); err != nil {
 				return nil // the reader went away
 			}
 			if len(r) > 0 {

@@ -67,6 +67,7 @@ type Service struct {
 	planning sync.Mutex
 
 	works     *works.Works
+	telling   *telling
 	snapshots snapshots
 	presence  atomic.Uint64 // numbers who came and went in watches
 
@@ -100,6 +101,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		return nil, errors.Join(err, s.Close())
 	}
 	s.work.Go(s.keepLooking)
+	s.work.Go(s.keepTelling)
 	return s, nil
 }
 
@@ -124,6 +126,7 @@ func open(ctx context.Context, c Config) (*Service, error) {
 		watches: map[string]*watching{}, runners: map[int64]*commission.Runner{}, nudged: make(chan struct{}, 1), makings: make(chan struct{}, makingsOnce),
 		took: map[string]time.Duration{}, lookoutWrong: map[int64]string{}, lookNow: map[int64]bool{}, pages: pages.New(c.Log, c.PagesBelow, c.Secured)}
 	s.life, s.end = context.WithCancel(context.Background())
+	s.telling = newTelling()
 	s.works = works.Under(s.life)
 	s.works.Log, s.works.CutOffBy = c.Log, cutOffBy
 	s.works.Tell = func(a api.Work) { s.hub.Publish("", "work", a) }

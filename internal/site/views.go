@@ -177,6 +177,3 @@ func (s *Site) publishEntry(tag string) {
 		s.hub.Publish(s.store.Key, "entry", view(r, e, f, where(f)))
 	}
 }
-
-// publishEntries tells everyone to load the plan anew.
-func (s *Site) publishEntries() { s.hub.Publish(s.store.Key, "plan", struct{}{}) }

@@ -167,6 +167,9 @@ func (w *watching) note(kind string, f *device.Found) {
 	w.mu.Unlock()
 	w.site.hub.Publish(w.site.store.Key, "device", v)
 	w.site.hub.Publish(w.site.store.Key, "presence", p)
+	if kind != survey.Told {
+		w.site.publishEntries()
+	}
 }
 
 // arrivals lists who came lately, the latest first.

@@ -37,6 +37,7 @@ func (s *Site) begin(first api.Work, needs works.Needs, prepare func(*works.Work
 		default:
 			noted(a.Who, did(a))
 		}
+		s.publishEntries()
 	})
 }
 

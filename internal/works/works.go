@@ -141,8 +141,8 @@ func (s *Works) claim(w *Work) error {
 	s.last++
 	w.now.ID = s.last
 	s.list = append(s.list, w)
-	s.forgetEnded(mostMade, func(w *Work) bool { return w.result != nil })
-	s.forgetEnded(mostEnded, func(w *Work) bool { return w.result == nil })
+	s.forgetEnded(mostMade, func(w *Work) bool { return w.now.Kind == api.Making })
+	s.forgetEnded(mostEnded, func(w *Work) bool { return w.now.Kind != api.Making })
 	return nil
 }
 
@@ -151,7 +151,7 @@ func (s *Works) claim(w *Work) error {
 func (s *Works) forgetEnded(most int, kind func(*Work) bool) {
 	n := 0
 	for _, w := range s.list {
-		if w.cut == nil && kind(w) {
+		if kind(w) {
 			n++
 		}
 	}

@@ -35,6 +35,17 @@ export type Asker = Bodies['Asker']
 export type Presence = Bodies['Presence']
 export type Scanned = Bodies['Scanned']
 export type PlanFinding = Bodies['Finding']
+/** What an event tells of a site: each whole as it is now; what is left out is as it was. */
+export interface Changes {
+  entries?: Entry[]
+  order?: string[]
+  empty?: boolean
+  devices?: Device[]
+  gone?: string[]
+  findings?: Record<string, PlanFinding[]>
+  segment?: SegmentFinding[]
+  matches?: boolean
+}
 export type Work = Bodies['Work']
 /** What a device waits for a person to do, and how long what follows may take then. */
 export type Hand = Bodies['StoreHand']

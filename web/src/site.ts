@@ -6,6 +6,7 @@ import { computed, ref, shallowRef } from 'vue'
 import { about, call, onSignedOut, Problem, siteCall } from './api'
 import type {
   Bodies,
+  Changes,
   Device,
   Entry,
   PlanFinding,
@@ -19,6 +20,9 @@ import type {
   Site,
   Work,
 } from './api'
+
+/** How long what was done may take to be told, in milliseconds. */
+const mostSettling = 700
 
 /** How many works that ended stay in sight. */
 const mostEnded = 28
@@ -92,20 +96,74 @@ export const useSite = defineStore('site', () => {
   let taken = 0
   async function loadPlan() {
     const mine = ++asked
-    // The entries first: they are what a page of a large plan waits for.
+    // The entries alone: they are what a page of a large plan waits for.
     const e = await siteCall<Entry[]>('GET', 'entries')
     if (mine < taken) return
     taken = mine
     entries.value = e
     revision.value++
-    const [f, p] = await Promise.all([
-      siteCall<PlanFinding[]>('GET', 'findings'),
-      siteCall<Proposals>('GET', 'matches'),
-    ])
-    if (mine < taken) return
-    planFindings.value = f
-    proposals.value = p
+    void siteCall<PlanFinding[]>('GET', 'findings')
+      .then((f) => mine === taken && (planFindings.value = f))
+      .catch(() => {})
+    void loadProposals().catch(() => {})
   }
+
+  // What is proposed is asked for by pages that show it, and once for the others' count.
+  let proposing = 0
+  async function loadProposals() {
+    const mine = ++proposing
+    const p = await siteCall<Proposals>('GET', 'matches')
+    if (mine === proposing) proposals.value = p
+  }
+
+  /** Takes in what is not as it was: only that was sent. */
+  function takeIn(c: Changes) {
+    if (c.entries || c.order || c.empty) {
+      const all = new Map(entries.value.map((e) => [e.tag, e]))
+      for (const e of c.entries ?? []) {
+        all.set(e.tag, e)
+        changedEntries.delete(e.tag) // it is of before
+      }
+      const order = c.empty ? [] : c.order
+      entries.value = (order ?? entries.value.map((e) => e.tag)).flatMap((tag) => all.get(tag) ?? [])
+      taken = ++asked // what is asked for is older
+    }
+    if (c.devices || c.gone) {
+      for (const d of c.devices ?? []) changedDevices.set(d.mac, d)
+      const gone = new Set(c.gone)
+      if (gone.size) devices.value = devices.value.filter((d) => !gone.has(d.mac))
+      draw()
+    }
+    if (c.findings) {
+      const by = new Map<string, PlanFinding[]>()
+      for (const f of planFindings.value) by.set(f.tag ?? '', [...(by.get(f.tag ?? '') ?? []), f])
+      for (const [tag, list] of Object.entries(c.findings)) by.set(tag, list)
+      // Those of the site come first, then those of entries in their order.
+      const tags = new Set(['', ...entries.value.map((e) => e.tag), ...by.keys()])
+      planFindings.value = [...tags].flatMap((tag) => by.get(tag) ?? [])
+    }
+    if (c.segment) segmentFindings.value = c.segment
+    revision.value++
+    for (const done of settling.splice(0)) done()
+    if (c.matches) {
+      clearTimeout(proposed)
+      proposed = setTimeout(() => void loadProposals().catch(() => {}), 300)
+    }
+  }
+  let proposed: ReturnType<typeof setTimeout> | undefined
+
+  /** Waits until what somebody did here is told; where nothing is told, it asks. */
+  async function settle() {
+    if (!live.value) return loadPlan()
+    await new Promise<void>((done) => {
+      const over = setTimeout(done, mostSettling)
+      settling.push(() => {
+        clearTimeout(over)
+        done()
+      })
+    })
+  }
+  const settling: (() => void)[] = []
 
   async function loadSegment() {
     const s = await siteCall<Segment>('GET', 'devices')
@@ -226,14 +284,27 @@ export const useSite = defineStore('site', () => {
     }
   }
 
+  // The last event that was taken in, and of which site.
+  let had = ''
+  let hadOf: string | undefined
   function listen() {
     source?.close()
-    const mine = new EventSource('/api/events' + (key.value ? '?site=' + encodeURIComponent(key.value) : ''))
+    const asks = new URLSearchParams()
+    if (key.value) asks.set('site', key.value)
+    if (had && hadOf === key.value) asks.set('after', had)
+    const mine = new EventSource(`/api/events?${asks}`)
     source = mine
     const on = <T>(kind: string, f: (data: T) => void) =>
-      mine.addEventListener(kind, (e) => source === mine && f(JSON.parse((e as MessageEvent).data)))
-    on('hello', () => {
+      mine.addEventListener(kind, (e) => {
+        if (source !== mine) return
+        f(JSON.parse((e as MessageEvent).data))
+        had = (e as MessageEvent).lastEventId
+      })
+    on<{ resumed: boolean }>('hello', ({ resumed }) => {
       live.value = true
+      // After a break everything that was missed comes by itself, if it is still known.
+      if (resumed && ready.value && hadOf === key.value) return
+      hadOf = key.value
       void loadAll()
         .catch(() => {})
         .finally(() => (ready.value = true))
@@ -242,9 +313,9 @@ export const useSite = defineStore('site', () => {
     on<{ locked: boolean }>('vault', (v) => (locked.value = v.locked))
     on<Site>('site', (s) => {
       site.value = s
-      soon()
     })
     on('plan', soon)
+    on<Changes>('changes', takeIn)
     on<Entry>('entry', (e) => {
       changedEntries.set(e.tag, e)
       draw()
@@ -259,7 +330,6 @@ export const useSite = defineStore('site', () => {
     on<Presence>('presence', (p) => {
       if (p.kind === 'arrived' || p.kind === 'returned')
         arrivals.value = [p, ...arrivals.value.filter((a) => a.device.mac !== p.device.mac)].slice(0, 20)
-      if (p.kind !== 'told') soon()
     })
     on<RunDevice>('run', (d) => {
       changedSteps.set(d.tag, d)
@@ -269,7 +339,6 @@ export const useSite = defineStore('site', () => {
     on<Work>('work', (w) => {
       const began = !works.value.some((o) => o.id === w.id)
       works.value = began ? [w, ...works.value].slice(0, mostEnded) : works.value.map((o) => (o.id === w.id ? w : o))
-      if (w.state !== 'running') soon()
       if (w.kind === 'commission' && w.site === key.value && (began || w.state !== 'running'))
         void loadRuns().catch(() => {})
     })
@@ -382,7 +451,6 @@ export const useSite = defineStore('site', () => {
     start,
     signIn,
     signOut,
-    loadPlan,
-    loadAll,
+    settle,
   }
 })

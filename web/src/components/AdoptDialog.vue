@@ -18,7 +18,7 @@ const { preview, wrong, apply } = usePreview(
   () => true,
   () => {
     emit('done')
-    void site.loadAll()
+    void site.settle()
   },
 )
 </script>

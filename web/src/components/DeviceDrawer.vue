@@ -50,7 +50,7 @@ const entryOptions = computed(() =>
 const act = (what: () => Promise<unknown>) =>
   emit('attempt', async () => {
     await what()
-    await Promise.all([site.loadAll(), load()])
+    await Promise.all([site.settle(), load()])
   })
 const choose = (profile: string | null) =>
   act(() => siteCall('PUT', `devices/${mac.value}/profile`, { profile: profile ?? '' }))

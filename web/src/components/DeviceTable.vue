@@ -95,7 +95,7 @@ function forget(list: Device[]) {
       emit('attempt', async () => {
         await siteCall('POST', 'devices/forget', { macs: list.map((d) => d.mac) })
         selected.value = []
-        await site.loadAll()
+        await site.settle()
       }),
   })
 }

@@ -67,13 +67,13 @@ const mayMatch = computed(() => ['planned', 'matched', 'needs attention'].includ
 function match(mac: string) {
   emit('attempt', async () => {
     await siteCall('PUT', entryPath(tag.value) + '/match', { mac })
-    await Promise.all([site.loadAll(), load()])
+    await Promise.all([site.settle(), load()])
   })
 }
 function unmatch() {
   emit('attempt', async () => {
     await siteCall('POST', 'matches/undo', { tags: [tag.value], configured: undone.value })
-    await Promise.all([site.loadAll(), load()])
+    await Promise.all([site.settle(), load()])
   })
 }
 function reveal(id = 0) {
@@ -91,7 +91,7 @@ async function older() {
 function byHand() {
   emit('attempt', async () => {
     await siteCall('POST', 'set-by-hand', { tags: [tag.value] })
-    await Promise.all([site.loadAll(), load()])
+    await Promise.all([site.settle(), load()])
   })
 }
 // A box of the same model that no entry has may take the place of this one.
@@ -104,7 +104,7 @@ function replace(mac: string) {
   emit('attempt', async () => {
     await siteCall('POST', entryPath(tag.value) + '/replace', { mac })
     await siteCall('POST', 'runs', { tags: [tag.value] })
-    await Promise.all([site.loadAll(), load()])
+    await Promise.all([site.settle(), load()])
   })
 }
 const undone = computed(() => !!detail.value && ['configured', 'verified'].includes(detail.value.entry.state))

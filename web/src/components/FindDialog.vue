@@ -32,7 +32,7 @@ watch(show, (open) => {
 async function plug(name: string) {
   try {
     await siteCall('PUT', 'segment', { interface: name })
-    await site.loadAll()
+    await site.settle()
     await listen()
   } catch (e) {
     wrong.value = (e as Error).message

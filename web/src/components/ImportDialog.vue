@@ -47,7 +47,7 @@ async function send(preview: boolean) {
     sheet.value = result.value.sheet
     if (!preview) {
       show.value = false
-      await site.loadPlan()
+      await site.settle()
     }
   } catch (e) {
     result.value = null

@@ -63,7 +63,7 @@ async function take(event: Event) {
       positiveButtonProps: { 'data-test': 'licences-apply' } as object,
       onPositiveClick: async () => {
         await siteCall('POST', path, file).catch((e: Error) => message.error(e.message))
-        await site.loadPlan()
+        await site.settle()
         await load()
       },
     })

@@ -39,7 +39,7 @@ async function attempt(what: () => Promise<unknown>) {
 async function save() {
   const done = await attempt(async () => {
     await siteCall('PUT', '', { ...site.site, roles: roles.value })
-    await site.loadPlan()
+    await site.settle()
   })
   if (done) changed.value = false
 }
@@ -85,7 +85,7 @@ const give = () =>
         return { tag, set: { [key]: JSON.stringify(rows) } }
       }),
     })
-    await site.loadPlan()
+    await site.settle()
     message.success(`${plural(numbers.value.length, 'port')} of ${tags.value.join(', ')}: ${role.value}`)
   })
 const found = computed(() => site.planFindings.filter((f) => f.code.startsWith('port-')))

@@ -27,7 +27,7 @@ watch(
 async function attempt(what: () => Promise<unknown>) {
   try {
     await what()
-    await site.loadPlan()
+    await site.settle()
   } catch (e) {
     message.error((e as Error).message, { duration: 8000 })
   }

@@ -68,7 +68,7 @@ async function apply(list: Row[]) {
       configured: false,
     })
     selected.value = []
-    await site.loadPlan()
+    await site.settle()
   } catch (e) {
     message.error((e as Error).message, { duration: 8000 })
   }
@@ -99,7 +99,7 @@ async function applySafe() {
     positiveButtonProps: { 'data-test': 'mend-apply' } as object,
     onPositiveClick: async () => {
       await siteCall('POST', 'mends', { all: true }).catch((e: Error) => message.error(e.message))
-      await site.loadPlan()
+      await site.settle()
     },
   })
 }

@@ -55,7 +55,7 @@ const restore = () =>
   attempt(async () => {
     await siteCall('POST', `revisions/${restoring.value!.revision.id}/restore`)
     restoring.value = null
-    await site.loadPlan()
+    await site.settle()
   })
 const naming = ref<Revision | null>(null)
 const name = ref('')

@@ -44,7 +44,7 @@ function verify(tags: string[]) {
 function unmatch(tags: string[]) {
   void attempt(async () => {
     await siteCall('POST', 'matches/undo', { tags })
-    await site.loadPlan()
+    await site.settle()
   })
 }
 
@@ -62,7 +62,7 @@ function giveUp(run: number) {
     onPositiveClick: () =>
       attempt(async () => {
         await siteCall('POST', `runs/${run}/give-up`)
-        await site.loadAll()
+        await site.settle()
       }),
   })
 }

@@ -42,7 +42,7 @@ const by = (r: string) => 'by ' + (names[r] ?? r)
 async function attempt(what: () => Promise<unknown>) {
   try {
     await what()
-    await site.loadPlan()
+    await site.settle()
   } catch (e) {
     message.error((e as Error).message, { duration: 8000, closable: true })
   }
@@ -89,7 +89,7 @@ function scanned(out: Scanned) {
   said.value = { text: out.text, good: out.outcome !== 'unknown' }
   if (out.outcome === 'entry') awaited.value = out.tag
   if (out.outcome === 'matched' || out.outcome === 'noted') awaited.value = ''
-  void site.loadPlan()
+  void site.settle()
 }
 
 const proposed = computed<DataTableColumns<Proposal>>(() =>

@@ -91,7 +91,7 @@ async function change(patches: Patch[], what: string) {
   for (const p of patches)
     for (const [key, value] of Object.entries(p.set ?? {})) if (p.tag) next.set(p.tag + '\n' + key, value)
   pending.value = next
-  const done = siteCall<Edited>('PATCH', 'entries', { what, patches, configured: false }).then(site.loadPlan)
+  const done = siteCall<Edited>('PATCH', 'entries', { what, patches, configured: false }).then(site.settle)
   settled = Promise.allSettled([settled, done])
   try {
     await done
@@ -123,7 +123,7 @@ async function step(way: 'undo' | 'redo') {
   if (!r) return
   try {
     await siteCall<Edited>('POST', `revisions/${r.id}/${way}`)
-    await site.loadPlan()
+    await site.settle()
   } catch (e) {
     message.error((e as Error).message, { duration: 9000, closable: true })
   }
@@ -178,7 +178,7 @@ async function mend() {
       .join('; ')}${out.changes.length > 3 ? ' …' : ''}`,
     { duration: 8000, closable: true },
   )
-  await site.loadPlan()
+  await site.settle()
 }
 
 function remove() {
@@ -318,8 +318,8 @@ function save(format: string) {
       >
     </div>
     <ImportDialog v-model:show="importing" />
-    <GenerateDialog v-model:show="generating" @done="site.loadPlan()" />
-    <AllocateDialog v-model:show="allocating" :tags="selected.length > 1 ? selected : []" @done="site.loadPlan()" />
+    <GenerateDialog v-model:show="generating" @done="site.settle()" />
+    <AllocateDialog v-model:show="allocating" :tags="selected.length > 1 ? selected : []" @done="site.settle()" />
     <EntryForm v-model:show="editing" :tags="editTags" :fields="fields" @change="change" />
   </div>
 </template>

@@ -75,7 +75,7 @@ function done(text: string) {
   const here = open.value.findIndex((e) => e.tag === tag.value)
   const rest = open.value.filter((e) => e.tag !== tag.value)
   choose(rest[Math.max(0, Math.min(here, rest.length - 1))]?.tag ?? '')
-  void site.loadPlan()
+  void site.settle()
 }
 const take = (d: Device) =>
   attempt(async () => {
@@ -92,7 +92,7 @@ function scanned(out: Scanned) {
     wrong.value = ''
     good.value = out.text + '.'
     read.value = [out.tag, ...read.value.filter((t) => t !== out.tag)]
-    void site.loadPlan()
+    void site.settle()
     return
   }
   if (out.outcome === 'entry') choose(out.tag)
