@@ -5,6 +5,8 @@ package server
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -103,13 +105,17 @@ func (s *Server) Handler() http.Handler {
 	routes := s.routes()
 	for _, r := range routes {
 		handler := s.guard(r.need, r.byPerson, r.declared(r.handler))
-		e.Add(r.method, r.path, handler)
+		if r.method == http.MethodGet && isJSON(r.out) {
+			e.Add(r.method, r.path, handler, shrunk)
+		} else {
+			e.Add(r.method, r.path, handler)
+		}
 		if r.method == http.MethodGet && r.out != reflect.TypeFor[eventStream]() {
 			e.Add(http.MethodHead, r.path, handler) // the server leaves the body out (RFC 9110, 9.3.2)
 		}
 	}
 	e.Any("/api/*", func(c *echo.Context) error { return noSuchCall(c, routes) })
-	e.GET("/*", echo.WrapHandler(console.Handler()))
+	e.GET("/*", echo.WrapHandler(console.Handler()), shrunk)
 	e.HEAD("/*", echo.WrapHandler(console.Handler()))
 	guard := http.NewCrossOriginProtection()
 	guard.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -343,6 +349,15 @@ func call[In, Out any](s *Server, method, path, summary string, need account.Rig
 	return r
 }
 
+// isJSON reports whether a body is JSON, and not a file as it is or a stream.
+func isJSON(t reflect.Type) bool {
+	switch t {
+	case nil, reflect.TypeFor[file](), reflect.TypeFor[site.Download](), reflect.TypeFor[site.Stored](), reflect.TypeFor[eventStream]():
+		return false
+	}
+	return true
+}
+
 func bodyType[T any]() reflect.Type {
 	if t := reflect.TypeFor[T](); t != reflect.TypeFor[none]() {
 		return t
@@ -436,5 +451,39 @@ func reply(c *echo.Context, out any) error {
 			return c.JSON(http.StatusAccepted, out)
 		}
 	}
-	return c.JSON(http.StatusOK, out)
+	if c.Request().Method != http.MethodGet {
+		return c.JSON(http.StatusOK, out)
+	}
+	return tagged(c, out)
 }
+
+// tagged answers with an entity tag (RFC 9110, 8.8.3), and without a body whoever has that
+// already. Nothing is written for who has left.
+func tagged(c *echo.Context, out any) error {
+	if err := c.Request().Context().Err(); err != nil {
+		return err
+	}
+	text, err := api.Marshal(out)
+	if err != nil {
+		return err
+	}
+	sum := sha256.Sum256(text)
+	tag := `"` + hex.EncodeToString(sum[:12]) + `"`
+	c.Response().Header().Set("ETag", tag)
+	for _, has := range strings.Split(c.Request().Header.Get("If-None-Match"), ",") {
+		if strings.TrimPrefix(strings.TrimSpace(has), "W/") == tag {
+			return c.NoContent(http.StatusNotModified)
+		}
+	}
+	return c.Blob(http.StatusOK, "application/json", append(text, '\n'))
+}
+
+// least is how long an answer is at least that is compressed, in bytes.
+const least = 1400
+
+// shrunk compresses answers, but for those that hold secrets: how long they are would tell of
+// them (BREACH).
+var shrunk = middleware.GzipWithConfig(middleware.GzipConfig{Level: 4, MinLength: least, Skipper: func(c *echo.Context) bool {
+	return c.Request().Method != http.MethodGet || strings.Contains(c.Path(), "/vault") || strings.Contains(c.Path(), "/tokens") ||
+		strings.Contains(c.Path(), "login")
+}})

@@ -98,11 +98,14 @@ func (s *Site) Attend(ctx context.Context) error {
 	t := s.telling.of(s.store.ID)
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.entries != nil && s.hub.Listened(s.store.Key) {
+	if s.hub.Listened(s.store.Key) && t.entries != nil {
 		return nil
 	}
-	// Nobody was told anything for a while: what is now is what is known.
-	_, err := s.changes(ctx, t)
+	known := t.entries != nil
+	changed, err := s.changes(ctx, t)
+	if err == nil && known { // who comes back was not told yet
+		s.hub.Publish(s.store.Key, "changes", changed)
+	}
 	return err
 }
 
@@ -111,14 +114,19 @@ func (s *Site) tellChanged(ctx context.Context) error {
 	t := s.telling.of(s.store.ID)
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.entries == nil || !s.hub.Listened(s.store.Key) {
+	if !s.hub.Listened(s.store.Key) {
 		t.entries = nil // nobody knows anything; whoever comes begins anew
 		s.hub.Publish(s.store.Key, "plan", struct{}{})
 		return nil
 	}
+	known := t.entries != nil
 	changed, err := s.changes(ctx, t)
 	if err != nil {
 		return err
+	}
+	if !known { // somebody came in this moment: they read it whole, and from now on are told what changes
+		s.hub.Publish(s.store.Key, "plan", struct{}{})
+		return nil
 	}
 	// Also where nothing of it changed: a file or a licence may have.
 	s.hub.Publish(s.store.Key, "changes", changed)
