@@ -16,7 +16,6 @@ import (
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/site"
 	"redstart/internal/store"
 )
 
@@ -25,7 +24,6 @@ import (
 // the last check.
 func factoryToVerified(b *testing.B, n int) (whole, commission time.Duration) {
 	b.Helper()
-	site.GiveRoom() // as redstart serve and demo do
 	r := start(b, skerry.Options{Devices: n, Only: "C20", Seed: 20, Pace: 1})
 	r.plan(string(r.site.Plan()))
 	began := time.Now()

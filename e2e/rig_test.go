@@ -13,6 +13,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"redstart/internal/sim/model/v2"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -42,7 +43,7 @@ func TestMain(m *testing.M) {
 		stop()
 		os.Exit(code)
 	}
-	site.GiveRoom() // as redstart serve and demo do
+	debug.SetGCPercent(400) // many services in one process
 	code := m.Run()
 	if endChromium != nil {
 		endChromium()

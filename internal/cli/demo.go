@@ -116,7 +116,7 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 		return err
 	}
 	defer s.Close()
-	if _, err := s.AddSite(ctx, skerry.Data(), "demo"); err != nil {
+	if _, err := s.AddSite(ctx, terminal.Data(), "demo"); err != nil {
 		return err
 	}
 	records, err := s.At(ctx, skerry.Data().Key)

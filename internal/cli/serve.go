@@ -113,7 +113,7 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 // is called with the console's address once commands can reach the service.
 func (a *app) run(ctx context.Context, s *site.Service, l net.Listener, pin string,
 	ready func(url string) error) error {
-	site.GiveRoom()
+	site.GiveRoom(ctx)
 	token, err := s.Accounts().LocalToken(ctx)
 	if err != nil {
 		return err

@@ -199,7 +199,7 @@ func (a *app) writePlan(site *skerry.Site, path string) error {
 		if err != nil {
 			return err
 		}
-		p := plan.Plan{Site: skerry.Data(), Profiles: set}
+		p := plan.Plan{Site: site.Data(), Profiles: set}
 		r, err := planfile.Read(context.Background(), content, p, nil, planfile.Options{})
 		if err != nil {
 			return err

@@ -4,7 +4,9 @@ import (
 	"encoding/csv"
 	"errors"
 	"io"
+	"runtime/debug"
 	"strings"
+	"sync"
 	"time"
 
 	"filippo.io/age"
@@ -35,7 +37,7 @@ func Recipients(keys []string, passphrase string) ([]age.Recipient, error) {
 		return nil, problem.New(problem.Usage, "the passphrase is shorter than 12 characters", "take a few words that nobody says together")
 	case passphrase != "":
 		r, err := age.NewScryptRecipient(passphrase)
-		return []age.Recipient{r}, err
+		return []age.Recipient{alone{r}}, err
 	case len(keys) > 50:
 		return nil, problem.New(problem.Usage, "these are more than 50 public keys", "seal it to fewer")
 	}
@@ -49,6 +51,26 @@ func Recipients(keys []string, passphrase string) ([]age.Recipient, error) {
 		list = append(list, r)
 	}
 	return list, nil
+}
+
+// alone makes keys from passphrases one after another: each takes 256 MiB while it is made
+// (RFC 7914, with N = 2^18 and r = 8), which is given back at once.
+type alone struct{ r *age.ScryptRecipient }
+
+var making sync.Mutex
+
+// Wrap implements age.Recipient.
+func (a alone) Wrap(key []byte) ([]*age.Stanza, error) {
+	stanzas, _, err := a.WrapWithLabels(key)
+	return stanzas, err
+}
+
+// WrapWithLabels implements age.RecipientWithLabels.
+func (a alone) WrapWithLabels(key []byte) ([]*age.Stanza, []string, error) {
+	making.Lock()
+	defer making.Unlock()
+	defer debug.FreeOSMemory()
+	return a.r.WrapWithLabels(key)
 }
 
 func short(text string) string {

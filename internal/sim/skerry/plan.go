@@ -83,6 +83,19 @@ var areas = []struct{ tag, place string }{
 	{"SHOP", "Workshop"},
 }
 
+// mostThere is how many devices the terminal's own subnet has room for besides what is kept.
+const mostThere = 600
+
+// Data is that of the site with the devices that it has: for more than the terminal's subnet
+// holds, the subnet is a larger one.
+func (s *Site) Data() plan.Site {
+	data := Data()
+	if len(s.Boxes)+len(s.Others) > mostThere {
+		data.Subnets[0].Prefix = netip.MustParsePrefix("10.40.0.0/20")
+	}
+	return data
+}
+
 // columns of every plan; those of settings follow.
 var (
 	columns = []string{"tag", "kind", "profile", "area", "place", "address", "name", "mac", "serial"}

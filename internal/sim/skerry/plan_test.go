@@ -50,3 +50,28 @@ func TestTheWholePlanIsSound(t *testing.T) {
 		}
 	}
 }
+
+// However many devices are asked for, the site's plan fits the site: nothing stops it.
+func TestAPlanOfManyDevicesFits(t *testing.T) {
+	set, _, err := profiles.Load("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	site := skerry.Start(skerry.Options{Devices: 1100, Pace: 0.01})
+	t.Cleanup(site.Close)
+	p := plan.Plan{Site: site.Data(), Profiles: set}
+	r, err := planfile.Read(context.Background(), site.Plan(), p, nil, planfile.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	entries, _, complaints := p.Apply(r.Patches)
+	if complaints != nil || len(entries) != 1100 {
+		t.Fatalf("%d entries, %v", len(entries), complaints)
+	}
+	p.Entries = entries
+	for _, f := range p.Check() {
+		if f.Level == plan.Stops {
+			t.Errorf("%+v", f)
+		}
+	}
+}
