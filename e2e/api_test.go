@@ -16,7 +16,9 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/problem"
+	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
+	"redstart/internal/store"
 )
 
 // browserLike is a client with cookies and no token.
@@ -336,6 +338,73 @@ func TestWorksGoSideBySideAndStop(t *testing.T) {
 			if !d.Ended() {
 				t.Errorf("%s was left %s", d.Tag, d.State)
 			}
+		}
+	}
+}
+
+// A device is free the moment the run is done with it, while the run goes on with another.
+func TestADeviceIsFreeBeforeItsRunEnds(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 2, Only: "C20", Seed: 14, Broken: map[int]box.Faults{1: {NeverReturns: true}}})
+	r.upToMatch()
+	ctx := patience(t)
+	tag, stuck := r.entryOf(r.site.Boxes[0]).Tag, r.entryOf(r.site.Boxes[1]).Tag
+	run, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen(nil)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	waitFor(t, func() bool {
+		list, err := r.c.Works(ctx)
+		return err == nil && list[0].Done == 1
+	})
+	r.verify(tag)
+	if e := r.entries()[tag]; e.State != store.Verified {
+		t.Errorf("%s: %s", e.State, e.Reason)
+	}
+	if _, err := r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen([]string{stuck})}); err == nil ||
+		!strings.Contains(err.Error(), "run 1 has it in hand") {
+		t.Errorf("the other: %v", err)
+	}
+	again := r.commission(tag) // it can be set again, too
+	if again.Failed != 0 || again.Done != 1 {
+		t.Errorf("%+v", again)
+	}
+	if w := r.work(run.ID); w.State != store.Running {
+		t.Errorf("the run over both is %s: nothing was shown", w.State)
+	}
+	if err := r.c.Stop(ctx, run.ID); err != nil {
+		t.Error(err)
+	}
+}
+
+// Of many devices as many are begun as can be talked to; the others are left as they are when
+// the run is stopped.
+func TestStoppingARunOfManyStopsIt(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 120, Only: "C20", Seed: 15})
+	r.upToMatch()
+	stopped := false
+	last := follow(t, r.c, func(ctx context.Context) (api.Work, error) {
+		return r.c.Commission(ctx, api.RunOptions{Chosen: chosen(nil)})
+	}, func(e client.Event) {
+		if e.Kind == "run" && !stopped {
+			stopped = true
+			if err := r.c.Stop(patience(t), 0); err != nil {
+				t.Error(err)
+			}
+		}
+	})
+	states := map[string]int{}
+	for _, e := range r.entries() {
+		states[e.State]++
+	}
+	if last.State != "stopped" || states[store.Matched] < 40 || states[store.Matched]+states[store.Configured] != 120 {
+		t.Errorf("%s: %v", last.State, states)
+	}
+	for _, b := range r.site.Boxes {
+		if r.entryOf(b).State == store.Matched && len(b.Deeds()) > 0 {
+			t.Errorf("%s was not begun, and yet: %+v", b.MAC, b.Deeds())
+			break
 		}
 	}
 }

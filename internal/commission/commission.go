@@ -28,8 +28,13 @@ import (
 	"redstart/internal/vault"
 )
 
-// SideBySide is how many devices are set at the same time.
-const SideBySide = 500
+// SideBySide is how many devices are talked to at the same time. Those that restart, or wait for
+// a hand, do not count: of many, as many are begun as the machine and the segment carry, and
+// when a person stops the run the others are left as they are.
+const SideBySide = 48
+
+// activeSeconds is about how long one device is talked to.
+const activeSeconds = 1
 
 // Runner carries out runs.
 type Runner struct {
@@ -149,7 +154,7 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 	}
 	r.leaveHeld(known)
 	r.arrange(whole, known)
-	r.Seconds *= float64(1 + (len(r.Devices)-1)/SideBySide)
+	r.Seconds += float64((len(r.Devices)-1)/SideBySide) * activeSeconds
 	return r
 }
 

@@ -221,7 +221,15 @@ func (w *work) step(ctx context.Context, i int, s task.Step) error {
 	if err := w.note(ctx, s, store.Begin, ""); err != nil {
 		return err
 	}
+	if s.Waits() { // others are begun while it restarts
+		w.place.leave()
+	}
 	detail, err := w.box.Do(ctx, s)
+	if s.Waits() {
+		if back := w.place.back(ctx); back != nil {
+			return errors.Join(err, back)
+		}
+	}
 	if errors.Is(err, task.ErrStopped) {
 		return err
 	}

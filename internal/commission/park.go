@@ -29,6 +29,12 @@ func (p *place) take(ctx context.Context, stop <-chan struct{}) (bool, error) {
 	}
 }
 
+// back waits for a place for a device that was begun: it is finished also when the run is stopped.
+func (p *place) back(ctx context.Context) error {
+	_, err := p.take(ctx, nil)
+	return err
+}
+
 func (p *place) leave() {
 	if p.held {
 		<-p.slots

@@ -8,7 +8,6 @@ import (
 
 	"redstart/internal/api"
 	"redstart/internal/check"
-	"redstart/internal/commission"
 	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
@@ -242,4 +241,4 @@ func looksAt(all, chosen []store.Entry, held map[address.MAC]string, byName bool
 }
 
 // verifySideBySide is how many devices are looked at at the same time.
-const verifySideBySide = commission.SideBySide
+const verifySideBySide = 500

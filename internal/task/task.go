@@ -58,6 +58,10 @@ type Step struct {
 // Looks reports whether the step only looks where and who the device is.
 func (s Step) Looks() bool { return s.Name == Reach || s.Name == Confirm || s.Name == ConfirmAt }
 
+// Waits reports whether the step only waits for the device to come back: others may be talked
+// to meanwhile.
+func (s Step) Waits() bool { return s.task == comeBack }
+
 // Steps lists what a run will do with a device of a profile that a login opens so far.
 // Their names do not depend on the login.
 func Steps(p *profile.Profile, v procedure.Values, opens procedure.Login) []Step {
