@@ -50,11 +50,11 @@ demo: build
 # Go by a machine, and watching its every read and pointer costs more than all the rest.
 RACE := -race '-gcflags=modernc.org/...=-d=checkptr=0' '-gcflags=modernc.org/sqlite/lib=-race=false -d=checkptr=0'
 
-# What has goroutines of its own is tested under the detector, and so are those end-to-end tests in
-# which most goes on at once. The others wait more than they compute, so many go side by side. The
+# Where goroutines share something the detector looks, and at those end-to-end tests in which most
+# goes on at once: to link what it looks at costs more than most tests. The others wait more than they compute, so many go side by side. The
 # linter has looked at everything before; test binaries need no symbols for a debugger.
 TEST := go test -count=1 -trimpath -vet=off -ldflags=-w -timeout 20m
-ALONE := /internal/core/|/internal/wire/|/profiles$$|/handover$$
+RACING := /internal/(lan/.*|survey|inquiry|store|vault|account|events|works|site|commission|task|driver|pages|shield|sim/box)$$
 CROWDED := TestTwentyFreshBoxes|TestWorksGoSideBySide|TestARunCutOffAnywhere|TestTwoTechnicians|TestTwoSegments|TestDocumentsOfASite|TestWhatIsOpenEnds|TestTheWholeJobInTheConsole
 
 test: test-tools build lint
@@ -65,8 +65,8 @@ test-end-to-end:
 	$(TEST) -parallel 16 ./e2e
 
 test-packages:
-	$(TEST) $(RACE) -p 3 $$(go list ./... | grep -Ev '$(ALONE)|/e2e')
-	$(TEST) $$(go list ./... | grep -E '$(ALONE)')
+	$(TEST) -p 3 $$(go list ./... | grep -Ev '$(RACING)|/e2e')
+	$(TEST) $(RACE) -p 3 $$(go list ./... | grep -E '$(RACING)')
 	$(TEST) $(RACE) -parallel 8 -run '$(CROWDED)' ./e2e
 
 # Ratios within one run; docs/measurements.md holds the figures.

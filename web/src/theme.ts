@@ -1,7 +1,6 @@
 import { usePreferredDark, useStorage } from '@vueuse/core'
-import { darkTheme } from 'naive-ui'
-import type { GlobalThemeOverrides } from 'naive-ui'
-import { computed } from 'vue'
+import type { GlobalTheme, GlobalThemeOverrides } from 'naive-ui'
+import { computed, shallowRef, watchEffect } from 'vue'
 
 // Slate and rust, after the bird: quiet surfaces, one warm accent.
 const shared = {
@@ -57,13 +56,20 @@ const dark: GlobalThemeOverrides = {
   Empty: { textColor: '#93a0a9' },
 }
 
+// The dark theme holds every component's: it is fetched by those who look at it.
+const darkTheme = shallowRef<GlobalTheme | null>(null)
+
 export function useTheme() {
   const prefersDark = usePreferredDark()
   const choice = useStorage<'auto' | 'light' | 'dark'>('redstart-theme', 'auto')
   const isDark = computed(() => choice.value === 'dark' || (choice.value === 'auto' && prefersDark.value))
+  watchEffect(() => {
+    if (isDark.value && !darkTheme.value)
+      void import('naive-ui/es/themes/dark').then((m) => (darkTheme.value = m.darkTheme))
+  })
   return {
     isDark,
-    theme: computed(() => (isDark.value ? darkTheme : null)),
+    theme: computed(() => (isDark.value ? darkTheme.value : null)),
     overrides: computed(() => (isDark.value ? dark : light)),
     toggle: () => (choice.value = isDark.value ? 'light' : 'dark'),
   }

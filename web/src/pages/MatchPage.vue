@@ -68,11 +68,18 @@ const matched = computed(() => {
   const has = searched(search.value)
   return site.entries.filter((e) => e.device && has(`${e.tag} ${e.device} ${e.matchedBy} ${e.matchedWhy}`))
 })
-const missing = computed(() => site.entries.filter((e) => site.proposals.missing.includes(e.tag)))
-const loose = computed(() => site.devices.filter((d) => site.proposals.spare.includes(d.mac)))
-const undoable = computed(() =>
-  matched.value.filter((e) => undoing.value.includes(e.tag) && e.state === 'matched' && !e.locked),
-)
+const missing = computed(() => {
+  const tags = new Set(site.proposals.missing)
+  return site.entries.filter((e) => tags.has(e.tag))
+})
+const loose = computed(() => {
+  const macs = new Set(site.proposals.spare)
+  return site.devices.filter((d) => macs.has(d.mac))
+})
+const undoable = computed(() => {
+  const tags = new Set(undoing.value)
+  return matched.value.filter((e) => tags.has(e.tag) && e.state === 'matched' && !e.locked)
+})
 
 const accept = (body: object) =>
   attempt(async () => {

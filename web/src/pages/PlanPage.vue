@@ -167,6 +167,14 @@ function onTyping(patch: Patch | null) {
   }, 150)
 }
 
+/** How many cards a phone draws before it is asked for more. */
+const mostCards = 150
+const shown = ref(mostCards)
+const found = computed(() => {
+  const n = new Map<string, number>()
+  for (const f of site.planFindings) if (f.tag) n.set(f.tag, (n.get(f.tag) ?? 0) + 1)
+  return n
+})
 const mends = computed(() => site.planFindings.filter((f) => f.mend?.safe).length)
 async function mend() {
   const out = await siteCall<Edited>('POST', 'mends', { all: true }).catch((e: Error) => void message.error(e.message))
@@ -260,18 +268,19 @@ function save(format: string) {
       <NButton type="primary" @click="$router.push('/settings')">Make one</NButton>
     </div>
     <ul v-else-if="narrow" class="cards" data-test="cards">
-      <li v-for="e in rows" :key="e.tag">
+      <li v-for="e in rows.slice(0, shown)" :key="e.tag">
         <button class="link card" @click="open([e.tag])">
           <span
             ><strong>{{ e.tag }}</strong> <span class="faint">{{ e.kind }}</span></span
           >
           <span class="mono">{{ e.address || 'no address' }}</span>
           <span class="faint">{{ e.place || valueOf(e, 'area') }}</span>
-          <span v-if="site.planFindings.some((f) => f.tag === e.tag)" class="bad"
-            >▲ {{ site.planFindings.filter((f) => f.tag === e.tag).length }}</span
-          >
+          <span v-if="found.get(e.tag)" class="bad">▲ {{ found.get(e.tag) }}</span>
           <StateMark v-else :state="e.state" />
         </button>
+      </li>
+      <li v-if="rows.length > shown">
+        <button class="link" @click="shown += mostCards">{{ rows.length - shown }} more: show the next</button>
       </li>
       <li v-if="!rows.length" class="faint">Nothing here. Add entries, or import a file.</li>
     </ul>

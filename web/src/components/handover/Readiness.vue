@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { NCard, NTable } from 'naive-ui'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { plural } from '../../format'
 import { useSite } from '../../site'
 
@@ -8,6 +8,9 @@ import { useSite } from '../../site'
 const site = useSite()
 const expected = computed(() => site.entries.filter((e) => !e.unwired))
 const verified = computed(() => expected.value.filter((e) => e.state === 'verified'))
+/** How many are drawn before it is asked for more. */
+const mostShown = 100
+const shown = ref(mostShown)
 const missing = computed(() =>
   expected.value
     .filter((e) => e.state !== 'verified')
@@ -34,7 +37,7 @@ const missing = computed(() =>
     <div v-if="missing.length" class="many">
       <NTable size="small" :bordered="false" data-test="missing">
         <tbody>
-          <tr v-for="m in missing" :key="m.tag">
+          <tr v-for="m in missing.slice(0, shown)" :key="m.tag">
             <td class="tag">
               <strong>{{ m.tag }}</strong>
             </td>
@@ -43,6 +46,12 @@ const missing = computed(() =>
           </tr>
         </tbody>
       </NTable>
+      <p v-if="missing.length > shown">
+        <button class="link" data-test="missing-more" @click="shown += mostShown">
+          {{ missing.length - shown }} more: show the next
+        </button>
+        <RouterLink to="/">all with what is known of each</RouterLink>
+      </p>
     </div>
   </NCard>
 </template>
