@@ -1,0 +1,82 @@
+package e2e
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"os"
+	"os/exec"
+	"regexp"
+	"strings"
+	"testing"
+)
+
+// rank gives the line of CONTRIBUTING's list that a package belongs to: the one with the longest
+// folder that it is in; -1 for none.
+func rank(list [][]string, pkg string) (line int) {
+	line, longest := -1, 0
+	for i, folders := range list {
+		for _, f := range folders {
+			if (pkg == f || strings.HasPrefix(pkg, f+"/")) && len(f) > longest {
+				line, longest = i, len(f)
+			}
+		}
+	}
+	return line
+}
+
+// Packages import what stands above them in CONTRIBUTING's list, and nothing below.
+func TestImportsGoOneWay(t *testing.T) {
+	t.Parallel()
+	text, err := os.ReadFile("../CONTRIBUTING.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, table, _ := strings.Cut(string(text), "| folder | what it provides |")
+	folder := regexp.MustCompile("`([a-z0-9/]+)`")
+	var list [][]string
+	for line := range strings.Lines(strings.TrimSpace(table)) {
+		cell, _, row := strings.Cut(strings.TrimPrefix(line, "| "), " |")
+		if !row {
+			break
+		}
+		var folders []string
+		for _, m := range folder.FindAllStringSubmatch(cell, -1) {
+			folders = append(folders, m[1])
+		}
+		list = append(list, folders)
+	}
+	if len(list) < 20 {
+		t.Fatalf("only %d lines were read: %v", len(list), list)
+	}
+	command := exec.Command("go", "list", "-json=ImportPath,Imports", "redstart/...")
+	out, err := command.Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	looked := 0
+	for d := json.NewDecoder(strings.NewReader(string(out))); ; looked++ {
+		var p struct {
+			ImportPath string
+			Imports    []string
+		}
+		if err := d.Decode(&p); errors.Is(err, io.EOF) {
+			break
+		} else if err != nil {
+			t.Fatal(err)
+		}
+		own := strings.TrimPrefix(p.ImportPath, "redstart/")
+		at := rank(list, own)
+		if at < 0 {
+			t.Errorf("%s stands nowhere in CONTRIBUTING's list", own)
+		}
+		for _, i := range p.Imports {
+			if other, ours := strings.CutPrefix(i, "redstart/"); ours && rank(list, other) > at {
+				t.Errorf("%s imports %s, which stands below it", own, other)
+			}
+		}
+	}
+	if looked < 60 {
+		t.Errorf("only %d packages were looked at", looked)
+	}
+}
