@@ -4,6 +4,7 @@ package api
 
 import (
 	"net/http"
+	"strings"
 
 	"redstart/internal/core/problem"
 )
@@ -29,6 +30,15 @@ var Statuses = map[problem.Kind]int{
 	problem.SignIn:   http.StatusUnauthorized, problem.Rights: http.StatusForbidden,
 	problem.Device: http.StatusBadGateway, problem.Machine: http.StatusServiceUnavailable,
 	problem.TooMany: http.StatusTooManyRequests,
+}
+
+// TypeOf names a kind of problem by a URI (RFC 9457, 3.1.1); what is no kind of ours is told by its
+// status alone.
+func TypeOf(kind problem.Kind) string {
+	if kind == "" {
+		return "about:blank"
+	}
+	return "urn:redstart:problem:" + strings.ReplaceAll(string(kind), " ", "-")
 }
 
 // Health says that the service is up.

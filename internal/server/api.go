@@ -119,7 +119,7 @@ func (s *Server) Handler() http.Handler {
 	e.HEAD("/*", echo.WrapHandler(console.Handler()))
 	guard := http.NewCrossOriginProtection()
 	guard.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		p := api.Problem{Type: "about:blank", Title: http.StatusText(http.StatusForbidden),
+		p := api.Problem{Type: api.TypeOf("cross-origin"), Title: http.StatusText(http.StatusForbidden),
 			Status: http.StatusForbidden, Detail: "another site's page sent this request",
 			Next: "use the console's own page"}
 		w.Header().Set("Content-Type", "application/problem+json")
@@ -184,12 +184,13 @@ func (s *Server) problem(c *echo.Context, err error) {
 	if r, _ := echo.UnwrapResponse(c.Response()); r != nil && r.Committed {
 		return
 	}
-	p := api.Problem{Type: "about:blank", Status: http.StatusInternalServerError,
+	p := api.Problem{Type: api.TypeOf(""), Status: http.StatusInternalServerError,
 		Detail: "something went wrong inside the service; its log says what"}
 	var own *problem.Error
 	var status echo.HTTPStatusCoder
 	switch {
 	case errors.As(err, &own):
+		p.Type = api.TypeOf(own.Kind)
 		p.Status, p.Detail, p.Subject, p.Next, p.Cells = api.Statuses[own.Kind], own.Cause, own.Subject, own.Next, own.Cells
 		if own.Err != nil && own.Kind != problem.SignIn {
 			p.Detail += " (" + own.Err.Error() + ")"

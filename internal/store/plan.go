@@ -382,6 +382,8 @@ type Note struct {
 	At   Stamp  `json:"at"`
 	Who  string `json:"who"`
 	What string `json:"what"`
+	// Wrong says that it tells of something that failed.
+	Wrong bool `json:"wrong,omitempty"`
 }
 
 func note(tx *sqlx.Tx, site int64, tag string, at Stamp, who, what string) error {
@@ -425,9 +427,9 @@ func (s *Site) Deeds(ctx context.Context) (list []Deed, err error) {
 // History gives an entry's notes and journal, oldest first.
 func (s *Site) History(ctx context.Context, tag string) ([]Note, error) {
 	list := []Note{}
-	err := s.all(ctx, &list, `SELECT at, who, what FROM (
-		SELECT at, who, what, id, 0 AS sort FROM history WHERE site = ? AND tag = ?
-		UNION ALL SELECT at, 'run ' || run, step || ' ' || phase || CASE detail WHEN '' THEN '' ELSE ': ' || detail END, id, 1 FROM journal WHERE run IN (SELECT id FROM runs WHERE site = ?) AND tag = ?)
+	err := s.all(ctx, &list, `SELECT at, who, what, wrong FROM (
+		SELECT at, who, what, what LIKE '`+Attention+`%' AS wrong, id, 0 AS sort FROM history WHERE site = ? AND tag = ?
+		UNION ALL SELECT at, 'run ' || run, step || ' ' || phase || CASE detail WHEN '' THEN '' ELSE ': ' || detail END, phase = 'failed', id, 1 FROM journal WHERE run IN (SELECT id FROM runs WHERE site = ?) AND tag = ?)
 		ORDER BY at, sort, id`, s.ID, tag, s.ID, tag)
 	return list, err
 }

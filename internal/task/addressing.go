@@ -29,11 +29,14 @@ var addressing = &Task{
 
 // how tells in which way the device gets its address.
 func how(p *profile.Profile) string {
-	if p.Factory.DHCP && !p.NeedsAddress(profile.Address) {
+	if lends(p) {
 		return "answer it over DHCP with the address "
 	}
 	return "set the address "
 }
+
+// lends reports whether a device of a profile gets its address over DHCP.
+func lends(p *profile.Profile) bool { return p.Factory.DHCP && !p.NeedsAddress(profile.Address) }
 
 func gatewayText(v procedure.Values) string {
 	if !v.Gateway.IsValid() {

@@ -50,6 +50,9 @@ type Step struct {
 	Name  string `json:"name"` // unique in the work on a device
 	Text  string `json:"text"` // in plain words, for the rehearsal
 	Hands bool   `json:"hands,omitempty"`
+	// Restarts says that the device goes away with it, and Lends that it is given an address over DHCP.
+	Restarts bool `json:"restarts,omitempty"`
+	Lends    bool `json:"lends,omitempty"`
 
 	stage profile.Stage
 	task  *Task
@@ -67,7 +70,8 @@ func (s Step) Waits() bool { return s.task == comeBack }
 func Steps(p *profile.Profile, v procedure.Values, opens procedure.Login) []Step {
 	var steps []Step
 	add := func(name string, t *Task, s profile.Stage) {
-		steps = append(steps, Step{Name: name, Text: t.Text(Of{p, s, v, opens}), Hands: t.Hands, stage: s, task: t})
+		steps = append(steps, Step{Name: name, Text: t.Text(Of{p, s, v, opens}), Hands: t.Hands, stage: s, task: t,
+			Restarts: t != comeBack && s.Then == profile.Restarts, Lends: s.Act == profile.Address && lends(p)})
 	}
 	confirmed, times := false, map[profile.Act]int{}
 	addConfirm := func() {

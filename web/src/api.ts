@@ -93,6 +93,8 @@ export class Problem extends Error {
     readonly subject = '',
     readonly next = '',
     readonly cells: Cell[] = [],
+    /** Its kind, a URI. */
+    readonly type = '',
   ) {
     super(sentence(subject ? `${subject}: ${detail}` : detail) + (next ? ` ${sentence(next)}` : ''))
   }
@@ -125,7 +127,7 @@ export async function call<T = void>(method: string, path: string, body?: unknow
   if (response.ok) return (response.status === 204 ? undefined : await response.json()) as T
   const p = await response.json().catch(() => ({}))
   if (response.status === 401 && path !== 'session') signedOut()
-  throw new Problem(response.status, p.detail ?? response.statusText, p.subject, p.next, p.cells)
+  throw new Problem(response.status, p.detail ?? response.statusText, p.subject, p.next, p.cells, p.type)
 }
 
 let present = ''

@@ -21,6 +21,9 @@ import type {
   Work,
 } from './api'
 
+/** The kind of problem that tells that nobody is signed in. */
+const notSignedIn = 'urn:redstart:problem:sign-in'
+
 /** How long what was done may take to be told, in milliseconds. */
 const mostSettling = 700
 
@@ -369,7 +372,7 @@ export const useSite = defineStore('site', () => {
     } catch (e) {
       if (e instanceof Problem && e.status === 0 && user.value) return void setTimeout(() => void start(), 2000)
       user.value = null
-      if (e instanceof Problem && !e.detail.startsWith('you are not')) throw e
+      if (e instanceof Problem && e.type !== notSignedIn) throw e
     }
   }
 

@@ -324,7 +324,7 @@ const columns = computed<DataTableColumns<Check>>(() =>
             :key="i"
             :content="n.what"
             :time="`${clock(n.at)}, ${n.who}`"
-            :type="n.what.includes('failed') || n.what.startsWith('needs') ? 'error' : 'default'" />
+            :type="n.wrong ? 'error' : 'default'" />
         </NTimeline>
       </template>
     </NDrawerContent>

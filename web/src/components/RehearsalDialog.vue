@@ -11,9 +11,7 @@ const props = defineProps<{ tags: string[] }>()
 const site = useSite()
 const rehearsal = ref<Rehearsal | null>(null)
 const wrong = ref('')
-const restarts = computed(
-  () => rehearsal.value?.devices.filter((d) => d.steps.some((s) => s.text.includes('restart'))).length ?? 0,
-)
+const restarts = computed(() => rehearsal.value?.devices.filter((d) => d.steps.some((s) => s.restarts)).length ?? 0)
 // What is left out for one reason is said once.
 const left = computed(() => {
   const by = new Map<string, string[]>()
@@ -24,7 +22,7 @@ const left = computed(() => {
 // Who waits for an address must not be given one by somebody else.
 const beside = ref<string[]>([])
 const servers = computed(() =>
-  rehearsal.value?.devices.some((d) => d.steps.some((s) => s.text.includes('over DHCP')))
+  rehearsal.value?.devices.some((d) => d.steps.some((s) => s.lends))
     ? [
         ...new Set(
           site.devices
