@@ -53,10 +53,10 @@ func TestThePagesAreForEverybody(t *testing.T) {
 				browser.Seen(chromedp.CSS("main *")), browser.Script("(() => {"+string(axe)+"})()"))
 			b.seems(fmt.Sprintf("%s, %d wide", page, width), `['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']`)
 			// In the dark only the colours are others.
-			b.do(dark("dark"))
+			b.do(dark("dark"), browser.Seen(chromedp.CSS("html.dark")))
 			b.seems(fmt.Sprintf("%s, dark, %d wide", page, width),
 				`{ type: 'rule', values: ['color-contrast', 'link-in-text-block'] }`)
-			b.do(dark("light"))
+			b.do(dark("light"), browser.Gone(chromedp.CSS("html.dark")))
 		}
 	}
 	b := r.signedIn(t, 1280, "/")
@@ -67,7 +67,7 @@ func TestThePagesAreForEverybody(t *testing.T) {
 	b.seems("an entry", `['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']`)
 }
 
-// dark changes what the computer prefers; the console follows at once.
+// dark changes what the computer prefers; the console follows.
 func dark(scheme string) browser.Step {
 	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
 		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia,

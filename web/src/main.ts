@@ -4,10 +4,11 @@ import App from './App.vue'
 import { nameAll } from './names'
 import { makeRouter } from './router'
 import { useSite } from './site'
+import { themeReady } from './theme'
 import './style.css'
 
 const pinia = createPinia()
 // The token of a one-time link leaves the address bar before the router reads it.
 useSite(pinia).takeLink()
 nameAll(document.body)
-createApp(App).use(pinia).use(makeRouter()).mount('#app')
+void themeReady().then(() => createApp(App).use(pinia).use(makeRouter()).mount('#app'))

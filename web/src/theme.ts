@@ -1,6 +1,6 @@
 import { usePreferredDark, useStorage } from '@vueuse/core'
 import type { GlobalTheme, GlobalThemeOverrides } from 'naive-ui'
-import { computed, shallowRef, watchEffect } from 'vue'
+import { computed, shallowRef, watch } from 'vue'
 
 // Slate and rust, after the bird: quiet surfaces, one warm accent.
 const shared = {
@@ -56,21 +56,27 @@ const dark: GlobalThemeOverrides = {
   Empty: { textColor: '#93a0a9' },
 }
 
-// The dark theme holds every component's: it is fetched by those who look at it.
+// The dark theme holds every component's: it is fetched by those who look at it, and until it is
+// here the page is light as a whole.
 const darkTheme = shallowRef<GlobalTheme | null>(null)
+const prefersDark = usePreferredDark()
+const choice = useStorage<'auto' | 'light' | 'dark'>('redstart-theme', 'auto')
+const wanted = computed(() => choice.value === 'dark' || (choice.value === 'auto' && prefersDark.value))
+const isDark = computed(() => wanted.value && !!darkTheme.value)
+
+async function fetchDark() {
+  if (wanted.value && !darkTheme.value) darkTheme.value = (await import('naive-ui/es/themes/dark')).darkTheme
+}
+watch(wanted, () => void fetchDark().catch(() => {}))
+
+/** Comes once the page can be drawn as it is wanted. */
+export const themeReady = () => fetchDark().catch(() => {})
 
 export function useTheme() {
-  const prefersDark = usePreferredDark()
-  const choice = useStorage<'auto' | 'light' | 'dark'>('redstart-theme', 'auto')
-  const isDark = computed(() => choice.value === 'dark' || (choice.value === 'auto' && prefersDark.value))
-  watchEffect(() => {
-    if (isDark.value && !darkTheme.value)
-      void import('naive-ui/es/themes/dark').then((m) => (darkTheme.value = m.darkTheme))
-  })
   return {
     isDark,
     theme: computed(() => (isDark.value ? darkTheme.value : null)),
     overrides: computed(() => (isDark.value ? dark : light)),
-    toggle: () => (choice.value = isDark.value ? 'light' : 'dark'),
+    toggle: () => (choice.value = wanted.value ? 'light' : 'dark'),
   }
 }
