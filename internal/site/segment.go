@@ -79,7 +79,7 @@ func (s *Service) plugIn(at *segment, p lan.Port) {
 	outer := capture.On(p)
 	var port lan.Port = outer
 	if s.config.LookOnly {
-		port = lookonly.On(outer)
+		port = lookonly.On(outer, survey.Question)
 	}
 	now := &plugged{bench: bench.New(port), port: outer}
 	at.live.Store(now)

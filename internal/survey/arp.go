@@ -8,6 +8,7 @@ import (
 	"redstart/internal/core/fact"
 	"redstart/internal/lan/bench"
 	"redstart/internal/wire/arp"
+	"redstart/internal/wire/ethernet"
 )
 
 // arpProber asks who has each address, claiming none itself (RFC 5227 probe):
@@ -15,6 +16,10 @@ import (
 // hears announcements and other hosts' conflict probes as well.
 var arpProber = prober{
 	protocol: "arp",
+	is: func(h *heard) bool {
+		p, err := arp.Parse(h.Payload)
+		return h.Type == ethernet.TypeARP && err == nil && !p.IsAnnouncement()
+	},
 	ask: func(p *pass) iter.Seq[[]byte] {
 		return func(yield func([]byte) bool) {
 			for _, a := range p.sweep {

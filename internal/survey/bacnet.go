@@ -27,6 +27,10 @@ var asked = []uint32{bacnet.ModelName, bacnet.ObjectName, bacnet.SerialNumber, b
 var bacnetProber = prober{
 	protocol: "bacnet",
 	stage:    sourced,
+	is: over(bacnet.Port, func(b []byte) bool {
+		m, err := bacnet.Parse(b)
+		return err == nil && (m.Kind == bacnet.KindWhoIs || m.Kind == bacnet.KindWhoIsRouter || m.Kind == bacnet.KindRead)
+	}),
 	ask: func(p *pass) iter.Seq[[]byte] {
 		everybody := netip.AddrPortFrom(ip.Broadcast, bacnet.Port)
 		return func(yield func([]byte) bool) {

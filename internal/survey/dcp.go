@@ -14,6 +14,11 @@ const identifyDelay = 1
 // dcpProber asks all stations to identify themselves (IEC 61158-6-10).
 var dcpProber = prober{
 	protocol: "dcp",
+	is: func(h *heard) bool {
+		p, err := dcp.Parse(h.Payload)
+		return h.Type == ethernet.TypePROFINET && err == nil && p.ServiceType == dcp.TypeRequest &&
+			(p.ServiceID == dcp.Identify || p.ServiceID == dcp.Get)
+	},
 	ask: func(p *pass) iter.Seq[[]byte] {
 		return func(yield func([]byte) bool) {
 			yield(dcp.IdentifyAll(p.xid, identifyDelay).Frame(p.from, dcp.IdentifyMulticast))

@@ -19,6 +19,7 @@ const enipPort = 42222
 var enipProber = prober{
 	protocol: "enip",
 	stage:    sourced,
+	is:       over(enip.Port, enip.IsRequest),
 	ask: func(p *pass) iter.Seq[[]byte] {
 		return p.overUDP(enipPort, netip.AddrPortFrom(ip.Broadcast, enip.Port), 0, enip.Request())
 	},

@@ -22,6 +22,7 @@ const examplePort = 4010
 var exampleProber = prober{
 	protocol: "greeting",
 	stage:    sourced, // it needs an address of ours to ask from
+	is:       over(examplePort, func(payload []byte) bool { return string(payload) == "hello" }),
 	ask: func(p *pass) iter.Seq[[]byte] {
 		return p.overUDP(examplePort, netip.AddrPortFrom(ip.Broadcast, examplePort), 1, []byte("hello"))
 	},

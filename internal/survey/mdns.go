@@ -12,6 +12,7 @@ import (
 var mdnsProber = prober{
 	protocol: "mdns",
 	stage:    sourced,
+	is:       over(mdns.Group.Port(), mdns.IsQuestion),
 	ask: func(p *pass) iter.Seq[[]byte] {
 		return p.overUDP(mdns.Group.Port(), mdns.Group, mdns.TTL, mdns.Question())
 	},

@@ -13,6 +13,10 @@ import (
 // link-local address.
 var nodesProber = prober{
 	protocol: "icmp6",
+	is: func(h *heard) bool {
+		_, err := ndp.Parse(h.packet)
+		return err == nil
+	},
 	ask: func(p *pass) iter.Seq[[]byte] {
 		return func(yield func([]byte) bool) {
 			_ = yield(ndp.Probe(p.from, p.six)) && yield(ndp.Echo(p.from, p.six, uint16(p.xid), 1))

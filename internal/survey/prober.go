@@ -3,6 +3,7 @@ package survey
 import (
 	"iter"
 	"net/netip"
+	"slices"
 	"time"
 
 	"redstart/internal/core/address"
@@ -23,6 +24,9 @@ type prober struct {
 	protocol string
 	// ask makes the questions of one pass; nil for a prober that only listens.
 	ask func(*pass) iter.Seq[[]byte]
+	// is recognises its own questions, and what else of its protocol only asks: of a service that
+	// only looks nothing else gets out. nil for one that asks nothing, or that writes.
+	is func(*heard) bool
 	// read understands an answer, or any other frame, and gives nil when it does
 	// not; nil for a prober whose answers another one reads.
 	read func(*heard) []device.Sighting
@@ -37,6 +41,22 @@ type prober struct {
 var probers = []prober{
 	dcpProber, nodesProber, arpProber, lldpProber, dhcpProber,
 	mdnsProber, wsdProber, ssdpProber, bacnetProber, bacnetNamesProber, enipProber, snmpProber,
+}
+
+// Question reports whether a frame only asks, or answers who we are ourselves: some prober knows
+// it as its own.
+func Question(frame []byte) bool {
+	f, err := ethernet.Parse(frame)
+	if err != nil {
+		return false
+	}
+	h := hear(f, time.Time{})
+	return slices.ContainsFunc(probers, func(p prober) bool { return p.is != nil && p.is(h) })
+}
+
+// over makes what recognises questions to a UDP port.
+func over(port uint16, asks func(payload []byte) bool) func(*heard) bool {
+	return func(h *heard) bool { return h.isUDP && h.udp.Destination.Port() == port && asks(h.udp.Payload) }
 }
 
 // pass is what questions are made from.

@@ -19,6 +19,10 @@ const snmpPort = 40161
 var snmpProber = prober{
 	protocol: "snmp",
 	stage:    sourced,
+	is: over(snmp.Port, func(b []byte) bool {
+		m, err := snmp.Parse(b)
+		return err == nil && (m.Kind == snmp.KindGet || m.Kind == snmp.KindNext || m.Kind == snmp.KindBulk)
+	}),
 	ask: func(p *pass) iter.Seq[[]byte] {
 		question := snmp.Ask(p.xid&0x7fffffff, snmp.SysDescr, snmp.SysName, snmp.SysObjectID)
 		return p.overUDP(snmpPort, netip.AddrPortFrom(ip.Broadcast, snmp.Port), 0, question)

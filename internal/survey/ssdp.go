@@ -15,6 +15,7 @@ const ssdpPort = 41900
 var ssdpProber = prober{
 	protocol: "ssdp",
 	stage:    sourced,
+	is:       over(ssdp.Group.Port(), ssdp.IsSearch),
 	ask: func(p *pass) iter.Seq[[]byte] {
 		return p.overUDP(ssdpPort, ssdp.Group, 2, ssdp.Search())
 	},

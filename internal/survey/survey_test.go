@@ -18,7 +18,6 @@ import (
 	"redstart/internal/lan"
 	"redstart/internal/lan/bench"
 	"redstart/internal/lan/faults"
-	"redstart/internal/lan/lookonly"
 	"redstart/internal/lan/segment"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/survey"
@@ -136,7 +135,7 @@ func TestASurveyIsQuietAndHarmless(t *testing.T) {
 		if err != nil || f.Source != b.MAC() {
 			continue
 		}
-		if !lookonly.Question(raw) {
+		if !survey.Question(raw) {
 			t.Errorf("a frame that does not only ask: %x", raw)
 		}
 		kinds[f.Type]++

@@ -17,6 +17,10 @@ const wsdPort = 43702
 var wsdProber = prober{
 	protocol: "wsd",
 	stage:    sourced,
+	is: over(wsd.Group.Port(), func(b []byte) bool {
+		_, ok := wsd.IsProbe(b)
+		return ok
+	}),
 	ask: func(p *pass) iter.Seq[[]byte] {
 		id := fmt.Sprintf("%08x-0000-4000-8000-%x", p.xid, p.from[:])
 		return p.overUDP(wsdPort, wsd.Group, 1, wsd.Probe(id))

@@ -10,9 +10,8 @@ import (
 	"redstart/internal/lan/bench"
 	"redstart/internal/lan/lookonly"
 	"redstart/internal/lan/segment"
-	"redstart/internal/wire/arp"
+	"redstart/internal/survey"
 	"redstart/internal/wire/dcp"
-	"redstart/internal/wire/dhcp"
 	"redstart/internal/wire/ethernet"
 )
 
@@ -21,34 +20,12 @@ var (
 	them = address.MAC{6, 0x46, 0x4e, 0, 0, 1}
 )
 
-func TestOnlyQuestionsGetOut(t *testing.T) {
-	at := netip.MustParseAddr("192.168.77.20")
-	for what, c := range map[string]struct {
-		frame []byte
-		out   bool
-	}{
-		"ARP probe":         {arp.Probe(us, address.Broadcast, at), true},
-		"ARP announcement":  {arp.Announcement(us, at), false},
-		"DCP identify":      {dcp.IdentifyAll(1, 1).Frame(us, dcp.IdentifyMulticast), true},
-		"DCP get":           {dcp.GetRequest(1).Frame(us, them), true},
-		"DCP set name":      {dcp.SetRequest(1, dcp.NameBlock("x", dcp.Permanent)).Frame(us, them), false},
-		"DCP signal":        {dcp.SetRequest(1, dcp.SignalBlock()).Frame(us, them), false},
-		"DHCP discover":     {dhcp.Ask(us, 1), false},
-		"something unknown": {ethernet.Frame{Destination: them, Source: us, Type: 0x1234}.Append(nil), false},
-		"nothing":           {nil, false},
-	} {
-		if got := lookonly.Question(c.frame); got != c.out {
-			t.Errorf("%s: %v", what, got)
-		}
-	}
-}
-
 // A conversation over such a port cannot even begin: its first TCP segment stays
 // inside, as the wire shows.
 func TestNoConversationCanBeHeld(t *testing.T) {
 	wire := &segment.Segment{}
 	witness := wire.Attach(them, 64)
-	b := bench.New(lookonly.On(wire.Attach(us, 64)))
+	b := bench.New(lookonly.On(wire.Attach(us, 64), survey.Question))
 	defer b.Close()
 	if err := b.Send(dcp.SetRequest(1, dcp.SignalBlock()).Frame(us, them)); !errors.Is(err, lookonly.ErrRefused) {
 		t.Errorf("a signal: %v", err)
