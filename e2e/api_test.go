@@ -143,8 +143,9 @@ func TestOpenAPIAgreesWithTheRoutes(t *testing.T) {
 	var doc struct {
 		OpenAPI string
 		Paths   map[string]map[string]struct {
-			Summary  string
-			Security *[]any
+			OperationID string
+			Summary     string
+			Security    *[]any
 		}
 	}
 	decode(t, []byte(answer), &doc)
@@ -152,11 +153,16 @@ func TestOpenAPIAgreesWithTheRoutes(t *testing.T) {
 		t.Fatalf("version %s, %d paths", doc.OpenAPI, len(doc.Paths))
 	}
 	var open []string
+	ids := map[string]string{}
 	for path, methods := range doc.Paths {
 		for method, operation := range methods {
 			if operation.Summary == "" {
 				t.Errorf("%s %s has no summary", method, path)
 			}
+			if other := ids[operation.OperationID]; operation.OperationID == "" || other != "" {
+				t.Errorf("%s %s is called %q, as %s is", method, path, operation.OperationID, other)
+			}
+			ids[operation.OperationID] = method + " " + path
 			if operation.Security != nil {
 				open = append(open, method+" "+path)
 				continue

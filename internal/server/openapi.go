@@ -41,7 +41,7 @@ func (s *Server) openAPI() ([]byte, error) {
 		if paths[at] == nil {
 			paths[at] = map[string]any{}
 		}
-		operation := map[string]any{"summary": r.summary, "responses": r.responses(schemas)}
+		operation := map[string]any{"operationId": r.id(), "summary": r.summary, "responses": r.responses(schemas)}
 		var parameters []any
 		for _, name := range parameter.FindAllStringSubmatch(r.path, -1) {
 			parameters = append(parameters, map[string]any{"name": name[1], "in": "path", "required": true,
@@ -83,6 +83,17 @@ func (s *Server) openAPI() ([]byte, error) {
 			"schemas": schemas.all,
 		},
 	})
+}
+
+// id names the call for programs: its method and the words of its path, as in getSiteEntries.
+// What is one of many is told from all of them by what names it: getSiteEntriesTag.
+func (r route) id() string {
+	id := strings.ToLower(r.method)
+	path := strings.ReplaceAll(strings.TrimPrefix(r.path, "/api"), "/sites/:site", "/site")
+	for _, part := range strings.FieldsFunc(path, func(c rune) bool { return strings.ContainsRune("/-.:*", c) }) {
+		id += strings.ToUpper(part[:1]) + part[1:]
+	}
+	return id
 }
 
 // responses lists what a call may answer.

@@ -517,7 +517,7 @@ func (s *Server) vaultRoutes() []route {
 func (s *Server) peopleRoutes() []route {
 	return []route{
 		{method: "POST", path: "/api/session", summary: "Sign in with user and password or a one-time link",
-			need: account.Nobody, handler: s.signIn},
+			need: account.Nobody, handler: s.signIn, in: reflect.TypeFor[account.SignIn](), out: reflect.TypeFor[account.Person]()},
 		call(s, "GET", "/api/session", "Who is signed in", account.Look,
 			func(r *request, _ none) (account.Person, error) {
 				return r.who, nil
