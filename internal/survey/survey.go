@@ -234,6 +234,10 @@ func (s *survey) listen(ctx context.Context, listener *bench.Listener, out *send
 			}
 			continue
 		case <-wait.C:
+			if len(listener.Frames()) > 0 { // a busy machine has not come to it yet
+				wait.Reset(time.Millisecond)
+				continue
+			}
 			if sent == nil && (!untilQuiet || s.open == 0) {
 				return nil
 			}

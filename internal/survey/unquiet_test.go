@@ -1,7 +1,6 @@
 package survey
 
 import (
-	"context"
 	"encoding/binary"
 	"testing"
 	"time"
@@ -27,31 +26,30 @@ func TestASurveyEnds(t *testing.T) {
 		wire := &segment.Segment{}
 		port := wire.Attach(them, 64)
 		b := bench.New(wire.Attach(us, 4096))
-		ctx, stop := context.WithCancel(t.Context())
-		ended := make(chan struct{})
+		i := uint32(0)
+		tell := func() {
+			mac := address.MAC{2, 0x77, 0, 0, 0, 0}
+			binary.BigEndian.PutUint32(mac[2:], i%c.senders)
+			p := arp.Packet{Operation: arp.Request, SenderMAC: mac, SenderIP: address.FromNumber(0x0a000001 + i),
+				TargetIP: address.FromNumber(0x0a000001 + i)}
+			i++
+			_ = port.Send(ethernet.Frame{Destination: address.Broadcast, Source: mac, Type: ethernet.TypeARP,
+				Payload: p.Append(nil)}.Append(nil)) // a port that is full has something to tell already
+		}
+		// Each piece of news brings the next, however busy the machine is; the first comes with a question.
+		first := port
+		asked := make(chan struct{})
 		go func() {
-			defer close(ended)
-			tick := time.NewTicker(20 * time.Millisecond)
-			defer tick.Stop()
-			for i := uint32(0); ; i++ {
-				mac := address.MAC{2, 0x77, 0, 0, 0, 0}
-				binary.BigEndian.PutUint32(mac[2:], i%c.senders)
-				p := arp.Packet{Operation: arp.Request, SenderMAC: mac, SenderIP: address.FromNumber(0x0a000001 + i),
-					TargetIP: address.FromNumber(0x0a000001 + i)}
-				if port.Send(ethernet.Frame{Destination: address.Broadcast, Source: mac, Type: ethernet.TypeARP,
-					Payload: p.Append(nil)}.Append(nil)) != nil {
-					return
-				}
-				select {
-				case <-tick.C:
-				case <-ctx.Done():
-					return
-				}
+			defer close(asked)
+			if _, err := first.Receive(); err == nil {
+				tell()
 			}
 		}()
-		p, err := Run(t.Context(), b, profile.Set{}, Options{}, func(*device.Found, Progress) {})
-		stop()
-		<-ended
+		p, err := Run(t.Context(), b, profile.Set{}, Options{}, func(*device.Found, Progress) {
+			<-asked
+			time.Sleep(2 * time.Millisecond) // so that there is room for all of them; how long does not matter
+			tell()
+		})
 		if err != nil || p.Unquiet != c.unquiet || p.Found == 0 {
 			t.Errorf("%s: %+v, %v", name, p, err)
 		}
