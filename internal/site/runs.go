@@ -284,7 +284,9 @@ func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]stri
 	}, func(ctx context.Context, w *works.Work) error {
 		defer func() {
 			s.mu.Lock()
-			delete(s.runners, run.ID)
+			if s.runners[run.ID] == runner { // it may be on its way again
+				delete(s.runners, run.ID)
+			}
 			s.mu.Unlock()
 		}()
 		ticking, cancel := context.WithCancel(ctx)

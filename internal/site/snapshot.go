@@ -54,7 +54,7 @@ type snapshots struct {
 	kept map[int64]*snapshot // those whose findings are kept in the records
 }
 
-// of gives the lock of a site, and its latest snapshot.
+// of gives the lock under which a site's snapshot is worked out.
 func (s *snapshots) of(id int64) *sync.Mutex {
 	s.mu.Lock()
 	defer s.mu.Unlock()
