@@ -77,7 +77,7 @@ Nothing is set on any device.`,
 	flags.BoolVar(&f.gentle, "gentle", false, fmt.Sprintf("at most %d frames per second, for a live plant",
 		survey.Gentle))
 	flags.BoolVar(&f.LookOnly, "look-only", false, "gentle, and hold no conversation with any device")
-	flags.IntVar(&f.Pace, "pace", 0, "frames per `second`; the service's own unless given")
+	flags.IntVar(&f.Pace, "pace", 0, "`frames` per second; the service's own unless given")
 	flags.StringArrayVar(&f.Ranges, "range", nil,
 		"look there too: `RANGE` like 172.23.0.0/16 or 10.0.0.1-10.0.0.99; may be given again")
 	flags.BoolVar(&f.Capture, "capture", false, "keep the packets; save them with: redstart find packets")

@@ -97,7 +97,7 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 	c.Flags().BoolVar(&lookOnly, "look-only", false,
 		"let nothing out but questions: no device can be set, and no address handed out")
 	c.Flags().IntVar(&pace, "pace", 0,
-		fmt.Sprintf("frames per `second` of surveys that are not told another pace; %d unless given", survey.Normal))
+		fmt.Sprintf("`frames` per second of surveys that are not told another pace; %d unless given", survey.Normal))
 	c.Flags().StringArrayVar(&tunnels, "vxlan", nil,
 		"loopback `address` of a simulated site (redstart sim --vxlan); may be given again")
 	c.Flags().StringVar(&cert, "certificate", "",
