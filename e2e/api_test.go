@@ -15,6 +15,7 @@ import (
 
 	"redstart/internal/api"
 	"redstart/internal/client"
+	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
@@ -387,7 +388,7 @@ func TestADeviceIsFreeBeforeItsRunEnds(t *testing.T) {
 // the run is stopped.
 func TestStoppingARunOfManyStopsIt(t *testing.T) {
 	t.Parallel()
-	r := start(t, skerry.Options{Devices: 120, Only: "C20", Seed: 15})
+	r := start(t, skerry.Options{Devices: 280, Only: "C20", Seed: 15})
 	r.upToMatch()
 	stopped := false
 	last := follow(t, r.c, func(ctx context.Context) (api.Work, error) {
@@ -404,11 +405,15 @@ func TestStoppingARunOfManyStopsIt(t *testing.T) {
 	for _, e := range r.entries() {
 		states[e.State]++
 	}
-	if last.State != "stopped" || states[store.Matched] < 40 || states[store.Matched]+states[store.Configured] != 120 {
+	if last.State != "stopped" || states[store.Matched] < 40 || states[store.Matched]+states[store.Configured] != 280 {
 		t.Errorf("%s: %v", last.State, states)
 	}
+	left := map[address.MAC]bool{}
+	for _, e := range r.entries() {
+		left[e.Device] = e.State == store.Matched
+	}
 	for _, b := range r.site.Boxes {
-		if r.entryOf(b).State == store.Matched && len(b.Deeds()) > 0 {
+		if left[b.MAC] && len(b.Deeds()) > 0 {
 			t.Errorf("%s was not begun, and yet: %+v", b.MAC, b.Deeds())
 			break
 		}

@@ -30,8 +30,9 @@ import (
 
 // SideBySide is how many devices are talked to at the same time. Those that restart, or wait for
 // a hand, do not count: of many, as many are begun as the machine and the segment carry, and
-// when a person stops the run the others are left as they are.
-const SideBySide = 48
+// when a person stops the run the others are left as they are. Of 500 cameras on two cores the run
+// takes 8 % longer than with all of them at once, and half as long again with 48.
+const SideBySide = 160
 
 // activeSeconds is about how long one device is talked to.
 const activeSeconds = 1
