@@ -28,7 +28,9 @@ func factoryToVerified(b *testing.B, n int) (whole, commission time.Duration) {
 	r := start(b, skerry.Options{Devices: n, Only: "C20", Seed: 20, Pace: 1})
 	r.plan(string(r.site.Plan()))
 	began := time.Now()
-	r.do(func(ctx context.Context) (api.Work, error) { return r.c.Find(ctx, api.FindOptions{Pace: survey.Normal}) })
+	r.do(func(ctx context.Context) (api.Work, error) {
+		return r.c.Find(ctx, api.FindOptions{Pace: survey.Normal})
+	})
 	found := time.Since(began)
 	if _, err := r.c.Accept(patience(b), api.Acceptance{Reasons: match.Reasons}); err != nil {
 		b.Fatal(err)
