@@ -55,7 +55,7 @@ RACE := -race '-gcflags=modernc.org/...=-d=checkptr=0' '-gcflags=modernc.org/sql
 # linter has looked at everything before; test binaries need no symbols for a debugger.
 TEST := go test -count=1 -trimpath -vet=off -ldflags=-w -timeout 20m
 RACING := /internal/(lan/.*|survey|inquiry|store|vault|account|events|works|site|commission|task|driver|pages|shield|sim/box)$$
-CROWDED := TestTwentyFreshBoxes|TestWorksGoSideBySide|TestARunCutOffAnywhere|TestTwoTechnicians|TestTwoSegments|TestDocumentsOfASite|TestWhatIsOpenEnds|TestTheWholeJobInTheConsole
+CROWDED := TestTwentyFreshBoxes|TestWorksGoSideBySide|TestTwoTechnicians|TestTwoSegments|TestDocumentsOfASite|TestWhatIsOpenEnds|TestTheWholeJobInTheConsole
 
 test: test-tools build lint
 	@$(MAKE) --no-print-directory -j 2 test-end-to-end test-packages
