@@ -9,6 +9,7 @@ import (
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
 	"redstart/internal/driver"
+	"redstart/internal/lan/watch"
 	"redstart/internal/shield"
 	"redstart/internal/store"
 	"redstart/internal/task"
@@ -34,6 +35,7 @@ func (w *work) device(ctx context.Context) (set bool, err error) {
 	if !parked {
 		w.d.State = store.Running
 	}
+	cutOff := !w.d.StartedAt.IsZero() // it was begun before the run was cut off
 	if w.d.StartedAt.IsZero() {
 		w.d.StartedAt = store.Now()
 	}
@@ -48,7 +50,10 @@ func (w *work) device(ctx context.Context) (set bool, err error) {
 		// A box that falls silent in the middle may just be restarting, from before
 		// the run was cut off or by itself. Since acts say what should be, looking
 		// again and repeating them does no harm.
-		for attempt := 1; attempt < attempts && errors.Is(err, driver.ErrNoAnswer) && ctx.Err() == nil; attempt++ {
+		// One that was told twice, before the cut and after it, may have left the second
+		// out while it went for the first.
+		for attempt := 1; attempt < attempts && ctx.Err() == nil && (errors.Is(err, driver.ErrNoAnswer) ||
+			cutOff && attempt == 1 && errors.Is(err, watch.ErrOldAddress)); attempt++ {
 			w.box.HangUp()
 			err = w.steps(ctx)
 		}

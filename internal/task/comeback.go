@@ -64,7 +64,7 @@ func (b *Box) comeBack(ctx context.Context, s Step) (string, error) {
 		return "", err
 	case err != nil:
 		return "", problem.New(problem.Device, fmt.Sprintf("%s, after %.0f s", err, out.Took.Seconds()),
-			"look at the box; switch it off and on if it is dark, then commission it again").About(b.d.MAC.String())
+			"look at the box; switch it off and on if it is dark, then commission it again").About(b.d.MAC.String()).Kinds(err)
 	}
 	if err := b.converse().Answering(ctx); err != nil {
 		return "", err
