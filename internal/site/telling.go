@@ -115,7 +115,8 @@ func (s *Site) tellChanged(ctx context.Context) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if !s.hub.Listened(s.store.Key) {
-		t.entries = nil // nobody knows anything; whoever comes begins anew
+		// Nobody knows anything, so nothing is kept; whoever comes begins anew.
+		t.entries, t.order, t.devices, t.findings, t.segment = nil, nil, nil, nil, nil
 		s.hub.Publish(s.store.Key, "plan", struct{}{})
 		return nil
 	}
