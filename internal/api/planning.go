@@ -2,6 +2,7 @@ package api
 
 import (
 	"net/netip"
+	"strings"
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/licence"
@@ -141,6 +142,14 @@ type LoginsFor struct {
 type SealTo struct {
 	Recipients []string `json:"recipients,omitempty"`
 	Passphrase string   `json:"passphrase,omitempty"`
+}
+
+// Sealed says for whom something was sealed.
+func (t SealTo) Sealed() string {
+	if len(t.Recipients) > 0 {
+		return "sealed to " + strings.Join(t.Recipients, ", ")
+	}
+	return "sealed with a passphrase"
 }
 
 // Licence is a device that takes a licence, and how far that is.

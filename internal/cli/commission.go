@@ -15,6 +15,7 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/commission"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 	"redstart/internal/store"
 )
 
@@ -366,7 +367,7 @@ func (a *app) rehearse(ctx context.Context, c *client.Client, in api.RunOptions)
 	for _, text := range leftOut(r.Left) {
 		a.say("%s", text)
 	}
-	a.say("%s, about %s side by side. Nothing was sent. Next: redstart commission", plural(len(r.Devices), "device"),
+	a.say("%s, about %s side by side. Nothing was sent. Next: redstart commission", value.Count(len(r.Devices), "device"),
 		seconds(r.Seconds))
 	return nil
 }

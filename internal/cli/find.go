@@ -15,6 +15,7 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/fact"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 	"redstart/internal/survey"
 )
 
@@ -201,10 +202,10 @@ func (a *app) printDevices(ctx context.Context, c *client.Client, only string) e
 		""); err != nil || a.output != "table" {
 		return err
 	}
-	a.say("\n%s%s.", plural(shown, "device"), map[bool]string{true: fmt.Sprintf(", and %d behind them",
+	a.say("\n%s%s.", value.Count(shown, "device"), map[bool]string{true: fmt.Sprintf(", and %d behind them",
 		behind)}[behind > 0])
 	if gone > 0 {
-		a.say("Note: %s found before, not here now.", plural(gone, "device"))
+		a.say("Note: %s found before, not here now.", value.Count(gone, "device"))
 	}
 	for _, f := range s.Findings {
 		next := ""

@@ -11,6 +11,7 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 )
 
 // withMAC is a command about one found device.
@@ -136,7 +137,7 @@ func (a *app) findForget() *cobra.Command {
 			if err := c.Forget(ctx, macs...); err != nil {
 				return err
 			}
-			a.say("%s forgotten; what is still on the segment is found again.", plural(len(macs), "device"))
+			a.say("%s forgotten; what is still on the segment is found again.", value.Count(len(macs), "device"))
 			return nil
 		})}
 }

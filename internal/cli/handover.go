@@ -17,6 +17,7 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/chain"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 	"redstart/internal/handover"
 )
 
@@ -225,7 +226,7 @@ func (a *app) checkRecordFile(path, key string) error {
 			"do not rely on it, unless you know that key").About(path)
 	}
 	a.say("%s, as of %s.", got.Site, got.AsOf.UTC().Format("2 Jan 2006 15:04 UTC"))
-	a.say("As it was signed: %s, %s, %s.", plural(got.Count["run"], "run"), plural(got.Count["step"], "step"), plural(got.Count["check"], "check"))
+	a.say("As it was signed: %s, %s, %s.", value.Count(got.Count["run"], "run"), value.Count(got.Count["step"], "step"), value.Count(got.Count["check"], "check"))
 	if len(got.Files) > 0 {
 		for line := range strings.Lines(text.WrapSoft("So are: "+strings.Join(got.Files, ", ")+".", 110)) {
 			a.say("%s", strings.TrimSpace(line)) // it fills lines up

@@ -8,6 +8,7 @@ import (
 
 	"redstart/internal/api"
 	"redstart/internal/client"
+	"redstart/internal/core/value"
 )
 
 // knownLogins lists which devices are given the logins of others.
@@ -39,6 +40,6 @@ given the new one. With TAG, only where that entry gives its login or is given o
 			if err := a.list(list, []string{"Login of", "Known by", "Setting", "It has"}, rows, ""); err != nil {
 				return err
 			}
-			return attentionUnless(earlier == 0, plural(earlier, "device")+" with an earlier login; commission again: redstart commission")
+			return attentionUnless(earlier == 0, value.Count(earlier, "device")+" with an earlier login; commission again: redstart commission")
 		})}
 }

@@ -17,6 +17,7 @@ import (
 	"redstart/internal/core/licence"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 )
 
 // planLicences collects host ids and takes licences in.
@@ -84,17 +85,17 @@ func (a *app) printTaken(out api.LicencesTaken, preview bool) error {
 		}
 		rows = append(rows, []any{filepath.Base(f.File), dash(f.Tag), dash(f.Host), f.Why})
 	}
-	next := fmt.Sprintf("%s taken. Next: redstart commission", plural(out.Taken, "licence"))
+	next := fmt.Sprintf("%s taken. Next: redstart commission", value.Count(out.Taken, "licence"))
 	switch {
 	case preview:
-		next = fmt.Sprintf("%s would be taken; nothing was changed.", plural(out.Taken, "licence"))
+		next = fmt.Sprintf("%s would be taken; nothing was changed.", value.Count(out.Taken, "licence"))
 	case out.Taken == 0:
 		next = "Nothing was taken."
 	}
 	if err := a.list(out.Files, []string{"File", "Entry", "Host id", "Why not"}, rows, next); err != nil {
 		return err
 	}
-	return attentionUnless(nobodys == 0 && out.Taken > 0, plural(nobodys, "file")+" left over")
+	return attentionUnless(nobodys == 0 && out.Taken > 0, value.Count(nobodys, "file")+" left over")
 }
 
 // packed puts files and folders into one archive; one file goes as it is.

@@ -11,6 +11,7 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/match"
+	"redstart/internal/core/value"
 )
 
 func (a *app) match() *cobra.Command {
@@ -48,7 +49,7 @@ is a guess, and is taken only with --by order, --yes, or a yes to the question. 
 				}
 				if guesses > 0 &&
 					(yes || a.sure(fmt.Sprintf("%s by order alone, among identical boxes. Take these guesses too?",
-						plural(guesses, "match")), false) == nil) {
+						value.Count(guesses, "match")), false) == nil) {
 					in.All, in.Reasons = false, match.Reasons
 				}
 			}

@@ -14,6 +14,7 @@ import (
 	"redstart/internal/archive"
 	"redstart/internal/client"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 	"redstart/internal/site"
 	"redstart/internal/store"
 )
@@ -87,8 +88,8 @@ way. A site of the same key is never touched: --as gives another one.`,
 				return a.list(out, []string{"Key", "Site", "Entries", "Devices", "Logins", "Files", "In the way", "Notes"}, [][]any{{out.Key, out.Name, out.Entries,
 					out.Devices, out.Logins, out.Files, strings.Join(out.Conflicts, "; "), strings.Join(out.Notes, "; ")}}, "")
 			}
-			a.say("%s (%s): %s, %s, %s, %s.", out.Name, out.Key, plural(out.Entries, "entry"), plural(out.Devices, "found device"),
-				plural(out.Logins, "login"), plural(out.Files, "file"))
+			a.say("%s (%s): %s, %s, %s, %s.", out.Name, out.Key, value.Count(out.Entries, "entry"), value.Count(out.Devices, "found device"),
+				value.Count(out.Logins, "login"), value.Count(out.Files, "file"))
 			for _, note := range out.Notes {
 				a.say("Note: %s.", note)
 			}

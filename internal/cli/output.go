@@ -155,20 +155,6 @@ func seconds(s float64) string {
 	return time.Duration(s * float64(time.Second)).Round(time.Second).String()
 }
 
-// plural says "1 device", "2 devices", "2 entries", "2 matches".
-func plural(n int, one string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	many := one + "s"
-	if stem, y := strings.CutSuffix(one, "y"); y {
-		many = stem + "ies"
-	} else if strings.HasSuffix(one, "ch") {
-		many = one + "es"
-	}
-	return fmt.Sprintf("%d %s", n, many)
-}
-
 // follow starts a work and shows its progress until it ends: a bar on a
 // terminal, lines in a pipe. One that failed or was cut off is an error. A cut
 // (Ctrl-C) stops watching, not the work.

@@ -20,6 +20,7 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 )
 
 func plainNumber(n int64) string { return strconv.FormatInt(n, 10) }
@@ -133,7 +134,7 @@ func (a *app) vault() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			a.say("The vault is open with a new key. %s stay sealed by the lost one; devices that only they open must be reset, or their logins learned.", plural(v.Sealed, "secret"))
+			a.say("The vault is open with a new key. %s stay sealed by the lost one; devices that only they open must be reset, or their logins learned.", value.Count(v.Sealed, "secret"))
 			return nil
 		})}
 	var identity string
@@ -165,7 +166,7 @@ refuses the file, and those that could not be tried are named. A file that was s
 					return err
 				}
 			}
-			a.say("%s stored, %d accepted by their devices just now. The file itself still holds them in plain text: delete it.", plural(out.Stored, "login"), out.Accepted)
+			a.say("%s stored, %d accepted by their devices just now. The file itself still holds them in plain text: delete it.", value.Count(out.Stored, "login"), out.Accepted)
 			return nil
 		})}
 	learn.Flags().StringVar(&identity, "identity", "", "`file` with the key that opens a sealed file, as age-keygen writes it")
@@ -258,7 +259,7 @@ commission.`,
 			if err != nil {
 				return err
 			}
-			if err := a.sure(fmt.Sprintf("%s get new passwords.", plural(len(r.Devices), "device")), yes); err != nil {
+			if err := a.sure(fmt.Sprintf("%s get new passwords.", value.Count(len(r.Devices), "device")), yes); err != nil {
 				return err
 			}
 			return a.commissionAll(ctx, c, in)
@@ -281,7 +282,7 @@ func (a *app) printVault(ctx context.Context, c *client.Client) error {
 		a.say("%s", v.Lost)
 	}
 	if v.Sealed > 0 {
-		a.say("%s stay sealed by a key that was lost.", plural(v.Sealed, "secret"))
+		a.say("%s stay sealed by a key that was lost.", value.Count(v.Sealed, "secret"))
 	}
 	opener := map[string]string{"file": "the key file vault.key in the data folder",
 		"passphrase": "a passphrase"}[v.Opener]

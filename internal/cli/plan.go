@@ -17,6 +17,7 @@ import (
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/result"
+	"redstart/internal/core/value"
 	"redstart/internal/store"
 	"redstart/internal/vault"
 )
@@ -161,7 +162,7 @@ func (a *app) printEntries(ctx context.Context, c *client.Client, tags []string)
 			parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
 		}
 	}
-	a.say("\n%s: %s. %s", plural(len(entries), "entry"), strings.Join(parts, ", "), nextStep(count))
+	a.say("\n%s: %s. %s", value.Count(len(entries), "entry"), strings.Join(parts, ", "), nextStep(count))
 	for _, e := range entries {
 		if e.State == store.Attention {
 			a.say("  %s: %s", e.Tag, e.Reason)

@@ -16,6 +16,7 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 )
 
 func (a *app) planImport() *cobra.Command {
@@ -137,7 +138,7 @@ func (a *app) printPreview(r planfile.Result) error {
 	if r.Encoding != "" {
 		sheet += ", read as " + r.Encoding
 	}
-	a.say("%s file%s, %s.\n", strings.ToUpper(r.Format), sheet, plural(r.Rows, "row"))
+	a.say("%s file%s, %s.\n", strings.ToUpper(r.Format), sheet, value.Count(r.Rows, "row"))
 	for _, t := range r.Titles {
 		if t != "" {
 			a.say("Above the header: %s", t)
@@ -172,10 +173,10 @@ func (a *app) printPreview(r planfile.Result) error {
 		a.say("  and %d more like these", n)
 	}
 	if len(r.Cells) > 0 {
-		a.say("\nThe file would be refused whole: %s cannot be understood.", plural(len(r.Cells), "cell"))
+		a.say("\nThe file would be refused whole: %s cannot be understood.", value.Count(len(r.Cells), "cell"))
 		return attention{"the file would be refused"}
 	}
-	a.say("\n%s; %s in the plan as it would be.", comparisonText(r.Comparison), plural(len(r.Findings), "finding"))
+	a.say("\n%s; %s in the plan as it would be.", comparisonText(r.Comparison), value.Count(len(r.Findings), "finding"))
 	return nil
 }
 
@@ -267,10 +268,10 @@ func (a *app) printMends(out api.Edited, preview bool) error {
 		return err
 	}
 	if preview {
-		a.say("\n%s; nothing was changed.", plural(len(out.Changes), "safe mend"))
+		a.say("\n%s; nothing was changed.", value.Count(len(out.Changes), "safe mend"))
 		return nil
 	}
-	a.say("\n%s, revision %d.\n", plural(len(out.Changes), "safe mend"), out.Revision)
+	a.say("\n%s, revision %d.\n", value.Count(len(out.Changes), "safe mend"), out.Revision)
 	return nil
 }
 
@@ -294,7 +295,7 @@ func (a *app) checkFile(ctx context.Context, c *client.Client, path string) erro
 			a.say("  and %d more like these", n)
 		}
 		if len(r.Cells) > 0 {
-			a.say("\n%s cannot be understood; an import would be refused.\n", plural(len(r.Cells), "cell"))
+			a.say("\n%s cannot be understood; an import would be refused.\n", value.Count(len(r.Cells), "cell"))
 		}
 	}
 	err = a.printFindings(r, r.Findings, r.RowOf)
@@ -313,8 +314,8 @@ func findingsText(findings []plan.Finding) string {
 	for _, f := range findings {
 		count[f.Level]++
 	}
-	return fmt.Sprintf("%s: %d stop commissioning, %s, %s", plural(len(findings), "finding"), count[plan.Stops],
-		plural(count[plan.Warning], "warning"), plural(count[plan.Hint], "hint"))
+	return fmt.Sprintf("%s: %d stop commissioning, %s, %s", value.Count(len(findings), "finding"), count[plan.Stops],
+		value.Count(count[plan.Warning], "warning"), value.Count(count[plan.Hint], "hint"))
 }
 
 // printFindings prints findings; with rows, the row of the file too.

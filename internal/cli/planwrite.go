@@ -13,6 +13,7 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 )
 
 // assignments takes apart arguments: those with "=" set a field, the others are tags.
@@ -254,7 +255,7 @@ func comparisonText(c plan.Comparison) string {
 		what string
 	}{{len(c.Added), "added"}, {c.Entries(), "changed"}, {len(c.Removed), "removed"}} {
 		if x.n > 0 {
-			parts = append(parts, plural(x.n, "entry")+" "+x.what)
+			parts = append(parts, value.Count(x.n, "entry")+" "+x.what)
 		}
 	}
 	if parts == nil {

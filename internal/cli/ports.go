@@ -124,6 +124,6 @@ func (a *app) giveRole(ctx context.Context, c *client.Client, role, ports string
 	if err != nil {
 		return err
 	}
-	a.say("%s of %s: %s. Next: redstart plan check", plural(len(numbers), "port"), plural(len(tags), "entry"), role)
+	a.say("%s of %s: %s. Next: redstart plan check", value.Count(len(numbers), "port"), value.Count(len(tags), "entry"), role)
 	return nil
 }

@@ -11,6 +11,7 @@ import (
 	"redstart/internal/core/fact"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/value"
 	"redstart/profiles"
 )
 
@@ -64,7 +65,7 @@ func (a *app) profile() *cobra.Command {
 				order = append(order, string(s.Act))
 			}
 			a.say("%s is sound: %s %s, %s. %s", p.ID, p.Maker, p.Model, p.Kind,
-				plural(len(p.Settings), "setting")+" declared.")
+				value.Count(len(p.Settings), "setting")+" declared.")
 			switch {
 			case p.Sets():
 				a.say("Order: %s.", strings.Join(order, ", "))

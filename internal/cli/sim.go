@@ -14,6 +14,7 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 	"redstart/internal/lan"
 	"redstart/internal/lan/adapter"
 	"redstart/internal/lan/segment"
@@ -227,5 +228,5 @@ func inventory(s *skerry.Site) string {
 		parts = append(parts, fmt.Sprintf("%d %s", n, name))
 	}
 	sort.Strings(parts)
-	return plural(len(s.All()), "simulated device") + " (" + strings.Join(parts, ", ") + ")"
+	return value.Count(len(s.All()), "simulated device") + " (" + strings.Join(parts, ", ") + ")"
 }

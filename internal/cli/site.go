@@ -15,6 +15,7 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 )
 
 func (a *app) site() *cobra.Command {
@@ -26,7 +27,7 @@ func (a *app) site() *cobra.Command {
 			}
 			var rows [][]any
 			for _, s := range sites {
-				rows = append(rows, []any{s.Key, s.Name, plural(len(s.Subnets), "subnet"), plural(s.Entries, "entry"),
+				rows = append(rows, []any{s.Key, s.Name, value.Count(len(s.Subnets), "subnet"), value.Count(s.Entries, "entry"),
 					s.States["verified"]})
 			}
 			if len(rows) == 0 && a.output == "table" {

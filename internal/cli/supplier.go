@@ -14,6 +14,7 @@ import (
 
 	"redstart/internal/client"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 	"redstart/internal/sim/hands"
 	"redstart/internal/sim/licence"
 )
@@ -60,7 +61,7 @@ func (a *app) supplier() *cobra.Command {
 			if _, err := f.Write(out.Bytes()); errors.Join(err, f.Close()) != nil {
 				return problem.Disk(err, "the file cannot be written", args[1])
 			}
-			a.say("%s written: %s. Take them back: redstart plan licence take %s", plural(len(lines)-1, "licence"), args[1],
+			a.say("%s written: %s. Take them back: redstart plan licence take %s", value.Count(len(lines)-1, "licence"), args[1],
 				args[1])
 			return nil
 		}}

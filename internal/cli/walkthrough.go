@@ -14,6 +14,7 @@ import (
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/value"
 	"redstart/internal/sim/model/w1"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
@@ -53,7 +54,7 @@ func (a *app) walkToVerified(ctx context.Context, c *client.Client, terminal *sk
 	for _, n := range site.Subnets {
 		a.say("Subnet %s: %s, gateway %s.", n.Name, n.Prefix, addr(n.Gateway))
 	}
-	a.say("%s planned.", plural(len(r.Comparison.Added), "entry"))
+	a.say("%s planned.", value.Count(len(r.Comparison.Added), "entry"))
 	a.say("%s.\n", findingsText(r.Findings))
 
 	a.say("FIND")
@@ -95,7 +96,7 @@ func (a *app) walkToVerified(ctx context.Context, c *client.Client, terminal *sk
 	if err != nil {
 		return err
 	}
-	a.say("Rehearsed: %s, about %s side by side.", plural(len(rehearsal.Devices), "device"), seconds(rehearsal.Seconds))
+	a.say("Rehearsed: %s, about %s side by side.", value.Count(len(rehearsal.Devices), "device"), seconds(rehearsal.Seconds))
 	// The desk switches hand out an address each until somebody sets them up.
 	beside := []netip.Addr{netip.MustParseAddr("192.168.88.1")}
 	if err := a.commissionAll(ctx, c, api.RunOptions{Chosen: chosen(nil), Beside: beside,
@@ -182,7 +183,7 @@ func (a *app) readCards(ctx context.Context, c *client.Client) error {
 			return err
 		}
 	}
-	a.say("The cards of %s are read; their keys are in the vault.", plural(w1.Cards, "sensor"))
+	a.say("The cards of %s are read; their keys are in the vault.", value.Count(w1.Cards, "sensor"))
 	return nil
 }
 
@@ -223,7 +224,7 @@ func (a *app) readLabels(ctx context.Context, c *client.Client, terminal *skerry
 		}
 	}
 	if read > 0 {
-		a.say("%s that look alike matched by their labels.", plural(read, "device"))
+		a.say("%s that look alike matched by their labels.", value.Count(read, "device"))
 	}
 	if len(missing) == 0 {
 		return nil

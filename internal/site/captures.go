@@ -196,16 +196,8 @@ func (s *Site) HandPackets(ctx context.Context, id int64, in api.PacketsFor, who
 	if err := errors.Join(archive.Close(), sealed.Close()); err != nil {
 		return Download{}, err
 	}
-	if err := s.store.AddNotes(ctx, named, who, "packets handed over, "+sealedFor(in.SealTo)); err != nil {
+	if err := s.store.AddNotes(ctx, named, who, "packets handed over, "+in.Sealed()); err != nil {
 		return Download{}, err
 	}
 	return Download{fmt.Sprintf("%s-packets-%d.zip.age", s.store.Key, id), "application/octet-stream", out.Bytes()}, nil
-}
-
-// sealedFor says for whom something is sealed.
-func sealedFor(to api.SealTo) string {
-	if len(to.Recipients) > 0 {
-		return "sealed to " + strings.Join(to.Recipients, ", ")
-	}
-	return "sealed with a passphrase"
 }

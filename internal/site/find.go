@@ -18,6 +18,7 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/value"
 	"redstart/internal/inquiry"
 	"redstart/internal/store"
 	"redstart/internal/survey"
@@ -164,7 +165,7 @@ func (s *Site) Find(ctx context.Context, who string, f api.FindOptions) (api.Wor
 // which wait for DHCP.
 func (s *Site) survey(ctx context.Context, w *works.Work, who string, o survey.Options, withCapture,
 	awaitsAskers bool) error {
-	ctx, cancel := until(ctx, w.Stopping())
+	ctx, cancel := w.Until(ctx)
 	defer cancel()
 	v := store.Survey{Began: store.Now(), Who: who, Pace: o.Pace, State: store.Done}
 	kept := func() {}
@@ -184,7 +185,7 @@ func (s *Site) survey(ctx context.Context, w *works.Work, who string, o survey.O
 		w.Progress(func(a *api.Work) {
 			a.Done, a.Total = p.Probes, p.Planned
 			a.Seconds = float64(p.Planned-p.Probes) / float64(o.Pace)
-			a.Text = fmt.Sprintf("%s so far, pass %d", plural(p.Found, "device"), len(p.Passes))
+			a.Text = fmt.Sprintf("%s so far, pass %d", value.Count(p.Found, "device"), len(p.Passes))
 		})
 	})
 	unkept := keep.close()
@@ -225,10 +226,10 @@ func withUnheard(before, now []device.Seen) []device.Seen {
 
 // keepSurvey stores a survey with what it changed, and says it in words.
 func (s *Site) keepSurvey(v store.Survey, final survey.Progress, awaitsAskers bool) (string, error) {
-	text := plural(v.Found, "device") + " on the segment"
+	text := value.Count(v.Found, "device") + " on the segment"
 	switch {
 	case v.State == store.Stopped:
-		text = plural(v.Found, "device") + " found before it was stopped"
+		text = value.Count(v.Found, "device") + " found before it was stopped"
 	case final.Flooded > 0:
 		text += fmt.Sprintf("; it is being flooded: %d frames came of senders that there was no room for, so nobody can say that these are all; look for a loop, or for somebody who makes senders up", final.Flooded)
 	case final.Unquiet:

@@ -234,7 +234,7 @@ func (s *Site) record(ctx context.Context, steps bool) (handover.Record, error) 
 	}
 	for _, x := range surveys {
 		r.At = later(r.At, x.Ended.Time)
-		r.Acts = append(r.Acts, handover.Act{At: x.Began.Time, Who: x.Who, What: fmt.Sprintf("survey %d: %s", x.ID, plural(x.Found, "device"))})
+		r.Acts = append(r.Acts, handover.Act{At: x.Began.Time, Who: x.Who, What: fmt.Sprintf("survey %d: %s", x.ID, value.Count(x.Found, "device"))})
 	}
 	last, err := s.store.LastLine(ctx)
 	if err != nil {
@@ -361,7 +361,7 @@ func (s *Site) HandCredentials(ctx context.Context, in api.SealTo, who string) (
 		return Download{}, err
 	}
 	// It is recorded before anybody has it.
-	if err := s.store.AddNotes(ctx, tags, who, "credentials handed over, "+sealedFor(in)); err != nil {
+	if err := s.store.AddNotes(ctx, tags, who, "credentials handed over, "+in.Sealed()); err != nil {
 		return Download{}, err
 	}
 	s.log.Info("credentials were handed over", "site", s.store.Key, "who", who, "count", len(list))

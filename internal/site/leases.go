@@ -70,7 +70,7 @@ func (s *Site) HandOut(ctx context.Context, who string, in api.HandOut) (api.Wor
 	first := api.Work{Site: s.store.Key, Kind: api.HandingOut, Who: who, Total: len(grants),
 		Seconds: wait.Seconds(), Text: "looking for other DHCP servers"}
 	return s.begin(first, works.Needs{Boxes: boxes, Alone: true}, nil, func(ctx context.Context, w *works.Work) error {
-		ctx, cancel := until(ctx, w.Stopping())
+		ctx, cancel := w.Until(ctx)
 		defer cancel()
 		waiting, done := context.WithTimeout(ctx, wait)
 		defer done()

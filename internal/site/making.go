@@ -137,7 +137,7 @@ func (s *Site) making(m maker, who string, then told) (api.Work, error) {
 	}
 	first := api.Work{Site: s.store.Key, Kind: api.Making, Who: who, File: m.file, Total: 2, Text: m.file}
 	return s.works.Start(first, works.Needs{}, nil, func(ctx context.Context, w *works.Work) error {
-		ctx, done := until(ctx, w.Stopping())
+		ctx, done := w.Until(ctx)
 		defer done()
 		return s.makeNow(ctx, w, m, then)
 	}, nil)

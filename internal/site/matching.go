@@ -13,6 +13,7 @@ import (
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 	"redstart/internal/store"
 )
 
@@ -77,7 +78,7 @@ func (s *Site) Accept(ctx context.Context, in api.Acceptance, who string) ([]mat
 	if err := s.store.SetMatches(ctx, matches, who); err != nil {
 		return nil, err
 	}
-	noted(who, "matched "+plural(len(matches), "device"))
+	noted(who, "matched "+value.Count(len(matches), "device"))
 	s.publishEntries()
 	return accepted, nil
 }
@@ -167,7 +168,7 @@ func (s *Site) UndoMatches(ctx context.Context, in api.Undo, who string) ([]stri
 	if err := s.store.SetMatches(ctx, matches, who); err != nil {
 		return nil, err
 	}
-	noted(who, plural(len(matches), "device")+" matched no more")
+	noted(who, value.Count(len(matches), "device")+" matched no more")
 	s.publishEntries()
 	return undone, nil
 }

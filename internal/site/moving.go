@@ -19,6 +19,7 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/value"
 	"redstart/internal/handover"
 	"redstart/internal/store"
 	"redstart/internal/vault"
@@ -199,7 +200,7 @@ func (s *Site) SealSite(ctx context.Context, in api.SealTo, who string) (Stored,
 		return Stored{}, err
 	}
 	// It is recorded before anybody has it.
-	if err := s.store.AddNotes(ctx, tags, who, "site handed over with what opens its devices, "+sealedFor(in)); err != nil {
+	if err := s.store.AddNotes(ctx, tags, who, "site handed over with what opens its devices, "+in.Sealed()); err != nil {
 		return Stored{}, errors.Join(err, out.Content.Close())
 	}
 	s.log.Info("a site was handed over", "site", s.store.Key, "who", who)
@@ -369,7 +370,7 @@ func (s *Service) conflicts(ctx context.Context, c *coming) error {
 			}
 		}
 		if same > 0 {
-			c.says.Notes = append(c.says.Notes, fmt.Sprintf("%s of it are matched in %s too", plural(same, "device"), data.Name))
+			c.says.Notes = append(c.says.Notes, fmt.Sprintf("%s of it are matched in %s too", value.Count(same, "device"), data.Name))
 		}
 	}
 	known, err := s.store.Opening(ctx)
@@ -383,7 +384,7 @@ func (s *Service) conflicts(ctx context.Context, c *coming) error {
 		}
 	}
 	if len(here) > 0 {
-		c.says.Notes = append(c.says.Notes, fmt.Sprintf("for %s this service has logins of its own; they stay in use, and the others are kept beside", plural(len(here), "device")))
+		c.says.Notes = append(c.says.Notes, fmt.Sprintf("for %s this service has logins of its own; they stay in use, and the others are kept beside", value.Count(len(here), "device")))
 	}
 	set := s.Profiles()
 	for _, id := range slices.Sorted(maps.Keys(c.profiles)) {

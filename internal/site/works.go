@@ -3,7 +3,6 @@ package site
 import (
 	"context"
 	"errors"
-	"fmt"
 
 	"redstart/internal/api"
 	"redstart/internal/lan"
@@ -51,24 +50,4 @@ func cutOffBy(err error) error {
 		return err
 	}
 	return nil
-}
-
-// until gives a context that ends when the channel closes.
-func until(ctx context.Context, stop <-chan struct{}) (context.Context, context.CancelFunc) {
-	ctx, cancel := context.WithCancel(ctx)
-	go func() {
-		select {
-		case <-stop:
-			cancel()
-		case <-ctx.Done():
-		}
-	}()
-	return ctx, cancel
-}
-
-func plural(n int, one string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %ss", n, one)
 }

@@ -292,6 +292,19 @@ func (w *Work) Free(mac address.MAC) {
 // Stopping closes when a person stops it.
 func (w *Work) Stopping() <-chan struct{} { return w.stop }
 
+// Until gives a context that ends when a person stops the work.
+func (w *Work) Until(ctx context.Context) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(ctx)
+	go func() {
+		select {
+		case <-w.stop:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, cancel
+}
+
 // Stopped reports whether a person stopped it.
 func (w *Work) Stopped() bool {
 	select {
