@@ -59,11 +59,11 @@ func TestSignIn(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	ctx := patience(t)
-	password, err := r.s.Accounts().FirstStart(ctx)
+	password, err := r.s.Accounts.FirstStart(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if again, err := r.s.Accounts().FirstStart(ctx); err != nil || again != "" {
+	if again, err := r.s.Accounts.FirstStart(ctx); err != nil || again != "" {
 		t.Errorf("a second start made another owner: %q, %v", again, err)
 	}
 	c := browserLike(t)
@@ -117,7 +117,7 @@ func TestSignIn(t *testing.T) {
 func TestALinkSignsInOnce(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
-	token, err := r.s.Accounts().OnceToken(patience(t))
+	token, err := r.s.Accounts.OnceToken(patience(t))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -219,7 +219,7 @@ func TestOpenAPIAgreesWithTheRoutes(t *testing.T) {
 func TestProblemsSayWhatToDo(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 2, Only: "C20"})
-	token, err := r.s.Accounts().LocalToken(patience(t))
+	token, err := r.s.Accounts.LocalToken(patience(t))
 	if err != nil {
 		t.Fatal(err)
 	}

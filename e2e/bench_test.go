@@ -140,7 +140,7 @@ func planOf(b *testing.B, n int) map[string]float64 {
 // through it, and from a key to the page that shows what it did.
 func (r *rig) console(b *testing.B, took map[string]float64) {
 	b.Helper()
-	token, err := r.s.Accounts().OnceToken(patience(b))
+	token, err := r.s.Accounts.OnceToken(patience(b))
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -27,7 +27,7 @@ func (r *rig) stream(after string) (next func() event, end func()) {
 	if err != nil {
 		r.t.Fatal(err)
 	}
-	token, err := r.s.Accounts().LocalToken(ctx)
+	token, err := r.s.Accounts.LocalToken(ctx)
 	if err != nil {
 		r.t.Fatal(err)
 	}
@@ -144,7 +144,7 @@ func TestAnswersAreCompressedAndTagged(t *testing.T) {
 		fmt.Fprintf(&csv, "CAM-%03d,ovalis-c20\n", i)
 	}
 	r.plan(csv.String())
-	token, err := r.s.Accounts().LocalToken(patience(t))
+	token, err := r.s.Accounts.LocalToken(patience(t))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -96,7 +96,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	ctx := patience(t)
 	planFile := r.write("plan.csv", string(r.site.Plan()))
 	wrongFile := r.write("wrong.csv", strings.Replace(string(r.site.Plan()), "next", "10.40.8.300", 1))
-	token, err := r.s.Accounts().OnceToken(ctx)
+	token, err := r.s.Accounts.OnceToken(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -161,7 +161,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 func TestWrongSignInIsRefusedInTheConsole(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
-	password, err := r.s.Accounts().FirstStart(patience(t))
+	password, err := r.s.Accounts.FirstStart(patience(t))
 	if err != nil {
 		t.Fatal(err)
 	}

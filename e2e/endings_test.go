@@ -24,7 +24,7 @@ func TestWhatIsOpenEndsWithTheRight(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 1})
 	ctx := patience(t)
 	const password = "berth-and-ramp-7"
-	accounts := r.s.Accounts()
+	accounts := r.s.Accounts
 	if _, err := accounts.FirstStart(ctx); err != nil {
 		t.Fatal(err)
 	}
@@ -83,7 +83,7 @@ func TestTokensHaveARightAndAnEnd(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	ctx := patience(t)
-	accounts := r.s.Accounts()
+	accounts := r.s.Accounts
 	if _, err := accounts.FirstStart(ctx); err != nil {
 		t.Fatal(err)
 	}
@@ -147,7 +147,7 @@ func TestTokensHaveARightAndAnEnd(t *testing.T) {
 	// Its time is over: it opens nothing more, and what it has open ends.
 	short := store.Token{User: "ines", Name: "short", Rights: "look", Hash: fmt.Sprintf("%x", sha256.Sum256([]byte("short"))),
 		ExpiresAt: store.Stamp{Time: time.Now().Add(2 * time.Second)}}
-	if err := r.s.Records().AddToken(ctx, short); err != nil {
+	if err := r.s.Records.AddToken(ctx, short); err != nil {
 		t.Fatal(err)
 	}
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, r.url+"/api/events", nil)

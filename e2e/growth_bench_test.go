@@ -126,10 +126,10 @@ func actionsAt(b *testing.B, n int) *actions {
 		f.Add(device.Sighting{MAC: mac, Protocol: "web", At: now, Facts: map[string]string{fact.Serial: serial(i), fact.Model: "C20"}})
 		found = append(found, f)
 	}
-	if err := records.Records().SaveDevices(ctx, nil, found...); err != nil {
+	if err := records.Records.SaveDevices(ctx, nil, found...); err != nil {
 		b.Fatal(err)
 	}
-	if _, err := records.Records().AddSurvey(ctx, store.Survey{Began: store.Stamp{Time: now.Add(-time.Second)}, Ended: store.Now(),
+	if _, err := records.Records.AddSurvey(ctx, store.Survey{Began: store.Stamp{Time: now.Add(-time.Second)}, Ended: store.Now(),
 		State: store.Done, Found: n}); err != nil {
 		b.Fatal(err)
 	}

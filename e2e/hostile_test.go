@@ -48,7 +48,7 @@ func TestNoPageRunsWhatSomebodyIsCalled(t *testing.T) {
 				fact.Serial: nasty, fact.Name: nasty, fact.Title: nasty, fact.Description: nasty, fact.Vendor: nasty,
 				fact.Model: nasty, fact.Firmware: nasty, fact.Banner: nasty, fact.Address: "10.40.8.200"}})
 		}
-		if err := site.Records().SaveDevices(ctx, nil, f); err != nil {
+		if err := site.Records.SaveDevices(ctx, nil, f); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -62,12 +62,12 @@ func TestNoPageRunsWhatSomebodyIsCalled(t *testing.T) {
 		t.Fatal(err)
 	}
 	_ = edit(nasty, map[string]string{"place": nasty}) // it may be refused
-	if _, err := r.s.Accounts().FirstStart(ctx); err != nil {
+	if _, err := r.s.Accounts.FirstStart(ctx); err != nil {
 		t.Fatal(err)
 	}
 	for _, name := range []string{nasty, strings.ReplaceAll(shown, "/", "")[:60]} {
-		_ = r.s.Accounts().Add(ctx, account.Account{Name: name, Password: "berth-and-ramp-7", Rights: account.Look}) // so may these
-		_, _ = r.s.Accounts().AddToken(ctx, account.Person{Name: account.Owner}, account.ForToken{Name: name})
+		_ = r.s.Accounts.Add(ctx, account.Account{Name: name, Password: "berth-and-ramp-7", Rights: account.Look}) // so may these
+		_, _ = r.s.Accounts.AddToken(ctx, account.Person{Name: account.Owner}, account.ForToken{Name: name})
 	}
 	router, err := os.ReadFile("../web/src/router.ts")
 	if err != nil {

@@ -33,7 +33,7 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Seed: 1})
 	ctx := patience(t)
-	owner, err := r.s.Accounts().FirstStart(ctx)
+	owner, err := r.s.Accounts.FirstStart(ctx)
 	if err != nil || owner == "" {
 		t.Fatalf("no owner was made: %v", err)
 	}
@@ -157,7 +157,7 @@ func (r *rig) get(path string) string {
 	if err != nil {
 		r.t.Fatal(err)
 	}
-	token, err := r.s.Accounts().LocalToken(context.Background())
+	token, err := r.s.Accounts.LocalToken(context.Background())
 	if err != nil {
 		r.t.Fatal(err)
 	}

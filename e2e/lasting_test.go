@@ -100,7 +100,7 @@ func TestFilesOfTheSite(t *testing.T) {
 	redstart(2, []string{"a pipe or device"}, "plan", "file", "add", pipe)
 	redstart(2, []string{"a pipe or device"}, "plan", "import", pipe)
 	// What breaks off on the way is not stored.
-	token, err := r.s.Accounts().LocalToken(patience(t))
+	token, err := r.s.Accounts.LocalToken(patience(t))
 	if err != nil {
 		t.Fatal(err)
 	}

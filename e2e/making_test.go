@@ -27,7 +27,7 @@ func TestDocumentsAreMadeInTheBackground(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 2, Only: "C20", Seed: 91})
 	r.plan("tag,profile\nCAM-1,ovalis-c20\nCAM-2,ovalis-c20\n")
 	ctx := patience(t)
-	token, err := r.s.Accounts().LocalToken(ctx)
+	token, err := r.s.Accounts.LocalToken(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -84,10 +84,10 @@ func TestDocumentsAreMadeInTheBackground(t *testing.T) {
 	}
 
 	// Who may only look makes documents, and hands nothing over.
-	if err := r.s.Accounts().Add(ctx, account.Account{Name: "ada", Password: "a long password", Rights: account.Look}); err != nil {
+	if err := r.s.Accounts.Add(ctx, account.Account{Name: "ada", Password: "a long password", Rights: account.Look}); err != nil {
 		t.Fatal(err)
 	}
-	given, err := r.s.Accounts().AddToken(ctx, account.Person{Name: "ada", Rights: account.Look}, account.ForToken{Name: "reader", Rights: account.Look})
+	given, err := r.s.Accounts.AddToken(ctx, account.Person{Name: "ada", Rights: account.Look}, account.ForToken{Name: "reader", Rights: account.Look})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -134,7 +134,7 @@ func TestFindingsAndWhatWasDone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	list, err := site.Records().Findings(patience(t))
+	list, err := site.Records.Findings(patience(t))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -164,7 +164,7 @@ func TestAHandIsAskedForInTheConsole(t *testing.T) {
   - by-hand: {do: Turn the key to SET, look: The hands go to twelve, within: 5m}
 `, 1))
 	r.upToMatch()
-	token, err := r.s.Accounts().OnceToken(patience(t))
+	token, err := r.s.Accounts.OnceToken(patience(t))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -194,7 +194,7 @@ func TestTwoTechniciansShareTheHands(t *testing.T) {
 	redstart := r.with(t)
 	redstart(1, []string{"it is set over a serial line, and none is named for it"}, "commission", tags[0])
 	ctx := patience(t)
-	token, err := r.s.Accounts().OnceToken(ctx)
+	token, err := r.s.Accounts.OnceToken(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -376,7 +376,7 @@ func TestALineIsNamedInTheConsole(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1, Only: "V2", Seed: 64, Pace: 0.05})
 	r.upTo(t, r.labelled(t, nil))
-	token, err := r.s.Accounts().OnceToken(patience(t))
+	token, err := r.s.Accounts.OnceToken(patience(t))
 	if err != nil {
 		t.Fatal(err)
 	}

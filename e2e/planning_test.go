@@ -300,7 +300,7 @@ func TestRightsAndTokens(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 2})
 	redstart := r.with(t)
 	ctx := patience(t)
-	if _, err := r.s.Accounts().FirstStart(ctx); err != nil {
+	if _, err := r.s.Accounts.FirstStart(ctx); err != nil {
 		t.Fatal(err)
 	}
 	rights := map[string]string{"lou": "look", "pat": "plan", "cas": "commission", "owner": "own"}
@@ -314,7 +314,7 @@ func TestRightsAndTokens(t *testing.T) {
 	redstart(0, []string{"owner", "may do everything", "lou", "may only look"}, "user", "list")
 	for name, may := range map[string][3]bool{"lou": {false, false, false}, "pat": {true, false, false},
 		"cas": {true, true, false}, "owner": {true, true, true}} {
-		token, err := r.s.Accounts().AddToken(ctx, account.Person{Name: name}, account.ForToken{Name: "test", Rights: account.Right(rights[name])})
+		token, err := r.s.Accounts.AddToken(ctx, account.Person{Name: name}, account.ForToken{Name: "test", Rights: account.Right(rights[name])})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -337,7 +337,7 @@ func TestRightsAndTokens(t *testing.T) {
 	}
 	for name, want := range map[string]int{"lou": http.StatusForbidden, "pat": http.StatusForbidden,
 		"cas": http.StatusNotFound} { // packets hold what was typed into boxes; there are none yet
-		token, err := r.s.Accounts().AddToken(ctx, account.Person{Name: name}, account.ForToken{Name: "packets", Rights: account.Right(rights[name])})
+		token, err := r.s.Accounts.AddToken(ctx, account.Person{Name: name}, account.ForToken{Name: "packets", Rights: account.Right(rights[name])})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -376,11 +376,11 @@ func TestRightsAndTokens(t *testing.T) {
 	redstart(0, []string{"may only look"}, "user", "set", "pat", "--right", "look")
 	redstart(0, []string{"may not sign in any more"}, "user", "remove", "lou")
 	// Changing one's own password ends what knew the old one.
-	if err := r.s.Accounts().ChangePassword(context.Background(), account.Person{Name: "cas"},
+	if err := r.s.Accounts.ChangePassword(context.Background(), account.Person{Name: "cas"},
 		account.NewPassword{Old: "wrong", New: "another long one"}); err == nil {
 		t.Error("a wrong old password was taken")
 	}
-	if err := r.s.Accounts().ChangePassword(context.Background(), account.Person{Name: "cas"},
+	if err := r.s.Accounts.ChangePassword(context.Background(), account.Person{Name: "cas"},
 		account.NewPassword{Old: "a long password cas", New: "another long one"}); err != nil {
 		t.Error(err)
 	}

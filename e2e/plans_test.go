@@ -320,7 +320,7 @@ func TestAWholeSiteAsAFile(t *testing.T) {
 func TestPlanningProblemsSayWhatToDo(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
-	token, err := r.s.Accounts().LocalToken(patience(t))
+	token, err := r.s.Accounts.LocalToken(patience(t))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -386,7 +386,7 @@ func TestDownloads(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile\nA-1,ovalis-c20\n")
-	token, err := r.s.Accounts().LocalToken(patience(t))
+	token, err := r.s.Accounts.LocalToken(patience(t))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -413,7 +413,7 @@ func TestGuessingIsSlowedDownPerUser(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	ctx := patience(t)
-	if err := r.s.Accounts().Add(ctx, account.Account{Name: "ada", Password: "a long password",
+	if err := r.s.Accounts.Add(ctx, account.Account{Name: "ada", Password: "a long password",
 		Rights: account.Look}); err != nil {
 		t.Fatal(err)
 	}
@@ -437,7 +437,7 @@ func TestGuessingIsSlowedDownPerUser(t *testing.T) {
 	if !refused.Load() {
 		t.Error("forty guesses at once were all answered")
 	}
-	if err := r.s.Accounts().Set(ctx, account.Account{Name: "ada", Password: "another long one",
+	if err := r.s.Accounts.Set(ctx, account.Account{Name: "ada", Password: "another long one",
 		Rights: account.Plan}); err != nil {
 		t.Fatal(err)
 	}
@@ -476,7 +476,7 @@ func TestTablesOfAnEntry(t *testing.T) {
 	if _, err := r.c.Import(ctx, file, api.ImportOptions{Apply: true}); err != nil || ports("SW-1") != before {
 		t.Errorf("%s, before %s: %v", ports("SW-1"), before, err)
 	}
-	token, err := r.s.Accounts().OnceToken(ctx)
+	token, err := r.s.Accounts.OnceToken(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}

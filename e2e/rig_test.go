@@ -12,7 +12,6 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
-	"redstart/internal/sim/model/v2"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -26,11 +25,14 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/match"
 	"redstart/internal/lan"
+	"redstart/internal/segments"
 	"redstart/internal/server"
 	"redstart/internal/sim/box"
+	"redstart/internal/sim/model/v2"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/site"
 	"redstart/internal/store"
+	"redstart/internal/survey"
 )
 
 // asCLI makes the test binary act as the redstart command in a process of its own.
@@ -91,7 +93,7 @@ type rig struct {
 	plugged  []skerry.Line // those at the site's consoles
 	reopen   func() (lan.Port, error)
 	wrap     func(lan.Port) lan.Port // around the port at the site; nil for none
-	more     []site.Plug             // other segments
+	more     []segments.Plug         // other segments
 	env      map[string]string       // of its commands
 	typed    string                  // for the next command
 }
@@ -174,8 +176,8 @@ func (r *rig) serve(port lan.Port) {
 	}
 	log := slog.New(slog.NewTextHandler(r.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
 	s, err := site.Open(context.Background(), site.Config{Data: r.dir,
-		Plugs: append([]site.Plug{{Name: "simulated site", Port: port, Reopen: r.reopen}}, r.more...),
-		Round: watchRound, Pace: site.MostPace, LookOnly: r.lookOnly, Lines: r.lines, Log: log})
+		Plugs: append([]segments.Plug{{Name: "simulated site", Port: port, Reopen: r.reopen}}, r.more...),
+		Round: watchRound, Pace: survey.MostPace, LookOnly: r.lookOnly, Lines: r.lines, Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -202,7 +204,7 @@ func (r *rig) serve(port lan.Port) {
 			t.Fatal(err)
 		}
 	}
-	token, err := s.Accounts().LocalToken(ctx)
+	token, err := s.Accounts.LocalToken(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -25,7 +25,7 @@ func TestSecretsOfEntriesAreSealedAndStayWhereTheyAre(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 1}, string(doc))
 	ctx := patience(t)
 	var key, id string
-	for _, p := range r.s.Profiles().Sorted() {
+	for _, p := range r.s.Plans.Profiles().Sorted() {
 		for _, s := range p.Settings {
 			if s.Type == profile.Secret && key == "" {
 				key, id = s.Key, p.ID
@@ -72,7 +72,7 @@ func TestSecretsOfEntriesAreSealedAndStayWhereTheyAre(t *testing.T) {
 	}
 	// Where the profile that comes later has no secret of that name, it has to be given anew.
 	var other string
-	for _, p := range r.s.Profiles().Sorted() {
+	for _, p := range r.s.Plans.Profiles().Sorted() {
 		if p.Setting(key) == nil {
 			other = p.ID
 		}
@@ -124,8 +124,8 @@ func TestWhatBecomesASecretIsSealed(t *testing.T) {
 	if e := r.entries()["PWR"]; e.Settings["rack"] != "hush-rack-1" {
 		t.Fatalf("%+v", e.Settings)
 	}
-	sealed, _ := r.s.Events().Subscribe("", "")
-	defer r.s.Events().Leave(sealed)
+	sealed, _ := r.s.Events.Subscribe("", "")
+	defer r.s.Events.Leave(sealed)
 	later := strings.Replace(string(doc), "    type: text\n    max: 16\n", "    type: secret\n", 1)
 	r.write(filepath.Join("profiles", "own-0.yaml"),
 		strings.Replace(later, "        setting.rack: '(?m)^Rack: *(.*)$'\n", "", 1))

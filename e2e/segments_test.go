@@ -14,8 +14,8 @@ import (
 	"redstart/internal/lan"
 	"redstart/internal/lan/segment"
 	"redstart/internal/lan/vlan"
+	"redstart/internal/segments"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/site"
 	"redstart/internal/store"
 )
 
@@ -46,7 +46,7 @@ func TestTwoSegmentsAtOnce(t *testing.T) {
 	wires := []*noted{{}, {Port: far.Attach()}}
 	r := &rig{
 		wrap: func(p lan.Port) lan.Port { wires[0].Port = p; return wires[0] },
-		more: []site.Plug{{Name: "quay", Port: wires[1]}},
+		more: []segments.Plug{{Name: "quay", Port: wires[1]}},
 	}
 	startAs(t, r, skerry.Options{Devices: 4, Only: "C20", Seed: 51})
 	ctx := patience(t)

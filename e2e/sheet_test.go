@@ -17,7 +17,7 @@ import (
 // signedIn opens the console of a rig on a page.
 func (r *rig) signedIn(t *testing.T, width int, page string, more ...chromedp.ExecAllocatorOption) *tab {
 	t.Helper()
-	token, err := r.s.Accounts().OnceToken(patience(t))
+	token, err := r.s.Accounts.OnceToken(patience(t))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -215,7 +215,7 @@ func TestTheConsoleOfSomebodyWhoMayOnlyLook(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile\nCAM-1,ovalis-c20\n")
-	if err := r.s.Accounts().Add(patience(t), account.Account{Name: "lou", Password: "a long password",
+	if err := r.s.Accounts.Add(patience(t), account.Account{Name: "lou", Password: "a long password",
 		Rights: account.Look}); err != nil {
 		t.Fatal(err)
 	}

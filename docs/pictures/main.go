@@ -29,6 +29,7 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
 	"redstart/internal/handover"
+	"redstart/internal/segments"
 	"redstart/internal/server"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/w1"
@@ -107,7 +108,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 	for _, l := range lines {
 		names = append(names, l.Name)
 	}
-	s, err := site.Open(ctx, site.Config{Data: dir, Plugs: []site.Plug{{Name: "simulated site",
+	s, err := site.Open(ctx, site.Config{Data: dir, Plugs: []segments.Plug{{Name: "simulated site",
 		Port: terminal.Attach()}}, Lines: names, Round: 300 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return err
@@ -118,7 +119,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 	}
 	at, err := s.At(ctx, "skerry-point")
 	if err == nil {
-		err = at.Watch(ctx, true)
+		err = at.Jobs.Watch(ctx, true)
 	}
 	if err != nil {
 		return err
@@ -130,7 +131,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 	serving, stop := context.WithCancel(ctx)
 	defer stop()
 	go server.New(s).Serve(serving, l)
-	token, err := s.Accounts().OnceToken(ctx)
+	token, err := s.Accounts.OnceToken(ctx)
 	if err != nil {
 		return err
 	}
@@ -198,7 +199,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		switch step.name {
 		case "home-during":
 			// The desk switches go on handing out addresses until they are set.
-			_, err = at.Commission(ctx, "ines", api.RunOptions{Chosen: api.Chosen{All: true},
+			_, err = at.Jobs.Commission(ctx, "ines", api.RunOptions{Chosen: api.Chosen{All: true},
 				Beside: []netip.Addr{netip.MustParseAddr("192.168.88.1")}})
 		case "home-after":
 			err = allHands(ctx, at, terminal)
@@ -230,7 +231,7 @@ func documents(ctx context.Context, at *site.Site, dir string) error {
 		width           int
 	}{{"report", "report.pdf", "Summary", 290}, {"report", "report.pdf", "Findings, and what was done about them", 290},
 		{"labels", "labels.pdf", "", 290}, {"package", "index.html", "", 290}, {"register", "register.xlsx", "", 600}} {
-		made, err := at.Document(ctx, api.ToMake{Document: of.name})
+		made, err := at.Handing.Document(ctx, api.ToMake{Document: of.name})
 		if err != nil {
 			return err
 		}
@@ -283,12 +284,12 @@ func tool(ctx context.Context, name string, args ...string) error {
 // somebody takes out.
 func sensors(ctx context.Context, at *site.Site, terminal *skerry.Site) error {
 	for n := 1; n <= w1.Cards; n++ {
-		if _, err := at.Scanned(ctx, api.Scan{Text: w1.Card(n), Cards: true}, "ines"); err != nil {
+		if _, err := at.Jobs.Scanned(ctx, api.Scan{Text: w1.Card(n), Cards: true}, "ines"); err != nil {
 			return err
 		}
 	}
 	chosen := api.Chosen{Tags: []string{"YARD-RAD-01"}}
-	if _, err := at.Commission(ctx, "ines", api.RunOptions{Chosen: chosen,
+	if _, err := at.Jobs.Commission(ctx, "ines", api.RunOptions{Chosen: chosen,
 		Beside: []netip.Addr{netip.MustParseAddr("192.168.88.1")}}); err != nil {
 		return err
 	}
@@ -297,9 +298,9 @@ func sensors(ctx context.Context, at *site.Site, terminal *skerry.Site) error {
 		for _, t := range tasks {
 			other(terminal, t.Tag).Hand(t.Do)
 		}
-		d, err := at.Detail(ctx, "YARD-RAD-01")
+		d, err := at.Plan.Detail(ctx, "YARD-RAD-01")
 		if err == nil && d.Entry.State == store.Configured && !verifying && len(d.Entry.Differs) == 0 {
-			_, wait := at.Verify(ctx, "ines", api.VerifyOptions{Chosen: api.Chosen{Tags: []string{"YARD-RAD-01", "YARD-SEN-01",
+			_, wait := at.Jobs.Verify(ctx, "ines", api.VerifyOptions{Chosen: api.Chosen{Tags: []string{"YARD-RAD-01", "YARD-SEN-01",
 				"YARD-SEN-02", "YARD-SEN-03", "YARD-SEN-04", "BERTH1-SEN-01", "BERTH2-SEN-01", "SHOP-SEN-01", "HALL-SEN-01"}}})
 			verifying = wait == nil // the run may not have let go of it yet
 		}
@@ -314,7 +315,7 @@ func asked(ctx context.Context, at *site.Site, done func([]api.HandTask) (bool, 
 	look := time.NewTicker(settle)
 	defer look.Stop()
 	for {
-		list, err := at.Hands(ctx)
+		list, err := at.Jobs.Hands(ctx)
 		if err != nil {
 			return err
 		}
@@ -341,7 +342,7 @@ func byHand(ctx context.Context, at *site.Site, terminal *skerry.Site) error {
 		case len(tasks) < waits:
 			return false, nil
 		case done:
-			return true, at.TakeHands(ctx, tasks[0].Run, api.TakeHands{Tags: []string{"BERTH2-ACC-01"}}, "ines")
+			return true, at.Jobs.TakeHands(ctx, tasks[0].Run, api.TakeHands{Tags: []string{"BERTH2-ACC-01"}}, "ines")
 		}
 		for _, t := range tasks {
 			if t.Tag == "HALL-ACC-01" {
@@ -361,7 +362,7 @@ func allHands(ctx context.Context, at *site.Site, terminal *skerry.Site) error {
 				done[t.Tag+t.Do] = other(terminal, t.Tag).Hand(t.Do)
 			}
 		}
-		run, err := at.LatestRun(ctx)
+		run, err := at.Jobs.LatestRun(ctx)
 		return run.State == store.Done, err
 	})
 }
@@ -398,7 +399,7 @@ func addMistakes(ctx context.Context, s *site.Service) error {
 	if err != nil {
 		return err
 	}
-	result, err := at.CheckFile(ctx, file)
+	result, err := at.Plan.CheckFile(ctx, file)
 	if err != nil {
 		return err
 	}
@@ -409,7 +410,7 @@ func addMistakes(ctx context.Context, s *site.Service) error {
 	if file, err = json.Marshal(doc.Entries); err != nil {
 		return err
 	}
-	_, err = at.Import(ctx, file, api.ImportOptions{}, "demo")
+	_, err = at.Plan.Import(ctx, file, api.ImportOptions{}, "demo")
 	return err
 }
 
@@ -445,7 +446,7 @@ pre{font:11.2px/1.32 "DejaVu Sans Mono",monospace;margin:0}</style><pre>` + html
 
 // planning shows commands on the running service.
 func planning(ctx context.Context, b context.Context, dir string, s *site.Service, url string) error {
-	token, err := s.Accounts().LocalToken(ctx)
+	token, err := s.Accounts.LocalToken(ctx)
 	if err != nil {
 		return err
 	}

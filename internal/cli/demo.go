@@ -12,6 +12,7 @@ import (
 
 	"redstart/internal/client"
 	"redstart/internal/core/problem"
+	"redstart/internal/segments"
 	"redstart/internal/sim/hands"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/site"
@@ -110,7 +111,7 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 	for _, l := range lines {
 		names = append(names, l.Name)
 	}
-	s, err := site.Open(ctx, site.Config{Data: a.data, Plugs: []site.Plug{{Name: "simulated site",
+	s, err := site.Open(ctx, site.Config{Data: a.data, Plugs: []segments.Plug{{Name: "simulated site",
 		Port: terminal.Attach()}}, Lines: names, Log: a.log(true)})
 	if err != nil {
 		return err
@@ -121,7 +122,7 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 	}
 	records, err := s.At(ctx, skerry.Data().Key)
 	if err == nil {
-		err = records.Watch(ctx, true) // one box talks at power-up only
+		err = records.Jobs.Watch(ctx, true) // one box talks at power-up only
 	}
 	if err != nil {
 		return err
@@ -160,7 +161,7 @@ func (a *app) demonstrate(ctx context.Context, o skerry.Options, listen string, 
 				a.say("\n%v", walked)
 			}
 		}
-		token, err := s.Accounts().OnceToken(ctx)
+		token, err := s.Accounts.OnceToken(ctx)
 		if err != nil {
 			return err
 		}

@@ -15,7 +15,7 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/value"
-	"redstart/internal/site"
+	"redstart/internal/handing"
 	"redstart/internal/store"
 )
 
@@ -190,7 +190,7 @@ or not be there. It is whole, or not there at all. No service may be running on 
 			if err := os.MkdirAll(filepath.Dir(whole), 0o700); err != nil {
 				return problem.Disk(err, "the folder cannot be made", whole)
 			}
-			if err := archive.Unpack(open, site.BackupForm, whole); err != nil {
+			if err := archive.Unpack(open, handing.BackupForm, whole); err != nil {
 				return err
 			}
 			err = store.Sound(cmd.Context(), filepath.Join(whole, "redstart.db"))

@@ -18,6 +18,7 @@ import (
 	"redstart/internal/lan"
 	"redstart/internal/lan/adapter"
 	"redstart/internal/lan/vxlan"
+	"redstart/internal/segments"
 	"redstart/internal/server"
 	"redstart/internal/site"
 	"redstart/internal/survey"
@@ -40,8 +41,8 @@ where the computer itself has no interface for it. The service needs the right t
 send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 		Example: "  redstart serve --interface eth1\n  redstart serve --interface eth1.108 --interface eth1.109",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if pace < 0 || pace > site.MostPace {
-				return &usageError{site.ErrPace}
+			if pace < 0 || pace > survey.MostPace {
+				return &usageError{survey.ErrPace}
 			}
 			plugs, err := openPlugs(ifaces, tunnels)
 			if err != nil {
@@ -64,7 +65,7 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 			}
 			defer s.Close()
 			return a.run(cmd.Context(), s, l, pin, func(url string) error {
-				password, err := s.Accounts().FirstStart(cmd.Context())
+				password, err := s.Accounts.FirstStart(cmd.Context())
 				if err != nil {
 					return err
 				}
@@ -114,7 +115,7 @@ send raw frames (CAP_NET_RAW) and never changes the computer's own addresses.`,
 func (a *app) run(ctx context.Context, s *site.Service, l net.Listener, pin string,
 	ready func(url string) error) error {
 	site.GiveRoom(ctx)
-	token, err := s.Accounts().LocalToken(ctx)
+	token, err := s.Accounts.LocalToken(ctx)
 	if err != nil {
 		return err
 	}
@@ -139,15 +140,15 @@ func (a *app) run(ctx context.Context, s *site.Service, l net.Listener, pin stri
 var ourMAC = address.MAC{0x02, 0x52, 0x53, 0, 0, 1}
 
 // openPlugs opens the segments that a service begins with.
-func openPlugs(ifaces, tunnels []string) ([]site.Plug, error) {
-	var plugs []site.Plug
+func openPlugs(ifaces, tunnels []string) ([]segments.Plug, error) {
+	var plugs []segments.Plug
 	add := func(name string, open func() (lan.Port, error)) error {
-		if slices.ContainsFunc(plugs, func(p site.Plug) bool { return p.Name == name }) {
+		if slices.ContainsFunc(plugs, func(p segments.Plug) bool { return p.Name == name }) {
 			return &usageError{fmt.Errorf("%s is named twice", name)}
 		}
 		p, err := open()
 		if err == nil {
-			plugs = append(plugs, site.Plug{Name: name, Port: p, Reopen: open})
+			plugs = append(plugs, segments.Plug{Name: name, Port: p, Reopen: open})
 		}
 		return err
 	}
@@ -168,7 +169,7 @@ func openPlugs(ifaces, tunnels []string) ([]site.Plug, error) {
 	return plugs, nil
 }
 
-func closePlugs(plugs []site.Plug) (err error) {
+func closePlugs(plugs []segments.Plug) (err error) {
 	for _, p := range plugs {
 		err = errors.Join(err, p.Port.Close())
 	}

@@ -31,6 +31,7 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
+	"redstart/internal/planning"
 	"redstart/internal/server/console"
 	"redstart/internal/site"
 )
@@ -45,7 +46,7 @@ type Server struct {
 
 // New makes a server of a service.
 func New(s *site.Service) *Server {
-	server := &Server{Service: s, log: s.Log()}
+	server := &Server{Service: s, log: s.Log}
 	server.document = sync.OnceValues(server.openAPI)
 	return server
 }
@@ -331,7 +332,7 @@ func call[In, Out any](s *Server, method, path, summary string, need account.Rig
 	r.handler = func(c *echo.Context) error {
 		q := &request{Context: c.Request().Context(), echo: c, who: person(c)}
 		if ofSite {
-			records, err := s.Records().At(q, c.Param("site"))
+			records, err := s.Records.At(q, c.Param("site"))
 			if err != nil {
 				return err
 			}
@@ -353,7 +354,7 @@ func call[In, Out any](s *Server, method, path, summary string, need account.Rig
 // isJSON reports whether a body is JSON, and not a file as it is or a stream.
 func isJSON(t reflect.Type) bool {
 	switch t {
-	case nil, reflect.TypeFor[file](), reflect.TypeFor[site.Download](), reflect.TypeFor[site.Stored](), reflect.TypeFor[eventStream]():
+	case nil, reflect.TypeFor[file](), reflect.TypeFor[planning.Download](), reflect.TypeFor[planning.Stored](), reflect.TypeFor[eventStream]():
 		return false
 	}
 	return true
@@ -440,10 +441,10 @@ func reply(c *echo.Context, out any) error {
 	switch out := out.(type) {
 	case none:
 		return c.NoContent(http.StatusNoContent)
-	case site.Download:
+	case planning.Download:
 		c.Response().Header().Set("Content-Disposition", `attachment; filename="`+out.Name+`"`)
 		return c.Blob(http.StatusOK, out.Kind, out.Content)
-	case site.Stored:
+	case planning.Stored:
 		defer out.Content.Close()
 		c.Response().Header().Set("Content-Disposition", `attachment; filename="`+out.Name+`"`)
 		return c.Stream(http.StatusOK, "application/octet-stream", out.Content)

@@ -16,7 +16,7 @@ import (
 
 	"redstart/internal/account"
 	"redstart/internal/api"
-	"redstart/internal/site"
+	"redstart/internal/planning"
 	"redstart/internal/store"
 )
 
@@ -128,8 +128,8 @@ func (r route) responses(schemas *schemas) map[string]any {
 // content describes a body: JSON, or bytes as they are.
 func (s *schemas) content(t reflect.Type) map[string]any {
 	switch t {
-	case reflect.TypeFor[file](), reflect.TypeFor[upload](), reflect.TypeFor[site.Download](),
-		reflect.TypeFor[site.Stored]():
+	case reflect.TypeFor[file](), reflect.TypeFor[upload](), reflect.TypeFor[planning.Download](),
+		reflect.TypeFor[planning.Stored]():
 		return map[string]any{"application/octet-stream": map[string]any{}}
 	case reflect.TypeFor[eventStream]():
 		return map[string]any{"text/event-stream": map[string]any{}}

@@ -66,14 +66,14 @@ func (s *Server) whose(c *echo.Context) (account.Person, error) {
 	token, bearer := tokenOf(c)
 	if doubled := c.Request().CookiesNamed(cookieName(c)); !bearer && len(doubled) > 1 {
 		for _, cookie := range doubled {
-			if err := s.Accounts().SignOut(c.Request().Context(), cookie.Value); err != nil {
+			if err := s.Accounts.SignOut(c.Request().Context(), cookie.Value); err != nil {
 				return account.Person{}, err
 			}
 		}
 		return account.Person{}, problem.New(problem.SignIn, "the session's cookie came twice: something else on this "+
 			"host set one too, and the session was ended", "remove the cookies of this address, then sign in")
 	}
-	return s.Accounts().Whose(c.Request().Context(), token, bearer)
+	return s.Accounts.Whose(c.Request().Context(), token, bearer)
 }
 
 // guest is whoever makes a request, for what stays open after it: as long as the session or
@@ -84,10 +84,10 @@ func (s *Server) guest(c *echo.Context) pages.Guest {
 	return pages.Guest{
 		Until: was.Until,
 		May: func(ctx context.Context) bool {
-			now, err := s.Accounts().Whose(ctx, token, bearer)
+			now, err := s.Accounts.Whose(ctx, token, bearer)
 			return err == nil && now == was
 		},
-		Changed: s.Accounts().Changed,
+		Changed: s.Accounts.Changed,
 	}
 }
 
@@ -122,7 +122,7 @@ func (s *Server) signIn(c *echo.Context) error {
 	if err := c.Bind(&in); err != nil {
 		return err
 	}
-	token, who, err := s.Accounts().SignIn(c.Request().Context(), from(c), in)
+	token, who, err := s.Accounts.SignIn(c.Request().Context(), from(c), in)
 	if err != nil {
 		return err
 	}
@@ -133,7 +133,7 @@ func (s *Server) signIn(c *echo.Context) error {
 
 func (s *Server) signOut(c *echo.Context) error {
 	if cookie, err := c.Cookie(cookieName(c)); err == nil {
-		if err := s.Accounts().SignOut(c.Request().Context(), cookie.Value); err != nil {
+		if err := s.Accounts.SignOut(c.Request().Context(), cookie.Value); err != nil {
 			return err
 		}
 	}

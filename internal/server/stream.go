@@ -41,9 +41,9 @@ func (s *Server) streamEvents(c *echo.Context) error {
 	if last == "" {
 		last = c.QueryParam("after")
 	}
-	began := s.Events().Now()
-	r, resumed := s.Events().Subscribe(site, last)
-	defer s.Events().Leave(r)
+	began := s.Events.Now()
+	r, resumed := s.Events.Subscribe(site, last)
+	defer s.Events.Leave(r)
 	if resumed {
 		began = last // what was missed comes yet
 	}
@@ -52,7 +52,7 @@ func (s *Server) streamEvents(c *echo.Context) error {
 		return err
 	}
 	who := person(c)
-	changed := s.Accounts().Changed()
+	changed := s.Accounts.Changed()
 	if !s.holds(c, who) { // it may have changed before we listened
 		return nil
 	}
@@ -77,7 +77,7 @@ func (s *Server) streamEvents(c *echo.Context) error {
 				continue // send what has gathered in one go
 			}
 		case <-changed:
-			changed = s.Accounts().Changed()
+			changed = s.Accounts.Changed()
 			if !s.holds(c, who) {
 				return nil
 			}

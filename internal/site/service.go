@@ -1,5 +1,5 @@
-// Package site is the work on sites, by its stages: planning, finding, matching,
-// commissioning, verifying; over the records and the segments that the service is on.
+// Package site ties the work on sites together: the records, the segments, planning, the jobs and
+// handing over; and tells what changes.
 package site
 
 import (
@@ -8,14 +8,15 @@ import (
 	"errors"
 	"log/slog"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"redstart/internal/account"
 	"redstart/internal/api"
-	"redstart/internal/commission"
 	"redstart/internal/events"
-	"redstart/internal/pages"
+	"redstart/internal/handing"
+	"redstart/internal/jobs"
+	"redstart/internal/planning"
+	"redstart/internal/segments"
 	"redstart/internal/store"
 	"redstart/internal/vault"
 	"redstart/internal/works"
@@ -23,8 +24,8 @@ import (
 
 // Config says what a service works on.
 type Config struct {
-	Data  string // the data folder
-	Plugs []Plug // the segments; none: plan only
+	Data  string          // the data folder
+	Plugs []segments.Plug // the segments; none: plan only
 	// Lines are the serial lines that may be used, by the names of their device files.
 	Lines []string
 	// LookOnly lets nothing out but questions, whatever anybody asks for.
@@ -42,46 +43,26 @@ type Config struct {
 
 // Service is one running service.
 type Service struct {
-	config   Config
-	store    *store.Store
-	vault    *vault.Vault
-	models   atomic.Pointer[known] // the device profiles
-	log      *slog.Logger
-	hub      *events.Hub
-	accounts *account.Accounts
+	Records  *store.Store
+	Accounts *account.Accounts // all who may use the service
+	Events   *events.Hub       // of everything that changes
+	Works    *works.Works
+	Segments *segments.Segments
+	Plans    *planning.Planning
+	Jobs     *jobs.Jobs
+	Handing  *handing.Handing
+	Log      *slog.Logger
+
+	vault   *vault.Vault
+	telling *telling
 
 	// life ends when the service does; work under way is bound to it.
 	life context.Context
 	end  context.CancelFunc
 	work sync.WaitGroup
-
-	nudged       chan struct{}            // holds one token when it is to be worked out anew when to look
-	looking      sync.Mutex               // held by what looks by itself
-	looksAt      int64                    // the site at which it looks; under mu
-	lookNow      map[int64]bool           // sites at which somebody asked it to look; under mu
-	makings      chan struct{}            // holds a place for each document that is being made
-	took         map[string]time.Duration // how long each took the last time, by site and document; under mu
-	lookoutWrong map[int64]string         // why that did not go lately, by site; under mu
-
-	// planning is held by whoever changes a plan: from reading it to writing it.
-	planning sync.Mutex
-
-	works     *works.Works
-	telling   *telling
-	snapshots snapshots
-	presence  atomic.Uint64 // numbers who came and went in watches
-
-	mu       sync.Mutex
-	resolved map[int64]resolved           // what plans come to, by site
-	segments []*segment                   // in the order in which they were plugged in
-	uses     map[int64]string             // the segment that each site names
-	runners  map[int64]*commission.Runner // of runs under way, by number
-	plugs    chan struct{}                // closes when the segment changes, and is made anew
-	watches  map[string]*watching
-	pages    *pages.Pages
 }
 
-// Open opens the data folder and joins the segment. The port belongs to the
+// Open opens the data folder and joins the segments. Their ports belong to the
 // service from then on, even when Open fails.
 func Open(ctx context.Context, c Config) (*Service, error) {
 	s, err := open(ctx, c)
@@ -92,24 +73,26 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		return nil, err
 	}
 	for _, p := range c.Plugs {
-		s.join(p)
+		s.Segments.Join(p)
 	}
-	if err := s.resumeWatches(ctx); err != nil {
+	if err := errors.Join(s.Jobs.ResumeWatches(ctx), s.Jobs.WaitWithRuns(ctx)); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
-	if err := s.waitWithRuns(ctx); err != nil {
-		return nil, errors.Join(err, s.Close())
-	}
-	s.work.Go(s.keepLooking)
+	s.work.Go(s.Handing.KeepLooking)
 	s.work.Go(s.keepTelling)
 	return s, nil
 }
 
-func open(ctx context.Context, c Config) (*Service, error) {
+func open(ctx context.Context, c Config) (s *Service, err error) {
 	records, err := store.Open(ctx, c.Data)
 	if err != nil {
 		return nil, err
 	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, records.Close())
+		}
+	}()
 	v, err := vault.Open(ctx, c.Data, records)
 	if err == nil {
 		err = records.InterruptRuns(ctx)
@@ -119,46 +102,35 @@ func open(ctx context.Context, c Config) (*Service, error) {
 		err = records.EndSessionsOf(ctx, account.LocalUser)
 	}
 	if err != nil {
-		return nil, errors.Join(err, records.Close())
+		return nil, err
 	}
-	s := &Service{config: c, store: records, vault: v, log: c.Log, hub: events.New(),
-		accounts: account.In(records, c.Log), resolved: map[int64]resolved{}, plugs: make(chan struct{}),
-		watches: map[string]*watching{}, runners: map[int64]*commission.Runner{}, nudged: make(chan struct{}, 1), makings: make(chan struct{}, makingsOnce),
-		took: map[string]time.Duration{}, lookoutWrong: map[int64]string{}, lookNow: map[int64]bool{}, pages: pages.New(c.Log, c.PagesBelow, c.Secured)}
+	s = &Service{Records: records, Accounts: account.In(records, c.Log), Events: events.New(), Log: c.Log, vault: v, telling: newTelling()}
 	s.life, s.end = context.WithCancel(context.Background())
-	s.telling = newTelling()
-	s.works = works.Under(s.life)
-	s.works.Log, s.works.CutOffBy = c.Log, cutOffBy
-	s.works.Tell = func(a api.Work) { s.hub.Publish("", "work", a) }
-	if err = s.clearAside(); err != nil {
-		return nil, errors.Join(err, records.Close())
+	s.Works = works.Under(s.life)
+	s.Works.Log, s.Works.CutOffBy = c.Log, jobs.CutOffBy
+	s.Works.Tell = func(a api.Work) { s.Events.Publish("", "work", a) }
+	s.Segments, err = segments.New(ctx, s.life, segments.Config{LookOnly: c.LookOnly, Records: records, Works: s.Works, Hub: s.Events, Log: c.Log,
+		Ends:    func(at *segments.Segment, site string) { s.Jobs.Leave(at, site) },
+		Resumes: func(ctx context.Context) error { return s.Jobs.ResumeWatches(ctx) }})
+	if err != nil {
+		return nil, err
 	}
-	if s.uses, err = records.Segments(ctx); err != nil {
-		return nil, errors.Join(err, records.Close())
+	s.Plans, err = planning.New(s.life, planning.Config{Data: c.Data, Store: records, Vault: v, Hub: s.Events, Log: c.Log, Changed: s.telling.changed})
+	if err != nil {
+		return nil, err
 	}
-	if err := s.readProfiles(); err != nil {
-		return nil, errors.Join(err, records.Close())
+	s.Jobs = jobs.New(s.life, jobs.Config{Data: c.Data, Lines: c.Lines, LookOnly: c.LookOnly, Pace: c.Pace, Round: c.Round, PagesBelow: c.PagesBelow,
+		Secured: c.Secured, Store: records, Vault: v, Hub: s.Events, Log: c.Log, Works: s.Works, Segments: s.Segments, Plans: s.Plans})
+	s.Handing, err = handing.New(s.life, handing.Config{Data: c.Data, LookOnly: c.LookOnly, Pace: c.Pace, Store: records, Vault: v, Hub: s.Events,
+		Log: c.Log, Works: s.Works, Plans: s.Plans, Jobs: s.Jobs})
+	if err != nil {
+		return nil, err
 	}
 	if err := v.Lost(); err != nil {
-		s.log.Error("the vault starts locked", "cause", err)
+		s.Log.Error("the vault starts locked", "cause", err)
 	}
 	return s, nil
 }
-
-// With gives the service at work on the site of some records.
-func (s *Service) With(records *store.Site) *Site { return &Site{s, records} }
-
-// Records are the records.
-func (s *Service) Records() *store.Store { return s.store }
-
-// Records are the records of the site.
-func (s *Site) Records() *store.Site { return s.store }
-
-// Log is where the service notes what happens.
-func (s *Service) Log() *slog.Logger { return s.log }
-
-// Events tells of everything that changes.
-func (s *Service) Events() *events.Hub { return s.hub }
 
 // Ended closes when the service ends.
 func (s *Service) Ended() <-chan struct{} { return s.life.Done() }
@@ -166,29 +138,15 @@ func (s *Service) Ended() <-chan struct{} { return s.life.Done() }
 // End ends work under way where it is; Close waits for it.
 func (s *Service) End() { s.end() }
 
-// LockVault locks the vault.
-func (s *Service) LockVault() {
-	s.vault.Lock()
-	s.vaultChanged()
-}
-
-// Accounts are all who may use the service.
-func (s *Service) Accounts() *account.Accounts { return s.accounts }
-
 // Close ends work under way where it is and closes everything. A run that was
 // cut off goes on when it is asked to, with the next service.
 func (s *Service) Close() error {
 	s.end()
-	s.pages.CloseAll()
-	s.works.Wait()
+	s.Works.Wait()
+	s.Jobs.Close()
 	s.work.Wait()
-	s.hub.Close()
-	s.works.Forget(func(api.Work) bool { return true })
-	var err error
-	for _, at := range s.segments {
-		if now := at.live.Load(); now != nil {
-			err = errors.Join(err, now.bench.Close())
-		}
-	}
-	return errors.Join(err, s.store.Close())
+	s.Plans.Wait()
+	s.Events.Close()
+	s.Works.Forget(func(api.Work) bool { return true })
+	return errors.Join(s.Segments.Close(), s.Records.Close())
 }

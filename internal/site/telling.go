@@ -12,6 +12,7 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/notice"
 	"redstart/internal/core/plan"
+	"redstart/internal/planning"
 )
 
 // gathered is how long changes are gathered before they are told: many in a row are told at once.
@@ -35,20 +36,20 @@ type toldNow struct {
 	devices  map[address.MAC]api.DeviceView
 	findings map[string][]plan.Finding
 	segment  []notice.Notice
-	moment   moment
+	moment   planning.Moment
 }
 
 func newTelling() *telling {
 	return &telling{wake: make(chan struct{}, 1), due: map[int64]string{}, told: map[int64]*toldNow{}}
 }
 
-// publishEntries tells everyone, soon, what changed at the site.
-func (s *Site) publishEntries() {
-	s.telling.mu.Lock()
-	s.telling.due[s.store.ID] = s.store.Key
-	s.telling.mu.Unlock()
+// changed has everyone told, soon, what changed at a site.
+func (t *telling) changed(site int64, key string) {
+	t.mu.Lock()
+	t.due[site] = key
+	t.mu.Unlock()
 	select {
-	case s.telling.wake <- struct{}{}:
+	case t.wake <- struct{}{}:
 	default:
 	}
 }
@@ -76,7 +77,7 @@ func (s *Service) keepTelling() {
 				err = at.tellChanged(s.life)
 			}
 			if err != nil && s.life.Err() == nil {
-				s.log.Warn("what changed could not be told", "site", key, "error", err)
+				s.Log.Warn("what changed could not be told", "site", key, "error", err)
 			}
 		}
 	}
@@ -95,29 +96,29 @@ func (t *telling) of(id int64) *toldNow {
 // Attend is called before somebody begins to listen to the site: what they load after that and
 // what they are told then fit together.
 func (s *Site) Attend(ctx context.Context) error {
-	t := s.telling.of(s.store.ID)
+	t := s.all.telling.of(s.Records.ID)
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if s.hub.Listened(s.store.Key) && t.entries != nil {
+	if s.all.Events.Listened(s.Records.Key) && t.entries != nil {
 		return nil
 	}
 	known := t.entries != nil
 	changed, err := s.changes(ctx, t)
 	if err == nil && known { // who comes back was not told yet
-		s.hub.Publish(s.store.Key, "changes", changed)
+		s.all.Events.Publish(s.Records.Key, "changes", changed)
 	}
 	return err
 }
 
 // tellChanged tells what changed since it was told last.
 func (s *Site) tellChanged(ctx context.Context) error {
-	t := s.telling.of(s.store.ID)
+	t := s.all.telling.of(s.Records.ID)
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if !s.hub.Listened(s.store.Key) {
+	if !s.all.Events.Listened(s.Records.Key) {
 		// Nobody knows anything, so nothing is kept; whoever comes begins anew.
 		t.entries, t.order, t.devices, t.findings, t.segment = nil, nil, nil, nil, nil
-		s.hub.Publish(s.store.Key, "plan", struct{}{})
+		s.all.Events.Publish(s.Records.Key, "plan", struct{}{})
 		return nil
 	}
 	known := t.entries != nil
@@ -126,25 +127,25 @@ func (s *Site) tellChanged(ctx context.Context) error {
 		return err
 	}
 	if !known { // somebody came in this moment: they read it whole, and from now on are told what changes
-		s.hub.Publish(s.store.Key, "plan", struct{}{})
+		s.all.Events.Publish(s.Records.Key, "plan", struct{}{})
 		return nil
 	}
 	// Also where nothing of it changed: a file or a licence may have.
-	s.hub.Publish(s.store.Key, "changes", changed)
+	s.all.Events.Publish(s.Records.Key, "changes", changed)
 	return nil
 }
 
 // changes works out what is not as it was told last, and takes it for told.
 func (s *Site) changes(ctx context.Context, t *toldNow) (out api.Changes, err error) {
-	now, err := s.checked(ctx)
+	now, err := s.Plan.Checked(ctx)
 	if err != nil {
 		return out, err
 	}
-	list, err := s.Entries(ctx)
+	list, err := s.Plan.Entries(ctx)
 	if err != nil {
 		return out, err
 	}
-	segment, err := s.Devices(ctx)
+	segment, err := s.Jobs.Devices(ctx)
 	if err != nil {
 		return out, err
 	}
@@ -171,7 +172,7 @@ func (s *Site) changes(ctx context.Context, t *toldNow) (out api.Changes, err er
 		}
 	}
 	findings := map[string][]plan.Finding{}
-	for _, f := range now.findings {
+	for _, f := range now.Findings {
 		findings[f.Tag] = append(findings[f.Tag], f)
 	}
 	for tag := range both(findings, t.findings) {
@@ -185,8 +186,8 @@ func (s *Site) changes(ctx context.Context, t *toldNow) (out api.Changes, err er
 	if !reflect.DeepEqual(segment.Findings, t.segment) {
 		out.Segment = &segment.Findings
 	}
-	out.Matches = now.at.Entries != t.moment.Entries || now.at.Devices != t.moment.Devices
-	t.entries, t.order, t.devices, t.findings, t.segment, t.moment = entries, order, devices, findings, segment.Findings, now.at
+	out.Matches = now.At.Entries != t.moment.Entries || now.At.Devices != t.moment.Devices
+	t.entries, t.order, t.devices, t.findings, t.segment, t.moment = entries, order, devices, findings, segment.Findings, now.At
 	return out, nil
 }
 

@@ -56,25 +56,22 @@ func (s *Site) SetWatched(ctx context.Context, on bool) error {
 	return s.exec(ctx, `UPDATE sites SET watched = :on WHERE id = :site`, map[string]any{"site": s.ID, "on": on})
 }
 
-// Segments gives the segment that each site names, by the site's number.
-func (s *Store) Segments(ctx context.Context) (map[int64]string, error) {
-	var rows []struct {
-		ID      int64
-		Segment string
-	}
-	if err := s.all(ctx, &rows, `SELECT id, segment FROM sites`); err != nil {
-		return nil, err
-	}
-	names := map[int64]string{}
-	for _, r := range rows {
-		names[r.ID] = r.Segment
-	}
-	return names, nil
+// Use is which segment a site names; "" for none.
+type Use struct {
+	Site    int64 `db:"id"`
+	Key     string
+	Segment string
 }
 
-// SetSegment keeps which segment the site uses.
-func (s *Site) SetSegment(ctx context.Context, name string) error {
-	return s.exec(ctx, `UPDATE sites SET segment = :name WHERE id = :site`, map[string]any{"site": s.ID, "name": name})
+// Uses gives the segment that each site names.
+func (s *Store) Uses(ctx context.Context) (list []Use, err error) {
+	err = s.all(ctx, &list, `SELECT id, key, segment FROM sites ORDER BY id`)
+	return list, err
+}
+
+// SetUse has a site use a segment.
+func (s *Store) SetUse(ctx context.Context, site int64, segment string) error {
+	return s.exec(ctx, `UPDATE sites SET segment = :name WHERE id = :site`, map[string]any{"site": site, "name": segment})
 }
 
 // Of opens the records of the site that a run belongs to.

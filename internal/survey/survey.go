@@ -15,6 +15,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
 	"redstart/internal/lan/bench"
 )
@@ -24,6 +25,12 @@ const (
 	Normal = 1000
 	Gentle = 50
 )
+
+// MostPace is how many frames per second may ask who is there.
+const MostPace = 10_000
+
+// ErrPace refuses a pace out of range.
+var ErrPace = problem.New(problem.Usage, "the pace must be 1 to 10,000 frames per second", "")
 
 const (
 	leastPasses = 2
