@@ -98,8 +98,8 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 	}
 	avoid := planned.Needs()
 	runner := func(notify func(store.RunDevice)) *commission.Runner {
-		return &commission.Runner{Bench: b, Store: records, Vault: v, Plan: planned, Log: slog.New(slog.DiscardHandler),
-			Notify: notify}
+		return &commission.Runner{Bench: b, Records: records, Journal: all, Boxes: all, Secrets: v.At(records), Logins: v, Plan: planned,
+			Log: slog.New(slog.DiscardHandler), Notify: notify}
 	}
 	rehearsal := commission.Rehearse(planned, matched, commission.Known{})
 	if len(rehearsal.Devices) != 10 {
@@ -114,10 +114,10 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 		if done := carryUntilCut(ctx, t, runner, run, avoid, 1+random.IntN(20+8*cuts)); done {
 			break
 		}
-		if err := records.InterruptRuns(ctx); err != nil {
+		if err := all.InterruptRuns(ctx); err != nil {
 			t.Fatal(err)
 		}
-		if run, err = records.Run(ctx, run.ID); err != nil {
+		if run, err = all.Run(ctx, run.ID); err != nil {
 			t.Fatal(err)
 		}
 		for _, box := range site.Boxes {

@@ -2,12 +2,15 @@ package check
 
 import (
 	"context"
+	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
 	"redstart/internal/core/address"
+	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
 	"redstart/internal/core/result"
@@ -220,5 +223,44 @@ func TestWhatIsAwayWasNotLookedAt(t *testing.T) {
 	}
 	if got := result.NotLooked(list); len(got) != len(list)-2 { // all but the address and the MAC
 		t.Errorf("not looked at: %v", got)
+	}
+}
+
+// What is wrong is told in its size and in words that a technician needs.
+func TestWords(t *testing.T) {
+	for d, want := range map[time.Duration]string{3 * time.Second: "3s", 90 * time.Minute: "h", 50 * time.Hour: "day", 5 * 365 * 24 * time.Hour: "year"} {
+		if got := roughly(d); !strings.Contains(got, want) {
+			t.Errorf("%s is said as %q", d, got)
+		}
+	}
+	for _, c := range []struct {
+		told time.Time
+		good bool
+		says string
+	}{{noon, true, ""}, {noon.Add(-time.Hour), false, "behind"}, {noon.Add(time.Hour), false, "ahead"}} {
+		if l := clockLook(c.told, noon, noon.Add(time.Second)); l.Good != c.good || !strings.Contains(l.Said, c.says) {
+			t.Errorf("%s: %+v", c.told, l)
+		}
+	}
+	if plain(nil) != nil || plain(fmt.Errorf("it: %w", context.DeadlineExceeded)).Error() != "no answer" ||
+		plain(problem.New(problem.Device, "it refused", "reset it")).Error() != "it refused" {
+		t.Error("errors are not plain")
+	}
+}
+
+// A box that tells of what hangs behind it is believed in what it tells, and in nothing else.
+func TestWhatABoxTellsOfItsParts(t *testing.T) {
+	v := good(t)
+	v.Profile.Parts = &profile.Parts{}
+	r := v.reading
+	for says, set := range map[string]func(){
+		"not signed in":    func() { r.read = result.Unseen("not signed in") },
+		"no answer":        func() { r.read = result.Saw("no answer", false) },
+		"it does not tell": func() { r.read = result.Saw("read", true) },
+	} {
+		set()
+		if _, l := v.partTold(r, "5"); !strings.Contains(l.Said, says) || l.Good {
+			t.Errorf("%+v, want %q", l, says)
+		}
 	}
 }

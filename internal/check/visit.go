@@ -37,12 +37,17 @@ type Subject struct {
 	Parts  []Part // that hang behind it by the plan, and are there by now
 }
 
+// Boxes keep what was seen of a box.
+type Boxes interface {
+	SetDeviceState(context.Context, store.DeviceState) error
+}
+
 // Visit is one fresh look at one device: each question is asked once, when the first
 // check needs its answer.
 type Visit struct {
 	Subject
 	bench *bench.Bench
-	store *store.Site
+	boxes Boxes
 	tries *vault.Tries
 	avoid func(netip.Addr) bool
 
@@ -73,9 +78,9 @@ type reading struct {
 }
 
 // With begins a visit; nothing is sent before the first look.
-func With(s Subject, b *bench.Bench, records *store.Site, tries *vault.Tries, avoid func(netip.Addr) bool) *Visit {
+func With(s Subject, b *bench.Bench, boxes Boxes, tries *vault.Tries, avoid func(netip.Addr) bool) *Visit {
 	return &Visit{
-		Subject: s, bench: b, store: records, tries: tries, avoid: avoid, looks: map[string]result.Look{},
+		Subject: s, bench: b, boxes: boxes, tries: tries, avoid: avoid, looks: map[string]result.Look{},
 		stations:  map[uint16]map[string]bool{},
 		changedAt: s.State.ChangedAt.Time, restartedAt: s.State.RestartedAt.Time, evidence: s.State.Evidence,
 	}
@@ -281,6 +286,6 @@ func (v *Visit) named() string {
 }
 
 func (v *Visit) noteRestart(ctx context.Context) error {
-	return v.store.SetDeviceState(ctx, store.DeviceState{MAC: v.MAC, RestartedAt: store.Stamp{Time: v.restartedAt},
+	return v.boxes.SetDeviceState(ctx, store.DeviceState{MAC: v.MAC, RestartedAt: store.Stamp{Time: v.restartedAt},
 		Evidence: v.evidence})
 }

@@ -25,7 +25,6 @@ import (
 	"redstart/internal/lan/line"
 	"redstart/internal/store"
 	"redstart/internal/task"
-	"redstart/internal/vault"
 )
 
 // SideBySide is how many devices are talked to at the same time. Those that restart, or wait for
@@ -37,13 +36,32 @@ const SideBySide = 160
 // activeSeconds is about how long one device is talked to.
 const activeSeconds = 1
 
+// Records are what runs keep of a site.
+type Records interface {
+	task.Records
+	AddRun(ctx context.Context, who string, devices []store.RunDevice) (store.Run, error)
+	SetState(ctx context.Context, tag string, mac address.MAC, state, reason, who string) error
+	SetConfigured(ctx context.Context, tag string, mac address.MAC, given procedure.Values, who string) error
+}
+
+// Journal is how far runs are: it is written before each act.
+type Journal interface {
+	SetRunState(ctx context.Context, run int64, state string) error
+	SaveRunDevice(context.Context, store.RunDevice) error
+	AddLine(context.Context, store.Line) error
+	Journal(ctx context.Context, run int64, tag string) (map[string]store.Line, error)
+}
+
 // Runner carries out runs.
 type Runner struct {
-	Bench *bench.Bench
-	Store *store.Site
-	Vault *vault.Vault
-	Plan  plan.Plan // when the run began or goes on; each device's values are frozen in the run
-	Log   *slog.Logger
+	Bench   *bench.Bench
+	Records Records
+	Journal Journal
+	Boxes   task.Boxes
+	Secrets task.Secrets
+	Logins  task.Logins
+	Plan    plan.Plan // when the run began or goes on; each device's values are frozen in the run
+	Log     *slog.Logger
 	// Line opens a serial line by its name.
 	Line func(name string, m line.Mode) (io.ReadWriteCloser, error)
 	// Free is told of each box with which the run is done, while it goes on with others.
@@ -226,7 +244,7 @@ func (r *Runner) Prepare(ctx context.Context, who string, rehearsal Rehearsal, e
 	if len(devices) == 0 {
 		return store.Run{}, nothingToDo(rehearsal.Left)
 	}
-	return r.Store.AddRun(ctx, who, devices)
+	return r.Records.AddRun(ctx, who, devices)
 }
 
 // nothingToDo says why a run would have no device, for each kind of reason.
@@ -265,7 +283,7 @@ func (r *Runner) Carry(ctx context.Context, run store.Run, avoid func(netip.Addr
 	ctx, cut := context.WithCancelCause(ctx)
 	defer cut(nil)
 	r.avoid = avoid
-	if err := r.Store.SetRunState(ctx, run.ID, store.Running); err != nil {
+	if err := r.Journal.SetRunState(ctx, run.ID, store.Running); err != nil {
 		return err
 	}
 	in, ends := map[string]bool{}, outcomes{}
@@ -306,7 +324,7 @@ func (r *Runner) Carry(ctx context.Context, run store.Run, avoid func(netip.Addr
 		state = store.Stopped
 	default:
 	}
-	return r.Store.SetRunState(ctx, run.ID, state)
+	return r.Journal.SetRunState(ctx, run.ID, state)
 }
 
 // inTurn does the work on one device once those that come before it are set and there is
@@ -315,7 +333,7 @@ func (r *Runner) Carry(ctx context.Context, run store.Run, avoid func(netip.Addr
 func (w *work) inTurn(ctx context.Context, before []string, ends outcomes) (good bool, err error) {
 	if len(before) > 0 && w.d.State != store.Parked {
 		w.d.Step = waitsFor(before)
-		if err := w.Store.SaveRunDevice(ctx, w.d); err != nil {
+		if err := w.Journal.SaveRunDevice(ctx, w.d); err != nil {
 			return false, err
 		}
 		w.Notify(w.d)
@@ -360,10 +378,10 @@ func (w *work) stopped() bool {
 // holdBack ends a device's part in a run that comes after one which failed, or was left.
 func (r *Runner) holdBack(ctx context.Context, d store.RunDevice, by string) error {
 	d.State, d.Step, d.Error, d.EndedAt = store.Failed, "", heldBack(by), store.Now()
-	if err := r.Store.SaveRunDevice(ctx, d); err != nil {
+	if err := r.Journal.SaveRunDevice(ctx, d); err != nil {
 		return err
 	}
-	err := r.Store.SetState(ctx, d.Tag, d.MAC, store.Attention, "held back: "+d.Error, "run "+fmt.Sprint(d.Run))
+	err := r.Records.SetState(ctx, d.Tag, d.MAC, store.Attention, "held back: "+d.Error, "run "+fmt.Sprint(d.Run))
 	r.Notify(d)
 	if problem.KindOf(err) == problem.Conflict {
 		return nil // it was matched anew meanwhile
@@ -378,10 +396,10 @@ func (r *Runner) leave(ctx context.Context, d store.RunDevice) error {
 		state, reason = store.Attention, "its run was stopped while it waited for a hand; commission it again"
 	}
 	d.State, d.Step, d.Hand = store.Stopped, "", store.Hand{}
-	if err := r.Store.SaveRunDevice(ctx, d); err != nil {
+	if err := r.Journal.SaveRunDevice(ctx, d); err != nil {
 		return err
 	}
-	err := r.Store.SetState(ctx, d.Tag, d.MAC, state, reason, "run "+fmt.Sprint(d.Run))
+	err := r.Records.SetState(ctx, d.Tag, d.MAC, state, reason, "run "+fmt.Sprint(d.Run))
 	r.Notify(d)
 	if problem.KindOf(err) == problem.Conflict {
 		return nil // it was matched anew meanwhile

@@ -19,9 +19,10 @@ import (
 	"redstart/internal/core/procedure"
 	"redstart/internal/lan"
 	"redstart/internal/lan/bench"
+	"redstart/internal/lan/line"
 	"redstart/internal/lan/segment"
 	"redstart/internal/store"
-	"redstart/internal/vault"
+	"redstart/internal/task/tasktest"
 	"redstart/profiles"
 )
 
@@ -133,43 +134,34 @@ func TestHowLongIsLeft(t *testing.T) {
 }
 
 // stage is a run over one camera on a segment where nobody is.
-func stage(t *testing.T) (*commission.Runner, store.Run, *store.Store, lan.Port) {
+func stage(t *testing.T) (*commission.Runner, store.Run, *tasktest.Memory) {
 	t.Helper()
 	ctx := context.Background()
-	dir := t.TempDir()
-	records, err := store.Open(ctx, dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { records.Close() })
-	v, err := vault.Open(ctx, dir, records)
-	if err != nil {
-		t.Fatal(err)
-	}
 	p := planned(t, camera("A", 10))
-	site, err := records.AddSite(ctx, p.Site, "x")
+	m := tasktest.New(p.Entries, map[string]address.MAC{"A": box(1)})
+	e, err := m.Entry(ctx, "A")
 	if err == nil {
-		_, err = site.Revise(ctx, "x", "planned", store.Changes{Edits: []store.Edit{{After: &p.Entries[0]}},
-			Matches: []store.Match{{Tag: "A", MAC: box(1), By: "hand"}}})
-	}
-	if err == nil {
-		err = site.Sight(ctx, nil, device.Sighting{MAC: box(1), Protocol: "arp", At: time.Now(),
+		err = m.Sight(ctx, nil, device.Sighting{MAC: box(1), Protocol: "arp", At: time.Now(),
 			Facts: map[string]string{fact.Address: "192.168.77.20"}})
 	}
-	entries, err2 := site.Entries(ctx)
-	if err := errors.Join(err, err2); err != nil {
+	if err != nil {
 		t.Fatal(err)
 	}
 	var s segment.Segment
-	port := s.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 64)
-	r := &commission.Runner{Bench: bench.New(port), Store: site, Vault: v, Plan: p, Log: slog.New(slog.DiscardHandler),
-		Notify: func(store.RunDevice) {}}
+	r := runner(m, bench.New(s.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 64)), p)
 	t.Cleanup(func() { r.Bench.Close() })
+	entries := []store.Entry{e}
 	run, err := r.Prepare(ctx, "x", commission.Rehearse(p, entries, commission.Known{}), entries, false, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return r, run, records, port
+	return r, run, m
+}
+
+// runner carries out runs with records that are no more than a memory.
+func runner(m *tasktest.Memory, b *bench.Bench, p plan.Plan) *commission.Runner {
+	return &commission.Runner{Bench: b, Records: m, Journal: m, Boxes: m, Secrets: m, Logins: m, Plan: p,
+		Log: slog.New(slog.DiscardHandler), Line: line.Open, Notify: func(store.RunDevice) {}}
 }
 
 // A segment that goes, and records that are closed, cut the run off; no device has
@@ -177,19 +169,30 @@ func stage(t *testing.T) (*commission.Runner, store.Run, *store.Store, lan.Port)
 func TestWhatIsOursCutsTheRunOff(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
-	for name, take := range map[string]func(*commission.Runner, *store.Store, lan.Port){
-		"the segment": func(r *commission.Runner, _ *store.Store, _ lan.Port) { r.Bench.Close() },
+	for name, c := range map[string]struct {
+		take func(*commission.Runner, *tasktest.Memory)
+		want error
+	}{
+		"the segment": {func(r *commission.Runner, _ *tasktest.Memory) { r.Bench.Close() }, lan.ErrClosed},
+		"the journal": {func(_ *commission.Runner, m *tasktest.Memory) {
+			m.Fails = func(what string) error {
+				if what == "AddLine" {
+					return store.ErrUnwritable
+				}
+				return nil
+			}
+		}, store.ErrUnwritable},
 	} {
-		r, run, records, port := stage(t)
-		take(r, records, port)
+		r, run, records := stage(t)
+		c.take(r, records)
 		err := r.Carry(ctx, run, nil, make(chan struct{}))
-		if !errors.Is(err, lan.ErrClosed) {
+		if !errors.Is(err, c.want) {
 			t.Errorf("%s: %v", name, err)
 		}
-		if run, err = records.Run(ctx, run.ID); err != nil || run.Devices[0].State == store.Failed {
-			t.Errorf("%s: the device is %s, %v", name, run.Devices[0].State, err)
+		if run = records.Run(run.ID); run.Devices[0].State == store.Failed {
+			t.Errorf("%s: the device is %s", name, run.Devices[0].State)
 		}
-		if e, err := r.Store.Entry(ctx, "A"); err != nil || e.State == store.Attention {
+		if e, err := r.Records.Entry(ctx, "A"); err != nil || e.State == store.Attention {
 			t.Errorf("%s: the entry is %s: %s, %v", name, e.State, e.Reason, err)
 		}
 	}
@@ -199,7 +202,7 @@ func TestWhatIsOursCutsTheRunOff(t *testing.T) {
 func TestADefectIsOneDevicesFailure(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
-	r, run, records, _ := stage(t)
+	r, run, records := stage(t)
 	healthy := r.Bench
 	r.Bench = nil // whatever is done with it panics
 	err := r.Carry(ctx, run, nil, make(chan struct{}))
@@ -207,16 +210,16 @@ func TestADefectIsOneDevicesFailure(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	run, err = records.Run(ctx, run.ID)
-	if err != nil || run.State != store.Done || run.Devices[0].State != store.Failed ||
+	run = records.Run(run.ID)
+	if run.State != store.Done || run.Devices[0].State != store.Failed ||
 		!strings.Contains(run.Devices[0].Error, "a defect of ours") {
-		t.Errorf("%s, %+v, %v", run.State, run.Devices, err)
+		t.Errorf("%s, %+v", run.State, run.Devices)
 	}
 }
 
 func TestNothingToDoSaysWhy(t *testing.T) {
 	t.Parallel()
-	r, _, _, _ := stage(t)
+	r, _, _ := stage(t)
 	_, err := r.Prepare(context.Background(), "x", commission.Rehearsal{Left: []commission.LeftOut{{"A",
 		"it is not wired yet"}, {"B", "it is not wired yet"}, {"C", "no device is matched with it"}}}, nil, false, nil)
 	cells := problem.Cells(err)

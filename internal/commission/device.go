@@ -41,9 +41,9 @@ func (w *work) device(ctx context.Context) (set bool, err error) {
 	}
 	who := fmt.Sprintf("run %d", w.d.Run)
 	err = shield.Do(w.Log, w.d.MAC.String(), func() (err error) {
-		means := task.Means{Bench: w.Bench, Store: w.Store, Vault: w.Vault, Plan: w.Plan, Log: w.Log, Avoid: w.avoid,
-			Line: w.Line, Park: w.park}
-		if w.box, err = task.With(means, w.d, who); err != nil {
+		tools := task.Tools{Bench: w.Bench, Records: w.Records, Boxes: w.Boxes, Secrets: w.Secrets, Logins: w.Logins, Plan: w.Plan,
+			Log: w.Log, Avoid: w.avoid, Line: w.Line, Park: w.park}
+		if w.box, err = task.With(tools, w.d, who); err != nil {
 			return err
 		}
 		err = w.steps(ctx)
@@ -78,7 +78,7 @@ func (w *work) end(ctx context.Context, err error, who string) (set bool, ours e
 	d := &w.d
 	d.EndedAt, d.State, d.Hand = store.Now(), store.Done, store.Hand{}
 	if err == nil {
-		err = errors.Join(w.Store.SetConfigured(ctx, d.Tag, d.MAC, d.Given, who), w.partsConfigured(ctx, who),
+		err = errors.Join(w.Records.SetConfigured(ctx, d.Tag, d.MAC, d.Given, who), w.partsConfigured(ctx, who),
 			w.box.Sighted(ctx, true))
 	}
 	if err != nil && ctx.Err() == nil && !task.Ours(err) {
@@ -86,13 +86,13 @@ func (w *work) end(ctx context.Context, err error, who string) (set bool, ours e
 			_ = shield.Do(w.Log, d.MAC.String(), func() error { w.box.LookAgain(ctx); return nil })
 		}
 		d.State, d.Error = store.Failed, w.box.Explain(err)
-		if err = w.Store.SetState(ctx, d.Tag, d.MAC, store.Attention, d.Error,
+		if err = w.Records.SetState(ctx, d.Tag, d.MAC, store.Attention, d.Error,
 			who); problem.KindOf(err) == problem.Conflict {
 			err = nil // the entry is another box by now; the run says what became of this one
 		}
 	}
 	if err == nil {
-		err = w.Store.SaveRunDevice(ctx, *d)
+		err = w.Journal.SaveRunDevice(ctx, *d)
 	}
 	if err != nil {
 		if ctx.Err() == nil {
@@ -107,7 +107,7 @@ func (w *work) end(ctx context.Context, err error, who string) (set bool, ours e
 
 // steps does what is still to be done, step by step.
 func (w *work) steps(ctx context.Context) error {
-	journal, err := w.Store.Journal(ctx, w.d.Run, w.d.Tag)
+	journal, err := w.Journal.Journal(ctx, w.d.Run, w.d.Tag)
 	if err == nil {
 		err = w.box.GoOn(ctx, journal)
 	}
@@ -218,7 +218,7 @@ func window(steps []task.Step) int {
 // step does one step, with a line in the journal before and after.
 func (w *work) step(ctx context.Context, i int, s task.Step) error {
 	w.d.Step, w.d.Done = s.Name, i
-	if err := w.Store.SaveRunDevice(ctx, w.d); err != nil {
+	if err := w.Journal.SaveRunDevice(ctx, w.d); err != nil {
 		return err
 	}
 	w.Notify(w.d)
@@ -245,6 +245,6 @@ func (w *work) step(ctx context.Context, i int, s task.Step) error {
 }
 
 func (w *work) note(ctx context.Context, s task.Step, phase, detail string) error {
-	return w.Store.AddLine(ctx, store.Line{Run: w.d.Run, Tag: w.d.Tag, MAC: w.d.MAC, Step: s.Name, Phase: phase,
+	return w.Journal.AddLine(ctx, store.Line{Run: w.d.Run, Tag: w.d.Tag, MAC: w.d.MAC, Step: s.Name, Phase: phase,
 		Detail: detail})
 }

@@ -50,7 +50,7 @@ func (w *work) park(ctx context.Context, h profile.Hand) (*task.Parking, error) 
 		w.d.Hand = store.Hand{Do: h.Do, Look: h.Look, Terms: h.Terms, Since: store.Now(),
 			Within: int(time.Duration(h.Within).Seconds())}
 	}
-	if err := w.Store.SaveRunDevice(ctx, w.d); err != nil {
+	if err := w.Journal.SaveRunDevice(ctx, w.d); err != nil {
 		return nil, err
 	}
 	w.place.leave()
@@ -68,7 +68,7 @@ func (w *work) park(ctx context.Context, h profile.Hand) (*task.Parking, error) 
 		if h.Within > 0 {
 			w.d.Hand.Ends = store.Stamp{Time: time.Now().UTC().Add(time.Duration(h.Within))}
 		}
-		return w.Store.SaveRunDevice(ctx, w.d)
+		return w.Journal.SaveRunDevice(ctx, w.d)
 	}}, nil
 }
 

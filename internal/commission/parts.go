@@ -58,7 +58,7 @@ func (w *work) partsConfigured(ctx context.Context, who string) error {
 	r := w.Plan.Resolve()
 	for _, e := range setWith(r, w.d.Given, w.d.Tag) {
 		given, _ := procedure.OfPart(r, e)
-		if err := w.Store.SetConfigured(ctx, e.Tag, e.MAC, given, who); err != nil {
+		if err := w.Records.SetConfigured(ctx, e.Tag, e.MAC, given, who); err != nil {
 			return err
 		}
 	}

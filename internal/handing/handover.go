@@ -235,7 +235,7 @@ func (s *Site) record(ctx context.Context, steps bool) (handover.Record, error) 
 				Detail: l.Detail, At: l.At.UTC()})
 		}
 	}
-	if r.Signer, err = s.store.SigningKey(ctx); err != nil {
+	if r.Signer, err = s.all.Store.SigningKey(ctx); err != nil {
 		return r, err
 	}
 	slices.SortStableFunc(r.Acts, func(a, b handover.Act) int { return a.At.Compare(b.At) })
@@ -328,7 +328,7 @@ func (s *Site) HandCredentials(ctx context.Context, in api.SealTo, who string) (
 			for _, token := range tokensIn(key, e.Settings[key]) {
 				x := c
 				var ok bool
-				if x.Password, ok, err = s.all.Vault.Secret(ctx, s.store, token.text); err != nil {
+				if x.Password, ok, err = s.all.Vault.At(s.store).Secret(ctx, token.text); err != nil {
 					return planning.Download{}, err
 				}
 				if x.Setting = token.of; ok {

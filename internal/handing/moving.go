@@ -213,7 +213,7 @@ func (s *Site) SealSite(ctx context.Context, in api.SealTo, who string) (plannin
 func (s *Site) whatOpens(ctx context.Context) ([]byte, error) {
 	var o opens
 	var err error
-	if o.Secrets, err = s.all.Vault.Secrets(ctx, s.store); err != nil {
+	if o.Secrets, err = s.all.Vault.At(s.store).Secrets(ctx); err != nil {
 		return nil, err
 	}
 	boxes, err := s.store.Boxes(ctx)

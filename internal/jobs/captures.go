@@ -43,7 +43,7 @@ func (s *Site) capture(ctx context.Context) (end func(), name string, err error)
 	if err != nil {
 		return nil, "", err
 	}
-	sealed, err := s.all.Vault.Sealing(ctx, s.store, file)
+	sealed, err := s.all.Vault.At(s.store).Sealing(ctx, file)
 	if err != nil {
 		return nil, "", errors.Join(err, file.Close(), os.Remove(file.Name()))
 	}
@@ -107,7 +107,7 @@ func (s *Site) packets(ctx context.Context, name string) ([]byte, error) {
 			"keep the packets again: --capture").About(name).Because(err)
 	}
 	if strings.HasSuffix(name, sealedName) {
-		return s.all.Vault.Opening(ctx, s.store, bytes.NewReader(content))
+		return s.all.Vault.At(s.store).Opening(ctx, bytes.NewReader(content))
 	}
 	return content, nil
 }

@@ -25,7 +25,8 @@ import (
 
 // runner carries out runs on the plan as it is now.
 func (s *Site) runner(p plan.Plan) *commission.Runner {
-	return &commission.Runner{Bench: s.segment.Bench(), Store: s.store, Vault: s.all.Vault, Plan: p, Log: s.all.Log, Line: line.Open}
+	return &commission.Runner{Bench: s.segment.Bench(), Records: s.store, Journal: s.all.Store, Boxes: s.all.Store,
+		Secrets: s.all.Vault.At(s.store), Logins: s.all.Vault, Plan: p, Log: s.all.Log, Line: line.Open}
 }
 
 // LatestRun gives the latest run of the site.
@@ -125,14 +126,14 @@ func (s *Site) cutOff(ctx context.Context, id int64, next string) (store.Run, er
 
 // Run gives a run of the site.
 func (s *Site) Run(ctx context.Context, id int64) (store.Run, error) {
-	of, err := s.store.Of(ctx, id)
+	of, err := s.all.Store.Of(ctx, id)
 	if err == nil && of.ID != s.store.ID {
 		err = problem.New(problem.Missing, "there is no such run on this site", "")
 	}
 	if err != nil {
 		return store.Run{}, err
 	}
-	return s.store.Run(ctx, id)
+	return s.all.Store.Run(ctx, id)
 }
 
 // GiveUp ends a run that was cut off; its unfinished devices need attention.
@@ -181,7 +182,7 @@ func (s *Jobs) WaitWithRuns(ctx context.Context) error {
 // comeBackTo goes on with a run that was cut off, once it is noted that it was.
 func (s *Site) comeBackTo(id int64, cause error) {
 	s.all.Log.Warn("a run was cut off", "run", id, "cause", cause)
-	for s.store.InterruptRun(s.all.life, id, cause.Error()) != nil { // the disk takes nothing
+	for s.all.Store.InterruptRun(s.all.life, id, cause.Error()) != nil { // the disk takes nothing
 		if !s.all.turned() {
 			return
 		}
@@ -326,7 +327,7 @@ func (s *Site) countDown(ctx context.Context, w *works.Work, p plan.Plan, moved 
 }
 
 func (s *Site) count(ctx context.Context, w *works.Work, p plan.Plan) {
-	run, err := s.store.Run(ctx, w.Now().Run)
+	run, err := s.all.Store.Run(ctx, w.Now().Run)
 	if err != nil {
 		return // the service is ending
 	}

@@ -85,7 +85,7 @@ func (s *Site) Verify(ctx context.Context, who string, in api.VerifyOptions) (ap
 		return api.Work{}, err
 	}
 	avoid, r := p.Needs(), p.Resolve()
-	verifier := &verify.Verifier{Bench: s.segment.Bench(), Store: s.store, Vault: s.all.Vault, Profiles: p.Profiles, Log: s.all.Log}
+	verifier := &verify.Verifier{Bench: s.segment.Bench(), Records: s.store, Boxes: s.all.Store, Secrets: s.all.Vault.At(s.store), Logins: s.all.Vault, Profiles: p.Profiles, Log: s.all.Log}
 	chosen, err := planning.Pick(all, tags)
 	if err != nil {
 		return api.Work{}, err

@@ -18,7 +18,7 @@ import (
 
 // Opens tells what opens each box, without opening the vault.
 func (s *Site) Opens(ctx context.Context) (map[address.MAC]procedure.Login, error) {
-	credentials, err := s.store.Opening(ctx)
+	credentials, err := s.all.Store.Opening(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -80,7 +80,7 @@ func (s *Site) withPolicy(ctx context.Context, data plan.Site, in api.PolicyChan
 		policy.Given = ""
 	case in.Password != "":
 		var err error
-		if policy.Given, err = s.all.Vault.Keep(ctx, s.store, in.Password); err != nil {
+		if policy.Given, err = s.all.Vault.At(s.store).Keep(ctx, in.Password); err != nil {
 			return data, err
 		}
 	}
@@ -146,7 +146,7 @@ func (s *Site) Credentials(ctx context.Context, tag string) ([]api.Credential, e
 	if e.Device.IsZero() {
 		return list, nil
 	}
-	rows, err := s.store.Credentials(ctx, e.Device)
+	rows, err := s.all.Store.Credentials(ctx, e.Device)
 	if err != nil {
 		return nil, err
 	}
@@ -195,7 +195,7 @@ func (s *Site) Reveal(ctx context.Context, tag, setting string, id int64, who st
 func (s *Site) revealSetting(ctx context.Context, e store.Entry, setting, who string) (api.Shown, error) {
 	secret, ok, err := "", false, error(nil)
 	if token := e.Settings[setting]; strings.HasPrefix(token, vault.Prefix) {
-		secret, ok, err = s.all.Vault.Secret(ctx, s.store, token)
+		secret, ok, err = s.all.Vault.At(s.store).Secret(ctx, token)
 	}
 	if err == nil && !ok {
 		err = problem.New(problem.Missing, "it has no such secret", "").About(e.Tag)

@@ -29,7 +29,9 @@ type sealer struct {
 }
 
 func (s *Site) sealer(p plan.Plan, preview bool) *sealer {
-	keep := func(ctx context.Context, value string) (string, error) { return s.all.Vault.Keep(ctx, s.store, value) }
+	keep := func(ctx context.Context, value string) (string, error) {
+		return s.all.Vault.At(s.store).Keep(ctx, value)
+	}
 	return &sealer{keep, p, preview, map[string]bool{}}
 }
 

@@ -139,7 +139,7 @@ func (s *Site) Snapshot(ctx context.Context) (*Snapshot, error) {
 	}
 	if !at.locked {
 		now.plan.Known.Refused = func(c plan.Policy, q *profile.Profile) error {
-			password, ok, err := s.all.Vault.Secret(context.WithoutCancel(s.all.life), s.store, c.Given)
+			password, ok, err := s.all.Vault.At(s.store).Secret(context.WithoutCancel(s.all.life), c.Given)
 			if err != nil || !ok {
 				return err
 			}

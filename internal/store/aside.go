@@ -46,20 +46,20 @@ const boxesOf = `(SELECT mac FROM devices WHERE site = ? UNION SELECT device FRO
 
 // Boxes lists the boxes that the site found, or has in its plan.
 func (s *Site) Boxes(ctx context.Context) (list []address.MAC, err error) {
-	err = s.all(ctx, &list, `SELECT mac FROM `+boxesOf+` ORDER BY mac`, s.ID, s.ID)
+	err = s.in.all(ctx, &list, `SELECT mac FROM `+boxesOf+` ORDER BY mac`, s.ID, s.ID)
 	return list, err
 }
 
 // SecretTokens lists what stands for the site's secrets.
 func (s *Site) SecretTokens(ctx context.Context) (list []string, err error) {
-	err = s.all(ctx, &list, `SELECT token FROM secrets WHERE site = ? ORDER BY token`, s.ID)
+	err = s.in.all(ctx, &list, `SELECT token FROM secrets WHERE site = ? ORDER BY token`, s.ID)
 	return list, err
 }
 
 // Snapshot writes the records of the site alone to a new file: without people, secrets and
 // other sites.
 func (s *Site) Snapshot(ctx context.Context, path string) error {
-	if err := s.Store.Snapshot(ctx, path); err != nil {
+	if err := s.in.Snapshot(ctx, path); err != nil {
 		return err
 	}
 	db, err := openFile(path)
@@ -143,21 +143,21 @@ func OpenAside(ctx context.Context, path string) (*Aside, error) {
 	if err != nil {
 		return nil, err
 	}
-	aside := &Aside{Site: &Site{Store: &Store{db: db, dir: filepath.Dir(path)}}}
-	if err := aside.sound(ctx); err != nil {
+	aside := &Aside{Site: &Site{in: &Store{db: db, dir: filepath.Dir(path)}}}
+	if err := aside.in.sound(ctx); err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
 	damaged := func(err error) error {
 		return errors.Join(problem.New(problem.Usage, "the site in it cannot be read", "get the file anew").Because(err), db.Close())
 	}
-	if err := aside.migrate(ctx); err != nil {
+	if err := aside.in.migrate(ctx); err != nil {
 		return nil, damaged(err)
 	}
-	sites, err := aside.Sites(ctx)
+	sites, err := aside.in.Sites(ctx)
 	if err != nil || len(sites) != 1 {
 		return nil, damaged(fmt.Errorf("it holds %d sites: %v", len(sites), err))
 	}
-	of, err := aside.At(ctx, sites[0].Key)
+	of, err := aside.in.At(ctx, sites[0].Key)
 	if err != nil {
 		return nil, damaged(err)
 	}
@@ -165,7 +165,7 @@ func OpenAside(ctx context.Context, path string) (*Aside, error) {
 }
 
 // Close closes the file.
-func (a *Aside) Close() error { return a.db.Close() }
+func (a *Aside) Close() error { return a.in.db.Close() }
 
 // Comes is a site that comes with its secrets, which TakeIn has sealed.
 type Comes struct {
@@ -179,10 +179,10 @@ type Comes struct {
 // once the number of the site is known.
 func (s *Store) TakeIn(ctx context.Context, a *Aside, key string, who string,
 	sealed func(site int64) (Comes, error)) (*Site, error) {
-	site := &Site{Store: s, Key: key}
+	site := &Site{in: s, Key: key}
 	return site, s.write(ctx, func(tx *sqlx.Tx) error {
 		var doc, columns string
-		if err := a.db.QueryRowxContext(ctx, `SELECT doc, columns FROM sites WHERE id = ?`, a.ID).Scan(&doc, &columns); err != nil {
+		if err := a.in.db.QueryRowxContext(ctx, `SELECT doc, columns FROM sites WHERE id = ?`, a.ID).Scan(&doc, &columns); err != nil {
 			return err
 		}
 		done, err := tx.Exec(`INSERT INTO sites (key, doc, columns) VALUES (?, '{}', ?)`, key, columns)
@@ -236,7 +236,7 @@ func (s *Store) TakeIn(ctx context.Context, a *Aside, key string, who string,
 		}
 		numbers := map[string]map[int64]int64{"site": {a.ID: site.ID}, "revision": {}, "run": {}}
 		for _, m := range moved {
-			if err := copyRows(ctx, a.db, tx, m.table, m.of, numbers, anew); err != nil {
+			if err := copyRows(ctx, a.in.db, tx, m.table, m.of, numbers, anew); err != nil {
 				return fmt.Errorf("%s: %w", m.table, err)
 			}
 		}
@@ -258,7 +258,7 @@ func (s *Store) TakeIn(ctx context.Context, a *Aside, key string, who string,
 			}
 		}
 		for _, table := range ofBoxes {
-			if err := copyRows(ctx, a.db, tx, table, "", nil, anew); err != nil {
+			if err := copyRows(ctx, a.in.db, tx, table, "", nil, anew); err != nil {
 				return fmt.Errorf("%s: %w", table, err)
 			}
 		}

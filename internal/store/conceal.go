@@ -29,16 +29,16 @@ const remembered = `SELECT tag, '' AS profile, doc FROM entries WHERE site = :si
 
 // EverPlanned lists all records of settings of the site's entries.
 func (s *Site) EverPlanned(ctx context.Context) ([]Remembered, error) {
-	rows, err := s.db.NamedQueryContext(ctx, remembered, map[string]any{"site": s.ID})
+	rows, err := s.in.db.NamedQueryContext(ctx, remembered, map[string]any{"site": s.ID})
 	if err != nil {
-		return nil, s.explained(err)
+		return nil, s.in.explained(err)
 	}
 	defer rows.Close()
 	var list []Remembered
 	for rows.Next() {
 		var tag, of, doc string
 		if err := rows.Scan(&tag, &of, &doc); err != nil {
-			return nil, s.explained(err)
+			return nil, s.in.explained(err)
 		}
 		p := Remembered{Tag: tag, Profile: of}
 		if err := json.Unmarshal([]byte(doc), &p); err != nil {
@@ -48,7 +48,7 @@ func (s *Site) EverPlanned(ctx context.Context) ([]Remembered, error) {
 			list = append(list, p)
 		}
 	}
-	return list, s.explained(rows.Err())
+	return list, s.in.explained(rows.Err())
 }
 
 // Concealed is a setting of an entry that turned out to be, or to hold, a secret.
@@ -61,7 +61,7 @@ type Concealed struct {
 // Conceal puts what stands for secrets in the place of their texts, in the plan, in its history
 // and in whatever else is kept of the site. It is no change of the plan.
 func (s *Site) Conceal(ctx context.Context, list []Concealed) error {
-	return s.write(ctx, func(tx *sqlx.Tx) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		for _, c := range list {
 			if err := s.concealDocs(tx, c); err != nil {
 				return err

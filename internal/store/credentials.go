@@ -116,7 +116,7 @@ func (s *Store) SetCredential(ctx context.Context, mac address.MAC, id int64, st
 // the one that it accepted last.
 func (s *Site) LoginsByTag(ctx context.Context) (map[string]string, error) {
 	var rows []struct{ Tag, ID string }
-	err := s.all(ctx, &rows, `SELECT e.tag, CAST(MAX(c.id) AS TEXT) AS id FROM entries e
+	err := s.in.all(ctx, &rows, `SELECT e.tag, CAST(MAX(c.id) AS TEXT) AS id FROM entries e
 		JOIN credentials c ON c.mac = e.device AND c.state = ? WHERE e.site = ? GROUP BY e.tag`, Accepted, s.ID)
 	byTag := make(map[string]string, len(rows))
 	for _, r := range rows {

@@ -18,7 +18,7 @@ import (
 // already: a survey, a watch and a run may all tell of one at a time. What they
 // are is judged anew by recognise; nil leaves that as it is.
 func (s *Site) SaveDevices(ctx context.Context, recognise func(*device.Found), list ...*device.Found) error {
-	return s.write(ctx, func(tx *sqlx.Tx) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		for _, f := range list {
 			whole := f.Clone()
 			var known string
@@ -62,7 +62,7 @@ func (s *Site) boundDevices(tx *sqlx.Tx, most int) error {
 
 // PutDevice stores a found device as it is given.
 func (s *Site) PutDevice(ctx context.Context, f *device.Found) error {
-	return s.write(ctx, func(tx *sqlx.Tx) error { return putDevice(tx, s.ID, f) })
+	return s.in.write(ctx, func(tx *sqlx.Tx) error { return putDevice(tx, s.ID, f) })
 }
 
 func putDevice(tx *sqlx.Tx, site int64, f *device.Found) error {
@@ -80,7 +80,7 @@ func putDevice(tx *sqlx.Tx, site int64, f *device.Found) error {
 
 // ForgetDevices forgets found devices that no entry is matched with, all or none.
 func (s *Site) ForgetDevices(ctx context.Context, macs []address.MAC) error {
-	return s.write(ctx, func(tx *sqlx.Tx) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		for _, mac := range macs {
 			var tags []string
 			if err := tx.Select(&tags, `SELECT tag FROM entries WHERE site = ? AND device = ? AND device <> ''`, s.ID,
@@ -121,7 +121,7 @@ func (s *Site) deviceRows() *rows[*device.Found] {
 				ID  int64 `db:"rowid"`
 				Doc string
 			}
-			if err := s.all(ctx, &list, query, args...); err != nil {
+			if err := s.in.all(ctx, &list, query, args...); err != nil {
 				return nil, err
 			}
 			out := make([]row[*device.Found], len(list))
@@ -140,7 +140,7 @@ func (s *Site) deviceRows() *rows[*device.Found] {
 func (s *Site) Device(ctx context.Context, mac address.MAC) (*device.Found, error) {
 	f := &device.Found{}
 	var doc string
-	ok, err := s.one(ctx, &doc, `SELECT doc FROM devices WHERE site = ? AND mac = ?`, s.ID, mac)
+	ok, err := s.in.one(ctx, &doc, `SELECT doc FROM devices WHERE site = ? AND mac = ?`, s.ID, mac)
 	if !ok || err != nil {
 		return f, err
 	}
@@ -240,6 +240,6 @@ func (s *Store) ClearWrong(ctx context.Context, mac address.MAC) error {
 // TagOf gives the entry that a box is matched with; "" when none is.
 func (s *Site) TagOf(ctx context.Context, mac address.MAC) (tag string, err error) {
 	// as its index says
-	_, err = s.one(ctx, &tag, `SELECT tag FROM entries WHERE site = ? AND device = ? AND device <> ''`, s.ID, mac)
+	_, err = s.in.one(ctx, &tag, `SELECT tag FROM entries WHERE site = ? AND device = ? AND device <> ''`, s.ID, mac)
 	return tag, err
 }

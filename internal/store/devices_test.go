@@ -31,7 +31,7 @@ func TestFoundDevicesAreBounded(t *testing.T) {
 		t.Fatal(err)
 	}
 	const most, many = 20, 30
-	if err := site.write(ctx, func(tx *sqlx.Tx) error {
+	if err := site.in.write(ctx, func(tx *sqlx.Tx) error {
 		for i := range many {
 			if err := putDevice(tx, site.ID, &device.Found{MAC: mac(i), Last: time.Unix(int64(i), 0)}); err != nil {
 				return err

@@ -38,7 +38,7 @@ func (s *Store) filesDir() string { return filepath.Join(s.dir, "files") }
 // Files lists the site's files by name.
 func (s *Site) Files(ctx context.Context) ([]File, error) {
 	list := []File{}
-	err := s.all(ctx, &list, `SELECT `+fileColumns+` FROM files WHERE site = ? ORDER BY name`, s.ID)
+	err := s.in.all(ctx, &list, `SELECT `+fileColumns+` FROM files WHERE site = ? ORDER BY name`, s.ID)
 	return list, err
 }
 
@@ -47,7 +47,7 @@ func (s *Site) File(ctx context.Context, name string) (f File, content *os.File,
 	if f, err = s.FileNamed(ctx, name); err != nil {
 		return f, nil, err
 	}
-	content, err = os.Open(filepath.Join(s.filesDir(), f.SHA256))
+	content, err = os.Open(filepath.Join(s.in.filesDir(), f.SHA256))
 	if err != nil {
 		err = problem.Disk(err, "the file is listed, but its content cannot be read", name)
 	}
@@ -56,7 +56,7 @@ func (s *Site) File(ctx context.Context, name string) (f File, content *os.File,
 
 // FileNamed tells of a file of the site without opening it.
 func (s *Site) FileNamed(ctx context.Context, name string) (f File, err error) {
-	ok, err := s.one(ctx, &f, `SELECT `+fileColumns+` FROM files WHERE site = ? AND name = ?`, s.ID, name)
+	ok, err := s.in.one(ctx, &f, `SELECT `+fileColumns+` FROM files WHERE site = ? AND name = ?`, s.ID, name)
 	if err == nil && !ok {
 		err = noFile.About(name)
 	}
@@ -75,7 +75,7 @@ func (s *Site) PutFile(ctx context.Context, name string, content io.Reader, who 
 func (s *Site) KeepFile(ctx context.Context, f File, content io.Reader) (File, error) {
 	name := f.Name
 	f.At = Now()
-	in, err := os.CreateTemp(s.filesDir(), "taking-in-*")
+	in, err := os.CreateTemp(s.in.filesDir(), "taking-in-*")
 	if err != nil {
 		return f, problem.Disk(err, "the file could not be stored", name)
 	}
@@ -98,19 +98,19 @@ func (s *Site) KeepFile(ctx context.Context, f File, content io.Reader) (File, e
 	}
 	f.SHA256 = hex.EncodeToString(sum.Sum(nil))
 	// Nobody sweeps between the file's coming and its being listed.
-	s.sweeping.Lock()
-	defer s.sweeping.Unlock()
-	if err := os.Rename(in.Name(), filepath.Join(s.filesDir(), f.SHA256)); err != nil {
+	s.in.sweeping.Lock()
+	defer s.in.sweeping.Unlock()
+	if err := os.Rename(in.Name(), filepath.Join(s.in.filesDir(), f.SHA256)); err != nil {
 		return f, problem.Disk(err, "the file could not be stored", name)
 	}
-	err = s.exec(ctx,
+	err = s.in.exec(ctx,
 		`INSERT INTO files (site, name, sha256, size, at, who, model, firmware, held)
 			VALUES (:site, :name, :sha256, :size, :at, :who, :model, :firmware, :held)
 		ON CONFLICT (site, name) DO UPDATE SET sha256 = :sha256, size = :size, at = :at, who = :who, model = :model,
 			firmware = :firmware, held = :held`,
 		map[string]any{"site": s.ID, "name": f.Name, "sha256": f.SHA256, "size": f.Size, "at": f.At, "who": f.Who,
 			"model": f.Profile, "firmware": f.Firmware, "held": f.Held})
-	return f, errors.Join(err, s.sweep())
+	return f, errors.Join(err, s.in.sweep())
 }
 
 // BringFile copies the content of a file into the folder that KeepingFiles gives, whole, when its
@@ -145,13 +145,13 @@ func BringFile(from, folder, sum string) error {
 
 // RemoveFile forgets a file.
 func (s *Site) RemoveFile(ctx context.Context, name string) error {
-	s.sweeping.Lock()
-	defer s.sweeping.Unlock()
-	if err := s.exec(ctx, `DELETE FROM files WHERE site = :site AND name = :name`,
+	s.in.sweeping.Lock()
+	defer s.in.sweeping.Unlock()
+	if err := s.in.exec(ctx, `DELETE FROM files WHERE site = :site AND name = :name`,
 		map[string]any{"site": s.ID, "name": name}); err != nil {
 		return err
 	}
-	return s.sweep()
+	return s.in.sweep()
 }
 
 // sweep deletes what no site lists. The caller holds sweeping.

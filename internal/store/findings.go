@@ -24,7 +24,7 @@ const mostFindings = 5000
 
 // Findings lists what was found, the oldest first.
 func (s *Site) Findings(ctx context.Context) (list []Finding, err error) {
-	err = s.all(ctx, &list, `SELECT id, of, code, level, text, since, gone_at, who, what FROM findings WHERE site = ? ORDER BY id`, s.ID)
+	err = s.in.all(ctx, &list, `SELECT id, of, code, level, text, since, gone_at, who, what FROM findings WHERE site = ? ORDER BY id`, s.ID)
 	return list, err
 }
 
@@ -33,7 +33,7 @@ func (s *Site) Findings(ctx context.Context) (list []Finding, err error) {
 func (s *Site) NoteFindings(ctx context.Context, now []Finding, who, what string) error {
 	type mark struct{ of, code string }
 	var open []Finding
-	err := s.all(ctx, &open, `SELECT id, of, code, level, text FROM findings WHERE site = ? AND gone_at = 0`, s.ID)
+	err := s.in.all(ctx, &open, `SELECT id, of, code, level, text FROM findings WHERE site = ? AND gone_at = 0`, s.ID)
 	if err != nil {
 		return err
 	}
@@ -64,7 +64,7 @@ func (s *Site) NoteFindings(ctx context.Context, now []Finding, who, what string
 		return nil
 	}
 	at := Now()
-	return s.write(ctx, func(tx *sqlx.Tx) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		for _, f := range gone {
 			if _, err := tx.Exec(`UPDATE findings SET gone_at = ?, who = ?, what = ? WHERE id = ?`, at, who, what, f.ID); err != nil {
 				return err

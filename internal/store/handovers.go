@@ -25,7 +25,7 @@ type Handover struct {
 
 // AddHandover keeps what was handed over.
 func (s *Site) AddHandover(ctx context.Context, h Handover) (id int64, err error) {
-	err = s.write(ctx, func(tx *sqlx.Tx) error {
+	err = s.in.write(ctx, func(tx *sqlx.Tx) error {
 		done, err := tx.Exec(`INSERT INTO handovers (site, at, who, taker, what, sha256, register) VALUES (?, ?, ?, ?, ?, ?, ?)`,
 			s.ID, h.At, h.Who, h.Taker, h.What, h.SHA256, h.Register)
 		if err != nil {
@@ -39,14 +39,14 @@ func (s *Site) AddHandover(ctx context.Context, h Handover) (id int64, err error
 
 // Handovers lists what was handed over of the site, the latest first, without the values of then.
 func (s *Site) Handovers(ctx context.Context) (list []Handover, err error) {
-	err = s.all(ctx, &list, `SELECT id, at, who, taker, what, sha256, x'' AS register FROM handovers WHERE site = ? ORDER BY id DESC`,
+	err = s.in.all(ctx, &list, `SELECT id, at, who, taker, what, sha256, x'' AS register FROM handovers WHERE site = ? ORDER BY id DESC`,
 		s.ID)
 	return list, err
 }
 
 // Handover gives one of them; 0 is the latest.
 func (s *Site) Handover(ctx context.Context, id int64) (h Handover, err error) {
-	ok, err := s.one(ctx, &h, `SELECT id, at, who, taker, what, sha256, register FROM handovers
+	ok, err := s.in.one(ctx, &h, `SELECT id, at, who, taker, what, sha256, register FROM handovers
 		WHERE site = ? AND (id = ? OR ? = 0) ORDER BY id DESC LIMIT 1`, s.ID, id, id)
 	switch {
 	case err != nil || ok:
@@ -91,13 +91,13 @@ func (s *Store) SigningKey(ctx context.Context) (ed25519.PrivateKey, error) {
 
 // LastLine tells when the journal of the site was written last.
 func (s *Site) LastLine(ctx context.Context) (at Stamp, err error) {
-	_, err = s.one(ctx, &at, `SELECT at FROM journal WHERE run IN (SELECT id FROM runs WHERE site = ?) ORDER BY id DESC LIMIT 1`, s.ID)
+	_, err = s.in.one(ctx, &at, `SELECT at FROM journal WHERE run IN (SELECT id FROM runs WHERE site = ?) ORDER BY id DESC LIMIT 1`, s.ID)
 	return at, err
 }
 
 // Lines gives the journal of all runs of the site, oldest first.
 func (s *Site) Lines(ctx context.Context) (list []Line, err error) {
-	err = s.all(ctx, &list, `SELECT run, tag, mac, step, phase, detail, at FROM journal
+	err = s.in.all(ctx, &list, `SELECT run, tag, mac, step, phase, detail, at FROM journal
 		WHERE run IN (SELECT id FROM runs WHERE site = ?) ORDER BY id`, s.ID)
 	return list, err
 }

@@ -18,7 +18,7 @@ type Acceptance struct {
 
 // Accepted gives who accepted terms of a model; ok is false while nobody did.
 func (s *Site) Accepted(ctx context.Context, profile, terms string) (a Acceptance, ok bool, err error) {
-	ok, err = s.one(ctx, &a, `SELECT profile, terms, who, at FROM terms WHERE site = ? AND profile = ? AND terms = ?`,
+	ok, err = s.in.one(ctx, &a, `SELECT profile, terms, who, at FROM terms WHERE site = ? AND profile = ? AND terms = ?`,
 		s.ID, profile, terms)
 	return a, ok, err
 }
@@ -26,13 +26,13 @@ func (s *Site) Accepted(ctx context.Context, profile, terms string) (a Acceptanc
 // AllAccepted gives all terms that were accepted at the site, the latest first.
 func (s *Site) AllAccepted(ctx context.Context) ([]Acceptance, error) {
 	list := []Acceptance{}
-	err := s.all(ctx, &list, `SELECT profile, terms, who, at FROM terms WHERE site = ? ORDER BY at DESC`, s.ID)
+	err := s.in.all(ctx, &list, `SELECT profile, terms, who, at FROM terms WHERE site = ? ORDER BY at DESC`, s.ID)
 	return list, err
 }
 
 // Accept notes that a person accepted terms. Who accepted them first stands.
 func (s *Site) Accept(ctx context.Context, a Acceptance) error {
-	return s.write(ctx, func(tx *sqlx.Tx) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.Exec(`INSERT INTO terms (site, profile, terms, who, at) VALUES (?, ?, ?, ?, ?)
 			ON CONFLICT DO NOTHING`, s.ID, a.Profile, a.Terms, a.Who, a.At)
 		return err
@@ -41,7 +41,7 @@ func (s *Site) Accept(ctx context.Context, a Acceptance) error {
 
 // TakeHand notes who is at what devices of a run wait for; "": nobody any more. All or none.
 func (s *Site) TakeHand(ctx context.Context, run int64, tags []string, who string) error {
-	return s.write(ctx, func(tx *sqlx.Tx) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		for _, tag := range tags {
 			r, err := tx.Exec(`UPDATE run_devices SET hand_who = ? WHERE run = ? AND tag = ? AND state = ?`, who, run, tag,
 				Parked)

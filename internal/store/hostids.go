@@ -26,7 +26,7 @@ type HostID struct {
 // HostIDs gives what boxes told, by MAC.
 func (s *Site) HostIDs(ctx context.Context) (map[address.MAC]HostID, error) {
 	var list []HostID
-	err := s.all(ctx, &list, `SELECT mac, id, at, seen, asked, asked_at, since FROM host_ids WHERE site = ?`, s.ID)
+	err := s.in.all(ctx, &list, `SELECT mac, id, at, seen, asked, asked_at, since FROM host_ids WHERE site = ?`, s.ID)
 	out := map[address.MAC]HostID{}
 	for _, h := range list {
 		out[h.MAC] = h
@@ -36,7 +36,7 @@ func (s *Site) HostIDs(ctx context.Context) (map[address.MAC]HostID, error) {
 
 // ToldHostID notes what a box told as its host id.
 func (s *Site) ToldHostID(ctx context.Context, mac address.MAC, id string, at Stamp) error {
-	return s.write(ctx, func(tx *sqlx.Tx) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		var was []HostID
 		if err := tx.Select(&was, `SELECT mac, id, at, seen, asked, asked_at, since FROM host_ids
 			WHERE site = ? AND mac = ?`, s.ID, mac); err != nil {
@@ -64,7 +64,7 @@ func (s *Site) ToldHostID(ctx context.Context, mac address.MAC, id string, at St
 
 // AskedFor notes that licences were asked for, for the host ids that the boxes tell now.
 func (s *Site) AskedFor(ctx context.Context, macs []address.MAC) error {
-	return s.write(ctx, func(tx *sqlx.Tx) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		for _, mac := range macs {
 			if _, err := tx.Exec(`UPDATE host_ids SET asked = id, asked_at = ? WHERE site = ? AND mac = ?`, Now(), s.ID,
 				mac); err != nil {

@@ -16,13 +16,13 @@ type Lookout struct {
 
 // Lookout gives that of the site; ok is false where there is none.
 func (s *Site) Lookout(ctx context.Context) (l Lookout, ok bool, err error) {
-	ok, err = s.one(ctx, &l, `SELECT doc, register, seen, looked_at, changed, told FROM lookouts WHERE site = ?`, s.ID)
+	ok, err = s.in.one(ctx, &l, `SELECT doc, register, seen, looked_at, changed, told FROM lookouts WHERE site = ?`, s.ID)
 	return l, ok, err
 }
 
 // SetLookout keeps one in the place of the one before.
 func (s *Site) SetLookout(ctx context.Context, l Lookout) error {
-	return s.exec(ctx, `INSERT INTO lookouts (site, doc, register, seen, looked_at, changed, told)
+	return s.in.exec(ctx, `INSERT INTO lookouts (site, doc, register, seen, looked_at, changed, told)
 			VALUES (:site, :doc, :register, :seen, :at, :changed, :told)
 		ON CONFLICT (site) DO UPDATE SET doc = :doc, register = :register, seen = :seen, looked_at = :at, changed = :changed, told = :told`,
 		map[string]any{"site": s.ID, "doc": l.Doc, "register": l.Register, "seen": l.Seen, "at": l.LookedAt, "changed": l.Changed,
@@ -31,5 +31,5 @@ func (s *Site) SetLookout(ctx context.Context, l Lookout) error {
 
 // ForgetLookout ends it.
 func (s *Site) ForgetLookout(ctx context.Context) error {
-	return s.exec(ctx, `DELETE FROM lookouts WHERE site = :site`, map[string]any{"site": s.ID})
+	return s.in.exec(ctx, `DELETE FROM lookouts WHERE site = :site`, map[string]any{"site": s.ID})
 }

@@ -101,7 +101,7 @@ func (s *Site) entryRows() *rows[placed] {
 				ID       int64 `db:"rowid"`
 				Position int
 			}
-			if err := s.all(ctx, &list, query, args...); err != nil {
+			if err := s.in.all(ctx, &list, query, args...); err != nil {
 				return nil, err
 			}
 			out := make([]row[placed], len(list))
@@ -119,7 +119,7 @@ func (s *Site) entryRows() *rows[placed] {
 // Entry gives one line of the plan.
 func (s *Site) Entry(ctx context.Context, tag string) (Entry, error) {
 	var r entryRow
-	ok, err := s.one(ctx, &r, `SELECT `+entryColumns+` FROM entries WHERE site = ? AND tag = ?`, s.ID, tag)
+	ok, err := s.in.one(ctx, &r, `SELECT `+entryColumns+` FROM entries WHERE site = ? AND tag = ?`, s.ID, tag)
 	if err != nil {
 		return Entry{}, err
 	}
@@ -142,7 +142,7 @@ type Match struct {
 // SetMatches changes matches, all or none. One that was changed by somebody else
 // since refuses them all. What an earlier box was given and showed goes with it.
 func (s *Site) SetMatches(ctx context.Context, list []Match, who string) error {
-	return s.write(ctx, func(tx *sqlx.Tx) error { return s.setMatches(tx, list, who) })
+	return s.in.write(ctx, func(tx *sqlx.Tx) error { return s.setMatches(tx, list, who) })
 }
 
 func (s *Site) setMatches(tx *sqlx.Tx, list []Match, who string) error {
@@ -213,7 +213,7 @@ func (s *Site) SetLocked(ctx context.Context, tags []string, locked bool, who st
 	if locked {
 		what = "match locked"
 	}
-	return s.write(ctx, func(tx *sqlx.Tx) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		for _, tag := range tags {
 			if err := touched(tag)(tx.Exec(`UPDATE entries SET locked = ? WHERE site = ? AND tag = ? AND (device <> '' OR NOT ?)`, locked, s.ID, tag, locked)); err != nil {
 				return err
@@ -255,7 +255,7 @@ func stated(state, reason string) string {
 // SetState moves an entry that has a box to a state; reason says why it needs
 // attention. Nothing is written when it has another box by now.
 func (s *Site) SetState(ctx context.Context, tag string, mac address.MAC, state, reason, who string) error {
-	return s.write(ctx, func(tx *sqlx.Tx) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		if err := touched(tag)(tx.Exec(`UPDATE entries SET state = ?, reason = ? WHERE site = ? AND tag = ? AND device = ?`, state, reason, s.ID, tag, mac)); err != nil {
 			return err
 		}
@@ -267,7 +267,7 @@ func (s *Site) SetState(ctx context.Context, tag string, mac address.MAC, state,
 // Nothing is written when it has another box by now.
 func (s *Site) SetConfigured(ctx context.Context, tag string, mac address.MAC, given procedure.Values,
 	who string) error {
-	return s.write(ctx, func(tx *sqlx.Tx) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		return s.configured(tx, HandSet{tag, mac, given}, "", Stamp{}, Configured, who)
 	})
 }
@@ -281,7 +281,7 @@ type HandSet struct {
 
 // SetByHand moves entries to configured that a person set by hand, all or none.
 func (s *Site) SetByHand(ctx context.Context, list []HandSet, who string) error {
-	return s.write(ctx, func(tx *sqlx.Tx) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		for _, h := range list {
 			if err := s.configured(tx, h, who, Now(), "marked as set by hand", who); err != nil {
 				return err
@@ -317,13 +317,13 @@ func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list 
 	if n := len(result.NotLooked(list)); n > 0 && state != Attention {
 		what += "; not looked at: " + strings.Join(result.NotLooked(list), ", ")
 	}
-	insert, err := keep(s.Store,
+	insert, err := keep(s.in,
 		`INSERT INTO checks (site, tag, position, name, expected, observed, verdict, rests_on, at)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, s.db.Preparex)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, s.in.db.Preparex)
 	if err != nil {
 		return err
 	}
-	return s.write(ctx, func(tx *sqlx.Tx) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		if err := touched(tag)(tx.Exec(`UPDATE entries SET state = ?, reason = ?, unseen = ?, checked_at = ?
 			WHERE site = ? AND tag = ? AND device = ? AND state <> ?`,
 			state, reason, string(unseen), now, s.ID, tag, mac, Configuring)); err != nil {
@@ -360,7 +360,7 @@ func (s *Site) checks(ctx context.Context, tag string) (map[string][]result.Chec
 		By                                     string `db:"rests_on"`
 		At                                     Stamp
 	}
-	if err := s.all(ctx, &rows,
+	if err := s.in.all(ctx, &rows,
 		`SELECT tag, name, expected, observed, verdict, rests_on, at FROM checks
 			WHERE site = ? AND (tag = ? OR ? = '')
 			ORDER BY tag, position`, s.ID, tag, tag); err != nil {
@@ -393,12 +393,12 @@ func note(tx *sqlx.Tx, site int64, tag string, at Stamp, who, what string) error
 
 // AddNote adds a line to an entry's history.
 func (s *Site) AddNote(ctx context.Context, tag, who, what string) error {
-	return s.write(ctx, func(tx *sqlx.Tx) error { return note(tx, s.ID, tag, Now(), who, what) })
+	return s.in.write(ctx, func(tx *sqlx.Tx) error { return note(tx, s.ID, tag, Now(), who, what) })
 }
 
 // AddNotes notes the same of several entries, all or none.
 func (s *Site) AddNotes(ctx context.Context, tags []string, who, what string) error {
-	return s.write(ctx, func(tx *sqlx.Tx) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		now := Now()
 		for _, tag := range tags {
 			if err := note(tx, s.ID, tag, now, who, what); err != nil {
@@ -419,7 +419,7 @@ type Deed struct {
 
 // Deeds lists what people did about entries, oldest first, without what runs and revisions tell.
 func (s *Site) Deeds(ctx context.Context) (list []Deed, err error) {
-	err = s.all(ctx, &list, `SELECT at, tag, who, what FROM history h WHERE site = ? AND who NOT LIKE 'run %' AND NOT EXISTS
+	err = s.in.all(ctx, &list, `SELECT at, tag, who, what FROM history h WHERE site = ? AND who NOT LIKE 'run %' AND NOT EXISTS
 		(SELECT 1 FROM revisions r WHERE r.site = h.site AND r.at = h.at AND r.who = h.who) ORDER BY at, id`, s.ID)
 	return list, err
 }
@@ -427,7 +427,7 @@ func (s *Site) Deeds(ctx context.Context) (list []Deed, err error) {
 // History gives an entry's notes and journal, oldest first.
 func (s *Site) History(ctx context.Context, tag string) ([]Note, error) {
 	list := []Note{}
-	err := s.all(ctx, &list, `SELECT at, who, what, wrong FROM (
+	err := s.in.all(ctx, &list, `SELECT at, who, what, wrong FROM (
 		SELECT at, who, what, what LIKE '`+Attention+`%' AS wrong, id, 0 AS sort FROM history WHERE site = ? AND tag = ?
 		UNION ALL SELECT at, 'run ' || run, step || ' ' || phase || CASE detail WHEN '' THEN '' ELSE ': ' || detail END, phase = 'failed', id, 1 FROM journal WHERE run IN (SELECT id FROM runs WHERE site = ?) AND tag = ?)
 		ORDER BY at, sort, id`, s.ID, tag, s.ID, tag)

@@ -73,7 +73,7 @@ type Changes struct {
 // Revise makes changes and their revision, all or none.
 func (s *Site) Revise(ctx context.Context, who, what string, c Changes) (Revision, error) {
 	r := Revision{Who: who, What: what, Undoes: c.Undoes}
-	err := s.write(ctx, func(tx *sqlx.Tx) (err error) {
+	err := s.in.write(ctx, func(tx *sqlx.Tx) (err error) {
 		if r, err = s.revise(tx, r, c.Edits); err != nil {
 			return err
 		}
@@ -221,20 +221,20 @@ func (s *Site) Revisions(ctx context.Context, limit int) ([]Revision, error) {
 		limit = -1
 	}
 	list := []Revision{}
-	err := s.all(ctx, &list,
+	err := s.in.all(ctx, &list,
 		`SELECT id, at, who, what, name, undoes FROM revisions WHERE site = ? ORDER BY id DESC LIMIT ?`, s.ID, limit)
 	return list, err
 }
 
 // LastRevision gives the number of the site's latest revision.
 func (s *Site) LastRevision(ctx context.Context) (id int64, err error) {
-	_, err = s.one(ctx, &id, `SELECT COALESCE(MAX(id), 0) FROM revisions WHERE site = ?`, s.ID)
+	_, err = s.in.one(ctx, &id, `SELECT COALESCE(MAX(id), 0) FROM revisions WHERE site = ?`, s.ID)
 	return id, err
 }
 
 // Revision gives one revision.
 func (s *Site) Revision(ctx context.Context, id int64) (r Revision, err error) {
-	ok, err := s.one(ctx, &r, `SELECT id, at, who, what, name, undoes FROM revisions WHERE site = ? AND id = ?`, s.ID,
+	ok, err := s.in.one(ctx, &r, `SELECT id, at, who, what, name, undoes FROM revisions WHERE site = ? AND id = ?`, s.ID,
 		id)
 	if err == nil && !ok {
 		err = problem.New(problem.Missing, "there is no such revision", "list them with: redstart plan history")
@@ -244,7 +244,7 @@ func (s *Site) Revision(ctx context.Context, id int64) (r Revision, err error) {
 
 // NameRevision gives a revision a name, or takes it away.
 func (s *Site) NameRevision(ctx context.Context, id int64, name string) error {
-	return s.exec(ctx, `UPDATE revisions SET name = :name WHERE site = :site AND id = :id`,
+	return s.in.exec(ctx, `UPDATE revisions SET name = :name WHERE site = :site AND id = :id`,
 		map[string]any{"name": name, "site": s.ID, "id": id})
 }
 
@@ -258,7 +258,7 @@ func (s *Site) EditsBetween(ctx context.Context, after, last int64) ([]Edit, err
 	if last == 0 {
 		last = math.MaxInt64
 	}
-	if err := s.all(ctx, &rows,
+	if err := s.in.all(ctx, &rows,
 		`SELECT e.object, e.before, e.after, e.position FROM edits e JOIN revisions r ON r.id = e.revision
 			WHERE r.site = ? AND r.id > ? AND r.id <= ?
 			ORDER BY e.id DESC`, s.ID, after, last); err != nil {

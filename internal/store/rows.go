@@ -172,15 +172,15 @@ type placed struct {
 
 // decoded gives the decoded rows of the site.
 func (s *Site) decoded() *decoded {
-	s.keeping.Lock()
-	defer s.keeping.Unlock()
-	d := s.sites[s.ID]
-	if s.sites == nil { // of a file that was opened aside
-		s.sites = map[int64]*decoded{}
+	s.in.keeping.Lock()
+	defer s.in.keeping.Unlock()
+	d := s.in.sites[s.ID]
+	if s.in.sites == nil { // of a file that was opened aside
+		s.in.sites = map[int64]*decoded{}
 	}
 	if d == nil {
 		d = &decoded{entries: s.entryRows(), devices: s.deviceRows()}
-		s.sites[s.ID] = d
+		s.in.sites[s.ID] = d
 	}
 	return d
 }
@@ -196,7 +196,7 @@ type Versions struct {
 // Versions gives the numbers of now.
 func (s *Site) Versions() Versions {
 	d := s.decoded()
-	return Versions{d.entries.now(), d.devices.now(), s.others.Load()}
+	return Versions{d.entries.now(), d.devices.now(), s.in.others.Load()}
 }
 
 // touchedRows marks what a transaction touched.

@@ -91,7 +91,7 @@ type runDeviceRow struct {
 // AddRun stores a run with its devices and moves their entries to configuring.
 func (s *Site) AddRun(ctx context.Context, who string, devices []RunDevice) (Run, error) {
 	r := Run{State: Running, Who: who, StartedAt: Now(), Devices: devices}
-	err := s.write(ctx, func(tx *sqlx.Tx) error {
+	err := s.in.write(ctx, func(tx *sqlx.Tx) error {
 		result, err := tx.Exec(`INSERT INTO runs (site, state, who, started_at) VALUES (?, ?, ?, ?)`, s.ID, r.State,
 			who, r.StartedAt)
 		if err != nil {
@@ -149,13 +149,13 @@ func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
 // OpenRuns gives the runs of the site that have not ended, oldest first.
 func (s *Site) OpenRuns(ctx context.Context) ([]Run, error) {
 	var ids []int64
-	if err := s.all(ctx, &ids, `SELECT id FROM runs WHERE site = ? AND state IN (?, ?, ?) ORDER BY id`, s.ID, Running,
+	if err := s.in.all(ctx, &ids, `SELECT id FROM runs WHERE site = ? AND state IN (?, ?, ?) ORDER BY id`, s.ID, Running,
 		Interrupted, Parked); err != nil {
 		return nil, err
 	}
 	runs := []Run{}
 	for _, id := range ids {
-		r, err := s.Run(ctx, id)
+		r, err := s.in.Run(ctx, id)
 		if err != nil {
 			return nil, err
 		}
@@ -177,7 +177,7 @@ type RunSum struct {
 
 // RunSums lists the runs of the site in short, oldest first.
 func (s *Site) RunSums(ctx context.Context) (list []RunSum, err error) {
-	err = s.all(ctx, &list, `SELECT id, state, who, started_at, ended_at,
+	err = s.in.all(ctx, &list, `SELECT id, state, who, started_at, ended_at,
 		(SELECT COUNT(*) FROM run_devices WHERE run = runs.id) AS devices,
 		(SELECT COUNT(*) FROM run_devices WHERE run = runs.id AND state = ?) AS done
 		FROM runs WHERE site = ? ORDER BY id`, Done, s.ID)
@@ -187,9 +187,9 @@ func (s *Site) RunSums(ctx context.Context) (list []RunSum, err error) {
 // LastRun gives the latest run; ok is false before the first.
 func (s *Site) LastRun(ctx context.Context) (r Run, ok bool, err error) {
 	var id int64
-	ok, err = s.one(ctx, &id, `SELECT id FROM runs WHERE site = ? ORDER BY id DESC LIMIT 1`, s.ID)
+	ok, err = s.in.one(ctx, &id, `SELECT id FROM runs WHERE site = ? ORDER BY id DESC LIMIT 1`, s.ID)
 	if ok && err == nil {
-		r, err = s.Run(ctx, id)
+		r, err = s.in.Run(ctx, id)
 	}
 	return r, ok, err
 }
@@ -220,7 +220,7 @@ func (s *Store) InterruptRun(ctx context.Context, id int64, cause string) error 
 // EndRun ends a run that was cut off: devices that were not begun are matched as
 // before, those that were need attention. All or none.
 func (s *Site) EndRun(ctx context.Context, r Run, reason, who string) error {
-	return s.write(ctx, func(tx *sqlx.Tx) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		now := Now()
 		for _, d := range r.Devices {
 			if d.State != Waiting && d.State != Parked {

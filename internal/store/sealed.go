@@ -55,7 +55,7 @@ func (s *Store) SealedByLost(ctx context.Context) (n int, err error) {
 
 // AddSecret stores a secret of the site, sealed with a key, under what stands for it.
 func (s *Site) AddSecret(ctx context.Context, token string, sealed []byte, keyID string) error {
-	return s.exec(ctx,
+	return s.in.exec(ctx,
 		`INSERT INTO secrets (token, site, sealed, made_at, key_id) VALUES (:token, :site, :sealed, :at, :key)
 		ON CONFLICT (token) DO UPDATE SET sealed = :sealed, key_id = :key`,
 		map[string]any{"token": token, "site": s.ID, "sealed": sealed, "at": Now(), "key": keyID})
@@ -68,7 +68,7 @@ func (s *Site) Secret(ctx context.Context, token string) (sealed []byte, keyID s
 		Sealed []byte
 		KeyID  string `db:"key_id"`
 	}
-	ok, err = s.one(ctx, &row, `SELECT sealed, key_id FROM secrets WHERE site = ? AND token = ?`, s.ID, token)
+	ok, err = s.in.one(ctx, &row, `SELECT sealed, key_id FROM secrets WHERE site = ? AND token = ?`, s.ID, token)
 	return row.Sealed, row.KeyID, ok, err
 }
 

@@ -14,7 +14,7 @@ import (
 // Site is the records of one site. What belongs to boxes whatever the site,
 // such as their credentials, is the Store's.
 type Site struct {
-	*Store
+	in  *Store
 	ID  int64
 	Key string
 }
@@ -36,7 +36,7 @@ func (s *Store) Sites(ctx context.Context) ([]plan.Site, error) {
 
 // At opens the records of a site by its key.
 func (s *Store) At(ctx context.Context, key string) (*Site, error) {
-	site := &Site{Store: s, Key: key}
+	site := &Site{in: s, Key: key}
 	ok, err := s.one(ctx, &site.ID, `SELECT id FROM sites WHERE key = ?`, key)
 	if err == nil && !ok {
 		err = problem.New(problem.Missing, "there is no such site",
@@ -53,7 +53,7 @@ func (s *Store) Watched(ctx context.Context) (keys []string, err error) {
 
 // SetWatched keeps whether the site's segment is to be watched.
 func (s *Site) SetWatched(ctx context.Context, on bool) error {
-	return s.exec(ctx, `UPDATE sites SET watched = :on WHERE id = :site`, map[string]any{"site": s.ID, "on": on})
+	return s.in.exec(ctx, `UPDATE sites SET watched = :on WHERE id = :site`, map[string]any{"site": s.ID, "on": on})
 }
 
 // Use is which segment a site names; "" for none.
@@ -76,7 +76,7 @@ func (s *Store) SetUse(ctx context.Context, site int64, segment string) error {
 
 // Of opens the records of the site that a run belongs to.
 func (s *Store) Of(ctx context.Context, run int64) (*Site, error) {
-	site := &Site{Store: s}
+	site := &Site{in: s}
 	var row struct {
 		ID  int64
 		Key string
@@ -98,7 +98,7 @@ func (s *Store) AddSite(ctx context.Context, data plan.Site, who string) (*Site,
 		return nil, problem.New(problem.Conflict, "there is a site with this key already",
 			"choose another key").About(data.Key).Because(err)
 	}
-	site := &Site{Store: s, Key: data.Key}
+	site := &Site{in: s, Key: data.Key}
 	return site, s.write(ctx, func(tx *sqlx.Tx) error {
 		result, err := tx.Exec(`INSERT INTO sites (key, doc) VALUES (?, '{}')`, data.Key)
 		if err != nil {
@@ -114,9 +114,9 @@ func (s *Store) AddSite(ctx context.Context, data plan.Site, who string) (*Site,
 
 // Remove forgets a site with everything of it. Credentials of boxes stay.
 func (s *Site) Remove(ctx context.Context) error {
-	s.sweeping.Lock()
-	defer s.sweeping.Unlock()
-	err := s.write(ctx, func(tx *sqlx.Tx) error {
+	s.in.sweeping.Lock()
+	defer s.in.sweeping.Unlock()
+	err := s.in.write(ctx, func(tx *sqlx.Tx) error {
 		for _, statement := range []string{
 			`DELETE FROM edits WHERE revision IN (SELECT id FROM revisions WHERE site = ?)`,
 			`DELETE FROM journal WHERE run IN (SELECT id FROM runs WHERE site = ?)`,
@@ -138,13 +138,13 @@ func (s *Site) Remove(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.sweep()
+	return s.in.sweep()
 }
 
 // Data gives the site's own data.
 func (s *Site) Data(ctx context.Context) (data plan.Site, err error) {
 	var doc string
-	ok, err := s.one(ctx, &doc, `SELECT doc FROM sites WHERE id = ?`, s.ID)
+	ok, err := s.in.one(ctx, &doc, `SELECT doc FROM sites WHERE id = ?`, s.ID)
 	if err == nil && !ok {
 		err = problem.New(problem.Missing, "the site is gone", "").About(s.Key)
 	}
@@ -159,7 +159,7 @@ func (s *Site) Data(ctx context.Context) (data plan.Site, err error) {
 func (s *Site) Columns(ctx context.Context) (map[string]string, error) {
 	var doc string
 	m := map[string]string{}
-	if _, err := s.one(ctx, &doc, `SELECT columns FROM sites WHERE id = ?`, s.ID); err != nil {
+	if _, err := s.in.one(ctx, &doc, `SELECT columns FROM sites WHERE id = ?`, s.ID); err != nil {
 		return nil, err
 	}
 	err := json.Unmarshal([]byte(doc), &m)

@@ -100,10 +100,10 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 		add(s, entries(3)),
 		match(s, "T-01", mac),
 		s.Sight(ctx, nil, seen),
-		s.SetDeviceState(ctx, store.DeviceState{MAC: mac, Serial: "S", ChangedAt: now}),
-		s.SetDeviceState(ctx, store.DeviceState{MAC: mac, RestartedAt: now}),
-		s.SetServer(ctx, mac, "certificate", "bb"),
-		s.SetServer(ctx, mac, "certificate", "aa"),
+		records.SetDeviceState(ctx, store.DeviceState{MAC: mac, Serial: "S", ChangedAt: now}),
+		records.SetDeviceState(ctx, store.DeviceState{MAC: mac, RestartedAt: now}),
+		records.SetServer(ctx, mac, "certificate", "bb"),
+		records.SetServer(ctx, mac, "certificate", "aa"),
 		s.SetChecks(ctx, "T-01", mac, []result.Check{{Name: "echo", Expected: "answers", Observed: "answers",
 			Verdict: result.Passed, By: "ICMP", At: now.Time}, {Name: "name", At: now.Time}}, store.Configured, "",
 			"owner"),
@@ -114,9 +114,9 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 		Settings: map[string]string{"room": "7"}}
 	must(t, err, s.SetConfigured(ctx, "T-01", mac, given, "run"))
 	run, err = s.AddRun(ctx, "owner", run.Devices)
-	must(t, err, s.AddLine(ctx, store.Line{Run: run.ID, Tag: "T-01", MAC: mac, Step: "name", Phase: store.Begin}),
-		s.AddLine(ctx, store.Line{Run: run.ID, Tag: "T-01", MAC: mac, Step: "name", Phase: store.Done, Detail: "set"}),
-		s.Close())
+	must(t, err, records.AddLine(ctx, store.Line{Run: run.ID, Tag: "T-01", MAC: mac, Step: "name", Phase: store.Begin}),
+		records.AddLine(ctx, store.Line{Run: run.ID, Tag: "T-01", MAC: mac, Step: "name", Phase: store.Done, Detail: "set"}),
+		records.Close())
 
 	records = open(t, dir)
 	defer records.Close()
@@ -135,11 +135,11 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 	if err != nil || found.Value("address") != "10.0.0.1" || !found.First.Equal(seen.At) {
 		t.Errorf("device %+v, %v", found, err)
 	}
-	c, err := s.DeviceState(ctx, mac)
+	c, err := records.DeviceState(ctx, mac)
 	if err != nil || c.Serial != "S" || !c.ChangedAt.Equal(now.Time) || !c.RestartedAt.Equal(now.Time) {
 		t.Errorf("device state %+v, %v", c, err)
 	}
-	servers, err := s.Servers(ctx, mac)
+	servers, err := records.Servers(ctx, mac)
 	if err != nil || !reflect.DeepEqual(servers, map[string]string{"certificate": "aa"}) {
 		t.Errorf("servers %v, %v", servers, err)
 	}
@@ -148,7 +148,7 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 		last.Devices[0].Given.Address.String() != "10.0.0.1/24" || last.Devices[0].State != store.Waiting {
 		t.Errorf("run %+v, %v", last, err)
 	}
-	journal, err := s.Journal(ctx, run.ID, "T-01")
+	journal, err := records.Journal(ctx, run.ID, "T-01")
 	if err != nil || journal["name"].Phase != store.Done || journal["name"].Detail != "set" {
 		t.Errorf("journal %+v, %v", journal, err)
 	}

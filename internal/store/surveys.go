@@ -39,7 +39,7 @@ func (s *Site) AddSurvey(ctx context.Context, v Survey) (id int64, err error) {
 	if err != nil {
 		return 0, err
 	}
-	err = s.exec(ctx,
+	err = s.in.exec(ctx,
 		`INSERT INTO surveys (site, began, ended, who, pace, state, doc, seen, capture)
 			VALUES (:site, :began, :ended, :who, :pace, :state, :doc, :seen, :capture)`,
 		map[string]any{"site": s.ID, "began": v.Began, "ended": v.Ended, "who": v.Who, "pace": v.Pace, "state": v.State,
@@ -47,14 +47,14 @@ func (s *Site) AddSurvey(ctx context.Context, v Survey) (id int64, err error) {
 	if err != nil {
 		return 0, err
 	}
-	_, err = s.one(ctx, &id, `SELECT MAX(id) FROM surveys WHERE site = ?`, s.ID)
+	_, err = s.in.one(ctx, &id, `SELECT MAX(id) FROM surveys WHERE site = ?`, s.ID)
 	return id, err
 }
 
 // Surveys lists the latest surveys, latest first, without what each saw.
 func (s *Site) Surveys(ctx context.Context, most int) ([]Survey, error) {
 	var rows []surveyRow
-	if err := s.all(ctx, &rows,
+	if err := s.in.all(ctx, &rows,
 		`SELECT id, began, ended, who, pace, state, doc, '[]' AS seen, capture FROM surveys
 			WHERE site = ?
 			ORDER BY id DESC LIMIT ?`, s.ID, most); err != nil {
@@ -74,7 +74,7 @@ func (s *Site) Surveys(ctx context.Context, most int) ([]Survey, error) {
 // is false before the first.
 func (s *Site) LastSurvey(ctx context.Context) (v Survey, ok bool, err error) {
 	var r surveyRow
-	ok, err = s.one(ctx, &r,
+	ok, err = s.in.one(ctx, &r,
 		`SELECT id, began, ended, who, pace, state, doc, seen, capture FROM surveys
 			WHERE site = ? AND state = ?
 			ORDER BY id DESC LIMIT 1`, s.ID, Done)
@@ -98,7 +98,7 @@ func (r surveyRow) survey() (Survey, error) {
 // LastBegan tells when the latest survey that ended by itself began; the zero
 // value before the first.
 func (s *Site) LastBegan(ctx context.Context) (at Stamp, err error) {
-	_, err = s.one(ctx, &at, `SELECT began FROM surveys WHERE site = ? AND state = ? ORDER BY id DESC LIMIT 1`, s.ID,
+	_, err = s.in.one(ctx, &at, `SELECT began FROM surveys WHERE site = ? AND state = ? ORDER BY id DESC LIMIT 1`, s.ID,
 		Done)
 	return at, err
 }

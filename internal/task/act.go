@@ -89,7 +89,7 @@ func (b *Box) beforeGoing(ctx context.Context, s Step) error {
 	}
 	b.restart.Begin(ctx, b.Bench, b.d.MAC, b.p, b.at, b.whither(ctx, s), bits)
 	if n := b.restart.Starts(); n >= 0 {
-		return b.Store.SetStarts(ctx, b.d.MAC, n)
+		return b.Boxes.SetStarts(ctx, b.d.MAC, n)
 	}
 	return nil
 }

@@ -8,10 +8,12 @@ import (
 	"io"
 	"log/slog"
 	"net/netip"
+	"os"
 	"strconv"
 	"strings"
 	"time"
 
+	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
@@ -29,14 +31,50 @@ import (
 // lastLook is how long a device whose work failed is looked for.
 const lastLook = 2 * time.Second
 
-// Means are what tasks work with.
-type Means struct {
-	Bench *bench.Bench
-	Store *store.Site
-	Vault *vault.Vault
-	Plan  plan.Plan
-	Log   *slog.Logger
-	Avoid func(netip.Addr) bool // addresses that are not ours to borrow
+// Records are what tasks keep of a site, and look up in it.
+type Records interface {
+	Entry(ctx context.Context, tag string) (store.Entry, error)
+	Device(context.Context, address.MAC) (*device.Found, error)
+	Sight(ctx context.Context, recognise func(*device.Found), seen ...device.Sighting) error
+	ToldHostID(ctx context.Context, mac address.MAC, id string, at store.Stamp) error
+	File(ctx context.Context, name string) (store.File, *os.File, error)
+	FileNamed(ctx context.Context, name string) (store.File, error)
+	Accepted(ctx context.Context, profile, terms string) (store.Acceptance, bool, error)
+	Accept(context.Context, store.Acceptance) error
+}
+
+// Boxes are what is kept of boxes, whatever the site.
+type Boxes interface {
+	DeviceState(context.Context, address.MAC) (store.DeviceState, error)
+	SetDeviceState(context.Context, store.DeviceState) error
+	SetStarts(ctx context.Context, mac address.MAC, starts int64) error
+	Servers(context.Context, address.MAC) (map[string]string, error)
+	SetServer(ctx context.Context, mac address.MAC, kind, sum string) error
+}
+
+// Secrets are those of a site, by what stands for them.
+type Secrets interface {
+	Secret(ctx context.Context, token string) (secret string, ok bool, err error)
+	Shared(ctx context.Context, kind string, turn int, make func() (string, error)) (string, error)
+}
+
+// Logins are those of boxes: stored before they are sent, tried as often as a family allows.
+type Logins interface {
+	vault.Logins
+	Put(context.Context, ...vault.New) error
+	Try(mac address.MAC, accounts profile.Accounts, by string) *vault.Tries
+}
+
+// Tools are what tasks work with.
+type Tools struct {
+	Bench   *bench.Bench
+	Records Records
+	Boxes   Boxes
+	Secrets Secrets
+	Logins  Logins
+	Plan    plan.Plan
+	Log     *slog.Logger
+	Avoid   func(netip.Addr) bool // addresses that are not ours to borrow
 	// Line opens a serial line by its name.
 	Line func(name string, m line.Mode) (io.ReadWriteCloser, error)
 	// Park gives the device's place in the run to others until a person did something.
@@ -46,7 +84,7 @@ type Means struct {
 // Box is the one device that tasks are done with, and what they know of it by now. It is
 // used by one goroutine at a time.
 type Box struct {
-	Means
+	Tools
 	d       store.RunDevice
 	p       *profile.Profile
 	who     string // what told of its credentials: run 3
@@ -74,12 +112,12 @@ type Box struct {
 }
 
 // With begins the work on a device of a run; who tells of its credentials.
-func With(m Means, d store.RunDevice, who string) (*Box, error) {
-	p := m.Plan.Profiles[d.Profile]
+func With(t Tools, d store.RunDevice, who string) (*Box, error) {
+	p := t.Plan.Profiles[d.Profile]
 	if p == nil {
 		return nil, problem.New(problem.Conflict, "its profile "+d.Profile+" is gone", "put the profile back")
 	}
-	return &Box{Means: m, d: d, p: p, who: who, tries: m.Vault.Try(d.MAC, p.Accounts, who)}, nil
+	return &Box{Tools: t, d: d, p: p, who: who, tries: t.Logins.Try(d.MAC, p.Accounts, who)}, nil
 }
 
 // Profile is that of the device.
@@ -88,7 +126,7 @@ func (b *Box) Profile() *profile.Profile { return b.p }
 // GoOn takes in what the journal tells of the steps so far, by name.
 func (b *Box) GoOn(ctx context.Context, journal map[string]store.Line) (err error) {
 	b.journal = journal
-	if b.servers, err = b.Store.Servers(ctx, b.d.MAC); err != nil {
+	if b.servers, err = b.Boxes.Servers(ctx, b.d.MAC); err != nil {
 		return err
 	}
 	b.renewed = map[string]bool{}
@@ -138,7 +176,7 @@ func (b *Box) Sighted(ctx context.Context, set bool) error {
 	if set {
 		s.Facts[fact.State], s.Facts[fact.Name] = device.Set, b.d.Given.Name
 	}
-	return b.Store.Sight(ctx, func(f *device.Found) { f.Recognise(b.Plan.Profiles) }, s)
+	return b.Records.Sight(ctx, func(f *device.Found) { f.Recognise(b.Plan.Profiles) }, s)
 }
 
 // Explain says what happened, what state the box is in, and what to do.
@@ -209,7 +247,7 @@ func (b *Box) target(at netip.Addr) driver.Target {
 // file opens a file of the site that the device is to be given, by the key of the setting
 // that names it; only with the content that it had when the run began.
 func (b *Box) file(key string) (driver.File, error) {
-	f, content, err := b.Store.File(context.Background(), b.d.Given.Settings[key])
+	f, content, err := b.Records.File(context.Background(), b.d.Given.Settings[key])
 	if err != nil {
 		return driver.File{}, err
 	}
@@ -249,7 +287,7 @@ func (b *Box) variables(ctx context.Context) (map[string]string, error) {
 		} else if token != "" {
 			var ok bool
 			var err error
-			if secret, ok, err = b.Vault.Secret(ctx, b.Store, token); err != nil {
+			if secret, ok, err = b.Secrets.Secret(ctx, token); err != nil {
 				return nil, err
 			} else if !ok {
 				return nil, problem.New(problem.Conflict, "the planned "+key+" is not in the vault",
@@ -260,7 +298,7 @@ func (b *Box) variables(ctx context.Context) (map[string]string, error) {
 	}
 	vars[fact.Serial] = cmp.Or(b.serial, b.d.Serial)
 	if b.p.Setting(profile.PortsSetting) != nil {
-		found, err := b.Store.Device(ctx, b.d.MAC)
+		found, err := b.Records.Device(ctx, b.d.MAC)
 		if err != nil {
 			return nil, err
 		}
@@ -280,11 +318,11 @@ func (b *Box) variables(ctx context.Context) (map[string]string, error) {
 
 // loginOf gives the login that another entry's device accepted last.
 func (b *Box) loginOf(ctx context.Context, tag string) (vault.Login, error) {
-	e, err := b.Store.Entry(ctx, tag)
+	e, err := b.Records.Entry(ctx, tag)
 	if err != nil {
 		return vault.Login{}, err
 	}
-	logins, err := b.Vault.Logins(ctx, e.Device)
+	logins, err := b.Logins.Logins(ctx, e.Device)
 	if err != nil {
 		return vault.Login{}, err
 	}
@@ -321,7 +359,7 @@ func (b *Box) openCells(ctx context.Context, s *profile.Setting, value string) (
 				b.d.Given.Settings[s.Key] = profile.RowsText(given)
 				continue
 			}
-			secret, ok, err := b.Vault.Secret(ctx, b.Store, token)
+			secret, ok, err := b.Secrets.Secret(ctx, token)
 			if err != nil {
 				return "", err
 			}

@@ -70,7 +70,7 @@ func (b *Box) comeBack(ctx context.Context, s Step) (string, error) {
 		return "", err
 	}
 	if out.Evidence != "" {
-		if err := b.Store.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC, RestartedAt: store.Now(),
+		if err := b.Boxes.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC, RestartedAt: store.Now(),
 			Evidence: out.Evidence}); err != nil {
 			return "", err
 		}

@@ -42,12 +42,12 @@ func (b *Box) identify(ctx context.Context) (string, error) {
 		}
 	}
 	if id := facts[fact.HostID]; id != "" {
-		if err := b.Store.ToldHostID(ctx, b.d.MAC, id, store.Now()); err != nil {
+		if err := b.Records.ToldHostID(ctx, b.d.MAC, id, store.Now()); err != nil {
 			return "", err
 		}
 	}
 	c := store.DeviceState{MAC: b.d.MAC, Serial: serial}
-	return strings.TrimSpace(b.p.Model + " " + serial), b.Store.SetDeviceState(ctx, c)
+	return strings.TrimSpace(b.p.Model + " " + serial), b.Boxes.SetDeviceState(ctx, c)
 }
 
 // NoteHostID reads for what a licence of the device is made, where it takes one and tells
@@ -67,7 +67,7 @@ func (b *Box) NoteHostID(ctx context.Context) error {
 	if err != nil || facts[fact.HostID] == "" {
 		return nil // it is told at the next verification
 	}
-	return b.Store.ToldHostID(ctx, b.d.MAC, facts[fact.HostID], store.Now())
+	return b.Records.ToldHostID(ctx, b.d.MAC, facts[fact.HostID], store.Now())
 }
 
 // confirmInside reads who the device is from one that tells its serial only to who is signed
@@ -108,7 +108,7 @@ func (b *Box) atLine(ctx context.Context, serial, mac string) error {
 		}
 		return nil
 	}
-	found, err := b.Store.Device(ctx, b.d.MAC)
+	found, err := b.Records.Device(ctx, b.d.MAC)
 	if err != nil {
 		return err
 	}

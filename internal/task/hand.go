@@ -70,7 +70,7 @@ func (b *Box) byHand(ctx context.Context, h profile.Hand, act profile.Act) (stri
 		return b.terms(ctx, h, act)
 	}
 	if h.Fresh {
-		stored, err := b.Vault.Logins(ctx, b.d.MAC)
+		stored, err := b.Logins.Logins(ctx, b.d.MAC)
 		if err != nil {
 			return "", err
 		}
@@ -226,7 +226,7 @@ func (b *Box) mark(ctx context.Context) error {
 	if !ok || !mark.HasStarts {
 		return nil
 	}
-	return b.Store.SetStarts(ctx, b.d.MAC, mark.Starts)
+	return b.Boxes.SetStarts(ctx, b.d.MAC, mark.Starts)
 }
 
 // told asks the device for its up-time or start counter.
@@ -244,14 +244,14 @@ func (b *Box) told(ctx context.Context, tell func(context.Context, netip.Addr) (
 // of a device whose starts were never read shows nothing, and is kept for the next, unless
 // it was away meanwhile.
 func (b *Box) begunAnew(ctx context.Context, mark evidence.Mark, since time.Time, away bool) (string, error) {
-	state, err := b.Store.DeviceState(ctx, b.d.MAC)
+	state, err := b.Boxes.DeviceState(ctx, b.d.MAC)
 	if err != nil {
 		return "", err
 	}
 	how := ""
 	switch read := state.Starts >= 0; {
 	case mark.HasStarts && !read && !away:
-		return "", b.Store.SetStarts(ctx, b.d.MAC, mark.Starts)
+		return "", b.Boxes.SetStarts(ctx, b.d.MAC, mark.Starts)
 	case mark.HasStarts && !read:
 		how = "it was away, and came back"
 	default:
@@ -260,6 +260,6 @@ func (b *Box) begunAnew(ctx context.Context, mark evidence.Mark, since time.Time
 	if how == "" {
 		return "", nil
 	}
-	return "switched off and on: " + how, b.Store.SetDeviceState(ctx,
+	return "switched off and on: " + how, b.Boxes.SetDeviceState(ctx,
 		store.DeviceState{MAC: b.d.MAC, RestartedAt: store.Now(), Evidence: how})
 }

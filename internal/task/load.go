@@ -17,7 +17,7 @@ var load = &Task{
 			" of a sibling, whose address and name it has until both are set")
 	},
 	Do: func(ctx context.Context, b *Box, s Step) (string, error) {
-		of, err := b.Store.FileNamed(ctx, b.d.Given.Settings[profile.Configuration])
+		of, err := b.Records.FileNamed(ctx, b.d.Given.Settings[profile.Configuration])
 		if err != nil {
 			return "", err
 		}
@@ -36,7 +36,7 @@ func (b *Box) sibling(ctx context.Context) netip.Addr {
 	if name == "" {
 		return netip.Addr{}
 	}
-	f, err := b.Store.FileNamed(ctx, name)
+	f, err := b.Records.FileNamed(ctx, name)
 	if err != nil {
 		return netip.Addr{} // it says so itself when it is loaded
 	}

@@ -174,7 +174,7 @@ func (b *Box) prove(ctx context.Context) error {
 
 // changing notes the time of a write.
 func (b *Box) changing(ctx context.Context) error {
-	return b.Store.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC, ChangedAt: store.Now()})
+	return b.Boxes.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC, ChangedAt: store.Now()})
 }
 
 // remember notes what the device's servers showed, for later comparing.
@@ -183,7 +183,7 @@ func (b *Box) remember(ctx context.Context) error {
 		if b.servers[seen.Kind] == seen.Sum {
 			continue
 		}
-		if err := b.Store.SetServer(ctx, b.d.MAC, seen.Kind, seen.Sum); err != nil {
+		if err := b.Boxes.SetServer(ctx, b.d.MAC, seen.Kind, seen.Sum); err != nil {
 			return err
 		}
 		b.servers[seen.Kind] = seen.Sum

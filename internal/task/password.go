@@ -105,7 +105,7 @@ func (b *Box) firstUse(ctx context.Context) error {
 // next gives the login that the device is to have, stored: the one that a run
 // which was cut off stored for it, or a new one.
 func (b *Box) next(ctx context.Context) (vault.Login, error) {
-	stored, err := b.Vault.Logins(ctx, b.d.MAC)
+	stored, err := b.Logins.Logins(ctx, b.d.MAC)
 	if err != nil {
 		return vault.Login{}, err
 	}
@@ -119,11 +119,11 @@ func (b *Box) next(ctx context.Context) (vault.Login, error) {
 	if login.Password, err = b.newPassword(ctx); err != nil {
 		return vault.Login{}, err
 	}
-	if err := b.Vault.Put(ctx, vault.New{MAC: b.d.MAC, Login: login, Origin: b.who, Stamp: b.d.Given.Login,
+	if err := b.Logins.Put(ctx, vault.New{MAC: b.d.MAC, Login: login, Origin: b.who, Stamp: b.d.Given.Login,
 		State: store.Pending, ToldBy: b.who}); err != nil {
 		return vault.Login{}, err
 	}
-	if stored, err = b.Vault.Logins(ctx, b.d.MAC); err != nil {
+	if stored, err = b.Logins.Logins(ctx, b.d.MAC); err != nil {
 		return vault.Login{}, err
 	}
 	return stored[0], nil
@@ -138,7 +138,7 @@ func (b *Box) newPassword(ctx context.Context) (string, error) {
 	}
 	switch policy.Mode {
 	case plan.Given:
-		password, ok, err := b.Vault.Secret(ctx, b.Store, policy.Given)
+		password, ok, err := b.Secrets.Secret(ctx, policy.Given)
 		if err != nil {
 			return "", err
 		}
@@ -151,7 +151,7 @@ func (b *Box) newPassword(ctx context.Context) (string, error) {
 		}
 		return password, nil
 	case plan.OneKind:
-		return b.Vault.Shared(ctx, b.Store, b.p.Kind, policy.Turn, func() (string, error) {
+		return b.Secrets.Shared(ctx, b.p.Kind, policy.Turn, func() (string, error) {
 			return b.Plan.SharedRules(b.p.Kind).Generate(rand.Reader, policy.Length)
 		})
 	}

@@ -23,7 +23,7 @@ var reach = &Task{
 		defer cancel()
 		switch err := b.whereNow(looking); {
 		case errors.Is(err, watch.ErrAbsent):
-			known, err2 := b.Store.Device(ctx, b.d.MAC)
+			known, err2 := b.Records.Device(ctx, b.d.MAC)
 			if err2 != nil {
 				return "", err2
 			}
@@ -59,7 +59,7 @@ func overIPv6(known *device.Found) string {
 
 // whereNow looks where the device is, for as long as the context lets it.
 func (b *Box) whereNow(ctx context.Context) error {
-	known, err := b.Store.Device(ctx, b.d.MAC)
+	known, err := b.Records.Device(ctx, b.d.MAC)
 	if err != nil {
 		return err
 	}

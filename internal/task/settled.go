@@ -19,7 +19,7 @@ import (
 // it would only write once more what no restart follows. It says what shows that; "" means
 // that the acts are repeated.
 func (b *Box) Settled(ctx context.Context) (how string, err error) {
-	state, err := b.Store.DeviceState(ctx, b.d.MAC)
+	state, err := b.Boxes.DeviceState(ctx, b.d.MAC)
 	if err != nil || state.ChangedAt.IsZero() || b.at != b.want() || len(b.d.Given.Secrets) > 0 {
 		return "", err
 	}
@@ -47,7 +47,7 @@ func (b *Box) Settled(ctx context.Context) (how string, err error) {
 	}
 	// It lies between the last write and now; anything in between is as true.
 	between := state.ChangedAt.Add(asked.Sub(state.ChangedAt.Time) / 2)
-	return how, errors.Join(b.Store.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC,
+	return how, errors.Join(b.Boxes.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC,
 		RestartedAt: store.Stamp{Time: between}, Evidence: how}), b.remember(ctx))
 }
 

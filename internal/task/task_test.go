@@ -9,6 +9,7 @@ import (
 
 	"redstart/internal/core/plan"
 	"redstart/internal/core/procedure"
+	"redstart/internal/store"
 	"redstart/internal/task"
 	"redstart/profiles"
 )
@@ -71,5 +72,37 @@ func TestARehearsalSaysWhatIsNotSafe(t *testing.T) {
 		if said := strings.Contains(steps[1].Text, "no longer held for safe"); said != want {
 			t.Errorf("%q: %s", old, steps[1].Text)
 		}
+	}
+}
+
+// What a person did counts until its window is over, and for ever where there is none.
+func TestHowLongAHandHolds(t *testing.T) {
+	t.Parallel()
+	set, _, err := profiles.Load("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	now := time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC)
+	done := func(ago time.Duration) store.Line {
+		return store.Line{Phase: store.Done, At: store.Stamp{Time: now.Add(-ago)}}
+	}
+	windows, lasting := 0, 0
+	for _, s := range task.Steps(set["brindlecap-d2"], procedure.Values{}, procedure.Login{}) {
+		switch {
+		case !s.Hands:
+		case s.Windowed():
+			windows++
+			if !s.Holds(done(time.Minute), now) || s.Holds(done(10*time.Minute), now) {
+				t.Errorf("%s: its window is not six minutes", s.Name)
+			}
+		default:
+			lasting++
+			if !s.Holds(done(100*time.Hour), now) || s.Holds(store.Line{Phase: store.Begin, At: store.Stamp{Time: now}}, now) {
+				t.Errorf("%s: it holds once it was done, and not before", s.Name)
+			}
+		}
+	}
+	if windows != 1 || lasting != 1 {
+		t.Errorf("%d with a window, %d without", windows, lasting)
 	}
 }

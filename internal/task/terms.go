@@ -11,7 +11,7 @@ import (
 // terms has a person accept the terms of the model, unless somebody did for this site, and
 // tells the device who did. Nothing but a person's word accepts them.
 func (b *Box) terms(ctx context.Context, h profile.Hand, act profile.Act) (string, error) {
-	accepted, ok, err := b.Store.Accepted(ctx, b.p.ID, h.Terms)
+	accepted, ok, err := b.Records.Accepted(ctx, b.p.ID, h.Terms)
 	if err != nil {
 		return "", err
 	}
@@ -45,7 +45,7 @@ func (b *Box) askForTerms(ctx context.Context, h profile.Hand) (store.Acceptance
 		select {
 		case who := <-p.Done:
 			a := store.Acceptance{Profile: b.p.ID, Terms: h.Terms, Who: who, At: store.Now()}
-			if err := b.Store.Accept(ctx, a); err != nil {
+			if err := b.Records.Accept(ctx, a); err != nil {
 				return a, err
 			}
 		case <-again.C:
@@ -54,7 +54,7 @@ func (b *Box) askForTerms(ctx context.Context, h profile.Hand) (store.Acceptance
 		case <-ctx.Done():
 			return store.Acceptance{}, ctx.Err()
 		}
-		if a, ok, err := b.Store.Accepted(ctx, b.p.ID, h.Terms); err != nil || ok {
+		if a, ok, err := b.Records.Accepted(ctx, b.p.ID, h.Terms); err != nil || ok {
 			if err == nil {
 				err = p.Back(ctx)
 			}

@@ -8,13 +8,12 @@ import (
 	"filippo.io/age"
 
 	"redstart/internal/core/problem"
-	"redstart/internal/store"
 )
 
 // packets gives the key with which captures of a site are sealed, made when there is none. It
 // is kept as the site's secrets are, so a new key of the vault opens old captures.
-func (v *Vault) packets(ctx context.Context, site *store.Site) (*age.X25519Identity, error) {
-	text, err := v.once(ctx, site, "packets", func() (string, error) {
+func (s *Site) packets(ctx context.Context) (*age.X25519Identity, error) {
+	text, err := s.once(ctx, "packets", func() (string, error) {
 		made, err := age.GenerateX25519Identity()
 		if err != nil {
 			return "", err
@@ -29,8 +28,8 @@ func (v *Vault) packets(ctx context.Context, site *store.Site) (*age.X25519Ident
 
 // Sealing gives a writer that seals what is written for a site (age-encryption.org/v1); only
 // closing it makes it whole.
-func (v *Vault) Sealing(ctx context.Context, site *store.Site, to io.Writer) (io.WriteCloser, error) {
-	key, err := v.packets(ctx, site)
+func (s *Site) Sealing(ctx context.Context, to io.Writer) (io.WriteCloser, error) {
+	key, err := s.packets(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -38,8 +37,8 @@ func (v *Vault) Sealing(ctx context.Context, site *store.Site, to io.Writer) (io
 }
 
 // Opening reads what was sealed for a site. Of what was cut off it gives what is whole.
-func (v *Vault) Opening(ctx context.Context, site *store.Site, from io.Reader) ([]byte, error) {
-	key, err := v.packets(ctx, site)
+func (s *Site) Opening(ctx context.Context, from io.Reader) ([]byte, error) {
+	key, err := s.packets(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -11,10 +11,24 @@ import (
 	"redstart/internal/store"
 )
 
+// Boxes is what is kept of which logins boxes took.
+type Boxes interface {
+	DeviceState(context.Context, address.MAC) (store.DeviceState, error)
+	SetCredential(ctx context.Context, mac address.MAC, id int64, state, by string) error
+	AddWrong(context.Context, address.MAC) error
+	ClearWrong(context.Context, address.MAC) error
+}
+
+// Logins are those that are stored of a box, the newest first.
+type Logins interface {
+	Logins(context.Context, address.MAC) ([]Login, error)
+}
+
 // Tries hands out the logins that may be tried at one box: each once, none that
 // it refused before, and fewer than its family takes before it blocks.
 type Tries struct {
-	vault    *Vault
+	logins   Logins
+	boxes    Boxes
 	mac      address.MAC
 	accounts profile.Accounts
 	by       string // what is told to have told the state of a credential
@@ -26,13 +40,18 @@ type Tries struct {
 
 // Try begins to try logins at a box.
 func (v *Vault) Try(mac address.MAC, accounts profile.Accounts, by string) *Tries {
-	return &Tries{vault: v, mac: mac, accounts: accounts, by: by, tried: map[profile.Login]bool{}}
+	return Try(v, v.store, mac, accounts, by)
+}
+
+// Try begins to try the stored logins at a box.
+func Try(logins Logins, of Boxes, mac address.MAC, accounts profile.Accounts, by string) *Tries {
+	return &Tries{logins: logins, boxes: of, mac: mac, accounts: accounts, by: by, tried: map[profile.Login]bool{}}
 }
 
 // Candidates lists the stored logins that are worth trying, in their order: what
 // a run that was cut off may have set, then what was accepted last.
 func (t *Tries) Candidates(ctx context.Context) (list []Login, err error) {
-	all, err := t.vault.Logins(ctx, t.mac)
+	all, err := t.logins.Logins(ctx, t.mac)
 	if err != nil {
 		return nil, err
 	}
@@ -59,7 +78,7 @@ func (t *Tries) May(ctx context.Context, login profile.Login) error {
 	if t.tried[login] {
 		return problem.New(problem.Device, "this login was tried already", "")
 	}
-	c, err := t.vault.store.DeviceState(ctx, t.mac)
+	c, err := t.boxes.DeviceState(ctx, t.mac)
 	if err != nil {
 		return err
 	}
@@ -96,16 +115,16 @@ const mostUnanswered = 3
 // Accepted notes that the box took a stored login; id 0 is one that is not stored.
 func (t *Tries) Accepted(ctx context.Context, l Login) error {
 	t.unanswered = 0
-	if err := t.vault.store.ClearWrong(ctx, t.mac); err != nil || l.ID == 0 {
+	if err := t.boxes.ClearWrong(ctx, t.mac); err != nil || l.ID == 0 {
 		return err
 	}
-	return t.vault.store.SetCredential(ctx, t.mac, l.ID, store.Accepted, t.by)
+	return t.boxes.SetCredential(ctx, t.mac, l.ID, store.Accepted, t.by)
 }
 
 // Refused notes that the box refused a login; id 0 is one that is not stored.
 func (t *Tries) Refused(ctx context.Context, l Login) error {
-	if err := t.vault.store.AddWrong(ctx, t.mac); err != nil || l.ID == 0 {
+	if err := t.boxes.AddWrong(ctx, t.mac); err != nil || l.ID == 0 {
 		return err
 	}
-	return t.vault.store.SetCredential(ctx, t.mac, l.ID, store.Refused, t.by)
+	return t.boxes.SetCredential(ctx, t.mac, l.ID, store.Refused, t.by)
 }

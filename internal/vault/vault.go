@@ -204,33 +204,42 @@ func damaged(what string) error {
 		"restore vault.key of the data folder that the records came from").About(what)
 }
 
+// Site is the secrets of one site.
+type Site struct {
+	vault   *Vault
+	records *store.Site
+}
+
+// At gives the secrets of a site.
+func (v *Vault) At(records *store.Site) *Site { return &Site{v, records} }
+
 // Keep stores a secret of a site's plan and gives the token that stands for it.
-func (v *Vault) Keep(ctx context.Context, site *store.Site, secret string) (token string, err error) {
+func (s *Site) Keep(ctx context.Context, secret string) (token string, err error) {
 	token = Prefix + strings.ToLower(rand.Text())
-	return token, v.KeepAs(ctx, site, token, secret)
+	return token, s.KeepAs(ctx, token, secret)
 }
 
 // KeepAs stores a secret under a token that the caller chose.
-func (v *Vault) KeepAs(ctx context.Context, site *store.Site, token, secret string) error {
-	v.writing.RLock()
-	defer v.writing.RUnlock()
-	aead, keyID, err := v.cipher()
+func (s *Site) KeepAs(ctx context.Context, token, secret string) error {
+	s.vault.writing.RLock()
+	defer s.vault.writing.RUnlock()
+	aead, keyID, err := s.vault.cipher()
 	if err != nil {
 		return err
 	}
-	return site.AddSecret(ctx, token, seal(aead, token, []byte(secret)), keyID)
+	return s.records.AddSecret(ctx, token, seal(aead, token, []byte(secret)), keyID)
 }
 
 // Secrets opens all secrets of a site, by what stands for them. Those that a lost key sealed are
 // left out.
-func (v *Vault) Secrets(ctx context.Context, site *store.Site) (map[string]string, error) {
-	tokens, err := site.SecretTokens(ctx)
+func (s *Site) Secrets(ctx context.Context) (map[string]string, error) {
+	tokens, err := s.records.SecretTokens(ctx)
 	if err != nil {
 		return nil, err
 	}
 	all := map[string]string{}
 	for _, token := range tokens {
-		secret, ok, err := v.Secret(ctx, site, token)
+		secret, ok, err := s.Secret(ctx, token)
 		if err != nil {
 			return nil, err
 		}
@@ -254,12 +263,12 @@ func (v *Vault) Sealer() (seals func(bound, secret string) []byte, keyID string,
 }
 
 // Secret opens what a token of a site stands for; ok is false when nothing does.
-func (v *Vault) Secret(ctx context.Context, site *store.Site, token string) (secret string, ok bool, err error) {
-	aead, keyID, err := v.cipher()
+func (s *Site) Secret(ctx context.Context, token string) (secret string, ok bool, err error) {
+	aead, keyID, err := s.vault.cipher()
 	if err != nil {
 		return "", false, err
 	}
-	sealed, by, ok, err := site.Secret(ctx, token)
+	sealed, by, ok, err := s.records.Secret(ctx, token)
 	if err != nil || !ok || by != keyID {
 		return "", false, err
 	}
@@ -286,26 +295,26 @@ func Renamed(token string, from, to int64) (fresh string, ok bool) {
 
 // Shared gives the one password that all devices of a kind share in a site, in
 // one turn of it, and makes it when there is none: make is asked for one that fits.
-func (v *Vault) Shared(ctx context.Context, site *store.Site, kind string, turn int,
+func (s *Site) Shared(ctx context.Context, kind string, turn int,
 	make func() (string, error)) (string, error) {
 	name := "kind/" + kind
 	if turn > 0 {
 		name += fmt.Sprintf("/%d", turn)
 	}
-	return v.once(ctx, site, name, make)
+	return s.once(ctx, name, make)
 }
 
 // once gives a secret of a site by a name of the service's own, and makes it when there is none.
-func (v *Vault) once(ctx context.Context, site *store.Site, name string, make func() (string, error)) (string, error) {
-	v.shared.Lock()
-	defer v.shared.Unlock()
-	token := fmt.Sprintf("%s%d/%s", Prefix, site.ID, name)
-	secret, ok, err := v.Secret(ctx, site, token)
+func (s *Site) once(ctx context.Context, name string, make func() (string, error)) (string, error) {
+	s.vault.shared.Lock()
+	defer s.vault.shared.Unlock()
+	token := fmt.Sprintf("%s%d/%s", Prefix, s.records.ID, name)
+	secret, ok, err := s.Secret(ctx, token)
 	if ok || err != nil {
 		return secret, err
 	}
 	if secret, err = make(); err != nil {
 		return "", err
 	}
-	return secret, v.KeepAs(ctx, site, token, secret)
+	return secret, s.KeepAs(ctx, token, secret)
 }

@@ -164,7 +164,7 @@ func TestAPassphraseOpensTheVault(t *testing.T) {
 	if err := put(v, one, profile.Login{User: "u", Password: "kept-secret"}); err != nil {
 		t.Fatal(err)
 	}
-	token, err := v.Keep(ctx, site, "join-secret")
+	token, err := v.At(site).Keep(ctx, "join-secret")
 	if err != nil || !strings.HasPrefix(token, vault.Prefix) {
 		t.Fatal(token, err)
 	}
@@ -208,17 +208,17 @@ func TestAPassphraseOpensTheVault(t *testing.T) {
 	if err := v.Unlock(ctx, "four words nobody says"); err != nil || login(t, v) != "kept-secret" {
 		t.Fatal(err)
 	}
-	if got, ok, err := v.Secret(ctx, site, token); got != "join-secret" || !ok || err != nil {
+	if got, ok, err := v.At(site).Secret(ctx, token); got != "join-secret" || !ok || err != nil {
 		t.Errorf("%q %t %v", got, ok, err)
 	}
-	if _, ok, err := v.Secret(ctx, site, "vault:other"); ok || err != nil {
+	if _, ok, err := v.At(site).Secret(ctx, "vault:other"); ok || err != nil {
 		t.Errorf("a token of nothing: %t, %v", ok, err)
 	}
 	other, err := s.AddSite(ctx, plan.Site{Key: "other", Name: "Other"}, "x")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, ok, err := v.Secret(ctx, other, token); ok || err != nil {
+	if _, ok, err := v.At(other).Secret(ctx, token); ok || err != nil {
 		t.Errorf("a token of another site: %t, %v", ok, err)
 	}
 	// Back to a key file.
@@ -306,7 +306,7 @@ func TestALostKeyFile(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	token, err := v.Keep(ctx, site, "old-setting")
+	token, err := v.At(site).Keep(ctx, "old-setting")
 	if err := errors.Join(err, put(v, one, profile.Login{User: "u", Password: "old-secret"})); err != nil {
 		t.Fatal(err)
 	}
@@ -333,7 +333,7 @@ func TestALostKeyFile(t *testing.T) {
 	if err != nil || len(logins) != 1 || logins[0].Password != "new-secret" {
 		t.Errorf("%d logins, %v", len(logins), err)
 	}
-	if _, ok, err := v.Secret(ctx, site, token); ok || err != nil {
+	if _, ok, err := v.At(site).Secret(ctx, token); ok || err != nil {
 		t.Errorf("what the lost key sealed: %t, %v", ok, err)
 	}
 	rows, err := s.Credentials(ctx, one)
@@ -364,7 +364,7 @@ func TestDevicesOfAKindShareOnePassword(t *testing.T) {
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			p, err := v.Shared(ctx, site, "camera", 0, func() (string, error) { return fmt.Sprint("made by ", i), nil })
+			p, err := v.At(site).Shared(ctx, "camera", 0, func() (string, error) { return fmt.Sprint("made by ", i), nil })
 			if err != nil {
 				t.Error(err)
 			}
@@ -377,12 +377,12 @@ func TestDevicesOfAKindShareOnePassword(t *testing.T) {
 			t.Fatalf("%q", got)
 		}
 	}
-	if p, err := v.Shared(ctx, site, "camera", 1, func() (string, error) {
+	if p, err := v.At(site).Shared(ctx, "camera", 1, func() (string, error) {
 		return "turned", nil
 	}); err != nil || p != "turned" {
 		t.Errorf("the next turn gives %q, %v", p, err)
 	}
-	if p, err := v.Shared(ctx, site, "clock", 0, func() (string, error) {
+	if p, err := v.At(site).Shared(ctx, "clock", 0, func() (string, error) {
 		return "", errors.New("impossible")
 	}); err == nil {
 		t.Errorf("%q without an error", p)
@@ -406,7 +406,7 @@ func TestKeepingWhileTheKeyChanges(t *testing.T) {
 					profile.Login{User: "u", Password: fmt.Sprint("p-", n)}); err != nil {
 					t.Error(err)
 				}
-				if err := v.KeepAs(ctx, site, fmt.Sprint("vault:", i, n), "kept"); err != nil {
+				if err := v.At(site).KeepAs(ctx, fmt.Sprint("vault:", i, n), "kept"); err != nil {
 					t.Error(err)
 				}
 			}
@@ -424,7 +424,7 @@ func TestKeepingWhileTheKeyChanges(t *testing.T) {
 			t.Errorf("box %d: %d logins, %v", i, len(logins), err)
 		}
 		for n := range 25 {
-			if got, ok, err := v.Secret(ctx, site, fmt.Sprint("vault:", i, n)); got != "kept" || !ok || err != nil {
+			if got, ok, err := v.At(site).Secret(ctx, fmt.Sprint("vault:", i, n)); got != "kept" || !ok || err != nil {
 				t.Errorf("secret %d %d: %q, %v", i, n, got, err)
 			}
 		}

@@ -11,6 +11,7 @@ import (
 	"net/netip"
 
 	"redstart/internal/check"
+	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
@@ -24,11 +25,37 @@ import (
 	"redstart/internal/vault"
 )
 
+// Records are what verification keeps of a site.
+type Records interface {
+	SetChecks(ctx context.Context, tag string, mac address.MAC, list []result.Check, state, reason, who string) error
+	ToldHostID(ctx context.Context, mac address.MAC, id string, at store.Stamp) error
+	Sight(ctx context.Context, recognise func(*device.Found), seen ...device.Sighting) error
+}
+
+// Boxes are what is kept of boxes, whatever the site.
+type Boxes interface {
+	check.Boxes
+	DeviceState(context.Context, address.MAC) (store.DeviceState, error)
+	Servers(context.Context, address.MAC) (map[string]string, error)
+}
+
+// Secrets are those of a site, by what stands for them.
+type Secrets interface {
+	Secret(ctx context.Context, token string) (secret string, ok bool, err error)
+}
+
+// Logins are those of boxes, tried as often as a family allows.
+type Logins interface {
+	Try(mac address.MAC, accounts profile.Accounts, by string) *vault.Tries
+}
+
 // Verifier looks at devices.
 type Verifier struct {
 	Bench    *bench.Bench
-	Store    *store.Site
-	Vault    *vault.Vault
+	Records  Records
+	Boxes    Boxes
+	Secrets  Secrets
+	Logins   Logins
 	Profiles profile.Set
 	Log      *slog.Logger
 }
@@ -78,7 +105,7 @@ func (v *Verifier) at(ctx context.Context, r plan.Resolver, l Look, restart stri
 			return err
 		}
 		state, reason := judged(e, list)
-		if err := v.Store.SetChecks(ctx, e.Tag, e.Device, list, state, reason, who); err != nil {
+		if err := v.Records.SetChecks(ctx, e.Tag, e.Device, list, state, reason, who); err != nil {
 			return err
 		}
 		lists[e.Tag] = list
@@ -124,11 +151,11 @@ func (v *Verifier) visit(ctx context.Context, r plan.Resolver, e store.Entry, av
 		return nil, problem.New(problem.Conflict, "it has no planned address",
 			"plan one: redstart plan set "+e.Tag+" address=next").About(e.Tag)
 	}
-	servers, err := v.Store.Servers(ctx, e.Device)
+	servers, err := v.Boxes.Servers(ctx, e.Device)
 	if err != nil {
 		return nil, err
 	}
-	was, err := v.Store.DeviceState(ctx, e.Device)
+	was, err := v.Boxes.DeviceState(ctx, e.Device)
 	if err != nil {
 		return nil, err
 	}
@@ -144,10 +171,8 @@ func (v *Verifier) visit(ctx context.Context, r plan.Resolver, e store.Entry, av
 	return check.With(check.Subject{
 		MAC: e.Device, PlannedMAC: e.MAC, Serial: cmp.Or(e.Serial, was.Serial), Servers: servers, Address: e.Address,
 		Given: procedure.For(r, e.Entry, p), Profile: p, State: was, Hanging: r.Hanging(e.Tag), Parts: behind,
-		Secret: func(ctx context.Context, token string) (string, bool, error) {
-			return v.Vault.Secret(ctx, v.Store, token)
-		},
-	}, v.Bench, v.Store, v.Vault.Try(e.Device, p.Accounts, "verification by "+who), avoid), nil
+		Secret: v.Secrets.Secret,
+	}, v.Bench, v.Boxes, v.Logins.Try(e.Device, p.Accounts, "verification by "+who), avoid), nil
 }
 
 // entry looks at the box itself, and stores what it saw.
@@ -159,7 +184,7 @@ func (v *Verifier) entry(ctx context.Context, visit *check.Visit, e store.Entry,
 	}
 	state, reason := judged(e, list)
 	// First, since it refuses when the entry is another box by now.
-	return list, v.Store.SetChecks(ctx, e.Tag, e.Device, list, state, reason, who)
+	return list, v.Records.SetChecks(ctx, e.Tag, e.Device, list, state, reason, who)
 }
 
 // sighted keeps what the box told of itself and of what hangs behind it.
@@ -167,7 +192,7 @@ func (v *Verifier) sighted(ctx context.Context, visit *check.Visit, e store.Entr
 	p := v.Profiles[e.Profile]
 	facts, at := visit.Told()
 	if id := facts[fact.HostID]; id != "" {
-		if err := v.Store.ToldHostID(ctx, e.Device, id, store.Stamp{Time: at}); err != nil {
+		if err := v.Records.ToldHostID(ctx, e.Device, id, store.Stamp{Time: at}); err != nil {
 			return err
 		}
 	}
@@ -186,5 +211,5 @@ func (v *Verifier) sighted(ctx context.Context, visit *check.Visit, e store.Entr
 				Facts: row.Facts})
 		}
 	}
-	return v.Store.Sight(ctx, func(f *device.Found) { f.Recognise(v.Profiles) }, heard...)
+	return v.Records.Sight(ctx, func(f *device.Found) { f.Recognise(v.Profiles) }, heard...)
 }

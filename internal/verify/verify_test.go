@@ -2,7 +2,6 @@ package verify_test
 
 import (
 	"context"
-	"errors"
 	"log/slog"
 	"net/netip"
 	"strings"
@@ -16,27 +15,17 @@ import (
 	"redstart/internal/lan/bench"
 	"redstart/internal/lan/segment"
 	"redstart/internal/store"
-	"redstart/internal/vault"
+	"redstart/internal/task/tasktest"
 	"redstart/internal/verify"
 	"redstart/profiles"
 )
 
-var box = address.MAC{0x0a, 0x4f, 0x56, 0, 0, 1}
+var camera = address.MAC{0x0a, 0x4f, 0x56, 0, 0, 1}
 
 // stage is a verifier over one matched camera, on a segment where nobody answers.
 func stage(t *testing.T) (*verify.Verifier, plan.Resolver, store.Entry) {
 	t.Helper()
 	ctx := context.Background()
-	dir := t.TempDir()
-	records, err := store.Open(ctx, dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { records.Close() })
-	v, err := vault.Open(ctx, dir, records)
-	if err != nil {
-		t.Fatal(err)
-	}
 	set, _, err := profiles.Load("")
 	if err != nil {
 		t.Fatal(err)
@@ -45,17 +34,13 @@ func stage(t *testing.T) (*verify.Verifier, plan.Resolver, store.Entry) {
 		Address: netip.MustParseAddr("10.40.9.10")}
 	p := plan.Plan{Site: plan.Site{Key: "s", Name: "S", Subnets: []plan.Subnet{{Name: "main",
 		Prefix: netip.MustParsePrefix("10.40.8.0/22")}}}, Profiles: set, Entries: []plan.Entry{e}}
-	site, err := records.AddSite(ctx, p.Site, "x")
-	if err == nil {
-		_, err = site.Revise(ctx, "x", "planned", store.Changes{Edits: []store.Edit{{After: &e}},
-			Matches: []store.Match{{Tag: "A", MAC: box, By: "hand"}}})
-	}
-	entry, err2 := site.Entry(ctx, "A")
-	if err := errors.Join(err, err2); err != nil {
+	m := tasktest.New(p.Entries, map[string]address.MAC{"A": camera})
+	entry, err := m.Entry(ctx, "A")
+	if err != nil {
 		t.Fatal(err)
 	}
 	var s segment.Segment
-	w := &verify.Verifier{Bench: bench.New(s.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 64)), Store: site, Vault: v,
+	w := &verify.Verifier{Bench: bench.New(s.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 64)), Records: m, Boxes: m, Secrets: m, Logins: m,
 		Profiles: set, Log: slog.New(slog.DiscardHandler)}
 	t.Cleanup(func() { w.Bench.Close() })
 	return w, p.Resolve(), entry
@@ -84,7 +69,7 @@ func TestWhatIsAwayWasNotLookedAt(t *testing.T) {
 			t.Errorf("%s is %v: %s", c.Name, c.Verdict, c.Observed)
 		}
 	}
-	now, err := w.Store.Entry(context.Background(), "A")
+	now, err := w.Records.(*tasktest.Memory).Entry(context.Background(), "A")
 	if err != nil || now.State != store.Attention || !strings.Contains(now.Reason,
 		"address held by: expected 0a:4f:56:00:00:01, observed nobody") {
 		t.Errorf("%s: %s, %v", now.State, now.Reason, err)
@@ -107,7 +92,7 @@ func TestWhatCannotBeLookedAt(t *testing.T) {
 	}{
 		{nowhere, "it has no planned address"},
 		{other, "its profile gone is gone"},
-		{stranger, "matched anew meanwhile"}, // it was matched anew while it was looked at
+		{stranger, "has another box by now"}, // it was matched anew while it was looked at
 	} {
 		if _, err := looked(w, r, c.e, check.Never); problem.KindOf(err) != problem.Conflict ||
 			!strings.Contains(err.Error(), c.want) {
@@ -121,7 +106,7 @@ func TestWhatCannotBeLookedAt(t *testing.T) {
 	if err == nil || !strings.Contains(err.Error(), "a defect of ours") {
 		t.Errorf("%v", err)
 	}
-	if now, err := w.Store.Entry(ctx, "A"); err != nil || now.State != store.Matched {
+	if now, err := w.Records.(*tasktest.Memory).Entry(ctx, "A"); err != nil || now.State != store.Matched {
 		t.Errorf("%s: %s, %v", now.State, now.Reason, err)
 	}
 }
