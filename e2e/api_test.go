@@ -17,9 +17,9 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // browserLike is a client with cookies and no token.
@@ -336,9 +336,9 @@ func TestWorksGoSideBySideAndStop(t *testing.T) {
 		t.Errorf("ended as %s", last.State)
 	}
 	follow(t, r.c, func(context.Context) (api.Work, error) { return r.work(first.ID), nil }, nil)
-	for id, state := range map[int64]string{first.Run: "done", second.Run: "stopped"} {
+	for id, to := range map[int64]string{first.Run: "done", second.Run: "stopped"} {
 		run, err := r.c.Run(ctx, id)
-		if err != nil || run.State != state {
+		if err != nil || run.State != to {
 			t.Errorf("run %d is %s, %v", id, run.State, err)
 		}
 		for _, d := range run.Devices {
@@ -365,7 +365,7 @@ func TestADeviceIsFreeBeforeItsRunEnds(t *testing.T) {
 		return err == nil && list[0].Done == 1
 	})
 	r.verify(tag)
-	if e := r.entries()[tag]; e.State != store.Verified {
+	if e := r.entries()[tag]; e.State != state.Verified {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
 	if _, err := r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen([]string{stuck})}); err == nil ||
@@ -376,7 +376,7 @@ func TestADeviceIsFreeBeforeItsRunEnds(t *testing.T) {
 	if again.Failed != 0 || again.Done != 1 {
 		t.Errorf("%+v", again)
 	}
-	if w := r.work(run.ID); w.State != store.Running {
+	if w := r.work(run.ID); w.State != state.Running {
 		t.Errorf("the run over both is %s: nothing was shown", w.State)
 	}
 	if err := r.c.Stop(ctx, run.ID); err != nil {
@@ -405,12 +405,12 @@ func TestStoppingARunOfManyStopsIt(t *testing.T) {
 	for _, e := range r.entries() {
 		states[e.State]++
 	}
-	if last.State != "stopped" || states[store.Matched] < 40 || states[store.Matched]+states[store.Configured] != 280 {
+	if last.State != "stopped" || states[state.Matched] < 40 || states[state.Matched]+states[state.Configured] != 280 {
 		t.Errorf("%s: %v", last.State, states)
 	}
 	left := map[address.MAC]bool{}
 	for _, e := range r.entries() {
-		left[e.Device] = e.State == store.Matched
+		left[e.Device] = e.State == state.Matched
 	}
 	for _, b := range r.site.Boxes {
 		if left[b.MAC] && len(b.Deeds()) > 0 {

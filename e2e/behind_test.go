@@ -9,11 +9,11 @@ import (
 
 	"redstart/internal/api"
 	"redstart/internal/core/result"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/d4"
 	"redstart/internal/sim/model/w1"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // Sensors are entries: their cards are read one after another, a key is a secret from then
@@ -52,11 +52,11 @@ func TestSensorsFromTheirCards(t *testing.T) {
 	r.verify()
 	entries := r.entries()
 	for _, tag := range []string{"RAD", "SEN-1", "SEN-2"} {
-		if e := entries[tag]; e.State != store.Verified {
+		if e := entries[tag]; e.State != state.Verified {
 			t.Errorf("%s: %s %s, not looked at %v", tag, e.State, e.Reason, e.Unseen)
 		}
 	}
-	if e := entries["SEN-3"]; e.State != store.Planned {
+	if e := entries["SEN-3"]; e.State != state.Planned {
 		t.Errorf("%s: %s", e.Tag, e.State)
 	}
 	has(t, "SEN-1 answers", r.checkOf("SEN-1", "answers").Observed, "joined yes; last heard 20")
@@ -73,10 +73,10 @@ func TestSensorsFromTheirCards(t *testing.T) {
 	})
 	r.verify("SEN-1", "SEN-2")
 	entries = r.entries()
-	if e := entries["SEN-2"]; e.State != store.Attention || !strings.Contains(e.Reason, "joined no") {
+	if e := entries["SEN-2"]; e.State != state.Attention || !strings.Contains(e.Reason, "joined no") {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
-	if entries["SEN-1"].State != store.Verified || entries["RAD"].State != store.Verified {
+	if entries["SEN-1"].State != state.Verified || entries["RAD"].State != state.Verified {
 		t.Errorf("%s, %s: only what was asked for is looked at", entries["SEN-1"].State, entries["RAD"].State)
 	}
 	r.verify("RAD")
@@ -95,7 +95,7 @@ func TestSensorsFromTheirCards(t *testing.T) {
 	r.allVerified()
 	// Another box in the gateway's place has shown nothing of them yet.
 	redstart(0, nil, "match", "undo", "RAD", "--also-configured")
-	if e := r.entries()["SEN-1"]; e.State != store.Planned {
+	if e := r.entries()["SEN-1"]; e.State != state.Planned {
 		t.Errorf("behind a box that is not matched any more: %s", e.State)
 	}
 }
@@ -110,7 +110,7 @@ func TestASensorWithAWrongKey(t *testing.T) {
 	r.wrongHands(t)
 	r.commission("RAD")
 	r.verify("RAD", "SEN-1")
-	if e := r.entries()["SEN-1"]; e.State == store.Verified || e.State == store.Configured {
+	if e := r.entries()["SEN-1"]; e.State == state.Verified || e.State == state.Configured {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
 }
@@ -136,19 +136,19 @@ func TestReadersAndInstruments(t *testing.T) {
 	r.hands(t)
 	r.besideDeskSwitches()
 	entries := r.entries()
-	for tag, state := range map[string]string{"RDR-1": store.Configured, "RDR-2": store.Configured, "LT-1": store.Planned} {
-		if entries[tag].State != state {
+	for tag, to := range map[string]string{"RDR-1": state.Configured, "RDR-2": state.Configured, "LT-1": state.Planned} {
+		if entries[tag].State != to {
 			t.Errorf("%s before it was verified: %s", tag, entries[tag].State)
 		}
 	}
 	r.verify()
 	entries = r.entries()
 	for tag, want := range map[string]string{
-		"RDR-1": store.Verified, "LT-1": store.Verified, "SW": store.Attention,
-		"ACC":   store.Attention + ": verify, behind it: RDR-2: expected answers, observed answers: state silent",
-		"RDR-2": store.Attention + ": verify, answers: expected yes, observed state silent",
-		"LT-2":  store.Attention + ": verify, model: expected N3, observed N5",
-		"LT-3":  store.Attention + ": verify, answers: expected yes, observed it does not tell of 8",
+		"RDR-1": state.Verified, "LT-1": state.Verified, "SW": state.Attention,
+		"ACC":   state.Attention + ": verify, behind it: RDR-2: expected answers, observed answers: state silent",
+		"RDR-2": state.Attention + ": verify, answers: expected yes, observed state silent",
+		"LT-2":  state.Attention + ": verify, model: expected N3, observed N5",
+		"LT-3":  state.Attention + ": verify, answers: expected yes, observed it does not tell of 8",
 	} {
 		if got := entries[tag].State + ": " + entries[tag].Reason; !strings.HasPrefix(got, want) {
 			t.Errorf("%s is %s, want %s", tag, got, want)
@@ -169,7 +169,7 @@ func TestReadersAndInstruments(t *testing.T) {
 	r.besideDeskSwitches()
 	r.verify("ACC", "RDR-1", "RDR-2")
 	for _, tag := range []string{"ACC", "RDR-1", "RDR-2"} {
-		if e := r.entries()[tag]; e.State != store.Verified {
+		if e := r.entries()[tag]; e.State != state.Verified {
 			t.Errorf("%s: %s: %s", tag, e.State, e.Reason)
 		}
 	}

@@ -15,8 +15,8 @@ import (
 	"redstart/internal/browser"
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 	"redstart/internal/survey"
 )
 
@@ -45,7 +45,7 @@ func factoryToVerified(b *testing.B, n int) (whole, commission time.Duration) {
 	b.Logf("%4d: found after %.2f s, set in %.2f s, verified in %.2f s", n, found.Seconds(), commission.Seconds(),
 		(whole - found - commission).Seconds())
 	for tag, e := range r.entries() {
-		if e.State != store.Verified {
+		if e.State != state.Verified {
 			b.Fatalf("%s is %s: %s", tag, e.State, e.Reason)
 		}
 	}

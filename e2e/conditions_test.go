@@ -5,12 +5,12 @@ import (
 	"testing"
 
 	"redstart/internal/core/result"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/b4"
 	"redstart/internal/sim/model/c20"
 	"redstart/internal/sim/model/r16"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // A recorder's services must run and start by themselves, and have the opinion of its name
@@ -105,7 +105,7 @@ func TestAControllersLicenceAndSecondPort(t *testing.T) {
 	redstart := r.with(t)
 	redstart(1, []string{"second overlap"}, "plan", "check")
 	redstart(1, []string{"the network of the first port"}, "commission", "CTL")
-	if e := r.entries()["CTL"]; e.State != store.Configured && e.State != store.Verified {
+	if e := r.entries()["CTL"]; e.State != state.Configured && e.State != state.Verified {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
 }

@@ -11,9 +11,9 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"redstart/internal/browser"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // tab is a page of the console in headless Chromium.
@@ -126,7 +126,7 @@ func TestTheWholeJobInTheConsole(t *testing.T) {
 	for _, device := range r.site.Boxes {
 		e := r.entryOf(device)
 		expectPlanned(t, device, e)
-		if e.State != store.Verified {
+		if e.State != state.Verified {
 			t.Errorf("%s is %s", e.Tag, e.State)
 		}
 	}

@@ -11,16 +11,16 @@ import (
 
 	"redstart/internal/api"
 	"redstart/internal/commission"
+	"redstart/internal/core/device"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
+	"redstart/internal/core/state"
 	"redstart/internal/lan/bench"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
 	"redstart/internal/survey"
 	"redstart/internal/vault"
 	"redstart/profiles"
-
-	"redstart/internal/core/device"
 )
 
 // A run is cut off at random moves, over and over, until it is done. After
@@ -140,7 +140,7 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, e := range final {
-		if e.State != store.Configured {
+		if e.State != state.Configured {
 			t.Errorf("%s is %s: %s", e.Tag, e.State, e.Reason)
 		}
 		for _, box := range site.Boxes {
@@ -165,7 +165,7 @@ func carryUntilCut(ctx context.Context, t *testing.T, runner func(func(store.Run
 		if moves--; moves == 0 {
 			cut()
 		}
-		if d.State == store.Failed {
+		if d.State == state.Failed {
 			t.Error(fmt.Sprintf("%s failed: %s", d.Tag, d.Error))
 		}
 	})

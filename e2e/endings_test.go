@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"redstart/internal/account"
+	"redstart/internal/core/right"
+	"redstart/internal/core/stamp"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
 )
@@ -31,16 +33,16 @@ func TestWhatIsOpenEndsWithTheRight(t *testing.T) {
 	for i, end := range []func(name, token string) error{
 		func(_, token string) error { return accounts.SignOut(ctx, token) },
 		func(name, _ string) error {
-			return accounts.Set(ctx, account.Account{Name: name, Rights: account.Look})
+			return accounts.Set(ctx, account.Account{Name: name, Rights: right.Look})
 		},
 		func(name, _ string) error { return accounts.Remove(ctx, name) },
 		func(name, _ string) error {
-			return accounts.ChangePassword(ctx, account.Person{Name: name, Rights: account.Plan},
+			return accounts.ChangePassword(ctx, account.Person{Name: name, Rights: right.Plan},
 				account.NewPassword{Old: password, New: "another-berth-8"})
 		},
 	} {
 		name := fmt.Sprintf("user-%d", i)
-		if err := accounts.Add(ctx, account.Account{Name: name, Password: password, Rights: account.Plan}); err != nil {
+		if err := accounts.Add(ctx, account.Account{Name: name, Password: password, Rights: right.Plan}); err != nil {
 			t.Fatal(err)
 		}
 		token, _, err := accounts.SignIn(ctx, fmt.Sprintf("10.0.0.%d", i), account.SignIn{User: name, Password: password})
@@ -88,11 +90,11 @@ func TestTokensHaveARightAndAnEnd(t *testing.T) {
 		t.Fatal(err)
 	}
 	const password = "berth-and-ramp-7"
-	if err := accounts.Add(ctx, account.Account{Name: "ines", Password: password, Rights: account.Plan}); err != nil {
+	if err := accounts.Add(ctx, account.Account{Name: "ines", Password: password, Rights: right.Plan}); err != nil {
 		t.Fatal(err)
 	}
-	ines := account.Person{Name: "ines", Rights: account.Plan}
-	if _, err := accounts.AddToken(ctx, ines, account.ForToken{Name: "too much", Rights: account.Commission}); err == nil ||
+	ines := account.Person{Name: "ines", Rights: right.Plan}
+	if _, err := accounts.AddToken(ctx, ines, account.ForToken{Name: "too much", Rights: right.Commission}); err == nil ||
 		!strings.Contains(err.Error(), `cannot give a token the right "commission"`) {
 		t.Errorf("a token that may more than its maker: %v", err)
 	}
@@ -100,10 +102,10 @@ func TestTokensHaveARightAndAnEnd(t *testing.T) {
 		t.Error("a token for ever")
 	}
 	looks, err := accounts.AddToken(ctx, ines, account.ForToken{Name: "screen"})
-	if err != nil || looks.Rights != account.Look || time.Until(looks.ExpiresAt.Time) > 91*24*time.Hour {
+	if err != nil || looks.Rights != right.Look || time.Until(looks.ExpiresAt.Time) > 91*24*time.Hour {
 		t.Fatalf("%+v, %v", looks, err)
 	}
-	plans, err := accounts.AddToken(ctx, ines, account.ForToken{Name: "script", Rights: account.Plan, Days: 2})
+	plans, err := accounts.AddToken(ctx, ines, account.ForToken{Name: "script", Rights: right.Plan, Days: 2})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -118,7 +120,7 @@ func TestTokensHaveARightAndAnEnd(t *testing.T) {
 	const patch = "/api/sites/skerry-point/entries?preview=true"
 	try(looks.Token, "PATCH", patch, `{"patches":[]}`, http.StatusForbidden)
 	try(plans.Token, "PATCH", patch, `{"patches":[]}`, http.StatusOK)
-	boss, err := accounts.AddToken(ctx, account.Person{Name: account.Owner}, account.ForToken{Name: "all", Rights: account.Own})
+	boss, err := accounts.AddToken(ctx, account.Person{Name: account.Owner}, account.ForToken{Name: "all", Rights: right.Own})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -129,7 +131,7 @@ func TestTokensHaveARightAndAnEnd(t *testing.T) {
 		}
 	}
 	// What its person may no longer, it may no longer.
-	if err := accounts.Set(ctx, account.Account{Name: "ines", Rights: account.Look}); err != nil {
+	if err := accounts.Set(ctx, account.Account{Name: "ines", Rights: right.Look}); err != nil {
 		t.Fatal(err)
 	}
 	try(plans.Token, "PATCH", patch, `{"patches":[]}`, http.StatusForbidden)
@@ -146,7 +148,7 @@ func TestTokensHaveARightAndAnEnd(t *testing.T) {
 	try(plans.Token, "GET", "/api/session", "", http.StatusUnauthorized)
 	// Its time is over: it opens nothing more, and what it has open ends.
 	short := store.Token{User: "ines", Name: "short", Rights: "look", Hash: fmt.Sprintf("%x", sha256.Sum256([]byte("short"))),
-		ExpiresAt: store.Stamp{Time: time.Now().Add(2 * time.Second)}}
+		ExpiresAt: stamp.Time{Time: time.Now().Add(2 * time.Second)}}
 	if err := r.s.Records.AddToken(ctx, short); err != nil {
 		t.Fatal(err)
 	}

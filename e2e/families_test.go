@@ -15,6 +15,7 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/match"
 	"redstart/internal/core/result"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/hands"
 	"redstart/internal/sim/model/all"
@@ -23,7 +24,6 @@ import (
 	"redstart/internal/sim/model/r16"
 	"redstart/internal/sim/model/w1"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // labelled is the site's plan in which every line names its box by MAC and by the serial on
@@ -89,12 +89,12 @@ func TestEveryFamilyFromFactoryToVerified(t *testing.T) {
 	for i, b := range r.site.Boxes {
 		e := r.entryOf(b)
 		if unseen := neverTold[b.Model.Name]; unseen != "" {
-			if e.State != store.Configured || !slices.Equal(e.Unseen, []string{unseen}) {
+			if e.State != state.Configured || !slices.Equal(e.Unseen, []string{unseen}) {
 				t.Errorf("%s: %s: %s; not looked at: %v", e.Tag, e.State, e.Reason, e.Unseen)
 			}
 			continue
 		}
-		if e.State != store.Verified {
+		if e.State != state.Verified {
 			d, err := r.c.Entry(patience(t), e.Tag)
 			if err != nil {
 				t.Fatal(err)
@@ -129,7 +129,7 @@ func TestALoginThatOneDeviceNeedsOfAnother(t *testing.T) {
 	}
 	r.commission(tag, of, r.entryOf(monitor).Tag)
 	r.verify(tag)
-	if e := r.entryOf(door); e.State != store.Verified {
+	if e := r.entryOf(door); e.State != state.Verified {
 		t.Fatalf("%s: %s", e.State, e.Reason)
 	}
 	if own := door.Running().Own.(d1.Own); own.Login != camera.Running().Password || own.User != "operator" {
@@ -148,12 +148,12 @@ func TestALoginThatOneDeviceNeedsOfAnother(t *testing.T) {
 		t.Errorf("it differs in %v", e.Differs)
 	}
 	r.verify(tag)
-	if e := r.entryOf(door); e.State != store.Attention || !strings.Contains(e.Reason, "does not work") {
+	if e := r.entryOf(door); e.State != state.Attention || !strings.Contains(e.Reason, "does not work") {
 		t.Errorf("with the old login of the camera it is %s: %s", e.State, e.Reason)
 	}
 	r.commission(tag)
 	r.verify(tag)
-	if e := r.entryOf(door); e.State != store.Verified || e.Differs != nil {
+	if e := r.entryOf(door); e.State != state.Verified || e.Differs != nil {
 		t.Errorf("%s: %s, differs in %v", e.State, e.Reason, e.Differs)
 	}
 }
@@ -218,7 +218,7 @@ func TestTheWrongSpeedOnATrunk(t *testing.T) {
 	r.upTo(t, plan("9600"))
 	r.commission("RTR")
 	r.verify("RTR")
-	if e := r.entries()["RTR"]; e.State != store.Attention || !strings.Contains(e.Reason,
+	if e := r.entries()["RTR"]; e.State != state.Attention || !strings.Contains(e.Reason,
 		"network 4001: expected answers, observed nothing answers there") {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
@@ -228,7 +228,7 @@ func TestTheWrongSpeedOnATrunk(t *testing.T) {
 	r.commission("RTR")
 	r.verify("RTR")
 	// Nothing is planned on the other trunk, so that nothing answers there says nothing.
-	if e := r.entries()["RTR"]; e.State != store.Configured || !slices.Equal(e.Unseen, []string{"network 4002"}) {
+	if e := r.entries()["RTR"]; e.State != state.Configured || !slices.Equal(e.Unseen, []string{"network 4002"}) {
 		t.Errorf("%s: %s; not looked at: %v", e.State, e.Reason, e.Unseen)
 	}
 }
@@ -248,7 +248,7 @@ func TestARadioGatewayAndItsSensors(t *testing.T) {
 	r.hands(t)
 	r.commission("RAD")
 	r.verify("RAD")
-	if e := r.entries()["RAD"]; e.State != store.Verified {
+	if e := r.entries()["RAD"]; e.State != state.Verified {
 		t.Fatalf("%s: %s, not looked at %v", e.State, e.Reason, e.Unseen)
 	}
 	if own := b.Running().Own.(w1.Own); !strings.Contains(own.Sensors, key) || own.Joined != "0011223344556677" {
@@ -329,7 +329,7 @@ func TestTheClockOfASlowBox(t *testing.T) {
 	}
 	b.SetFaults(box.Faults{})
 	r.verify()
-	if e := r.entryOf(b); e.State != store.Verified {
+	if e := r.entryOf(b); e.State != state.Verified {
 		t.Errorf("%s: %s, not looked at %v", e.State, e.Reason, e.Unseen)
 	}
 }

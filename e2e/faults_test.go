@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
-	"redstart/internal/sim/model/all"
 	"regexp"
 	"slices"
 	"strings"
@@ -19,12 +18,13 @@ import (
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/state"
 	"redstart/internal/lan"
 	"redstart/internal/lan/faults"
 	"redstart/internal/lan/netstack"
 	"redstart/internal/sim/box"
+	"redstart/internal/sim/model/all"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 var restartTimes = regexp.MustCompile(`restart: \{takes: \w+, at-most: \w+`)
@@ -87,7 +87,7 @@ func TestEveryModelWithEachFault(t *testing.T) {
 	for i, b := range r.site.Boxes {
 		kind, e := kinds[i/models], r.entries()[fmt.Sprintf("BOX-%02d", i)]
 		if kind.says == nil {
-			if e.State != store.Configured {
+			if e.State != state.Configured {
 				t.Errorf("%s, %s, slow: %s: %s", e.Tag, e.Profile, e.State, e.Reason)
 			}
 			continue
@@ -100,16 +100,16 @@ func TestEveryModelWithEachFault(t *testing.T) {
 			if strings.Contains(e.Reason, "it has the serial") {
 				break // it tells only who is signed in: the run stopped before it wrote anything
 			}
-			if e.State != store.Matched || !slices.ContainsFunc(findings, func(f plan.Finding) bool {
+			if e.State != state.Matched || !slices.ContainsFunc(findings, func(f plan.Finding) bool {
 				return f.Tag == e.Tag && f.Code == "serial-other"
 			}) {
 				t.Errorf("%s, %s, another serial: %s: %s", e.Tag, e.Profile, e.State, e.Reason)
 			}
 		case opened:
-			if e.State != store.Configured {
+			if e.State != state.Configured {
 				t.Errorf("%s, %s, locked: %s: %s", e.Tag, e.Profile, e.State, e.Reason)
 			}
-		case e.State != store.Attention || !slices.ContainsFunc(kind.says, func(s string) bool {
+		case e.State != state.Attention || !slices.ContainsFunc(kind.says, func(s string) bool {
 			return strings.Contains(e.Reason, s)
 		}):
 			t.Errorf("%s, %s, %+v: %s: %s", e.Tag, e.Profile, kind.faults, e.State, e.Reason)
@@ -162,13 +162,13 @@ func TestTroubledDevicesFailAloneAndSayWhy(t *testing.T) {
 			18: {"password", "it refused: This password is not allowed", "last seen at 192.168.66."},
 		}[i]
 		if want == nil {
-			if e.State != store.Configured {
+			if e.State != state.Configured {
 				t.Errorf("%s is %s: %s", e.Tag, e.State, e.Reason)
 			}
 			expectPlanned(t, b, e)
 			continue
 		}
-		if e.State != store.Attention {
+		if e.State != state.Attention {
 			t.Errorf("%s is %s, want it to need attention", e.Tag, e.State)
 		}
 		has(t, e.Tag, e.Reason, want...)
@@ -183,7 +183,7 @@ func TestTroubledDevicesFailAloneAndSayWhy(t *testing.T) {
 		t.Fatalf("%s: %s", tag, r.entries()[tag].Reason)
 	}
 	r.verify(tag)
-	if e := r.entries()[tag]; e.State != store.Verified || stuck.Running().Password != password {
+	if e := r.entries()[tag]; e.State != state.Verified || stuck.Running().Password != password {
 		t.Errorf("%s is %s: %s; the password was kept: %t", tag, e.State, e.Reason,
 			stuck.Running().Password == password)
 	}
@@ -198,7 +198,7 @@ func TestAPlannedAddressInUseIsNotGivenOut(t *testing.T) {
 	plug(t, r.site, address.MAC{2, 0xbb, 0, 0, 0, 1}, netip.PrefixFrom(first.Address, 22))
 	r.commission()
 	e := r.entries()[first.Tag]
-	if e.State != store.Attention {
+	if e.State != state.Attention {
 		t.Fatalf("%s is %s", e.Tag, e.State)
 	}
 	has(t, "reason", e.Reason, "address: the address "+first.Address.String()+" is in use by 02:bb:00:00:00:01",
@@ -206,7 +206,7 @@ func TestAPlannedAddressInUseIsNotGivenOut(t *testing.T) {
 	if at := r.site.Boxes[0].Running().Address.Addr().String(); at != "192.168.77.20" {
 		t.Errorf("it was moved to %s all the same", at)
 	}
-	if e := r.entryOf(r.site.Boxes[1]); e.State != store.Configured {
+	if e := r.entryOf(r.site.Boxes[1]); e.State != state.Configured {
 		t.Errorf("the other one is %s", e.State)
 	}
 }
@@ -230,7 +230,7 @@ func TestTheWrongBoxIsNotWrittenTo(t *testing.T) {
 		t.Errorf("commissioning the wrong box: %v", err)
 	}
 	e := r.entries()["A-CTL-01"]
-	if e.State != store.Matched || wrong.Running() != before || wrong.Saved() != before || wrong.Starts() != 1 {
+	if e.State != state.Matched || wrong.Running() != before || wrong.Saved() != before || wrong.Starts() != 1 {
 		t.Errorf("%s; the box was touched: %t", e.State, wrong.Running() != before)
 	}
 }
@@ -245,7 +245,7 @@ func TestVerifyNoticesASecondHolder(t *testing.T) {
 	plug(t, r.site, address.MAC{2, 0xbb, 0, 0, 0, 2}, netip.PrefixFrom(e.Address, 22))
 	r.verify()
 	e = r.entryOf(r.site.Boxes[0])
-	if e.State != store.Attention {
+	if e.State != state.Attention {
 		t.Errorf("it is %s although two hold its address", e.State)
 	}
 	has(t, "reason", e.Reason, "address held by: expected "+e.Device.String()+", observed 02:bb:00:00:00:02, "+
@@ -293,7 +293,7 @@ func TestAnAnswerLostWithTheDeviceIsNoFailure(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 2, Only: "C20", Seed: 12, Broken: map[int]box.Faults{0: {Mute: true}}})
 	r.upToVerify()
 	e := r.entryOf(r.site.Boxes[0])
-	if e.State != store.Verified {
+	if e.State != state.Verified {
 		t.Fatalf("%s: %s", e.State, e.Reason)
 	}
 	detail, err := r.c.Entry(patience(t), e.Tag)
@@ -378,7 +378,7 @@ func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
 	r.commission()
 	r.verify()
 	e := r.entries()["YARD-BCN-01"]
-	if e.State != store.Verified || e.MatchedBy != "serial" {
+	if e.State != state.Verified || e.MatchedBy != "serial" {
 		t.Fatalf("%s by %s: %s", e.State, e.MatchedBy, e.Reason)
 	}
 	camera := r.entries()["BERTH1-CAM-01"]
@@ -393,19 +393,19 @@ func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
 	if err := r.set("BERTH1-CAM-01", "address", "10.40.8.99"); err != nil {
 		t.Fatal(err)
 	}
-	if e := r.entries()["YARD-BCN-01"]; e.State == store.Verified || len(e.Differs) != 1 ||
+	if e := r.entries()["YARD-BCN-01"]; e.State == state.Verified || len(e.Differs) != 1 ||
 		!strings.Contains(e.Differs[0], "planned 10.40.8.99") {
 		t.Errorf("%s, %q", e.State, e.Differs)
 	}
 	r.commission()
 	r.verify("YARD-BCN-01")
-	if got := beacons.of(fourth); got != "green 10.40.8.99" || r.entries()["YARD-BCN-01"].State != store.Verified {
+	if got := beacons.of(fourth); got != "green 10.40.8.99" || r.entries()["YARD-BCN-01"].State != state.Verified {
 		t.Errorf("after the second run it has %q: %+v", got, r.entries()["YARD-BCN-01"])
 	}
 	// Verification observes the setting, whatever the run believed.
 	beacons.set(fourth, "red 10.40.8.99")
 	r.verify("YARD-BCN-01")
-	if e := r.entries()["YARD-BCN-01"]; e.State != store.Attention ||
+	if e := r.entries()["YARD-BCN-01"]; e.State != state.Attention ||
 		!strings.Contains(e.Reason, "expected green, observed red") {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}

@@ -11,11 +11,11 @@ import (
 	"time"
 
 	"redstart/internal/api"
+	"redstart/internal/core/state"
 	"redstart/internal/lan/faults"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/all"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 const faultTable = "../docs/faults.md"
@@ -70,7 +70,7 @@ func TestTheTableOfFaults(t *testing.T) {
 			end := handsOf(r.site, r.c)
 			r.besideDeskSwitches()
 			if slices.ContainsFunc(slices.Collect(maps.Values(r.entries())), func(e api.EntryView) bool {
-				return e.State == store.Configured
+				return e.State == state.Configured
 			}) {
 				r.verify()
 			}
@@ -81,7 +81,7 @@ func TestTheTableOfFaults(t *testing.T) {
 			for _, b := range r.site.Boxes {
 				e := entries[b.Model.Name]
 				cells[i] = append(cells[i], outcome(e))
-				if e.State == store.Attention {
+				if e.State == state.Attention {
 					first, _, _ := strings.Cut(e.Reason, ". ")
 					key := kind.name + "\x00" + waited.ReplaceAllString(strings.TrimSuffix(first, "."), "")
 					if models[key] == nil {
@@ -89,11 +89,11 @@ func TestTheTableOfFaults(t *testing.T) {
 					}
 					models[key] = append(models[key], b.Model.Name)
 				}
-				if e.State == store.Verified && (b.Saved().Address.Addr() != e.Address || b.Saved().Name != e.Name) {
+				if e.State == state.Verified && (b.Saved().Address.Addr() != e.Address || b.Saved().Name != e.Name) {
 					t.Errorf("%s, %s: verified, and after a power cut it has %s, %s", kind.name, b.Model.Name, b.Saved().Address,
 						b.Saved().Name)
 				}
-				if e.State == store.Attention && strings.TrimSpace(e.Reason) == "" {
+				if e.State == state.Attention && strings.TrimSpace(e.Reason) == "" {
 					t.Errorf("%s, %s: needs attention, and nothing says why", kind.name, b.Model.Name)
 				}
 			}
@@ -125,11 +125,11 @@ var waited = regexp.MustCompile(`, after \d+ s`)
 
 func outcome(e api.EntryView) string {
 	switch {
-	case e.State == store.Verified:
+	case e.State == state.Verified:
 		return "**verified**"
-	case e.State == store.Attention:
+	case e.State == state.Attention:
 		return "explained"
-	case e.State == store.Matched || e.State == store.Planned:
+	case e.State == state.Matched || e.State == state.Planned:
 		return "left out"
 	case len(e.Unseen) > 0:
 		return "not looked at: " + strings.Join(e.Unseen, ", ")

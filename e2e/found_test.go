@@ -13,9 +13,9 @@ import (
 
 	"redstart/internal/api"
 	"redstart/internal/browser"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // visible counts the rows of a table.
@@ -225,7 +225,7 @@ func TestFoundIsKeptOverARestart(t *testing.T) {
 		}
 	}
 	list, err := r.c.Surveys(patience(t))
-	if err != nil || len(list) != 2 || list[0].State != store.Done || list[0].Found != 4 || len(list[0].Changes) != 0 ||
+	if err != nil || len(list) != 2 || list[0].State != state.Done || list[0].Found != 4 || len(list[0].Changes) != 0 ||
 		list[0].Who == "" || list[0].Believed != 4 {
 		t.Errorf("%+v, %v", list, err)
 	}

@@ -18,6 +18,8 @@ import (
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
 )
@@ -129,8 +131,8 @@ func actionsAt(b *testing.B, n int) *actions {
 	if err := records.Records.SaveDevices(ctx, nil, found...); err != nil {
 		b.Fatal(err)
 	}
-	if _, err := records.Records.AddSurvey(ctx, store.Survey{Began: store.Stamp{Time: now.Add(-time.Second)}, Ended: store.Now(),
-		State: store.Done, Found: n}); err != nil {
+	if _, err := records.Records.AddSurvey(ctx, store.Survey{Began: stamp.Time{Time: now.Add(-time.Second)}, Ended: stamp.Now(),
+		State: state.Done, Found: n}); err != nil {
 		b.Fatal(err)
 	}
 	a.measure("list of entries", 3, func(int) error { _, err := r.c.Entries(ctx); return err })

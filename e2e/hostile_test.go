@@ -17,6 +17,7 @@ import (
 	"redstart/internal/core/device"
 	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
+	"redstart/internal/core/right"
 	"redstart/internal/sim/skerry"
 )
 
@@ -66,7 +67,7 @@ func TestNoPageRunsWhatSomebodyIsCalled(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, name := range []string{nasty, strings.ReplaceAll(shown, "/", "")[:60]} {
-		_ = r.s.Accounts.Add(ctx, account.Account{Name: name, Password: "berth-and-ramp-7", Rights: account.Look}) // so may these
+		_ = r.s.Accounts.Add(ctx, account.Account{Name: name, Password: "berth-and-ramp-7", Rights: right.Look}) // so may these
 		_, _ = r.s.Accounts.AddToken(ctx, account.Person{Name: account.Owner}, account.ForToken{Name: name})
 	}
 	router, err := os.ReadFile("../web/src/router.ts")

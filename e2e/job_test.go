@@ -15,9 +15,9 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/match"
 	"redstart/internal/core/result"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 func decode(t testing.TB, data []byte, into any) {
@@ -69,7 +69,7 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 	for _, b := range r.site.Boxes {
 		e := r.entryOf(b)
 		expectPlanned(t, b, e)
-		if e.State != store.Configured || e.Now != e.Address {
+		if e.State != state.Configured || e.Now != e.Address {
 			t.Errorf("%s is %s at %s before verification", e.Tag, e.State, e.Now)
 		}
 		if b.Starts() < 2 {
@@ -80,7 +80,7 @@ func TestTwentyFreshBoxesToTwentyVerifiedDevices(t *testing.T) {
 		return r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen(nil)})
 	}, keep)
 	for tag, e := range r.entries() {
-		if e.State != store.Verified || e.CheckedAt.IsZero() {
+		if e.State != state.Verified || e.CheckedAt.IsZero() {
 			t.Errorf("%s is %s: %s", tag, e.State, e.Reason)
 		}
 	}
@@ -181,12 +181,12 @@ func TestVerifyNoticesWhatChangedLater(t *testing.T) {
 	r.upToVerify()
 	camera := r.site.Boxes[2]
 	e := r.entryOf(camera)
-	if e.Kind != "camera" || e.State != store.Verified {
+	if e.Kind != "camera" || e.State != state.Verified {
 		t.Fatalf("%s is a %s, %s", e.Tag, e.Kind, e.State)
 	}
 	camera.Change(func(s *box.Settings) { s.Name = "somebody-else" })
 	r.verify(e.Tag)
-	if e = r.entries()[e.Tag]; e.State != store.Attention ||
+	if e = r.entries()[e.Tag]; e.State != state.Attention ||
 		!strings.Contains(e.Reason, "name: expected "+e.Name+", observed somebody-else") {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
@@ -195,7 +195,7 @@ func TestVerifyNoticesWhatChangedLater(t *testing.T) {
 	camera.Restart()
 	waitFor(t, func() bool { return camera.Starts() > starts })
 	r.verify(e.Tag)
-	if e = r.entries()[e.Tag]; e.State != store.Verified {
+	if e = r.entries()[e.Tag]; e.State != state.Verified {
 		t.Errorf("after its restart it is %s: %s", e.State, e.Reason)
 	}
 	// A switch can be restarted by verification itself.
@@ -205,7 +205,7 @@ func TestVerifyNoticesWhatChangedLater(t *testing.T) {
 	r.do(func(ctx context.Context) (api.Work, error) {
 		return r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen([]string{tag}), Restart: "always"})
 	})
-	if field.Starts() != starts+1 || r.entries()[tag].State != store.Verified {
+	if field.Starts() != starts+1 || r.entries()[tag].State != state.Verified {
 		t.Errorf("verify --restart always: %d starts, %s", field.Starts()-starts, r.entries()[tag].State)
 	}
 }
@@ -249,7 +249,7 @@ func TestMatchByHandAndUndo(t *testing.T) {
 	if err := r.c.Match(ctx, "EXTRA-CAM-01", api.MatchWith{MAC: camera.MAC}); err != nil {
 		t.Fatal(err)
 	}
-	if e := r.entries()["EXTRA-CAM-01"]; e.MatchedBy != "hand" || e.State != store.Matched || e.Device != camera.MAC {
+	if e := r.entries()["EXTRA-CAM-01"]; e.MatchedBy != "hand" || e.State != state.Matched || e.Device != camera.MAC {
 		t.Errorf("%+v", e)
 	}
 	for want, err := range map[string]error{
@@ -267,7 +267,7 @@ func TestMatchByHandAndUndo(t *testing.T) {
 	if err := r.unmatch("EXTRA-CAM-01"); err != nil {
 		t.Fatal(err)
 	}
-	if e := r.entries()["EXTRA-CAM-01"]; e.State != store.Planned || !e.Device.IsZero() {
+	if e := r.entries()["EXTRA-CAM-01"]; e.State != state.Planned || !e.Device.IsZero() {
 		t.Errorf("after undoing: %+v", e)
 	}
 	if err := r.c.Blink(ctx, camera.MAC); err == nil || !strings.Contains(err.Error(), "cannot be made to blink") {

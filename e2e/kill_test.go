@@ -15,10 +15,10 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/address"
 	"redstart/internal/core/match"
+	"redstart/internal/core/state"
 	"redstart/internal/lan/segment"
 	"redstart/internal/lan/vxlan"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // process is the redstart command in a process of its own.
@@ -118,11 +118,11 @@ func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
 		if err != nil || !ok || run.ID != 1 {
 			t.Fatalf("the run is lost: %+v, %v", run, err)
 		}
-		if run.State == store.Done {
+		if run.State == state.Done {
 			t.Logf("the run was done before %d moves", moves)
 			break
 		}
-		if run.State != store.Interrupted {
+		if run.State != state.Interrupted {
 			t.Errorf("after kill -9 the run is %s", run.State)
 		}
 		begin = func(ctx context.Context) (api.Work, error) { return c.Resume(ctx, 1) }
@@ -141,7 +141,7 @@ func TestARunGoesOnAfterTheServiceWasKilled(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, e := range entries {
-		if e.State != store.Verified {
+		if e.State != state.Verified {
 			t.Errorf("%s is %s: %s", e.Tag, e.State, e.Reason)
 		}
 		for _, b := range site.Boxes {
@@ -203,7 +203,7 @@ func killAfter(t testing.TB, p *process, c *client.Client, begin func(context.Co
 		case "work":
 			var a api.Work
 			decode(t, e.Data, &a)
-			if a.Kind == api.Commissioning && a.State == store.Done {
+			if a.Kind == api.Commissioning && a.State == state.Done {
 				return false
 			}
 		}

@@ -5,14 +5,14 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"os"
-	"redstart/internal/sim/model/fs5"
 	"slices"
 	"testing"
 	"time"
 
 	"redstart/internal/api"
+	"redstart/internal/core/state"
+	"redstart/internal/sim/model/fs5"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // mostKills is at how many random points the service is killed.
@@ -86,11 +86,11 @@ func killedUntilDone(b *testing.B, site *skerry.Site, random *rand.Rand) (starts
 			switch run, err := c.Run(patience(b), id); {
 			case err != nil:
 				b.Fatalf("run %d is lost: %v", id, err)
-			case run.State == store.Interrupted:
+			case run.State == state.Interrupted:
 				open = append(open, id)
-			case run.State == store.Done:
+			case run.State == state.Done:
 				done++
-			case run.State == store.Running, run.State == store.Parked: // only hands are left in it: it went on by itself
+			case run.State == state.Running, run.State == state.Parked: // only hands are left in it: it went on by itself
 			default:
 				b.Fatalf("after kill -9 run %d is %s", id, run.State)
 			}
@@ -117,7 +117,7 @@ func killedUntilDone(b *testing.B, site *skerry.Site, random *rand.Rand) (starts
 		b.Fatal(err)
 	}
 	for _, e := range entries {
-		if e.State != store.Verified && len(e.Unseen) == 0 {
+		if e.State != state.Verified && len(e.Unseen) == 0 {
 			b.Errorf("%s is %s: %s", e.Tag, e.State, e.Reason)
 		}
 	}

@@ -17,9 +17,9 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/state"
 	"redstart/internal/lan"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // A segment that goes away cuts a run off; it fails none of its devices, and goes
@@ -53,22 +53,22 @@ func TestARunGoesOnWhenTheSegmentIsBack(t *testing.T) {
 		}
 	})
 	seen = ended.State
-	if seen != store.Interrupted || !strings.Contains(ended.Text, "the segment is gone") {
+	if seen != state.Interrupted || !strings.Contains(ended.Text, "the segment is gone") {
 		t.Fatalf("the run ended as %s: %s", ended.State, ended.Text)
 	}
 	waitFor(t, func() bool {
 		run, _, err := r.c.LatestRun(patience(t))
-		return err == nil && run.State == store.Interrupted && strings.Contains(run.Cause, "the segment is gone")
+		return err == nil && run.State == state.Interrupted && strings.Contains(run.Cause, "the segment is gone")
 	})
 	for tag, e := range r.entries() {
-		if e.State == store.Attention {
+		if e.State == state.Attention {
 			t.Errorf("%s failed with the segment: %s", tag, e.Reason)
 		}
 	}
 	back.Store(true)
 	waitFor(t, func() bool {
 		run, _, err := r.c.LatestRun(patience(t))
-		return err == nil && run.State == store.Done
+		return err == nil && run.State == state.Done
 	})
 	r.verify()
 	r.allVerified()
@@ -196,12 +196,12 @@ func TestSetByHand(t *testing.T) {
 	redstart(0, []string{"1 matched and to be set by hand", "commission by-hand"}, "plan", "list")
 	redstart(0, []string{"Marked as set by hand: HALL-VOX-01"}, "commission", "by-hand", "HALL-VOX-01")
 	e := r.entries()["HALL-VOX-01"]
-	if e.State != store.Configured || e.HandBy == "" || e.HandAt.IsZero() {
+	if e.State != state.Configured || e.HandBy == "" || e.HandAt.IsZero() {
 		t.Errorf("%+v", e)
 	}
 	redstart(1, []string{"not looked at", "needs attention: not everything is verified"}, "verify", "HALL-VOX-01")
 	e = r.entries()["HALL-VOX-01"]
-	if e.State == store.Verified || len(e.Unseen) == 0 {
+	if e.State == state.Verified || len(e.Unseen) == 0 {
 		t.Errorf("%s, not looked at %q: %s", e.State, e.Unseen, e.Reason)
 	}
 	if _, err := r.c.SetByHand(ctx, api.Chosen{All: true}); problem.KindOf(err) != problem.Conflict {

@@ -8,10 +8,10 @@ import (
 	"testing"
 
 	"redstart/internal/core/result"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/r16"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // Host ids are collected for the supplier, who names files as he likes; what comes back is
@@ -54,7 +54,7 @@ func TestLicencesByHostID(t *testing.T) {
 		t.Error("it has no licence")
 	}
 	d, err := r.c.Entry(patience(t), first)
-	if err != nil || d.Entry.State != store.Verified {
+	if err != nil || d.Entry.State != state.Verified {
 		t.Errorf("%s: %s, %v %v: %v", d.Entry.State, d.Entry.Reason, d.Entry.Unseen, d.Entry.Differs, err)
 	}
 	for _, c := range d.Checks {
@@ -73,7 +73,7 @@ func TestLicencesByHostID(t *testing.T) {
 	r.commission(second)
 	r.verify(second)
 	redstart(0, []string{"accepted"}, "plan", "licence", "list")
-	if e := r.entries()[second]; e.State != store.Verified {
+	if e := r.entries()[second]; e.State != state.Verified {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
 	// Another name once more: the licence that is planned is for a host id that is no more.
@@ -81,7 +81,7 @@ func TestLicencesByHostID(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.commission(second)
-	if e := r.entries()[second]; e.State != store.Attention || !strings.Contains(e.Reason, "for another host") {
+	if e := r.entries()[second]; e.State != state.Attention || !strings.Contains(e.Reason, "for another host") {
 		t.Errorf("with a licence of another host id: %s: %s", e.State, e.Reason)
 	}
 	r.verify(second)

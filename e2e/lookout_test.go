@@ -16,6 +16,7 @@ import (
 	"redstart/internal/account"
 	"redstart/internal/api"
 	"redstart/internal/client"
+	"redstart/internal/core/right"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
 )
@@ -150,10 +151,10 @@ func TestTheServiceLooksByItself(t *testing.T) {
 		t.Error("the log has the address of the hook")
 	}
 	redstart(0, []string{"alarm?site=1"}, "handover", "lookout", "-o", "json")
-	if err := r.s.Accounts.Add(patience(t), account.Account{Name: "lou", Password: "berth-and-ramp-7", Rights: account.Look}); err != nil {
+	if err := r.s.Accounts.Add(patience(t), account.Account{Name: "lou", Password: "berth-and-ramp-7", Rights: right.Look}); err != nil {
 		t.Fatal(err)
 	}
-	token, err := r.s.Accounts.AddToken(patience(t), account.Person{Name: "lou"}, account.ForToken{Name: "looks", Rights: account.Look, Days: 1})
+	token, err := r.s.Accounts.AddToken(patience(t), account.Person{Name: "lou"}, account.ForToken{Name: "looks", Rights: right.Look, Days: 1})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -11,13 +11,14 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
 	"redstart/internal/account"
 	"redstart/internal/api"
 	"redstart/internal/browser"
+	"redstart/internal/core/right"
 	"redstart/internal/handover"
 	"redstart/internal/sim/skerry"
-
-	"github.com/chromedp/chromedp"
 )
 
 // Documents are made in the background: how far each is can be watched, what it holds can be
@@ -84,10 +85,10 @@ func TestDocumentsAreMadeInTheBackground(t *testing.T) {
 	}
 
 	// Who may only look makes documents, and hands nothing over.
-	if err := r.s.Accounts.Add(ctx, account.Account{Name: "ada", Password: "a long password", Rights: account.Look}); err != nil {
+	if err := r.s.Accounts.Add(ctx, account.Account{Name: "ada", Password: "a long password", Rights: right.Look}); err != nil {
 		t.Fatal(err)
 	}
-	given, err := r.s.Accounts.AddToken(ctx, account.Person{Name: "ada", Rights: account.Look}, account.ForToken{Name: "reader", Rights: account.Look})
+	given, err := r.s.Accounts.AddToken(ctx, account.Person{Name: "ada", Rights: right.Look}, account.ForToken{Name: "reader", Rights: right.Look})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -14,9 +14,9 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/browser"
 	"redstart/internal/core/match"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // Matching as far as the command line goes: reasons one by one, labels, locks,
@@ -74,7 +74,7 @@ func TestMatchingOnTheCommandLine(t *testing.T) {
 	redstart(0, []string{"HALL-SWITCH-01", "Nothing was changed"}, "match", "adopt", fs5.MAC.String(), "--area", "HALL",
 		"--preview")
 	redstart(0, []string{"1 entry added"}, "match", "adopt", fs5.MAC.String(), "--tag", "HALL-SW-09", "--area", "HALL")
-	if e := r.entries()["HALL-SW-09"]; e.Device != fs5.MAC || e.State != store.Matched || !e.Address.IsValid() {
+	if e := r.entries()["HALL-SW-09"]; e.Device != fs5.MAC || e.State != state.Matched || !e.Address.IsValid() {
 		t.Errorf("%+v", e)
 	}
 	redstart(1, []string{"is HALL-SW-09 already"}, "match", "adopt", fs5.MAC.String())
@@ -132,7 +132,7 @@ func TestMatchingInTheConsole(t *testing.T) {
 		shows("Unlock"))
 	b.do(browser.Click(chromedp.Search(`(//*[@data-test="matched"]//tbody//tr[contains(., "BERTH2-SW-01")]//*[contains(@class, "n-checkbox")])[1]`)), browser.Press("match-undo"))
 	waitFor(t, func() bool {
-		return r.entries()["BERTH2-SW-01"].State == store.Planned
+		return r.entries()["BERTH2-SW-01"].State == state.Planned
 	})
 	if !r.entries()["BERTH1-SW-01"].Locked {
 		t.Error("the first match is not locked")
@@ -155,7 +155,7 @@ func TestMatchingOnAPhone(t *testing.T) {
 	tag := r.tagOf(t, "ovalis-c20")
 	p.do(browser.Click(chromedp.Search(`(//*[@data-test="proposals"]//tr[contains(., "`+tag+
 		`")]//*[contains(@class, "n-checkbox")])[1]`)), browser.Press("match-accept-chosen"), shows("Matched 1"))
-	if e := r.entries()[tag]; e.Device.IsZero() || e.State != store.Matched {
+	if e := r.entries()[tag]; e.Device.IsZero() || e.State != state.Matched {
 		t.Errorf("%+v", e)
 	}
 	p.do(browser.Click(chromedp.CSS(`[data-name="matched"]`)),
@@ -163,7 +163,7 @@ func TestMatchingOnAPhone(t *testing.T) {
 	p.do(browser.Click(chromedp.CSS(`[data-name="proposed"]`)), browser.Press("match-accept"), shows("by order alone"),
 		browser.Press("accept-order"), shows("Nothing is proposed"))
 	for at, e := range r.entries() {
-		if e.State == store.Planned && !e.NotWired {
+		if e.State == state.Planned && !e.NotWired {
 			t.Errorf("%s is not matched", at)
 		}
 	}
@@ -315,16 +315,16 @@ func TestPartsBehindABox(t *testing.T) {
 	r.plan("tag,profile,address,mac,behind,part\nRTR,tidewell-r2,10.40.9.60," + router +
 		",,\nRDR-1,brindlecap-d2,,,RTR,2001/11\nRDR-2,brindlecap-d2,,,RTR,2001/99\n")
 	redstart := r.with(t)
-	if e := r.entries()["RDR-1"]; e.State != store.Planned || e.Address.IsValid() {
+	if e := r.entries()["RDR-1"]; e.State != state.Planned || e.Address.IsValid() {
 		t.Errorf("behind a box that is not matched: %+v", e)
 	}
 	redstart(0, []string{"1 matched"}, "match", "--accept")
 	entries := r.entries()
-	if e := entries["RDR-1"]; e.State != store.Matched || e.Told != "2001/11" ||
+	if e := entries["RDR-1"]; e.State != state.Matched || e.Told != "2001/11" ||
 		e.MatchedWhy != "RTR tells of 2001/11" || !e.Device.IsZero() {
 		t.Errorf("%+v", e)
 	}
-	if e := entries["RDR-2"]; e.State != store.Planned || e.Told != "" {
+	if e := entries["RDR-2"]; e.State != state.Planned || e.Told != "" {
 		t.Errorf("%+v", e)
 	}
 	redstart(0, []string{"2001/11", "RDR-1"}, "find", "--known", "--only", "R2")

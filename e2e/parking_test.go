@@ -6,10 +6,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"redstart/internal/cli"
-	"redstart/internal/sim/box"
-	"redstart/internal/sim/hands"
-	"redstart/internal/sim/model/v2"
 	"slices"
 	"strings"
 	"sync"
@@ -19,9 +15,13 @@ import (
 
 	"redstart/internal/api"
 	"redstart/internal/browser"
+	"redstart/internal/cli"
 	"redstart/internal/client"
+	"redstart/internal/core/state"
+	"redstart/internal/sim/box"
+	"redstart/internal/sim/hands"
+	"redstart/internal/sim/model/v2"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // A device waits for a hand through a restart of the service, while thirty others finish;
@@ -92,7 +92,7 @@ func TestADeviceWaitsForAHand(t *testing.T) {
 	}
 	waits := func(done int) func(api.Work) bool {
 		return func(w api.Work) bool {
-			return w.State == store.Running && w.Parked == 1 && w.Done+w.Failed == done &&
+			return w.State == state.Running && w.Parked == 1 && w.Done+w.Failed == done &&
 				strings.Contains(w.Text, "1 waits for a hand")
 		}
 	}
@@ -118,7 +118,7 @@ func TestADeviceWaitsForAHand(t *testing.T) {
 		}
 		for _, d := range run.Devices {
 			if d.Tag == tag {
-				return d.State == store.Parked && d.Hand.Do == "Switch it off and on"
+				return d.State == state.Parked && d.Hand.Do == "Switch it off and on"
 			}
 		}
 		return false
@@ -132,9 +132,9 @@ func TestADeviceWaitsForAHand(t *testing.T) {
 		t.Errorf("it was talked to before: %+v", deeds)
 	}
 	box.PowerUp()
-	until("it is set", latest, func(w api.Work) bool { return w.State == store.Done && w.Done == len(others)+1 })
+	until("it is set", latest, func(w api.Work) bool { return w.State == state.Done && w.Done == len(others)+1 })
 	r.verify(tag)
-	if e := r.entryOf(box); e.State != store.Verified {
+	if e := r.entryOf(box); e.State != state.Verified {
 		t.Errorf("%s is %s: %s; %v", tag, e.State, e.Reason, box.Deeds())
 	}
 	// One that a stored login opens needs no second hand where only a fresh one does.
@@ -148,7 +148,7 @@ func TestADeviceWaitsForAHand(t *testing.T) {
 		}
 		return w, err
 	}, nil)
-	if run, _, err := r.c.LatestRun(ctx); err != nil || run.State != store.Done || run.Devices[0].State != store.Done {
+	if run, _, err := r.c.LatestRun(ctx); err != nil || run.State != state.Done || run.Devices[0].State != state.Done {
 		t.Errorf("%+v %v", run, err)
 	}
 }
@@ -222,7 +222,7 @@ func TestTwoTechniciansShareTheHands(t *testing.T) {
 	b.do(browser.Press("hand-accept"), browser.Answer("terms-accept"), shows("Terms accepted for this site"))
 	waitFor(t, func() bool {
 		run, _, err := r.c.LatestRun(ctx)
-		return err != nil || run.State == store.Done
+		return err != nil || run.State == state.Done
 	})
 	for _, box := range r.site.Boxes {
 		if own := box.Running().Own.(v2.Own); own.AcceptedBy != "owner" {
@@ -291,15 +291,15 @@ func TestWhatIsLeftByHandIsAskedForAfterACut(t *testing.T) {
 	door.Move("run")
 	waitFor(t, func() bool {
 		run, _, err := r.c.LatestRun(ctx)
-		return err != nil || run.State == store.Done
+		return err != nil || run.State == state.Done
 	})
 	// The run is done a moment before its work lets go of the device.
 	waitFor(t, func() bool {
 		list, err := r.c.Works(ctx)
-		return err != nil || !slices.ContainsFunc(list, func(w api.Work) bool { return w.State == store.Running })
+		return err != nil || !slices.ContainsFunc(list, func(w api.Work) bool { return w.State == state.Running })
 	})
 	r.verify(tag)
-	if e := r.entryOf(door); e.State != store.Verified {
+	if e := r.entryOf(door); e.State != state.Verified {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
 }
@@ -356,17 +356,17 @@ func TestHandsInAnotherProcess(t *testing.T) {
 	}
 	waitFor(t, func() bool {
 		run, _, err := r.c.LatestRun(ctx)
-		return err != nil || run.State == store.Done
+		return err != nil || run.State == state.Done
 	})
 	end()
-	if e := r.entryOf(door); e.State != store.Configured {
+	if e := r.entryOf(door); e.State != state.Configured {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
 	// Another one, with somebody who lies.
 	other := r.entryOf(r.site.Boxes[1]).Tag
 	defer person("--takes", "wrong")()
 	r.commission(other)
-	if e := r.entries()[other]; e.State != store.Attention || !strings.Contains(e.Reason, "login") {
+	if e := r.entries()[other]; e.State != state.Attention || !strings.Contains(e.Reason, "login") {
 		t.Errorf("with hands that lie: %s: %s", e.State, e.Reason)
 	}
 }

@@ -12,6 +12,8 @@ import (
 
 	"redstart/internal/account"
 	"redstart/internal/core/plan"
+	"redstart/internal/core/right"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
@@ -149,7 +151,7 @@ func TestADeviceThatDiffersFromThePlan(t *testing.T) {
 	camera := r.entryOf(r.site.Boxes[1])
 	redstart(0, nil, "plan", "set", camera.Tag, "name=pier-head")
 	e := r.entries()[camera.Tag]
-	if e.State == store.Verified || len(e.Differs) != 1 || !strings.Contains(e.Differs[0], "planned pier-head") {
+	if e.State == state.Verified || len(e.Differs) != 1 || !strings.Contains(e.Differs[0], "planned pier-head") {
 		t.Fatalf("%s, %q", e.State, e.Differs)
 	}
 	redstart(0, []string{"configured, differs", "1 differing from the plan", "which sets what differs", "name: set to"},
@@ -171,7 +173,7 @@ func TestADeviceThatDiffersFromThePlan(t *testing.T) {
 		t.Errorf("%d devices were set, want the one that differs", a.Total)
 	}
 	r.verify()
-	if e := r.entries()[camera.Tag]; e.State != store.Verified || r.site.Boxes[1].Saved().Name != "pier-head" {
+	if e := r.entries()[camera.Tag]; e.State != state.Verified || r.site.Boxes[1].Saved().Name != "pier-head" {
 		t.Errorf("%s, %q, the box has %q", e.State, e.Differs, r.site.Boxes[1].Saved().Name)
 	}
 	// Everybody on the gateway's other side: all four differ.
@@ -184,7 +186,7 @@ func TestADeviceThatDiffersFromThePlan(t *testing.T) {
 		t.Fatal(err)
 	}
 	for tag, e := range r.entries() {
-		if e.State == store.Verified || len(e.Differs) == 0 {
+		if e.State == state.Verified || len(e.Differs) == 0 {
 			t.Errorf("%s is %s after the gateway moved", tag, e.State)
 		}
 	}
@@ -314,7 +316,7 @@ func TestRightsAndTokens(t *testing.T) {
 	redstart(0, []string{"owner", "may do everything", "lou", "may only look"}, "user", "list")
 	for name, may := range map[string][3]bool{"lou": {false, false, false}, "pat": {true, false, false},
 		"cas": {true, true, false}, "owner": {true, true, true}} {
-		token, err := r.s.Accounts.AddToken(ctx, account.Person{Name: name}, account.ForToken{Name: "test", Rights: account.Right(rights[name])})
+		token, err := r.s.Accounts.AddToken(ctx, account.Person{Name: name}, account.ForToken{Name: "test", Rights: right.Right(rights[name])})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -337,7 +339,7 @@ func TestRightsAndTokens(t *testing.T) {
 	}
 	for name, want := range map[string]int{"lou": http.StatusForbidden, "pat": http.StatusForbidden,
 		"cas": http.StatusNotFound} { // packets hold what was typed into boxes; there are none yet
-		token, err := r.s.Accounts.AddToken(ctx, account.Person{Name: name}, account.ForToken{Name: "packets", Rights: account.Right(rights[name])})
+		token, err := r.s.Accounts.AddToken(ctx, account.Person{Name: name}, account.ForToken{Name: "packets", Rights: right.Right(rights[name])})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -18,6 +18,8 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/right"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
 )
@@ -202,7 +204,7 @@ func TestUndoAndRestore(t *testing.T) {
 		t.Errorf("kept %q, %v", out.Kept, err)
 	}
 	e := r.entries()
-	if e["BERTH1-CAM-01"].State != store.Configured || e["PIER-CAM-01"].Tag != "" || e["NEW-1"].Tag != "" {
+	if e["BERTH1-CAM-01"].State != state.Configured || e["PIER-CAM-01"].Tag != "" || e["NEW-1"].Tag != "" {
 		t.Errorf("%+v", e)
 	}
 	if site, err = r.c.Site(ctx); err != nil || site.Subnets[0].Gateway.String() != "10.40.8.1" ||
@@ -414,7 +416,7 @@ func TestGuessingIsSlowedDownPerUser(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 1})
 	ctx := patience(t)
 	if err := r.s.Accounts.Add(ctx, account.Account{Name: "ada", Password: "a long password",
-		Rights: account.Look}); err != nil {
+		Rights: right.Look}); err != nil {
 		t.Fatal(err)
 	}
 	// All at once, so that the time it takes to refuse them does not matter.
@@ -438,7 +440,7 @@ func TestGuessingIsSlowedDownPerUser(t *testing.T) {
 		t.Error("forty guesses at once were all answered")
 	}
 	if err := r.s.Accounts.Set(ctx, account.Account{Name: "ada", Password: "another long one",
-		Rights: account.Plan}); err != nil {
+		Rights: right.Plan}); err != nil {
 		t.Fatal(err)
 	}
 	if users, err := r.c.Users(ctx); err != nil || len(users) != 1 || users[0].Rights != "plan" || users[0].Hash != "" {

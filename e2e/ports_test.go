@@ -5,10 +5,10 @@ import (
 	"testing"
 
 	"redstart/internal/core/profile"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/fs24"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // Roles of ports are defined once and given to ranges of ports on several switches in one
@@ -40,7 +40,7 @@ func TestRolesOfPorts(t *testing.T) {
 	r.commission()
 	r.verify()
 	for _, b := range r.site.Boxes {
-		if e := r.entryOf(b); e.State != store.Verified {
+		if e := r.entryOf(b); e.State != state.Verified {
 			t.Errorf("%s: %s: %s", e.Tag, e.State, e.Reason)
 		}
 		var order []string
@@ -64,7 +64,7 @@ func TestRolesOfPorts(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.commission(first)
-	if e := r.entries()[first]; e.State != store.Attention {
+	if e := r.entries()[first]; e.State != state.Attention {
 		t.Errorf("cut off, it is %s: %s", e.State, e.Reason)
 	}
 	if own := r.site.Boxes[0].Saved().Own.(fs24.Own); own.ManagedAt != "21-23" {

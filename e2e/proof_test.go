@@ -11,9 +11,9 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/result"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // boxes gives the site's boxes of a model.
@@ -57,7 +57,7 @@ func TestRestartsAreToldApart(t *testing.T) {
 	r.commission()
 	for b, what := range map[*box.Box]string{atOnce: "applies at once", pretends: "pretends",
 		sham: "pretends, counted"} {
-		if e := r.entryOf(b); e.State != store.Attention || !strings.Contains(e.Reason,
+		if e := r.entryOf(b); e.State != state.Attention || !strings.Contains(e.Reason,
 			"nothing shows that it restarted") || !strings.Contains(e.Reason,
 			"It was last seen at "+e.Address.String()) {
 			t.Errorf("%s: %s: %s", what, e.State, e.Reason)
@@ -67,7 +67,7 @@ func TestRestartsAreToldApart(t *testing.T) {
 		}
 	}
 	for b, what := range map[*box.Box]string{skips: "skips", honest: "restarts"} {
-		if e := r.entryOf(b); e.State != store.Configured {
+		if e := r.entryOf(b); e.State != state.Configured {
 			t.Errorf("%s: %s: %s", what, e.State, e.Reason)
 		}
 	}
@@ -83,18 +83,18 @@ func TestRestartsAreToldApart(t *testing.T) {
 	tag := r.entryOf(skips).Tag
 	starts := skips.Starts()
 	r.commission(tag)
-	if e := r.entries()[tag]; e.State != store.Configured || skips.Starts() != starts {
+	if e := r.entries()[tag]; e.State != state.Configured || skips.Starts() != starts {
 		t.Fatalf("commissioned again: %s: %s, %d starts", e.State, e.Reason, skips.Starts()-starts)
 	}
 	r.verify(tag)
-	if e := r.entries()[tag]; e.State != store.Configured || !slices.Equal(e.Unseen, []string{check.Kept}) {
+	if e := r.entries()[tag]; e.State != state.Configured || !slices.Equal(e.Unseen, []string{check.Kept}) {
 		t.Errorf("without a restart: %s, not looked at %q", e.State, e.Unseen)
 	}
 	// Whoever cuts its power gives the proof, though nobody watched.
 	skips.PowerCut()
 	waitFor(t, func() bool { return skips.Starts() == starts+1 })
 	r.verify(tag)
-	if e := r.entries()[tag]; e.State != store.Verified {
+	if e := r.entries()[tag]; e.State != state.Verified {
 		t.Errorf("after a power cut: %s, not looked at %q, %s", e.State, e.Unseen, e.Reason)
 	}
 	// The one that forgets is found at its old address after a power cut.
@@ -113,14 +113,14 @@ func TestARestartThatWasAskedForMustHappen(t *testing.T) {
 	r.upToVerify()
 	field := r.boxes("FS8")[0]
 	tag := r.entryOf(field).Tag
-	if e := r.entries()[tag]; e.State != store.Verified {
+	if e := r.entries()[tag]; e.State != state.Verified {
 		t.Fatal(e.State, e.Reason)
 	}
 	field.SetFaults(box.Faults{Pretends: true})
 	r.do(func(ctx context.Context) (api.Work, error) {
 		return r.c.Verify(ctx, api.VerifyOptions{Chosen: chosen([]string{tag}), Restart: "always"})
 	})
-	if e, c := r.entries()[tag], r.checkOf(tag, check.Kept); e.State != store.Attention || c.Verdict != result.Failed ||
+	if e, c := r.entries()[tag], r.checkOf(tag, check.Kept); e.State != state.Attention || c.Verdict != result.Failed ||
 		!strings.Contains(c.Observed, "nothing shows that it restarted") {
 		t.Errorf("%s, %s: %s", e.State, c.Verdict, c.Observed)
 	}
@@ -150,7 +150,7 @@ func TestAPolicyChangeIsACommission(t *testing.T) {
 		if err := r.c.SetPolicy(ctx, c.policy); err != nil {
 			t.Fatal(err)
 		}
-		if e := r.entries()[tag]; e.State == store.Verified || !slices.Equal(e.Differs, []string{c.differs}) {
+		if e := r.entries()[tag]; e.State == state.Verified || !slices.Equal(e.Differs, []string{c.differs}) {
 			t.Errorf("%s, differs in %q", e.State, e.Differs)
 		}
 		rehearsal, err := r.c.Rehearse(ctx, api.RunOptions{Chosen: chosen(nil)})
@@ -171,7 +171,7 @@ func TestAPolicyChangeIsACommission(t *testing.T) {
 			t.Errorf("%s: the old password stayed", c.differs)
 		}
 		r.verify(tag)
-		if e := r.entries()[tag]; e.State != store.Verified || e.Differs != nil {
+		if e := r.entries()[tag]; e.State != state.Verified || e.Differs != nil {
 			t.Errorf("%s: %s, differs in %q", e.State, e.Reason, e.Differs)
 		}
 	}
@@ -179,8 +179,8 @@ func TestAPolicyChangeIsACommission(t *testing.T) {
 		t.Error("the given password was not set")
 	}
 	list, err := r.c.Credentials(ctx, tag)
-	if err != nil || len(list) != 3 || list[0].State != store.Accepted || list[1].State != store.Superseded ||
-		list[2].State != store.Superseded {
+	if err != nil || len(list) != 3 || list[0].State != state.Accepted || list[1].State != state.Superseded ||
+		list[2].State != state.Superseded {
 		t.Fatalf("%+v, %v", list, err)
 	}
 	// An older one can be seen on purpose.
@@ -189,7 +189,7 @@ func TestAPolicyChangeIsACommission(t *testing.T) {
 		t.Error("an older credential shows the present password")
 	}
 	if now, err := r.c.Reveal(ctx, tag, "", ""); err != nil || now.Password != "LanternQuay42" ||
-		now.State != store.Accepted {
+		now.State != state.Accepted {
 		t.Errorf("%s, %v", now.State, err)
 	}
 	// Rotated: a switch whose first page is shut by now, too.
@@ -233,7 +233,7 @@ func TestLearningTriesBeforeItBelieves(t *testing.T) {
 		t.Fatalf("%+v, %v", out, err)
 	}
 	r.verify(tag)
-	if e := r.entries()[tag]; e.State != store.Verified {
+	if e := r.entries()[tag]; e.State != state.Verified {
 		t.Errorf("with the learned login: %s, %s %q", e.State, e.Reason, e.Unseen)
 	}
 	if c := r.checkOf(tag, check.NewLogin); !strings.Contains(c.By, "learned from") {
@@ -247,7 +247,7 @@ func TestLearningTriesBeforeItBelieves(t *testing.T) {
 		return err == nil && out.Accepted == 0 && len(out.Untried) == 1
 	})
 	list, err := r.c.Credentials(ctx, tag)
-	if err != nil || list[0].State != store.Accepted || list[1].State != store.Pending {
+	if err != nil || list[0].State != state.Accepted || list[1].State != state.Pending {
 		t.Errorf("%+v, %v", list, err)
 	}
 }
@@ -270,7 +270,7 @@ func TestAnotherBoxIsNotVerified(t *testing.T) {
 		t.Errorf("no finding about another MAC: %v", err)
 	}
 	r.verify(one.Tag)
-	if c := r.checkOf(one.Tag, check.MAC); c.Verdict != result.Failed || r.entries()[one.Tag].State != store.Attention {
+	if c := r.checkOf(one.Tag, check.MAC); c.Verdict != result.Failed || r.entries()[one.Tag].State != state.Attention {
 		t.Errorf("%+v, %s", c, r.entries()[one.Tag].State)
 	}
 	// Without an address there is nothing to verify, and nobody falls over it.
@@ -337,7 +337,7 @@ func TestADeadDeviceIsReplaced(t *testing.T) {
 	}
 	r.verify(tag)
 	e := r.entries()[tag]
-	if e.Device != fresh.MAC || e.State != store.Verified {
+	if e.Device != fresh.MAC || e.State != state.Verified {
 		t.Errorf("%s is %s, %s: %s", tag, e.Device, e.State, e.Reason)
 	}
 	expectPlanned(t, fresh, e)

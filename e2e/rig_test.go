@@ -24,6 +24,7 @@ import (
 	"redstart/internal/cli"
 	"redstart/internal/client"
 	"redstart/internal/core/match"
+	"redstart/internal/core/state"
 	"redstart/internal/lan"
 	"redstart/internal/segments"
 	"redstart/internal/server"
@@ -31,7 +32,6 @@ import (
 	"redstart/internal/sim/model/v2"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/site"
-	"redstart/internal/store"
 	"redstart/internal/survey"
 )
 
@@ -250,14 +250,14 @@ func follow(t testing.TB, c *client.Client, begin func(context.Context) (api.Wor
 			if err != nil {
 				t.Fatal(err)
 			}
-			if began, last = a, a; a.State != store.Running {
+			if began, last = a, a; a.State != state.Running {
 				return false
 			}
 		case "work":
 			var w api.Work
 			if decode(t, e.Data, &w); w.ID == began.ID {
 				last = w
-				return w.State == store.Running
+				return w.State == state.Running
 			}
 		}
 		return true
@@ -355,7 +355,7 @@ func (r *rig) upToVerify() {
 func (r *rig) allVerified() {
 	r.t.Helper()
 	for tag, e := range r.entries() {
-		if e.State != store.Verified {
+		if e.State != state.Verified {
 			r.t.Errorf("%s is %s: %s", tag, e.State, e.Reason)
 		}
 	}

@@ -11,12 +11,12 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/address"
 	"redstart/internal/core/match"
+	"redstart/internal/core/state"
 	"redstart/internal/lan"
 	"redstart/internal/lan/segment"
 	"redstart/internal/lan/vlan"
 	"redstart/internal/segments"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // noted is a port that keeps to whom frames went.
@@ -79,7 +79,7 @@ func TestTwoSegmentsAtOnce(t *testing.T) {
 	work := func(begin func(c *client.Client) (api.Work, error)) func(int, *client.Client) error {
 		return func(i int, c *client.Client) error {
 			w := follow(t, c, func(context.Context) (api.Work, error) { return begin(c) }, nil)
-			if w.State != store.Done || w.Failed > 0 {
+			if w.State != state.Done || w.Failed > 0 {
 				t.Errorf("site %d: %+v", i, w)
 			}
 			return nil

@@ -11,6 +11,7 @@ import (
 	"redstart/internal/account"
 	"redstart/internal/browser"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/right"
 	"redstart/internal/sim/skerry"
 )
 
@@ -216,7 +217,7 @@ func TestTheConsoleOfSomebodyWhoMayOnlyLook(t *testing.T) {
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile\nCAM-1,ovalis-c20\n")
 	if err := r.s.Accounts.Add(patience(t), account.Account{Name: "lou", Password: "a long password",
-		Rights: account.Look}); err != nil {
+		Rights: right.Look}); err != nil {
 		t.Fatal(err)
 	}
 	b := openTab(t, 1280, 800)

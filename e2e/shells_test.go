@@ -9,6 +9,7 @@ import (
 
 	"redstart/internal/api"
 	"redstart/internal/core/result"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/p12"
 	"redstart/internal/sim/skerry"
@@ -82,7 +83,7 @@ func TestAHostKeyThatChanges(t *testing.T) {
 	waitFor(t, func() bool { return b.Starts() > starts })
 	r.verify(tag)
 	e := r.entryOf(b)
-	if c := r.checkOf(tag, "new login"); e.State != store.Attention || c.Verdict != result.Failed ||
+	if c := r.checkOf(tag, "new login"); e.State != state.Attention || c.Verdict != result.Failed ||
 		!strings.Contains(c.Observed, "another identity than before: host key") {
 		t.Errorf("%s: %+v", e.State, c)
 	}
@@ -92,7 +93,7 @@ func TestAHostKeyThatChanges(t *testing.T) {
 		}
 	}
 	r.commission(tag)
-	if e := r.entryOf(b); e.State != store.Attention || !strings.Contains(e.Reason,
+	if e := r.entryOf(b); e.State != state.Attention || !strings.Contains(e.Reason,
 		"undo its match and match it again") {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
@@ -118,7 +119,7 @@ func TestWhatAClockDoesNotKeep(t *testing.T) {
 	r.upToMatch()
 	r.commission()
 	e := r.entryOf(r.site.Boxes[0])
-	if e.State != store.Attention || !strings.Contains(e.Reason, "nothing shows that it restarted") {
+	if e.State != state.Attention || !strings.Contains(e.Reason, "nothing shows that it restarted") {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
 }
@@ -155,7 +156,7 @@ func TestClocksAreSetAfterTheirTimeServer(t *testing.T) {
 	redstart(1,
 		[]string{"waits for HALL-TIME-01", "it comes after HALL-TIME-01, which was not set. Nothing was sent to it"},
 		"commission")
-	if e := r.entries()["HALL-PWR-01"]; e.State != store.Configured {
+	if e := r.entries()["HALL-PWR-01"]; e.State != state.Configured {
 		t.Errorf("one that waits for nobody is %s: %s", e.State, e.Reason)
 	}
 	for _, d := range r.other("HALL-CLK-02").Deeds() {

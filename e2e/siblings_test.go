@@ -6,11 +6,11 @@ import (
 	"testing"
 
 	"redstart/internal/core/result"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/fs24"
 	"redstart/internal/sim/model/fs8"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // The configuration of one switch is kept and loaded into its sibling, which is then at the
@@ -103,7 +103,7 @@ func TestFirmwareOlderThanAsked(t *testing.T) {
 	}
 	entries := r.entries()
 	for _, tag := range []string{"SW-0", "SW-1"} {
-		if e := entries[tag]; e.State != store.Verified {
+		if e := entries[tag]; e.State != state.Verified {
 			t.Errorf("%s: %s: %s %v", tag, e.State, e.Reason, e.Unseen)
 		}
 		if c := r.checkOf(tag, "firmware"); c.Verdict != result.Passed || c.Observed != "2.6.0" {

@@ -11,6 +11,7 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/model/fs5"
 	"redstart/internal/sim/model/w1"
 	"redstart/internal/sim/skerry"
@@ -42,7 +43,7 @@ func BenchmarkTheNextService(b *testing.B) {
 		r.verify()
 		took = time.Since(began)
 		for tag, e := range r.entries() {
-			if e.State == store.Verified {
+			if e.State == state.Verified {
 				list = append(list, tag)
 			}
 		}
@@ -67,7 +68,7 @@ func BenchmarkTheNextService(b *testing.B) {
 			next.c = next.c.At("next")
 			second, theirs := verified(next)
 			for tag, e := range next.entries() {
-				if e.State != store.Verified && slices.Contains(first, tag) {
+				if e.State != state.Verified && slices.Contains(first, tag) {
 					b.Errorf("%s is %s: %s %v", tag, e.State, e.Reason, e.Differs)
 				}
 			}
@@ -133,7 +134,7 @@ func terminalSet(b *testing.B, tags []string, then func(*rig)) (time.Duration, s
 		b.Fatal(err)
 	}
 	for _, d := range run.Devices {
-		if d.State != store.Done {
+		if d.State != state.Done {
 			b.Fatalf("%s is %s: %s", d.Tag, d.State, d.Error)
 		}
 	}

@@ -28,6 +28,7 @@ import (
 	"redstart/internal/cli"
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
+	"redstart/internal/core/state"
 	"redstart/internal/handover"
 	"redstart/internal/segments"
 	"redstart/internal/server"
@@ -35,7 +36,6 @@ import (
 	"redstart/internal/sim/model/w1"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/site"
-	"redstart/internal/store"
 )
 
 const folder = "docs/screenshots"
@@ -299,12 +299,12 @@ func sensors(ctx context.Context, at *site.Site, terminal *skerry.Site) error {
 			other(terminal, t.Tag).Hand(t.Do)
 		}
 		d, err := at.Plan.Detail(ctx, "YARD-RAD-01")
-		if err == nil && d.Entry.State == store.Configured && !verifying && len(d.Entry.Differs) == 0 {
+		if err == nil && d.Entry.State == state.Configured && !verifying && len(d.Entry.Differs) == 0 {
 			_, wait := at.Jobs.Verify(ctx, "ines", api.VerifyOptions{Chosen: api.Chosen{Tags: []string{"YARD-RAD-01", "YARD-SEN-01",
 				"YARD-SEN-02", "YARD-SEN-03", "YARD-SEN-04", "BERTH1-SEN-01", "BERTH2-SEN-01", "SHOP-SEN-01", "HALL-SEN-01"}}})
 			verifying = wait == nil // the run may not have let go of it yet
 		}
-		return d.Entry.State == store.Verified && len(d.Entry.Differs) == 0, err
+		return d.Entry.State == state.Verified && len(d.Entry.Differs) == 0, err
 	})
 }
 
@@ -363,7 +363,7 @@ func allHands(ctx context.Context, at *site.Site, terminal *skerry.Site) error {
 			}
 		}
 		run, err := at.Jobs.LatestRun(ctx)
-		return run.State == store.Done, err
+		return run.State == state.Done, err
 	})
 }
 

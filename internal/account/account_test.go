@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"redstart/internal/core/problem"
+	"redstart/internal/core/right"
 	"redstart/internal/store"
 )
 
@@ -32,7 +33,7 @@ func TestWhoHammersKeepsNobodyElseOut(t *testing.T) {
 	at := time.Now()
 	s.signIns.now = func() time.Time { return at } // checking a password may take as long as it likes
 	ctx := t.Context()
-	if err := s.Add(ctx, Account{Name: "ines", Password: "berth-and-ramp-7", Rights: Plan}); err != nil {
+	if err := s.Add(ctx, Account{Name: "ines", Password: "berth-and-ramp-7", Rights: right.Plan}); err != nil {
 		t.Fatal(err)
 	}
 	refused := 0
@@ -144,7 +145,7 @@ func TestChangesAreTold(t *testing.T) {
 	if _, err := s.FirstStart(ctx); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Add(ctx, Account{Name: "ines", Password: "berth-and-ramp-7", Rights: Plan}); err != nil {
+	if err := s.Add(ctx, Account{Name: "ines", Password: "berth-and-ramp-7", Rights: right.Plan}); err != nil {
 		t.Fatal(err)
 	}
 	token, _, err := s.SignIn(ctx, "127.0.0.1", SignIn{User: "ines", Password: "berth-and-ramp-7"})
@@ -152,9 +153,9 @@ func TestChangesAreTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	for what, change := range map[string]func() error{
-		"rights":   func() error { return s.Set(ctx, Account{Name: "ines", Rights: Look}) },
+		"rights":   func() error { return s.Set(ctx, Account{Name: "ines", Rights: right.Look}) },
 		"sign-out": func() error { return s.SignOut(ctx, token) },
-		"token":    func() error { return s.RevokeToken(ctx, Person{Name: Owner, Rights: Own}, 1) },
+		"token":    func() error { return s.RevokeToken(ctx, Person{Name: Owner, Rights: right.Own}, 1) },
 	} {
 		told := s.Changed()
 		_ = change() // there may be no such token

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"redstart/internal/core/problem"
+	"redstart/internal/core/right"
+	"redstart/internal/core/stamp"
 	"redstart/internal/store"
 )
 
@@ -39,7 +41,7 @@ func In(records *store.Store, log *slog.Logger) *Accounts {
 func (s *Accounts) newToken(ctx context.Context, user string, once bool, good time.Duration) (string, error) {
 	token := rand.Text()
 	err := s.store.AddSession(ctx, store.Session{Hash: tokenHash(token), User: user, Once: once,
-		ExpiresAt: store.Stamp{Time: time.Now().Add(good)}})
+		ExpiresAt: stamp.Time{Time: time.Now().Add(good)}})
 	return token, err
 }
 
@@ -51,7 +53,7 @@ func (s *Accounts) FirstStart(ctx context.Context) (password string, err error) 
 		return "", err
 	}
 	password = rand.Text()[:16]
-	return password, s.store.AddUser(ctx, store.User{Name: Owner, Hash: hashPassword(password), Rights: string(Own)})
+	return password, s.store.AddUser(ctx, store.User{Name: Owner, Hash: hashPassword(password), Rights: string(right.Own)})
 }
 
 // OnceToken makes the token of a link that signs the owner in once.
@@ -87,13 +89,13 @@ func (s *Accounts) Whose(ctx context.Context, token string, bearer bool) (Person
 	case !ok || session.Once:
 		return Person{}, ErrSignIn
 	case session.User == LocalUser:
-		return Person{Name: LocalUser, Rights: Own}, nil
+		return Person{Name: LocalUser, Rights: right.Own}, nil
 	}
 	u, err := s.store.User(ctx, session.User)
 	if err != nil || u.Name == "" {
 		return Person{}, errors.Join(err, ErrSignIn)
 	}
-	return Person{Name: u.Name, Rights: Right(u.Rights), Until: session.ExpiresAt.Time}, nil
+	return Person{Name: u.Name, Rights: right.Right(u.Rights), Until: session.ExpiresAt.Time}, nil
 }
 
 // SignIn is what somebody signs in with: a name with a password, or the token of a link
@@ -145,7 +147,7 @@ func (s *Accounts) SignIn(ctx context.Context, from string, in SignIn) (token st
 		return "", who, err
 	}
 	u, err := s.store.User(ctx, name)
-	return token, Person{Name: u.Name, Rights: Right(u.Rights)}, err
+	return token, Person{Name: u.Name, Rights: right.Right(u.Rights)}, err
 }
 
 // SignOut ends the session of a token.

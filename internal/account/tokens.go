@@ -10,14 +10,16 @@ import (
 	"time"
 
 	"redstart/internal/core/problem"
+	"redstart/internal/core/right"
+	"redstart/internal/core/stamp"
 	"redstart/internal/store"
 )
 
 // ForToken is what a token is wanted for.
 type ForToken struct {
-	Name   string `json:"name"`   // the program or computer that will use it
-	Rights Right  `json:"rights"` // at most one's own; "": look
-	Days   int    `json:"days"`   // for how long; 0: UsualDays
+	Name   string      `json:"name"`   // the program or computer that will use it
+	Rights right.Right `json:"rights"` // at most one's own; "": look
+	Days   int         `json:"days"`   // for how long; 0: UsualDays
 }
 
 // How long tokens are good, in days.
@@ -30,13 +32,13 @@ const (
 type NewToken struct {
 	Name      string      `json:"name"`
 	Token     string      `json:"token"`
-	Rights    Right       `json:"rights"`
-	ExpiresAt store.Stamp `json:"expiresAt"`
+	Rights    right.Right `json:"rights"`
+	ExpiresAt stamp.Time  `json:"expiresAt"`
 }
 
 // Tokens lists a person's tokens; an owner sees everybody's.
 func (s *Accounts) Tokens(ctx context.Context, who Person) ([]store.Token, error) {
-	if who.Rights == Own {
+	if who.Rights == right.Own {
 		return s.store.Tokens(ctx, "")
 	}
 	return s.store.Tokens(ctx, who.Name)
@@ -68,24 +70,24 @@ func (s *Accounts) AddToken(ctx context.Context, who Person, in ForToken) (NewTo
 	if err != nil {
 		return NewToken{}, err
 	}
-	if in.Rights == Nobody {
-		in.Rights = Look
+	if in.Rights == right.Nobody {
+		in.Rights = right.Look
 	}
-	if !slices.Contains(rights, in.Rights) || !Right(u.Rights).Holds(in.Rights) {
+	if !slices.Contains(right.All, in.Rights) || !right.Right(u.Rights).Holds(in.Rights) {
 		return NewToken{}, problem.New(problem.Usage, fmt.Sprintf("%s cannot give a token the right %q", who.Name, in.Rights),
-			"choose one of: "+upTo(Right(u.Rights)))
+			"choose one of: "+upTo(right.Right(u.Rights)))
 	}
 	t := store.Token{User: who.Name, Name: in.Name, Rights: string(in.Rights),
-		ExpiresAt: store.Stamp{Time: store.Now().AddDate(0, 0, in.Days)}}
+		ExpiresAt: stamp.Time{Time: stamp.Now().AddDate(0, 0, in.Days)}}
 	token := rand.Text()
 	t.Hash = tokenHash(token)
 	return NewToken{t.Name, token, in.Rights, t.ExpiresAt}, s.store.AddToken(ctx, t)
 }
 
 // upTo lists the rights that one holds.
-func upTo(most Right) string {
+func upTo(most right.Right) string {
 	var list []string
-	for _, r := range rights[1:] {
+	for _, r := range right.All[1:] {
 		if most.Holds(r) {
 			list = append(list, string(r))
 		}
@@ -113,18 +115,18 @@ func (s *Accounts) byToken(ctx context.Context, hash string) (Person, error) {
 	if err != nil || u.Name == "" {
 		return Person{}, errors.Join(err, ErrSignIn)
 	}
-	right := Right(t.Rights)
-	if !Right(u.Rights).Holds(right) {
-		right = Right(u.Rights)
+	may := right.Right(t.Rights)
+	if !right.Right(u.Rights).Holds(may) {
+		may = right.Right(u.Rights)
 	}
-	return Person{Name: u.Name, Rights: right, Token: t.Name, Until: t.ExpiresAt.Time}, nil
+	return Person{Name: u.Name, Rights: may, Token: t.Name, Until: t.ExpiresAt.Time}, nil
 }
 
 // RevokeToken revokes a token: one's own, or anybody's for an owner.
 func (s *Accounts) RevokeToken(ctx context.Context, who Person, id int64) error {
 	defer s.changes.tell()
 	of := who.Name
-	if who.Rights == Own {
+	if who.Rights == right.Own {
 		of = ""
 	}
 	return s.store.RevokeToken(ctx, id, of)

@@ -7,14 +7,15 @@ import (
 	"strings"
 
 	"redstart/internal/core/problem"
+	"redstart/internal/core/right"
 	"redstart/internal/store"
 )
 
 // Account is a user as an owner makes or changes it.
 type Account struct {
-	Name     string `json:"name"`
-	Password string `json:"password"` // "" leaves it as it is
-	Rights   Right  `json:"rights"`
+	Name     string      `json:"name"`
+	Password string      `json:"password"` // "" leaves it as it is
+	Rights   right.Right `json:"rights"`
 	// Keep names the tokens that outlive a changed password; all others are revoked.
 	Keep []string `json:"keep,omitempty"`
 }
@@ -46,7 +47,7 @@ func (a Account) check() error {
 		return problem.New(problem.Usage, "a user's name has 1 to 60 characters, without slashes", "")
 	case a.Name == LocalUser:
 		return problem.New(problem.Usage, "this name is taken by commands on this computer", "choose another")
-	case a.Rights == Nobody || !slices.Contains(rights, a.Rights):
+	case a.Rights == right.Nobody || !slices.Contains(right.All, a.Rights):
 		return problem.New(problem.Usage, fmt.Sprintf("there is no right %q", a.Rights),
 			"choose look, plan, commission or own").About(a.Name)
 	}
@@ -81,7 +82,7 @@ func (s *Accounts) Set(ctx context.Context, a Account) error {
 		}
 		u.Hash = hashPassword(a.Password)
 	}
-	if Right(u.Rights) == Own && a.Rights != Own {
+	if right.Right(u.Rights) == right.Own && a.Rights != right.Own {
 		if err := s.notLastOwner(ctx, a.Name); err != nil {
 			return err
 		}
@@ -107,7 +108,7 @@ func (s *Accounts) notLastOwner(ctx context.Context, name string) error {
 		return err
 	}
 	for _, u := range users {
-		if u.Name != name && Right(u.Rights) == Own {
+		if u.Name != name && right.Right(u.Rights) == right.Own {
 			return nil
 		}
 	}

@@ -7,8 +7,8 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/notice"
+	"redstart/internal/core/stamp"
 	"redstart/internal/lan/nic"
-	"redstart/internal/store"
 	"redstart/internal/survey"
 )
 
@@ -42,8 +42,8 @@ type Whereabouts struct {
 	Here bool       `json:"here"`    // it is on the segment
 	Now  netip.Addr `json:"present"` // its address now; "" for none, or not known
 	// the address that it told last, at WasAt; "" once it told that it has none
-	Was   netip.Addr  `json:"lastAddress"`
-	WasAt store.Stamp `json:"lastAddressAt"` // when that was
+	Was   netip.Addr `json:"lastAddress"`
+	WasAt stamp.Time `json:"lastAddressAt"` // when that was
 }
 
 // Segment is everything found on the segment and what a person should know of it.

@@ -9,6 +9,7 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/result"
+	"redstart/internal/core/stamp"
 	"redstart/internal/store"
 	"redstart/internal/task"
 )
@@ -87,8 +88,8 @@ type Reckoning struct {
 type EntryView struct {
 	store.Entry
 	Whereabouts
-	Seen  store.Stamp `json:"seen"` // when its box was last heard
-	BoxID string      `json:"boxSerial"`
+	Seen  stamp.Time `json:"seen"` // when its box was last heard
+	BoxID string     `json:"boxSerial"`
 	// Told is the part that the box before it tells of, where it hangs behind another.
 	Told string `json:"told,omitempty"`
 	// Unwired says that nothing is expected of it yet: it, or what it hangs behind, is not
@@ -161,9 +162,9 @@ type Licence struct {
 	MAC     address.MAC `json:"mac"`
 	Key     string      `json:"key"`    // the setting that names its file
 	Host    string      `json:"host"`   // what it is made for, as the device told; "" before
-	ToldAt  store.Stamp `json:"toldAt"` // last
+	ToldAt  stamp.Time  `json:"toldAt"` // last
 	Asked   string      `json:"asked"`  // the host id for which one was asked for
-	AskedAt store.Stamp `json:"askedAt"`
+	AskedAt stamp.Time  `json:"askedAt"`
 	File    string      `json:"file"` // of the site, as planned
 	State   string      `json:"state"`
 	Why     string      `json:"why"`

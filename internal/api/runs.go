@@ -6,6 +6,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/stamp"
 	"redstart/internal/store"
 )
 
@@ -99,10 +100,10 @@ type HandTask struct {
 	Look       string      `json:"look"`  // what shows that it is done
 	Terms      string      `json:"terms"` // what is to be accepted; "" for nothing
 	Who        string      `json:"who"`   // who is at it; "" for nobody
-	Since      store.Stamp `json:"since"`
+	Since      stamp.Time  `json:"since"`
 	Within     int         `json:"within"`     // seconds that what follows may take once it is done; 0: no limit
 	Open       bool        `json:"open"`       // it waits for a person
-	WindowEnds store.Stamp `json:"windowEnds"` // it was done, and what follows must be over by then
+	WindowEnds stamp.Time  `json:"windowEnds"` // it was done, and what follows must be over by then
 	Step       string      `json:"step"`       // what the run does in that window
 }
 

@@ -1,7 +1,7 @@
 package api
 
 import (
-	"redstart/internal/store"
+	"redstart/internal/core/stamp"
 )
 
 // VaultStatus tells whether secrets can be used.
@@ -31,13 +31,13 @@ type PolicyChange struct {
 
 // Credential is what is known of a stored login, without its password.
 type Credential struct {
-	ID     int64       `json:"id"`
-	User   string      `json:"user"`
-	State  string      `json:"state"` // pending, accepted, refused or superseded
-	At     store.Stamp `json:"at"`    // since when
-	ToldBy string      `json:"toldBy"`
-	Origin string      `json:"origin"`
-	MadeAt store.Stamp `json:"madeAt"`
+	ID     int64      `json:"id"`
+	User   string     `json:"user"`
+	State  string     `json:"state"` // pending, accepted, refused or superseded
+	At     stamp.Time `json:"at"`    // since when
+	ToldBy string     `json:"toldBy"`
+	Origin string     `json:"origin"`
+	MadeAt stamp.Time `json:"madeAt"`
 }
 
 // Shown is a secret that a person asked to see.

@@ -7,9 +7,9 @@ import (
 
 	"redstart/internal/core/profile"
 	"redstart/internal/core/result"
+	"redstart/internal/core/stamp"
 	"redstart/internal/driver"
 	"redstart/internal/lan/watch"
-	"redstart/internal/store"
 )
 
 // When a device is restarted so that its settings are shown to survive.
@@ -46,7 +46,7 @@ func (v *Visit) begin(ctx context.Context, restart string) error {
 		v.restarted = result.Saw("its restart: "+plain(err).Error(), false)
 	default:
 		v.restarted = result.Saw("restarted", true)
-		v.restartedAt, v.evidence = store.Now().Time, out.Evidence
+		v.restartedAt, v.evidence = stamp.Now().Time, out.Evidence
 		return v.noteRestart(ctx)
 	}
 	return nil

@@ -11,11 +11,11 @@ import (
 	"redstart/internal/commission/commissiontest"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/result"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/all"
 	"redstart/internal/sim/model/c20"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 	"redstart/internal/task/tasktest"
 	"redstart/internal/verify"
 )
@@ -64,13 +64,13 @@ func TestWhatIsSetIsVerified(t *testing.T) {
 			}
 		}
 		e, model := x.Entries(tag)[0], x.Box(tag).Model.Name
-		if model == "D4" && len(open) == 1 && e.State == store.Configured {
+		if model == "D4" && len(open) == 1 && e.State == state.Configured {
 			continue // the code of its keypad is told by nobody
 		}
 		if tag == door && slices.Equal(open, []string{"behind it: RDR-2: answers: state silent"}) {
 			continue
 		}
-		if len(open) > 0 || e.State != store.Verified {
+		if len(open) > 0 || e.State != state.Verified {
 			t.Errorf("%s, %s: %s: %s; %s", tag, model, e.State, e.Reason, strings.Join(open, "; "))
 		}
 	}
@@ -104,7 +104,7 @@ func TestWhatIsSetIsVerified(t *testing.T) {
 			if !slices.ContainsFunc(failing, func(f result.Check) bool { return strings.Contains(f.Name, c.check) }) {
 				t.Errorf("%s of %s, %s was changed, and failing are %+v", what, tag, x.Box(tag).Model.Name, failing)
 			}
-			if e := x.Entries(tag)[0]; e.State != store.Attention {
+			if e := x.Entries(tag)[0]; e.State != state.Attention {
 				t.Errorf("%s is %s", tag, e.State)
 			}
 		}

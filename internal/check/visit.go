@@ -15,6 +15,7 @@ import (
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
 	"redstart/internal/core/result"
+	"redstart/internal/core/stamp"
 	"redstart/internal/driver"
 	"redstart/internal/lan/bench"
 	"redstart/internal/store"
@@ -232,7 +233,7 @@ func (v *Visit) read(ctx context.Context) (*reading, error) {
 	}
 	client := v.conversation()
 	// or later: an answer may be long on the way
-	r := &reading{facts: map[string]string{}, servers: map[string]string{}, at: store.Now().Time}
+	r := &reading{facts: map[string]string{}, servers: map[string]string{}, at: stamp.Now().Time}
 	identity, err := client.Do(ctx, profile.Identify, nil)
 	if err == nil {
 		r.facts["serial"], r.facts["firmware"] = identity["serial"], identity["firmware"]
@@ -286,6 +287,6 @@ func (v *Visit) named() string {
 }
 
 func (v *Visit) noteRestart(ctx context.Context) error {
-	return v.boxes.SetDeviceState(ctx, store.DeviceState{MAC: v.MAC, RestartedAt: store.Stamp{Time: v.restartedAt},
+	return v.boxes.SetDeviceState(ctx, store.DeviceState{MAC: v.MAC, RestartedAt: stamp.Time{Time: v.restartedAt},
 		Evidence: v.evidence})
 }

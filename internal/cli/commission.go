@@ -15,6 +15,7 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/commission"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/state"
 	"redstart/internal/core/value"
 	"redstart/internal/store"
 )
@@ -143,7 +144,7 @@ func underWay(ctx context.Context, c *client.Client, kind string, run int64) (ap
 	}
 	var runs []string
 	list = slices.DeleteFunc(list, func(w api.Work) bool {
-		return w.State != store.Running || w.Kind != kind || run != 0 && w.Run != run
+		return w.State != state.Running || w.Kind != kind || run != 0 && w.Run != run
 	})
 	for _, w := range list {
 		runs = append(runs, fmt.Sprint(w.Run))
@@ -191,7 +192,7 @@ ends when every box has its address or the time is over.`,
 				return err
 			}
 			a.say("%s.", strings.TrimSuffix(ended.Text, "."))
-			return attentionUnless(ended.State == store.Done && ended.Failed == 0, "not every box has its address")
+			return attentionUnless(ended.State == state.Done && ended.Failed == 0, "not every box has its address")
 		})}
 	c.Flags().StringArrayVar(&beside, "beside", nil,
 		"`address` of another DHCP server that may go on; may be given again")
@@ -228,7 +229,7 @@ func (a *app) commissionAll(ctx context.Context, c *client.Client, in api.RunOpt
 	if err != nil {
 		return err
 	}
-	if i := slices.IndexFunc(runs, func(r store.Run) bool { return r.State == store.Interrupted }); i >= 0 && in.All {
+	if i := slices.IndexFunc(runs, func(r store.Run) bool { return r.State == state.Interrupted }); i >= 0 && in.All {
 		id := runs[i].ID
 		if in.Fresh {
 			return problem.New(problem.Conflict, fmt.Sprintf("run %d was cut off", id),
@@ -253,7 +254,7 @@ func (a *app) followRun(ctx context.Context, c *client.Client, start func() (api
 	if err != nil && !broke(ended) {
 		return err
 	}
-	if shown := a.printRun(ctx, c, ended.Run); err == nil || ended.State == store.Interrupted {
+	if shown := a.printRun(ctx, c, ended.Run); err == nil || ended.State == state.Interrupted {
 		return shown
 	}
 	return err
@@ -280,7 +281,7 @@ func (a *app) printRun(ctx context.Context, c *client.Client, id int64) error {
 		""); err != nil {
 		return err
 	}
-	a.say("\n%d of %d configured.", count[store.Done], len(run.Devices))
+	a.say("\n%d of %d configured.", count[state.Done], len(run.Devices))
 	for _, d := range run.Devices {
 		if d.Error != "" {
 			a.say("  %s: %s", d.Tag, d.Error)
@@ -289,8 +290,8 @@ func (a *app) printRun(ctx context.Context, c *client.Client, id int64) error {
 	if run.Cause != "" {
 		a.say("The run was cut off: %s", run.Cause)
 	}
-	return attentionUnless(count[store.Done] == len(run.Devices),
-		fmt.Sprintf("%d of %d are not configured", len(run.Devices)-count[store.Done], len(run.Devices)))
+	return attentionUnless(count[state.Done] == len(run.Devices),
+		fmt.Sprintf("%d of %d are not configured", len(run.Devices)-count[state.Done], len(run.Devices)))
 }
 
 func (a *app) giveUp(ctx context.Context, c *client.Client, id int64) error {
@@ -299,7 +300,7 @@ func (a *app) giveUp(ctx context.Context, c *client.Client, id int64) error {
 		return err
 	}
 	runs = slices.DeleteFunc(runs, func(r store.Run) bool {
-		return r.State != store.Interrupted || id != 0 && r.ID != id
+		return r.State != state.Interrupted || id != 0 && r.ID != id
 	})
 	switch {
 	case len(runs) == 0:

@@ -20,6 +20,7 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/state"
 	"redstart/internal/core/value"
 	"redstart/internal/store"
 )
@@ -169,7 +170,7 @@ func (a *app) follow(ctx context.Context, c *client.Client, start func() (api.Wo
 				return false
 			}
 			show.work(last)
-			return last.State == store.Running
+			return last.State == state.Running
 		case "work":
 			var w api.Work
 			if failed = json.Unmarshal(e.Data, &w); failed != nil {
@@ -180,7 +181,7 @@ func (a *app) follow(ctx context.Context, c *client.Client, start func() (api.Wo
 			}
 			last = w
 			show.work(last)
-			return last.State == store.Running
+			return last.State == state.Running
 		case "run":
 			var d store.RunDevice
 			if failed = json.Unmarshal(e.Data, &d); failed != nil {
@@ -207,7 +208,7 @@ func (a *app) follow(ctx context.Context, c *client.Client, start func() (api.Wo
 
 // broke reports whether a work ended before its time, by no one's wish.
 func broke(a api.Work) bool {
-	return a.State == store.Failed || a.State == store.Interrupted
+	return a.State == state.Failed || a.State == state.Interrupted
 }
 
 // progress shows how far a work is.
@@ -247,18 +248,18 @@ func (p *progress) work(a api.Work) {
 }
 
 func (p *progress) device(d store.RunDevice) {
-	if p.bar != nil && d.State != store.Parked {
+	if p.bar != nil && d.State != state.Parked {
 		return
 	}
 	switch d.State {
-	case store.Running:
+	case state.Running:
 		fmt.Fprintf(p.out, "  %-18s step %d of %d, %s\n", d.Tag, d.Done+1, d.Steps, d.Step)
-	case store.Parked:
+	case state.Parked:
 		fmt.Fprintf(p.out, "  %-18s waits for a hand: %s. When it is done: redstart commission done %s\n", d.Tag,
 			d.Hand.Do, d.Tag)
-	case store.Waiting:
+	case state.Waiting:
 		fmt.Fprintf(p.out, "  %-18s %s\n", d.Tag, d.Step)
-	case store.Failed:
+	case state.Failed:
 		fmt.Fprintf(p.out, "  %-18s failed: %s\n", d.Tag, d.Error)
 	default:
 		fmt.Fprintf(p.out, "  %-18s %s\n", d.Tag, d.State)

@@ -20,6 +20,7 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/right"
 	"redstart/internal/core/value"
 )
 
@@ -390,11 +391,11 @@ func (a *app) user() *cobra.Command {
 			}
 			var rows [][]any
 			for _, u := range users {
-				rows = append(rows, []any{u.Name, u.Rights, rightsText[account.Right(u.Rights)]})
+				rows = append(rows, []any{u.Name, u.Rights, rightsText[right.Right(u.Rights)]})
 			}
 			return a.list(users, []string{"User", "Right", ""}, rows, "")
 		})}
-	var right string
+	var most string
 	add := &cobra.Command{Use: "add NAME", Short: "Make a user; asks for the password", Args: cobra.ExactArgs(1),
 		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
 			password, err := a.askNew("password for " + args[0])
@@ -402,13 +403,13 @@ func (a *app) user() *cobra.Command {
 				return err
 			}
 			if err := c.AddUser(ctx, account.Account{Name: args[0], Password: password,
-				Rights: account.Right(right)}); err != nil {
+				Rights: right.Right(most)}); err != nil {
 				return err
 			}
-			a.say("%s %s.", args[0], rightsText[account.Right(right)])
+			a.say("%s %s.", args[0], rightsText[right.Right(most)])
 			return nil
 		})}
-	add.Flags().StringVar(&right, "right", string(account.Look), "look, plan, commission or own")
+	add.Flags().StringVar(&most, "right", string(right.Look), "look, plan, commission or own")
 	var newPassword bool
 	var newRight string
 	var keep []string
@@ -417,7 +418,7 @@ func (a *app) user() *cobra.Command {
 			if newRight == "" {
 				return &usageError{fmt.Errorf("say the right with --right: look, plan, commission or own")}
 			}
-			in := account.Account{Name: args[0], Rights: account.Right(newRight), Keep: keep}
+			in := account.Account{Name: args[0], Rights: right.Right(newRight), Keep: keep}
 			if len(keep) > 0 && !newPassword {
 				return &usageError{fmt.Errorf("--keep-token belongs to --password: without a new password all tokens are kept")}
 			}
@@ -447,9 +448,9 @@ func (a *app) user() *cobra.Command {
 	return group("user", "Who may use the service", list, add, set, remove, a.token())
 }
 
-var rightsText = map[account.Right]string{
-	account.Look: "may only look", account.Plan: "may change plans",
-	account.Commission: "may change plans and work on devices", account.Own: "may do everything",
+var rightsText = map[right.Right]string{
+	right.Look: "may only look", right.Plan: "may change plans",
+	right.Commission: "may change plans and work on devices", right.Own: "may do everything",
 }
 
 func (a *app) token() *cobra.Command {
@@ -461,16 +462,16 @@ func (a *app) token() *cobra.Command {
 			}
 			var rows [][]any
 			for _, t := range tokens {
-				rows = append(rows, []any{t.ID, t.User, t.Name, rightsText[account.Right(t.Rights)], day(t.MadeAt.Time),
+				rows = append(rows, []any{t.ID, t.User, t.Name, rightsText[right.Right(t.Rights)], day(t.MadeAt.Time),
 					day(t.UsedAt.Time), day(t.ExpiresAt.Time)})
 			}
 			return a.list(tokens, []string{"Number", "User", "Token", "It", "Made", "Last used", "Expires"}, rows, "")
 		})}
 	var of account.ForToken
-	var right string
+	var most string
 	add := &cobra.Command{Use: "add NAME", Short: "Make an API token; it is shown once", Args: cobra.ExactArgs(1),
 		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
-			of.Name, of.Rights = args[0], account.Right(right)
+			of.Name, of.Rights = args[0], right.Right(most)
 			t, err := c.AddToken(ctx, of)
 			if err != nil {
 				return err
@@ -478,7 +479,7 @@ func (a *app) token() *cobra.Command {
 			return a.list(t, []string{"Token", ""}, [][]any{{t.Name, t.Token}},
 				"It "+rightsText[t.Rights]+", until "+t.ExpiresAt.Format(time.DateOnly)+". Shown only now. Use it with REDSTART_URL, REDSTART_TOKEN and, for a self-made certificate, REDSTART_PIN.")
 		})}
-	add.Flags().StringVar(&right, "right", string(account.Look), "look, plan, commission or own; at most your own")
+	add.Flags().StringVar(&most, "right", string(right.Look), "look, plan, commission or own; at most your own")
 	add.Flags().IntVar(&of.Days, "days", account.UsualDays, fmt.Sprintf("for how many `days` it is good, at most %d", account.MostDays))
 	revoke := &cobra.Command{Use: "revoke NUMBER", Short: "Revoke an API token", Args: cobra.ExactArgs(1),
 		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {

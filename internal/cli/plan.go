@@ -17,6 +17,7 @@ import (
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/result"
+	"redstart/internal/core/state"
 	"redstart/internal/core/value"
 	"redstart/internal/store"
 	"redstart/internal/vault"
@@ -137,9 +138,9 @@ func (a *app) printEntries(ctx context.Context, c *client.Client, tags []string)
 			count[notWired]++
 		case len(e.Differs) > 0:
 			count[differing]++
-		case e.ByHand && e.State == store.Matched:
+		case e.ByHand && e.State == state.Matched:
 			count[byHand]++
-		case e.State == store.Configured && len(e.Unseen) > 0:
+		case e.State == state.Configured && len(e.Unseen) > 0:
 			count[inPart]++
 		default:
 			count[e.State]++
@@ -156,21 +157,21 @@ func (a *app) printEntries(ctx context.Context, c *client.Client, tags []string)
 		return err
 	}
 	var parts []string
-	for _, s := range []string{store.Planned, store.Matched, store.Configuring, store.Configured, store.Verified,
-		store.Attention, inPart, differing, byHand, notWired} {
+	for _, s := range []string{state.Planned, state.Matched, state.Configuring, state.Configured, state.Verified,
+		state.Attention, inPart, differing, byHand, notWired} {
 		if count[s] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
 		}
 	}
 	a.say("\n%s: %s. %s", value.Count(len(entries), "entry"), strings.Join(parts, ", "), nextStep(count))
 	for _, e := range entries {
-		if e.State == store.Attention {
+		if e.State == state.Attention {
 			a.say("  %s: %s", e.Tag, e.Reason)
 		}
 		if len(e.Differs) > 0 {
 			a.say("  %s differs: %s", e.Tag, strings.Join(e.Differs, "; "))
 		}
-		if e.State == store.Configured && len(e.Unseen) > 0 {
+		if e.State == state.Configured && len(e.Unseen) > 0 {
 			a.say("  %s, not looked at: %s", e.Tag, strings.Join(e.Unseen, ", "))
 		}
 	}
@@ -191,9 +192,9 @@ func stateText(e api.EntryView) string {
 		return notWired
 	case len(e.Differs) > 0:
 		return e.State + ", differs"
-	case e.ByHand && e.State == store.Matched:
+	case e.ByHand && e.State == state.Matched:
 		return "matched, by hand"
-	case e.State == store.Configured && len(e.Unseen) > 0:
+	case e.State == state.Configured && len(e.Unseen) > 0:
 		return fmt.Sprintf("configured, %d not looked at", len(e.Unseen))
 	}
 	return e.State
@@ -219,19 +220,19 @@ func presentText(e api.EntryView) cell {
 // nextStep says what to do next, by the least finished entries.
 func nextStep(count map[string]int) string {
 	switch {
-	case count[store.Attention] > 0:
+	case count[state.Attention] > 0:
 		return "These need attention:"
-	case count[store.Planned] > 0:
+	case count[state.Planned] > 0:
 		return "Next: redstart find, then redstart match"
-	case count[store.Matched] > 0:
+	case count[state.Matched] > 0:
 		return "Next: redstart commission"
 	case count[byHand] > 0:
 		return "Next: set these by hand, then: redstart commission by-hand"
-	case count[store.Configuring] > 0:
+	case count[state.Configuring] > 0:
 		return "A run is under way or was cut off. Next: redstart commission"
 	case count[differing] > 0:
 		return "Next: redstart commission, which sets what differs"
-	case count[store.Configured] > 0:
+	case count[state.Configured] > 0:
 		return "Next: redstart verify"
 	case count[inPart] > 0:
 		return "All that could be looked at is as planned; not everything could:"

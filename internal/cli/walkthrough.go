@@ -14,10 +14,10 @@ import (
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/state"
 	"redstart/internal/core/value"
 	"redstart/internal/sim/model/w1"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // walk does the whole job through the API, as a technician would. It returns
@@ -208,7 +208,7 @@ func (a *app) readLabels(ctx context.Context, c *client.Client, terminal *skerry
 	var missing []plan.Patch
 	var tags []string
 	for _, e := range entries {
-		if e.State != store.Planned || e.NotWired || e.Behind != "" {
+		if e.State != state.Planned || e.NotWired || e.Behind != "" {
 			continue
 		}
 		o, there := stands[e.Tag]
@@ -250,7 +250,7 @@ func (a *app) printByProfile(profiles []*profile.Profile, count map[string]int) 
 // be set by a run.
 func allVerified(entries []api.EntryView) bool {
 	for _, e := range entries {
-		if e.State != store.Verified && !(e.ByHand && e.State == store.Matched) && !e.Unwired {
+		if e.State != state.Verified && !(e.ByHand && e.State == state.Matched) && !e.Unwired {
 			return false
 		}
 	}

@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"redstart/internal/client"
-	"redstart/internal/store"
+	"redstart/internal/core/state"
 )
 
 // works lists what goes on side by side in the service.
@@ -24,7 +24,7 @@ func (a *app) works() *cobra.Command {
 			under := 0
 			for _, w := range list {
 				left := dash("")
-				if w.State == store.Running {
+				if w.State == state.Running {
 					under++
 					left = cell{fmt.Sprint(w.Seconds), seconds(w.Seconds)}
 				}

@@ -21,6 +21,8 @@ import (
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/lan/bench"
 	"redstart/internal/lan/line"
 	"redstart/internal/store"
@@ -40,13 +42,13 @@ const activeSeconds = 1
 type Records interface {
 	task.Records
 	AddRun(ctx context.Context, who string, devices []store.RunDevice) (store.Run, error)
-	SetState(ctx context.Context, tag string, mac address.MAC, state, reason, who string) error
+	SetState(ctx context.Context, tag string, mac address.MAC, to, reason, who string) error
 	SetConfigured(ctx context.Context, tag string, mac address.MAC, given procedure.Values, who string) error
 }
 
 // Journal is how far runs are: it is written before each act.
 type Journal interface {
-	SetRunState(ctx context.Context, run int64, state string) error
+	SetRunState(ctx context.Context, run int64, to string) error
 	SaveRunDevice(context.Context, store.RunDevice) error
 	AddLine(context.Context, store.Line) error
 	Journal(ctx context.Context, run int64, tag string) (map[string]store.Line, error)
@@ -237,7 +239,7 @@ func (r *Runner) Prepare(ctx context.Context, who string, rehearsal Rehearsal, e
 		rd := store.RunDevice{Tag: d.Tag, MAC: e.Device, Profile: d.Profile, Serial: e.Serial, Given: d.Given,
 			Steps: len(d.Steps), Line: d.Line, Beside: strings.Trim(fmt.Sprint(beside), "[]")}
 		if fresh {
-			rd.FreshSince = store.Now()
+			rd.FreshSince = stamp.Now()
 		}
 		devices = append(devices, rd)
 	}
@@ -283,14 +285,14 @@ func (r *Runner) Carry(ctx context.Context, run store.Run, avoid func(netip.Addr
 	ctx, cut := context.WithCancelCause(ctx)
 	defer cut(nil)
 	r.avoid = avoid
-	if err := r.Journal.SetRunState(ctx, run.ID, store.Running); err != nil {
+	if err := r.Journal.SetRunState(ctx, run.ID, state.Running); err != nil {
 		return err
 	}
 	in, ends := map[string]bool{}, outcomes{}
 	for _, d := range run.Devices {
 		in[d.Tag], ends[d.Tag] = true, &outcome{ended: make(chan struct{})}
 		if d.Ended() {
-			ends.end(d.Tag, d.State == store.Done)
+			ends.end(d.Tag, d.State == state.Done)
 		}
 	}
 	before := orderOf(r.Plan, in)
@@ -318,20 +320,20 @@ func (r *Runner) Carry(ctx context.Context, run store.Run, avoid func(netip.Addr
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
-	state := store.Done
+	to := state.Done
 	select {
 	case <-stop:
-		state = store.Stopped
+		to = state.Stopped
 	default:
 	}
-	return r.Journal.SetRunState(ctx, run.ID, state)
+	return r.Journal.SetRunState(ctx, run.ID, to)
 }
 
 // inTurn does the work on one device once those that come before it are set and there is
 // room, and reports whether the device is set. One whose predecessor failed is held back;
 // when the run is stopped meanwhile, it is left.
 func (w *work) inTurn(ctx context.Context, before []string, ends outcomes) (good bool, err error) {
-	if len(before) > 0 && w.d.State != store.Parked {
+	if len(before) > 0 && w.d.State != state.Parked {
 		w.d.Step = waitsFor(before)
 		if err := w.Journal.SaveRunDevice(ctx, w.d); err != nil {
 			return false, err
@@ -377,11 +379,11 @@ func (w *work) stopped() bool {
 
 // holdBack ends a device's part in a run that comes after one which failed, or was left.
 func (r *Runner) holdBack(ctx context.Context, d store.RunDevice, by string) error {
-	d.State, d.Step, d.Error, d.EndedAt = store.Failed, "", heldBack(by), store.Now()
+	d.State, d.Step, d.Error, d.EndedAt = state.Failed, "", heldBack(by), stamp.Now()
 	if err := r.Journal.SaveRunDevice(ctx, d); err != nil {
 		return err
 	}
-	err := r.Records.SetState(ctx, d.Tag, d.MAC, store.Attention, "held back: "+d.Error, "run "+fmt.Sprint(d.Run))
+	err := r.Records.SetState(ctx, d.Tag, d.MAC, state.Attention, "held back: "+d.Error, "run "+fmt.Sprint(d.Run))
 	r.Notify(d)
 	if problem.KindOf(err) == problem.Conflict {
 		return nil // it was matched anew meanwhile
@@ -391,15 +393,15 @@ func (r *Runner) holdBack(ctx context.Context, d store.RunDevice, by string) err
 
 // leave takes a device that was not begun, or waits for a hand, out of a stopped run.
 func (r *Runner) leave(ctx context.Context, d store.RunDevice) error {
-	state, reason := store.Matched, ""
-	if d.State == store.Parked {
-		state, reason = store.Attention, "its run was stopped while it waited for a hand; commission it again"
+	to, reason := state.Matched, ""
+	if d.State == state.Parked {
+		to, reason = state.Attention, "its run was stopped while it waited for a hand; commission it again"
 	}
-	d.State, d.Step, d.Hand = store.Stopped, "", store.Hand{}
+	d.State, d.Step, d.Hand = state.Stopped, "", store.Hand{}
 	if err := r.Journal.SaveRunDevice(ctx, d); err != nil {
 		return err
 	}
-	err := r.Records.SetState(ctx, d.Tag, d.MAC, state, reason, "run "+fmt.Sprint(d.Run))
+	err := r.Records.SetState(ctx, d.Tag, d.MAC, to, reason, "run "+fmt.Sprint(d.Run))
 	r.Notify(d)
 	if problem.KindOf(err) == problem.Conflict {
 		return nil // it was matched anew meanwhile
@@ -412,21 +414,21 @@ func (r *Runner) leave(ctx context.Context, d store.RunDevice) error {
 func Left(run store.Run, p plan.Plan, now time.Time) time.Duration {
 	took := map[string][]time.Duration{}
 	for _, d := range run.Devices {
-		if d.State == store.Done {
+		if d.State == state.Done {
 			took[d.Profile] = append(took[d.Profile], d.EndedAt.Sub(d.StartedAt.Time))
 		}
 	}
 	left, in := map[string]time.Duration{}, map[string]bool{}
 	for _, d := range run.Devices {
 		p := p.Profiles[d.Profile]
-		if p == nil || d.Ended() || d.State == store.Parked {
+		if p == nil || d.Ended() || d.State == state.Parked {
 			continue
 		}
 		expect := task.Takes(p, task.Steps(p, d.Given, procedure.Login{}))
 		if past := took[d.Profile]; len(past) > 0 {
 			expect = past[len(past)-1]
 		}
-		if d.State == store.Running {
+		if d.State == state.Running {
 			expect = max(expect-now.Sub(d.StartedAt.Time), time.Second)
 		}
 		left[d.Tag], in[d.Tag] = expect, true

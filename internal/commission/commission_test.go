@@ -17,6 +17,8 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/lan"
 	"redstart/internal/lan/bench"
 	"redstart/internal/lan/line"
@@ -45,7 +47,7 @@ func camera(tag string, host byte) plan.Entry {
 func box(n byte) address.MAC { return address.MAC{0x0a, 0x4f, 0x56, 0, 0, n} }
 
 func matched(e plan.Entry, mac address.MAC) store.Entry {
-	return store.Entry{Entry: e, State: store.Matched, Device: mac}
+	return store.Entry{Entry: e, State: state.Matched, Device: mac}
 }
 
 func whys(r commission.Rehearsal) string {
@@ -63,7 +65,7 @@ func TestARehearsalSaysWhoIsLeftOut(t *testing.T) {
 	clock := plan.Entry{Tag: "E", Kind: "clock", Profile: "clepsydra-k3", Name: "E",
 		Address: netip.MustParseAddr("10.40.9.14")}
 	p := planned(t, a, b, c, wired, clock)
-	entries := []store.Entry{matched(a, box(1)), matched(b, box(2)), {Entry: c, State: store.Planned},
+	entries := []store.Entry{matched(a, box(1)), matched(b, box(2)), {Entry: c, State: state.Planned},
 		matched(wired, box(4)), matched(clock, box(5))}
 	r := commission.Rehearse(p, entries, commission.Known{Opens: map[address.MAC]procedure.Login{box(1): {Known: true,
 		User: "operator", Stamp: "each 0"}}})
@@ -119,16 +121,16 @@ func TestARehearsalFollowsWhatComesAfterWhat(t *testing.T) {
 func TestHowLongIsLeft(t *testing.T) {
 	p := planned(t)
 	now := time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
-	d := func(state string, began time.Duration) store.RunDevice {
-		return store.RunDevice{Profile: "ovalis-c20", State: state, StartedAt: store.Stamp{Time: now.Add(-began)},
-			EndedAt: store.Stamp{Time: now}}
+	d := func(to string, began time.Duration) store.RunDevice {
+		return store.RunDevice{Profile: "ovalis-c20", State: to, StartedAt: stamp.Time{Time: now.Add(-began)},
+			EndedAt: stamp.Time{Time: now}}
 	}
-	if left := commission.Left(store.Run{Devices: []store.RunDevice{d(store.Done, 5*time.Second),
-		d(store.Running, 2*time.Second)}}, p, now); left != 3*time.Second {
+	if left := commission.Left(store.Run{Devices: []store.RunDevice{d(state.Done, 5*time.Second),
+		d(state.Running, 2*time.Second)}}, p, now); left != 3*time.Second {
 		t.Errorf("one took 5 s, another is at it for 2 s: %s left", left)
 	}
-	if left := commission.Left(store.Run{Devices: []store.RunDevice{d(store.Done, time.Second),
-		d(store.Failed, time.Second)}}, p, now); left != 0 {
+	if left := commission.Left(store.Run{Devices: []store.RunDevice{d(state.Done, time.Second),
+		d(state.Failed, time.Second)}}, p, now); left != 0 {
 		t.Errorf("all are done: %s left", left)
 	}
 }
@@ -189,10 +191,10 @@ func TestWhatIsOursCutsTheRunOff(t *testing.T) {
 		if !errors.Is(err, c.want) {
 			t.Errorf("%s: %v", name, err)
 		}
-		if run = records.Run(run.ID); run.Devices[0].State == store.Failed {
+		if run = records.Run(run.ID); run.Devices[0].State == state.Failed {
 			t.Errorf("%s: the device is %s", name, run.Devices[0].State)
 		}
-		if e, err := r.Records.Entry(ctx, "A"); err != nil || e.State == store.Attention {
+		if e, err := r.Records.Entry(ctx, "A"); err != nil || e.State == state.Attention {
 			t.Errorf("%s: the entry is %s: %s, %v", name, e.State, e.Reason, err)
 		}
 	}
@@ -211,7 +213,7 @@ func TestADefectIsOneDevicesFailure(t *testing.T) {
 		t.Fatal(err)
 	}
 	run = records.Run(run.ID)
-	if run.State != store.Done || run.Devices[0].State != store.Failed ||
+	if run.State != state.Done || run.Devices[0].State != state.Failed ||
 		!strings.Contains(run.Devices[0].Error, "a defect of ours") {
 		t.Errorf("%s, %+v", run.State, run.Devices)
 	}

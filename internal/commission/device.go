@@ -8,6 +8,8 @@ import (
 
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/driver"
 	"redstart/internal/lan/watch"
 	"redstart/internal/shield"
@@ -30,14 +32,14 @@ type work struct {
 // device does the work on one device, records how it ended, and reports whether it is
 // set. Its error is ours, not the device's: the run cannot go on.
 func (w *work) device(ctx context.Context) (set bool, err error) {
-	parked := w.d.State == store.Parked
+	parked := w.d.State == state.Parked
 	w.d.Error, w.d.Done = "", 0
 	if !parked {
-		w.d.State = store.Running
+		w.d.State = state.Running
 	}
 	cutOff := !w.d.StartedAt.IsZero() // it was begun before the run was cut off
 	if w.d.StartedAt.IsZero() {
-		w.d.StartedAt = store.Now()
+		w.d.StartedAt = stamp.Now()
 	}
 	who := fmt.Sprintf("run %d", w.d.Run)
 	err = shield.Do(w.Log, w.d.MAC.String(), func() (err error) {
@@ -76,7 +78,7 @@ func (w *work) device(ctx context.Context) (set bool, err error) {
 // end records how the work on a device ended: err is why it failed.
 func (w *work) end(ctx context.Context, err error, who string) (set bool, ours error) {
 	d := &w.d
-	d.EndedAt, d.State, d.Hand = store.Now(), store.Done, store.Hand{}
+	d.EndedAt, d.State, d.Hand = stamp.Now(), state.Done, store.Hand{}
 	if err == nil {
 		err = errors.Join(w.Records.SetConfigured(ctx, d.Tag, d.MAC, d.Given, who), w.partsConfigured(ctx, who),
 			w.box.Sighted(ctx, true))
@@ -85,8 +87,8 @@ func (w *work) end(ctx context.Context, err error, who string) (set bool, ours e
 		if w.box != nil { // the failure is told anyway
 			_ = shield.Do(w.Log, d.MAC.String(), func() error { w.box.LookAgain(ctx); return nil })
 		}
-		d.State, d.Error = store.Failed, w.box.Explain(err)
-		if err = w.Records.SetState(ctx, d.Tag, d.MAC, store.Attention, d.Error,
+		d.State, d.Error = state.Failed, w.box.Explain(err)
+		if err = w.Records.SetState(ctx, d.Tag, d.MAC, state.Attention, d.Error,
 			who); problem.KindOf(err) == problem.Conflict {
 			err = nil // the entry is another box by now; the run says what became of this one
 		}
@@ -102,7 +104,7 @@ func (w *work) end(ctx context.Context, err error, who string) (set bool, ours e
 	}
 	w.Log.Info("device ended", "run", d.Run, "tag", d.Tag, "mac", d.MAC.String(), "state", d.State, "error", d.Error)
 	w.Notify(*d)
-	return d.State == store.Done, nil
+	return d.State == state.Done, nil
 }
 
 // steps does what is still to be done, step by step.
@@ -123,11 +125,11 @@ func (w *work) steps(ctx context.Context) error {
 	}
 	// A device that waited for a hand goes on waiting; it may well be off.
 	for i, s := range steps {
-		if s.Hands && journal[s.Name].Phase == store.Begin {
+		if s.Hands && journal[s.Name].Phase == state.Begun {
 			if err := w.step(ctx, i, s); err != nil {
 				return err
 			}
-			journal[s.Name] = store.Line{Phase: store.Done, At: store.Now()}
+			journal[s.Name] = store.Line{Phase: state.Done, At: stamp.Now()}
 		}
 	}
 	settled := false // everything is as planned; what is to be done by hand may be left
@@ -141,7 +143,7 @@ func (w *work) steps(ctx context.Context) error {
 		// Acts say what should be, so they are repeated with the same frozen values
 		// until the device has come back from the last restart of its procedure; only
 		// what happened before and after a restart that was seen proves that it keeps.
-		case !s.Looks() && !s.Hands && journal[last.Name].Phase == store.Done:
+		case !s.Looks() && !s.Hands && journal[last.Name].Phase == state.Done:
 			continue
 		}
 		if err := w.step(ctx, i, s); err != nil {
@@ -178,7 +180,7 @@ func (w *work) steps(ctx context.Context) error {
 			}
 			if how != "" {
 				settled = true
-				if err := w.note(ctx, last, store.Done, "everything is as planned already; "+how); err != nil {
+				if err := w.note(ctx, last, state.Done, "everything is as planned already; "+how); err != nil {
 					return err
 				}
 			}
@@ -223,7 +225,7 @@ func (w *work) step(ctx context.Context, i int, s task.Step) error {
 	}
 	w.Notify(w.d)
 	// The journal comes first: after a crash it says what may have happened.
-	if err := w.note(ctx, s, store.Begin, ""); err != nil {
+	if err := w.note(ctx, s, state.Begun, ""); err != nil {
 		return err
 	}
 	if s.Waits() { // others are begun while it restarts
@@ -239,9 +241,9 @@ func (w *work) step(ctx context.Context, i int, s task.Step) error {
 		return err
 	}
 	if err != nil {
-		return errors.Join(err, w.note(ctx, s, store.Failed, err.Error()))
+		return errors.Join(err, w.note(ctx, s, state.Failed, err.Error()))
 	}
-	return w.note(ctx, s, store.Done, detail)
+	return w.note(ctx, s, state.Done, detail)
 }
 
 func (w *work) note(ctx context.Context, s task.Step, phase, detail string) error {

@@ -6,6 +6,8 @@ import (
 
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/store"
 	"redstart/internal/task"
 )
@@ -45,9 +47,9 @@ func (p *place) leave() {
 // park has the device wait for a person: it is recorded, so that it goes on waiting after
 // the service was restarted, and its place is given to others.
 func (w *work) park(ctx context.Context, h profile.Hand) (*task.Parking, error) {
-	if w.d.State != store.Parked {
-		w.d.State = store.Parked
-		w.d.Hand = store.Hand{Do: h.Do, Look: h.Look, Terms: h.Terms, Since: store.Now(),
+	if w.d.State != state.Parked {
+		w.d.State = state.Parked
+		w.d.Hand = store.Hand{Do: h.Do, Look: h.Look, Terms: h.Terms, Since: stamp.Now(),
 			Within: int(time.Duration(h.Within).Seconds())}
 	}
 	if err := w.Journal.SaveRunDevice(ctx, w.d); err != nil {
@@ -63,10 +65,10 @@ func (w *work) park(ctx context.Context, h profile.Hand) (*task.Parking, error) 
 		} else if !free {
 			return task.ErrStopped
 		}
-		w.d.State = store.Running
-		w.d.Hand.Since, w.d.Hand.Who = store.Stamp{}, ""
+		w.d.State = state.Running
+		w.d.Hand.Since, w.d.Hand.Who = stamp.Time{}, ""
 		if h.Within > 0 {
-			w.d.Hand.Ends = store.Stamp{Time: time.Now().UTC().Add(time.Duration(h.Within))}
+			w.d.Hand.Ends = stamp.Time{Time: time.Now().UTC().Add(time.Duration(h.Within))}
 		}
 		return w.Journal.SaveRunDevice(ctx, w.d)
 	}}, nil
@@ -76,7 +78,7 @@ func (w *work) park(ctx context.Context, h profile.Hand) (*task.Parking, error) 
 // on that they did what is waited for.
 func (r *Runner) Awaits(run store.Run) {
 	for _, d := range run.Devices {
-		if d.State == store.Parked {
+		if d.State == state.Parked {
 			r.awaits(d.Tag)
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/model/all"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
@@ -40,12 +41,12 @@ func TestARunSetsTheTerminal(t *testing.T) {
 	run = commissiontest.Carry(t, x, r, run)
 	began, ended := map[string]time.Time{}, map[string]time.Time{}
 	for _, d := range run.Devices {
-		if d.State != store.Done {
+		if d.State != state.Done {
 			t.Errorf("%s, %s: %s: %s", d.Tag, d.Profile, d.State, d.Error)
 		}
 		began[d.Tag], ended[d.Tag] = d.StartedAt.Time, d.EndedAt.Time
 	}
-	if run.State != store.Done || freed != len(run.Devices) {
+	if run.State != state.Done || freed != len(run.Devices) {
 		t.Errorf("it is %s; %d boxes were freed", run.State, freed)
 	}
 	for _, e := range x.Plan.Entries {
@@ -54,12 +55,12 @@ func TestARunSetsTheTerminal(t *testing.T) {
 				t.Errorf("%s was begun before %s was set", e.Tag, before)
 			}
 		}
-		if now := x.Entries(e.Tag)[0]; now.State != store.Configured || now.Given == nil {
+		if now := x.Entries(e.Tag)[0]; now.State != state.Configured || now.Given == nil {
 			t.Errorf("%s is %s: %s", e.Tag, now.State, now.Reason)
 		}
 		lines, _ := x.Journal(t.Context(), run.ID, e.Tag)
 		for step, l := range lines {
-			if l.Phase == store.Begin {
+			if l.Phase == state.Begun {
 				t.Errorf("%s: %s was begun and came to no end", e.Tag, step)
 			}
 		}
@@ -104,10 +105,10 @@ func TestARunGoesOnAfterACut(t *testing.T) {
 	passwords := map[string]string{}
 	for i, d := range x.Run(run.ID).Devices {
 		logins, _ := x.Logins(t.Context(), d.MAC)
-		if b := x.Box(d.Tag); d.State != store.Done || b.Saved().Address != given[i].Given.Address || b.Saved().Password != logins[0].Password {
+		if b := x.Box(d.Tag); d.State != state.Done || b.Saved().Address != given[i].Given.Address || b.Saved().Password != logins[0].Password {
 			t.Errorf("%s: %s: %s; it is at %s", d.Tag, d.State, d.Error, b.Saved().Address)
 		}
-		if n := len(slices.DeleteFunc(slices.Clone(logins), func(l vault.Login) bool { return l.State != store.Accepted })); n != 1 {
+		if n := len(slices.DeleteFunc(slices.Clone(logins), func(l vault.Login) bool { return l.State != state.Accepted })); n != 1 {
 			t.Errorf("%s: it took %d logins", d.Tag, n)
 		}
 		passwords[d.Tag] = logins[0].Password
@@ -117,7 +118,7 @@ func TestARunGoesOnAfterACut(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, d := range x.Run(run.ID).Devices {
-		if b := x.Box(d.Tag); d.State != store.Done || b.Saved().Password == passwords[d.Tag] {
+		if b := x.Box(d.Tag); d.State != state.Done || b.Saved().Password == passwords[d.Tag] {
 			t.Errorf("%s: %s: %s; it has the password of before", d.Tag, d.State, d.Error)
 		}
 	}
@@ -139,7 +140,7 @@ func TestAStoppedRunLeavesWhatWaits(t *testing.T) {
 	}
 	stop := make(chan struct{})
 	r.Notify = func(d store.RunDevice) {
-		if d.State == store.Parked {
+		if d.State == state.Parked {
 			close(stop)
 		}
 	}
@@ -147,7 +148,7 @@ func TestAStoppedRunLeavesWhatWaits(t *testing.T) {
 		t.Fatal(err)
 	}
 	e := x.Entries(waits)[0]
-	if run = x.Run(run.ID); run.State != store.Stopped || run.Devices[0].State != store.Stopped || e.State != store.Attention ||
+	if run = x.Run(run.ID); run.State != state.Stopped || run.Devices[0].State != state.Stopped || e.State != state.Attention ||
 		!strings.Contains(e.Reason, "waited for a hand") {
 		t.Errorf("%s, %+v; %s: %s", run.State, run.Devices[0], e.State, e.Reason)
 	}
@@ -177,7 +178,7 @@ func TestWhatFailsHoldsBackWhatComesAfterIt(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, d := range x.Run(run.ID).Devices {
-		if d.Tag == door && (d.State != store.Failed || !strings.Contains(d.Error, before[0])) {
+		if d.Tag == door && (d.State != state.Failed || !strings.Contains(d.Error, before[0])) {
 			t.Errorf("%s: %s: %s", d.Tag, d.State, d.Error)
 		}
 	}

@@ -16,6 +16,7 @@ import (
 	"redstart/internal/core/match"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/state"
 	"redstart/internal/core/value"
 	"redstart/internal/handover"
 	"redstart/internal/planning"
@@ -281,7 +282,7 @@ func later(a, b time.Time) time.Time {
 
 // stands says how far an entry is and since when.
 func stands(text string, e store.Entry) string {
-	if e.State == store.Attention && e.Reason != "" {
+	if e.State == state.Attention && e.Reason != "" {
 		text += ": " + e.Reason
 	}
 	if !e.CheckedAt.IsZero() {

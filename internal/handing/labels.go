@@ -12,9 +12,9 @@ import (
 
 	"redstart/internal/api"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/state"
 	"redstart/internal/handover"
 	"redstart/internal/planning"
-	"redstart/internal/store"
 	"redstart/internal/vault"
 )
 
@@ -121,7 +121,7 @@ func (s *Site) loginsOf(ctx context.Context, r handover.Record, tags []string) (
 				return nil, err
 			}
 		}
-		i := slices.IndexFunc(logins, func(l vault.Login) bool { return l.State == store.Accepted })
+		i := slices.IndexFunc(logins, func(l vault.Login) bool { return l.State == state.Accepted })
 		if i < 0 {
 			return nil, problem.New(problem.Conflict, "no stored login is known to open it", "commission it, or learn its login: redstart vault learn").About(tag)
 		}

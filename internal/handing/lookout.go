@@ -17,6 +17,8 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/handover"
 	"redstart/internal/planning"
 	"redstart/internal/store"
@@ -185,7 +187,7 @@ func (s *Site) look(ctx context.Context) error {
 		if err == nil {
 			a, err = s.all.Works.Outcome(ctx, a.ID)
 		}
-		if err == nil && a.State != store.Done {
+		if err == nil && a.State != state.Done {
 			err = problem.New(problem.Conflict, "looking came to no end: "+a.Text, "look again")
 		}
 		return err
@@ -205,7 +207,7 @@ func (s *Site) look(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	set := slices.ContainsFunc(entries, func(e store.Entry) bool { return e.Set() || e.State == store.Attention && !e.CheckedAt.IsZero() })
+	set := slices.ContainsFunc(entries, func(e store.Entry) bool { return e.Set() || e.State == state.Attention && !e.CheckedAt.IsZero() })
 	if set && !s.all.LookOnly {
 		if err := carried(s.jobs.Verify(ctx, theService, api.VerifyOptions{Chosen: api.Chosen{Tags: how.Tags, All: len(how.Tags) == 0},
 			Restart: check.Never, Gentle: true})); err != nil {
@@ -284,7 +286,7 @@ func (s *Site) compare(ctx context.Context, l store.Lookout, how api.Lookout) er
 	for _, e := range r.Entries {
 		if !e.Device.IsZero() {
 			tags[e.Device] = e.Tag
-			there[e.Device] = e.State == store.Verified && e.CheckedAt.After(now.Ended.Time)
+			there[e.Device] = e.State == state.Verified && e.CheckedAt.After(now.Ended.Time)
 		}
 	}
 	for _, c := range device.Changes(before, now.Seen) {
@@ -299,7 +301,7 @@ func (s *Site) compare(ctx context.Context, l store.Lookout, how api.Lookout) er
 	if err != nil {
 		return err
 	}
-	l.Changed, l.LookedAt = string(doc), store.Now()
+	l.Changed, l.LookedAt = string(doc), stamp.Now()
 	// What a check did not pass may be told in other words each time: what was refused is not tried again.
 	var same strings.Builder
 	for _, d := range changed {

@@ -17,6 +17,8 @@ import (
 
 	"redstart/internal/api"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/handover"
 	"redstart/internal/planning"
 	"redstart/internal/store"
@@ -111,7 +113,7 @@ func (s *Site) HandOver(in api.ForTaker, who string) (api.Work, error) {
 		if err != nil {
 			return err
 		}
-		_, err = s.store.AddHandover(ctx, store.Handover{At: store.Now(), Who: who, Taker: to, What: in.Document, SHA256: sum,
+		_, err = s.store.AddHandover(ctx, store.Handover{At: stamp.Now(), Who: who, Taker: to, What: in.Document, SHA256: sum,
 			Register: register})
 		if err != nil {
 			return err
@@ -129,7 +131,7 @@ func (s *Site) HandOver(in api.ForTaker, who string) (api.Work, error) {
 func (s *Site) making(m maker, who string, then told) (api.Work, error) {
 	under := 0
 	for _, a := range s.all.Works.List() {
-		if a.Kind == api.Making && a.State == store.Running {
+		if a.Kind == api.Making && a.State == state.Running {
 			under++
 		}
 	}

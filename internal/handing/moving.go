@@ -19,6 +19,7 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/stamp"
 	"redstart/internal/core/value"
 	"redstart/internal/handover"
 	"redstart/internal/jobs"
@@ -52,8 +53,8 @@ type login struct {
 	User     string      `json:"user"`
 	Password string      `json:"password"`
 	State    string      `json:"state"`
-	StateAt  store.Stamp `json:"stateAt"`
-	MadeAt   store.Stamp `json:"madeAt"`
+	StateAt  stamp.Time  `json:"stateAt"`
+	MadeAt   stamp.Time  `json:"madeAt"`
 	ToldBy   string      `json:"toldBy"`
 	Origin   string      `json:"origin"`
 	Stamp    string      `json:"stamp"`

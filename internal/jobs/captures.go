@@ -18,6 +18,7 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/stamp"
 	"redstart/internal/handover"
 	"redstart/internal/lan/capture"
 	"redstart/internal/planning"
@@ -122,7 +123,7 @@ func (s *Site) keeping(ctx context.Context, asked bool, who string) (end func(wh
 	if err != nil {
 		return nil, err
 	}
-	at := store.Now()
+	at := stamp.Now()
 	return func(what string) {
 		whole()
 		if what != "" {

@@ -18,6 +18,8 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/core/value"
 	"redstart/internal/inquiry"
 	"redstart/internal/store"
@@ -161,7 +163,7 @@ func (s *Site) survey(ctx context.Context, w *works.Work, who string, o survey.O
 	awaitsAskers bool) error {
 	ctx, cancel := w.Until(ctx)
 	defer cancel()
-	v := store.Survey{Began: store.Now(), Who: who, Pace: o.Pace, State: store.Done}
+	v := store.Survey{Began: stamp.Now(), Who: who, Pace: o.Pace, State: state.Done}
 	kept := func() {}
 	if withCapture {
 		end, name, err := s.capture(ctx)
@@ -183,11 +185,11 @@ func (s *Site) survey(ctx context.Context, w *works.Work, who string, o survey.O
 		})
 	})
 	unkept := keep.close()
-	v.Ended, v.Found, v.Believed, v.Passes = store.Now(), final.Found, final.Believed, final.Passes
+	v.Ended, v.Found, v.Believed, v.Passes = stamp.Now(), final.Found, final.Believed, final.Passes
 	if ctx.Err() != nil {
-		v.State = store.Stopped
+		v.State = state.Stopped
 	} else if err != nil {
-		v.State = store.Failed
+		v.State = state.Failed
 	}
 	v.Seen = slices.SortedFunc(maps.Values(seen), func(a, b device.Seen) int {
 		return slices.Compare(a.MAC[:], b.MAC[:])
@@ -222,7 +224,7 @@ func withUnheard(before, now []device.Seen) []device.Seen {
 func (s *Site) keepSurvey(v store.Survey, final survey.Progress, awaitsAskers bool) (string, error) {
 	text := value.Count(v.Found, "device") + " on the segment"
 	switch {
-	case v.State == store.Stopped:
+	case v.State == state.Stopped:
 		text = value.Count(v.Found, "device") + " found before it was stopped"
 	case final.Flooded > 0:
 		text += fmt.Sprintf("; it is being flooded: %d frames came of senders that there was no room for, so nobody can say that these are all; look for a loop, or for somebody who makes senders up", final.Flooded)
@@ -233,7 +235,7 @@ func (s *Site) keepSurvey(v store.Survey, final survey.Progress, awaitsAskers bo
 	case v.Believed > 0:
 		text += fmt.Sprintf("; %d passes agree that these are all", len(v.Passes))
 	}
-	if awaitsAskers && v.State == store.Done && s.watch() == nil && v.Ended.Sub(v.Began.Time) < rareAsker {
+	if awaitsAskers && v.State == state.Done && s.watch() == nil && v.Ended.Sub(v.Began.Time) < rareAsker {
 		text += fmt.Sprintf("; boxes that wait for DHCP and ask less than every %.0f s may be missing, watch to hear them", v.Ended.Sub(v.Began.Time).Seconds())
 	}
 	// The service waits for its work before it closes the records.
@@ -246,7 +248,7 @@ func (s *Site) keepSurvey(v store.Survey, final survey.Progress, awaitsAskers bo
 		v.Seen = withUnheard(before.Seen, v.Seen)
 	}
 	v.Changes = []device.Change{}
-	if any && v.State == store.Done {
+	if any && v.State == state.Done {
 		v.Changes = device.Changes(before.Seen, v.Seen)
 		if words := changesText(v.Changes); words != "" {
 			text += "; since the last survey: " + words

@@ -11,7 +11,7 @@ import (
 	"redstart/internal/account"
 	"redstart/internal/api"
 	"redstart/internal/core/problem"
-	"redstart/internal/store"
+	"redstart/internal/core/state"
 )
 
 // Hands lists what persons have to do at the devices of runs that have not ended, and what
@@ -25,8 +25,8 @@ func (s *Site) Hands(ctx context.Context) (api.HandList, error) {
 	profiles := s.all.Plans.Profiles()
 	for _, run := range runs {
 		for _, d := range run.Devices {
-			open := d.State == store.Parked
-			if !open && (d.State != store.Running || d.Ends.Before(time.Now())) {
+			open := d.State == state.Parked
+			if !open && (d.State != state.Running || d.Ends.Before(time.Now())) {
 				continue
 			}
 			e, err := s.store.Entry(ctx, d.Tag)
@@ -62,7 +62,7 @@ func (s *Site) Did(ctx context.Context, id int64, in api.Hands, who string) erro
 	}
 	for _, d := range run.Devices {
 		switch {
-		case !slices.Contains(in.Tags, d.Tag) || d.State != store.Parked:
+		case !slices.Contains(in.Tags, d.Tag) || d.State != state.Parked:
 		case d.Terms != "" && !in.Accept:
 			return problem.New(problem.Conflict, "it waits until somebody accepts terms: "+d.Terms,
 				"read them, then: redstart commission accept "+d.Tag).About(d.Tag)

@@ -17,6 +17,7 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/state"
 	"redstart/internal/driver"
 	"redstart/internal/shield"
 	"redstart/internal/store"
@@ -62,7 +63,7 @@ func (s *Site) LearnCredentials(ctx context.Context, content []byte, who string)
 	out := api.Learned{Stored: len(known), Untried: []string{}}
 	var list []vault.New
 	for i, k := range known {
-		n := vault.New{MAC: k.mac, Login: k.login, Origin: "learned from " + who, State: store.Pending,
+		n := vault.New{MAC: k.mac, Login: k.login, Origin: "learned from " + who, State: state.Pending,
 			ToldBy: "not tried: " + tried[i].why}
 		what := "known login stored, not tried: " + tried[i].why
 		switch {
@@ -70,7 +71,7 @@ func (s *Site) LearnCredentials(ctx context.Context, content []byte, who string)
 			cells = append(cells, problem.Cell{Row: k.row, Column: "password", Reason: "its device refuses this login"})
 		case tried[i].accepted:
 			out.Accepted++
-			n.State, n.ToldBy, what = store.Accepted, "learned by "+who, "known login stored; its device accepts it"
+			n.State, n.ToldBy, what = state.Accepted, "learned by "+who, "known login stored; its device accepts it"
 		default:
 			out.Untried = append(out.Untried, cmp.Or(k.tag, k.mac.String())+": "+tried[i].why)
 		}
@@ -213,7 +214,7 @@ func readCredentials(content []byte, boxes map[string]address.MAC, tags map[stri
 			}
 			return ""
 		}
-		if state := get("state"); get("setting") != "" || state == store.Superseded || state == store.Refused {
+		if to := get("state"); get("setting") != "" || to == state.Superseded || to == state.Refused {
 			continue // of what is handed over, what opens the device is learnt
 		}
 		k := knownLogin{row: row, tag: get("tag"), login: profile.Login{User: get("user"), Password: get("password")}}

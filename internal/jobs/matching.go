@@ -13,6 +13,7 @@ import (
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/state"
 	"redstart/internal/core/value"
 	"redstart/internal/store"
 )
@@ -150,7 +151,7 @@ func (s *Site) UndoMatches(ctx context.Context, in api.Undo, who string) ([]stri
 			return nil, err
 		}
 		for _, e := range entries {
-			if !e.Device.IsZero() && !e.Locked && (e.State == store.Matched || in.Configured && e.Set()) &&
+			if !e.Device.IsZero() && !e.Locked && (e.State == state.Matched || in.Configured && e.Set()) &&
 				slices.Contains(in.Reasons, e.MatchedBy) {
 				undo(e)
 			}
@@ -203,7 +204,7 @@ func (s *Site) matchable(ctx context.Context, tag string, configured bool) (stor
 	e, err := s.store.Entry(ctx, tag)
 	switch {
 	case err != nil:
-	case e.State == store.Configuring:
+	case e.State == state.Configuring:
 		err = problem.New(problem.Conflict, "a run is setting its device",
 			"wait until it is done, or give the run up").About(tag)
 	case e.Set() && !configured:

@@ -11,6 +11,7 @@ import (
 	"redstart/internal/core/fact"
 	"redstart/internal/core/match"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/state"
 	"redstart/internal/planning"
 	"redstart/internal/store"
 )
@@ -29,7 +30,7 @@ func (s *Site) Replace(ctx context.Context, tag string, in api.Replacement, who 
 	case e.Device.IsZero():
 		return out, problem.New(problem.Conflict, "it has no box to be replaced",
 			"match it: redstart match set "+tag+" MAC").About(tag)
-	case e.State == store.Configuring:
+	case e.State == state.Configuring:
 		return out, problem.New(problem.Conflict, "a run is setting its device",
 			"wait until it is done, or give the run up").About(tag)
 	}

@@ -17,6 +17,7 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/state"
 	"redstart/internal/lan/line"
 	"redstart/internal/planning"
 	"redstart/internal/store"
@@ -118,7 +119,7 @@ func (s *Site) Resume(ctx context.Context, id int64, who string) (api.Work, erro
 // service began.
 func (s *Site) cutOff(ctx context.Context, id int64, next string) (store.Run, error) {
 	run, err := s.Run(ctx, id)
-	if err == nil && run.State != store.Interrupted && run.State != store.Parked {
+	if err == nil && run.State != state.Interrupted && run.State != state.Parked {
 		err = problem.New(problem.Conflict, fmt.Sprintf("run %d was not cut off; it is %s", id, run.State), next)
 	}
 	return run, err
@@ -166,7 +167,7 @@ func (s *Jobs) WaitWithRuns(ctx context.Context) error {
 			return err
 		}
 		for _, run := range runs {
-			if run.State != store.Parked {
+			if run.State != state.Parked {
 				continue
 			}
 			s.work.Add(1)
@@ -241,7 +242,7 @@ func (s *Site) carry(ctx context.Context, who string, boxes map[address.MAC]stri
 	moved := make(chan struct{}, 1) // holds one token when a device came to an end, or was parked
 	runner.Notify = func(d store.RunDevice) {
 		s.deviceMoved(d)
-		if d.Ended() || d.State == store.Parked {
+		if d.Ended() || d.State == state.Parked {
 			select {
 			case moved <- struct{}{}:
 			default:
@@ -336,7 +337,7 @@ func (s *Site) count(ctx context.Context, w *works.Work, p plan.Plan) {
 		count[d.State]++
 	}
 	w.Progress(func(a *api.Work) {
-		a.Done, a.Failed, a.Parked = count[store.Done], count[store.Failed], count[store.Parked]
+		a.Done, a.Failed, a.Parked = count[state.Done], count[state.Failed], count[state.Parked]
 		a.Seconds = commission.Left(run, p, time.Now()).Seconds()
 		a.Text = fmt.Sprintf("%d of %d configured", a.Done, a.Total)
 		switch a.Parked {

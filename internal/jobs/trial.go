@@ -20,9 +20,9 @@ import (
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/state"
 	"redstart/internal/driver"
 	"redstart/internal/lan/watch"
-	"redstart/internal/store"
 	"redstart/internal/vault"
 	"redstart/profiles"
 )
@@ -287,7 +287,7 @@ func (t *trial) password(ctx context.Context, act profile.Act) error {
 		return err
 	}
 	if err := t.site.all.Vault.Put(ctx, vault.New{MAC: t.mac, Login: next, Origin: "trial by " + t.who,
-		State: store.Pending, ToldBy: "trial by " + t.who}); err != nil {
+		State: state.Pending, ToldBy: "trial by " + t.who}); err != nil {
 		return err
 	}
 	vars := maps.Clone(t.vars)
@@ -310,8 +310,8 @@ func (t *trial) password(ctx context.Context, act profile.Act) error {
 func (t *trial) withdraw(ctx context.Context, login profile.Login) error {
 	known, err := t.site.all.Vault.Logins(ctx, t.mac)
 	for _, l := range known {
-		if l.Login == login && l.State == store.Pending {
-			return t.site.all.Store.SetCredential(ctx, t.mac, l.ID, store.Superseded, "never sent")
+		if l.Login == login && l.State == state.Pending {
+			return t.site.all.Store.SetCredential(ctx, t.mac, l.ID, state.Superseded, "never sent")
 		}
 	}
 	return err

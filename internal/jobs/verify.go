@@ -12,6 +12,7 @@ import (
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/result"
+	"redstart/internal/core/state"
 	"redstart/internal/planning"
 	"redstart/internal/store"
 	"redstart/internal/verify"
@@ -39,7 +40,7 @@ func (s *Site) SetByHand(ctx context.Context, in api.Chosen, who string) ([]stri
 		q := p.Profiles[e.Profile]
 		byHand := q != nil && !q.Sets() && e.Behind == ""
 		switch {
-		case in.All && (!byHand || e.State != store.Matched):
+		case in.All && (!byHand || e.State != state.Matched):
 			continue
 		case e.Behind != "":
 			return nil, problem.New(problem.Conflict, "it hangs behind "+e.Behind+", and is set with that",
@@ -50,7 +51,7 @@ func (s *Site) SetByHand(ctx context.Context, in api.Chosen, who string) ([]stri
 		case !byHand:
 			return nil, problem.New(problem.Conflict, "a run can set it",
 				"commission it: redstart commission "+e.Tag).About(e.Tag)
-		case e.State == store.Configuring:
+		case e.State == state.Configuring:
 			return nil, problem.New(problem.Conflict, "a run is setting its device",
 				"wait until it is done").About(e.Tag)
 		}
@@ -204,7 +205,7 @@ func looksAt(all, chosen []store.Entry, held map[address.MAC]string, byName bool
 		if e.Behind != "" {
 			box = byTag[e.Behind]
 		}
-		set := box.Set() || box.State == store.Attention && !box.CheckedAt.IsZero()
+		set := box.Set() || box.State == state.Attention && !box.CheckedAt.IsZero()
 		if e.Behind != "" {
 			set = set && e.Part != "" && !e.NotWired
 		}

@@ -10,6 +10,7 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/state"
 	"redstart/internal/store"
 )
 
@@ -138,19 +139,19 @@ func refusedEdits(patches []plan.Patch, complaints []plan.Complaint) error {
 // mayTouch refuses to remove entries whose devices a run is setting, and,
 // unless it is asked for, those whose devices are configured.
 func (s *Site) mayTouch(entries []store.Entry, pairs []plan.Pair, configured bool) error {
-	state := map[string]string{}
+	to := map[string]string{}
 	for _, e := range entries {
-		state[e.Tag] = e.State
+		to[e.Tag] = e.State
 	}
 	for _, x := range pairs {
 		if x.Before == nil {
 			continue
 		}
-		switch now := state[x.Before.Tag]; {
-		case now == store.Configuring:
+		switch now := to[x.Before.Tag]; {
+		case now == state.Configuring:
 			return problem.New(problem.Conflict, "a run is setting its device",
 				"wait until it is done, or give the run up").About(x.Before.Tag)
-		case x.After == nil && !configured && (now == store.Configured || now == store.Verified):
+		case x.After == nil && !configured && (now == state.Configured || now == state.Verified):
 			return problem.New(problem.Conflict,
 				"its device is configured; without the entry nobody would know what it is",
 				"to remove it all the same, say so: --also-configured").About(x.Before.Tag)

@@ -12,6 +12,8 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/store"
 	"redstart/internal/task"
 )
@@ -54,22 +56,22 @@ func Pick(entries []store.Entry, tags []string) ([]store.Entry, error) {
 // that does not matter.
 func View(r plan.Resolver, e store.Entry, f *device.Found, where api.Whereabouts) api.EntryView {
 	v := api.EntryView{Entry: e, Whereabouts: where}
-	v.Unwired = e.State == store.Planned && !r.Wired(e.Entry)
+	v.Unwired = e.State == state.Planned && !r.Wired(e.Entry)
 	v.ByHand = r.Profiles[e.Profile] != nil && !r.Profiles[e.Profile].Sets() && e.Behind == ""
-	if p := r.Profiles[e.Profile]; e.Given != nil && p != nil && e.State != store.Configuring {
+	if p := r.Profiles[e.Profile]; e.Given != nil && p != nil && e.State != state.Configuring {
 		if v.Differs = procedure.Differ(*e.Given, procedure.For(r, e.Entry, p)); v.Differs != nil &&
-			e.State == store.Verified {
-			v.State = store.Configured
+			e.State == state.Verified {
+			v.State = state.Configured
 		}
 	}
-	if p := r.Profiles[e.Profile]; p != nil && v.State == store.Configured && !e.CheckedAt.IsZero() && len(e.Unseen) > 0 {
+	if p := r.Profiles[e.Profile]; p != nil && v.State == state.Configured && !e.CheckedAt.IsZero() && len(e.Unseen) > 0 {
 		v.Untold = v.Differs == nil && !slices.ContainsFunc(e.Unseen, func(check string) bool {
 			s := p.Setting(check)
 			return s == nil || !s.Sealed()
 		})
 	}
 	if f != nil {
-		v.Seen, v.BoxID = store.Stamp{Time: f.Last}, f.Value(fact.Serial)
+		v.Seen, v.BoxID = stamp.Time{Time: f.Last}, f.Value(fact.Serial)
 	}
 	return v
 }
@@ -132,8 +134,8 @@ func PartsOf(entries []store.Entry, found []*device.Found) map[string]match.Part
 // hangs shows an entry as matched that its box tells of.
 func hangs(v *api.EntryView, p match.Part, box api.Whereabouts) {
 	v.Told, v.Here = p.Part, box.Here
-	if v.State == store.Planned {
-		v.State, v.MatchedBy, v.MatchedWhy = store.Matched, "part", v.Behind+" tells of "+p.Part
+	if v.State == state.Planned {
+		v.State, v.MatchedBy, v.MatchedWhy = state.Matched, "part", v.Behind+" tells of "+p.Part
 	}
 }
 

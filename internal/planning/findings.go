@@ -7,6 +7,7 @@ import (
 	"redstart/internal/core/device"
 	"redstart/internal/core/notice"
 	"redstart/internal/core/plan"
+	"redstart/internal/core/state"
 	"redstart/internal/store"
 )
 
@@ -46,8 +47,8 @@ func (s *Site) NoteFindings(ctx context.Context, who, what string) error {
 		now = append(now, store.Finding{Of: cmp.Or(f.Tag, f.Profile), Code: f.Code + " " + f.Field, Level: string(f.Level), Text: f.Reason})
 	}
 	for _, e := range at.Entries {
-		if e.State == store.Attention && e.Reason != "" {
-			now = append(now, store.Finding{Of: e.Tag, Code: "device", Level: store.Attention, Text: e.Reason})
+		if e.State == state.Attention && e.Reason != "" {
+			now = append(now, store.Finding{Of: e.Tag, Code: "device", Level: state.Attention, Text: e.Reason})
 		}
 	}
 	for _, n := range at.Notices {

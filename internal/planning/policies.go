@@ -9,6 +9,7 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/state"
 	"redstart/internal/store"
 	"redstart/internal/vault"
 )
@@ -159,7 +160,7 @@ func (s *Site) Credentials(ctx context.Context, tag string) ([]api.Credential, e
 }
 
 // rank orders credentials by how much they are worth.
-var rank = map[string]int{store.Accepted: 0, store.Pending: 1, store.Superseded: 2, store.Refused: 3}
+var rank = map[string]int{state.Accepted: 0, state.Pending: 1, state.Superseded: 2, state.Refused: 3}
 
 // Reveal gives the credential that an entry's device accepts, another one of it by
 // its number, or one of its secret settings, and records who asked. One that was
@@ -182,7 +183,7 @@ func (s *Site) Reveal(ctx context.Context, tag, setting string, id int64, who st
 	}
 	slices.SortStableFunc(logins, func(a, b vault.Login) int { return rank[a.State] - rank[b.State] })
 	for _, l := range logins {
-		if id != 0 && l.ID != id || id == 0 && l.State != store.Accepted && l.State != store.Pending {
+		if id != 0 && l.ID != id || id == 0 && l.State != state.Accepted && l.State != state.Pending {
 			continue
 		}
 		return api.Shown{User: l.User, Password: l.Password, State: l.State, ToldBy: l.ToldBy},

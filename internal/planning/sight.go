@@ -13,7 +13,7 @@ import (
 	"redstart/internal/core/fact"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
-	"redstart/internal/store"
+	"redstart/internal/core/stamp"
 )
 
 // Recognise says which profile a device has.
@@ -107,7 +107,7 @@ func whereIs(f *device.Found, here bool, since time.Time) api.Whereabouts {
 	w := api.Whereabouts{Here: here}
 	at, told := f.Where()
 	if w.Was = at; at.IsValid() {
-		w.WasAt = store.Stamp{Time: told}
+		w.WasAt = stamp.Time{Time: told}
 	}
 	if here && !told.Before(since) {
 		w.Now = at

@@ -31,6 +31,7 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/right"
 	"redstart/internal/planning"
 	"redstart/internal/server/console"
 	"redstart/internal/site"
@@ -221,7 +222,7 @@ func (s *Server) problem(c *echo.Context, err error) {
 type route struct {
 	method, path string
 	summary      string
-	need         account.Right
+	need         right.Right
 	in, out      reflect.Type // bodies
 	queries      []query
 	handler      echo.HandlerFunc
@@ -325,7 +326,7 @@ type (
 
 // call makes a route from a function: the body is read into In, and the answer
 // is written from Out.
-func call[In, Out any](s *Server, method, path, summary string, need account.Right,
+func call[In, Out any](s *Server, method, path, summary string, need right.Right,
 	do func(r *request, in In) (Out, error)) route {
 	ofSite := strings.HasPrefix(path, "/api/sites/:site")
 	r := route{method: method, path: path, summary: summary, need: need, in: bodyType[In](), out: bodyType[Out]()}

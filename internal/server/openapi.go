@@ -14,10 +14,10 @@ import (
 	"github.com/invopop/jsonschema"
 	"github.com/labstack/echo/v5"
 
-	"redstart/internal/account"
 	"redstart/internal/api"
+	"redstart/internal/core/right"
+	"redstart/internal/core/stamp"
 	"redstart/internal/planning"
-	"redstart/internal/store"
 )
 
 var parameter = regexp.MustCompile(`:([a-z]+)`)
@@ -65,7 +65,7 @@ func (s *Server) openAPI() ([]byte, error) {
 			operation["requestBody"] = map[string]any{"content": schemas.content(r.in),
 				"required": r.in == reflect.TypeFor[file]() || r.in == reflect.TypeFor[upload]()}
 		}
-		if r.need == account.Nobody {
+		if r.need == right.Nobody {
 			operation["security"] = []any{}
 		}
 		paths[at][strings.ToLower(r.method)] = operation
@@ -112,7 +112,7 @@ func (r route) responses(schemas *schemas) map[string]any {
 	problems := map[string]any{"application/problem+json": map[string]any{"schema": map[string]any{"$ref": "#/components/schemas/Problem"}}}
 	may := []int{http.StatusNotFound, http.StatusUnprocessableEntity, http.StatusTooManyRequests,
 		http.StatusInternalServerError, http.StatusServiceUnavailable}
-	if r.need != account.Nobody {
+	if r.need != right.Nobody {
 		may = append(may, http.StatusUnauthorized, http.StatusForbidden)
 	}
 	if r.method != http.MethodGet {
@@ -172,7 +172,7 @@ func (s *schemas) name(t reflect.Type) string {
 
 // plainText says which types are written as text.
 func plainText(t reflect.Type) *jsonschema.Schema {
-	if t == reflect.TypeFor[store.Stamp]() {
+	if t == reflect.TypeFor[stamp.Time]() {
 		return orNull(&jsonschema.Schema{Type: "string", Format: "date-time"})
 	}
 	if t.Implements(reflect.TypeFor[encoding.TextMarshaler]()) && t != reflect.TypeFor[time.Time]() {

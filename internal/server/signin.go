@@ -11,6 +11,7 @@ import (
 
 	"redstart/internal/account"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/right"
 	"redstart/internal/pages"
 )
 
@@ -27,8 +28,8 @@ func cookieName(c *echo.Context) string {
 
 // guard lets only requests of people with the right through, and of programs that act for them
 // where those may.
-func (s *Server) guard(need account.Right, byPerson bool, next echo.HandlerFunc) echo.HandlerFunc {
-	if need == account.Nobody {
+func (s *Server) guard(need right.Right, byPerson bool, next echo.HandlerFunc) echo.HandlerFunc {
+	if need == right.Nobody {
 		return next
 	}
 	return func(c *echo.Context) error {
@@ -37,11 +38,11 @@ func (s *Server) guard(need account.Right, byPerson bool, next echo.HandlerFunc)
 			return err
 		}
 		if !who.Rights.Holds(need) && who.Token != "" {
-			return problem.New(problem.Rights, "the token "+who.Token+" may not "+account.MayNot[need],
+			return problem.New(problem.Rights, "the token "+who.Token+" may not "+right.MayNot[need],
 				"make one that has the right: redstart user token add NAME --right "+string(need))
 		}
 		if !who.Rights.Holds(need) {
-			return problem.New(problem.Rights, who.Name+" may not "+account.MayNot[need], "ask an owner for the right")
+			return problem.New(problem.Rights, who.Name+" may not "+right.MayNot[need], "ask an owner for the right")
 		}
 		if byPerson && who.Token != "" {
 			return account.ErrProgram

@@ -15,6 +15,8 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 )
 
 // Snapshot writes the records as they are at one moment to a new file, while work goes on.
@@ -209,13 +211,13 @@ func (s *Store) TakeIn(ctx context.Context, a *Aside, key string, who string,
 			pairs = append(pairs, token, comes.Tokens[token])
 		}
 		var opened []address.MAC
-		if err := tx.Select(&opened, `SELECT DISTINCT mac FROM credentials WHERE state = ?`, Accepted); err != nil {
+		if err := tx.Select(&opened, `SELECT DISTINCT mac FROM credentials WHERE state = ?`, state.Accepted); err != nil {
 			return err
 		}
 		for _, c := range comes.Credentials {
 			// What this service saw open a box goes on to count as that.
-			if c.State == Accepted && slices.Contains(opened, c.MAC) {
-				c.State = Pending
+			if c.State == state.Accepted && slices.Contains(opened, c.MAC) {
+				c.State = state.Pending
 			}
 			done, err := tx.NamedExec(addCredential, c)
 			if err != nil {
@@ -246,14 +248,14 @@ func (s *Store) TakeIn(ctx context.Context, a *Aside, key string, who string,
 			}
 		}
 		for _, statement := range []string{`UPDATE revisions SET undoes = -undoes WHERE site = ? AND undoes < 0`,
-			`UPDATE runs SET state = '` + Interrupted + `', cause = 'it came with the site from another service' WHERE site = ? AND state IN ('` + Running + `', '` + Parked + `')`} {
+			`UPDATE runs SET state = '` + state.Interrupted + `', cause = 'it came with the site from another service' WHERE site = ? AND state IN ('` + state.Running + `', '` + state.Parked + `')`} {
 			if _, err := tx.Exec(statement, site.ID); err != nil {
 				return err
 			}
 		}
 		for token, secret := range comes.Secrets {
 			if _, err := tx.Exec(`INSERT INTO secrets (token, site, sealed, made_at, key_id) VALUES (?, ?, ?, ?, ?)`, token, site.ID,
-				secret, Now(), comes.KeyID); err != nil {
+				secret, stamp.Now(), comes.KeyID); err != nil {
 				return err
 			}
 		}
@@ -262,7 +264,7 @@ func (s *Store) TakeIn(ctx context.Context, a *Aside, key string, who string,
 				return fmt.Errorf("%s: %w", table, err)
 			}
 		}
-		return note(tx, site.ID, "", Now(), who, "site taken in from another service")
+		return note(tx, site.ID, "", stamp.Now(), who, "site taken in from another service")
 	})
 }
 

@@ -6,15 +6,16 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"redstart/internal/core/problem"
+	"redstart/internal/core/stamp"
 )
 
 // Capture is the packets of a run or a verification that kept them.
 type Capture struct {
-	ID   int64  `db:"id"`
-	At   Stamp  `db:"at"`
-	Who  string `db:"who"`
-	What string `db:"what"`
-	File string `db:"file"` // its name in the folder of captures
+	ID   int64      `db:"id"`
+	At   stamp.Time `db:"at"`
+	Who  string     `db:"who"`
+	What string     `db:"what"`
+	File string     `db:"file"` // its name in the folder of captures
 }
 
 // AddCapture keeps that there is one.

@@ -6,14 +6,8 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"redstart/internal/core/address"
-)
-
-// States of a credential.
-const (
-	Pending    = "pending"    // stored, and not known to open the box
-	Accepted   = "accepted"   // the box accepted it, last of all
-	Refused    = "refused"    // the box refused it
-	Superseded = "superseded" // it opened the box until another took its place
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 )
 
 // Credential is a sealed login of a box.
@@ -22,9 +16,9 @@ type Credential struct {
 	MAC     address.MAC `db:"mac"`
 	User    string      `db:"user"`
 	Sealed  []byte      `db:"sealed"`
-	MadeAt  Stamp       `db:"made_at"`
+	MadeAt  stamp.Time  `db:"made_at"`
 	State   string      `db:"state"`
-	StateAt Stamp       `db:"state_at"`
+	StateAt stamp.Time  `db:"state_at"`
 	ToldBy  string      `db:"told_by"` // what told the state: run 3, verification
 	Origin  string      `db:"origin"`  // where it comes from: run 3, learned by anna
 	Stamp   string      `db:"stamp"`   // how it was made, as procedure.Values.Login; "" for elsewhere
@@ -44,7 +38,7 @@ const addCredential = `INSERT INTO credentials (mac, user, sealed, made_at, stat
 func (s *Store) AddCredentials(ctx context.Context, list []Credential, notes ...CredentialNote) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
 		for _, c := range list {
-			if c.State == Accepted {
+			if c.State == state.Accepted {
 				if err := supersede(tx, c.MAC, 0, c.StateAt, c.ToldBy); err != nil {
 					return err
 				}
@@ -54,7 +48,7 @@ func (s *Store) AddCredentials(ctx context.Context, list []Credential, notes ...
 			}
 		}
 		for _, n := range notes {
-			if err := note(tx, n.Site, n.Tag, Now(), n.Who, n.What); err != nil {
+			if err := note(tx, n.Site, n.Tag, stamp.Now(), n.Who, n.What); err != nil {
 				return err
 			}
 		}
@@ -69,9 +63,9 @@ type CredentialNote struct {
 	Tag, Who, What string
 }
 
-func supersede(tx *sqlx.Tx, mac address.MAC, but int64, at Stamp, by string) error {
+func supersede(tx *sqlx.Tx, mac address.MAC, but int64, at stamp.Time, by string) error {
 	_, err := tx.Exec(`UPDATE credentials SET state = ?, state_at = ?, told_by = ?
-			WHERE mac = ? AND id <> ? AND state = ?`, Superseded, at, by, mac, but, Accepted)
+			WHERE mac = ? AND id <> ? AND state = ?`, state.Superseded, at, by, mac, but, state.Accepted)
 	return err
 }
 
@@ -86,7 +80,7 @@ func (s *Store) Credentials(ctx context.Context, mac address.MAC) ([]Credential,
 // Nothing of it is opened.
 func (s *Store) Opening(ctx context.Context) (map[address.MAC]Credential, error) {
 	var list []Credential
-	if err := s.all(ctx, &list, `SELECT * FROM credentials WHERE state = ? ORDER BY id`, Accepted); err != nil {
+	if err := s.all(ctx, &list, `SELECT * FROM credentials WHERE state = ? ORDER BY id`, state.Accepted); err != nil {
 		return nil, err
 	}
 	byMAC := map[address.MAC]Credential{}
@@ -98,15 +92,15 @@ func (s *Store) Opening(ctx context.Context) (map[address.MAC]Credential, error)
 
 // SetCredential notes that a box accepted or refused a credential, and what told
 // so. One that was accepted supersedes what was accepted before.
-func (s *Store) SetCredential(ctx context.Context, mac address.MAC, id int64, state, by string) error {
+func (s *Store) SetCredential(ctx context.Context, mac address.MAC, id int64, to, by string) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
-		now := Now()
-		if state == Accepted {
+		now := stamp.Now()
+		if to == state.Accepted {
 			if err := supersede(tx, mac, id, now, by); err != nil {
 				return err
 			}
 		}
-		_, err := tx.Exec(`UPDATE credentials SET state = ?, state_at = ?, told_by = ? WHERE id = ? AND mac = ?`, state,
+		_, err := tx.Exec(`UPDATE credentials SET state = ?, state_at = ?, told_by = ? WHERE id = ? AND mac = ?`, to,
 			now, by, id, mac)
 		return err
 	})
@@ -117,7 +111,7 @@ func (s *Store) SetCredential(ctx context.Context, mac address.MAC, id int64, st
 func (s *Site) LoginsByTag(ctx context.Context) (map[string]string, error) {
 	var rows []struct{ Tag, ID string }
 	err := s.in.all(ctx, &rows, `SELECT e.tag, CAST(MAX(c.id) AS TEXT) AS id FROM entries e
-		JOIN credentials c ON c.mac = e.device AND c.state = ? WHERE e.site = ? GROUP BY e.tag`, Accepted, s.ID)
+		JOIN credentials c ON c.mac = e.device AND c.state = ? WHERE e.site = ? GROUP BY e.tag`, state.Accepted, s.ID)
 	byTag := make(map[string]string, len(rows))
 	for _, r := range rows {
 		byTag[r.Tag] = r.ID

@@ -12,6 +12,7 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/stamp"
 )
 
 // SaveDevices stores found devices, put together with what is known of them
@@ -74,7 +75,7 @@ func putDevice(tx *sqlx.Tx, site int64, f *device.Found) error {
 			VALUES (?, ?, ?, ?)
 			ON CONFLICT (site, mac)
 			DO UPDATE SET seen = excluded.seen, doc = excluded.doc`,
-		site, f.MAC, Stamp{f.Last}, string(doc))
+		site, f.MAC, stamp.Time{Time: f.Last}, string(doc))
 	return err
 }
 
@@ -167,12 +168,12 @@ func (s *Site) Sight(ctx context.Context, recognise func(*device.Found), seen ..
 type DeviceState struct {
 	MAC         address.MAC `db:"mac"`
 	Serial      string      `db:"serial"`       // as it told itself
-	ChangedAt   Stamp       `db:"changed_at"`   // last write to it
-	RestartedAt Stamp       `db:"restarted_at"` // last time it was seen to come back
+	ChangedAt   stamp.Time  `db:"changed_at"`   // last write to it
+	RestartedAt stamp.Time  `db:"restarted_at"` // last time it was seen to come back
 	Evidence    string      `db:"evidence"`     // what showed that restart
 	Starts      int64       `db:"starts"`       // its start counter at the last write; negative: never read
 	Wrong       int         `db:"wrong"`        // logins that it refused since it last accepted one
-	WrongAt     Stamp       `db:"wrong_at"`     // the last of them
+	WrongAt     stamp.Time  `db:"wrong_at"`     // the last of them
 }
 
 // DeviceState gives what is known of a box; nothing when nothing is.
@@ -211,7 +212,7 @@ func (s *Store) Servers(ctx context.Context, mac address.MAC) (map[string]string
 func (s *Store) SetServer(ctx context.Context, mac address.MAC, kind, sum string) error {
 	return s.exec(ctx, `INSERT INTO servers (mac, kind, sum, at) VALUES (:mac, :kind, :sum, :at)
 		ON CONFLICT (mac, kind) DO UPDATE SET sum = :sum, at = :at`,
-		map[string]any{"mac": mac, "kind": kind, "sum": sum, "at": Now()})
+		map[string]any{"mac": mac, "kind": kind, "sum": sum, "at": stamp.Now()})
 }
 
 // SetStarts keeps a box's start counter as it was before a write.
@@ -229,7 +230,7 @@ func (s *Store) AddWrong(ctx context.Context, mac address.MAC) error {
 		`INSERT INTO device_states (mac, wrong, wrong_at)
 			VALUES (:mac, 1, :at)
 			ON CONFLICT (mac)
-			DO UPDATE SET wrong = wrong + 1, wrong_at = :at`, map[string]any{"mac": mac, "at": Now()})
+			DO UPDATE SET wrong = wrong + 1, wrong_at = :at`, map[string]any{"mac": mac, "at": stamp.Now()})
 }
 
 // ClearWrong notes that a box accepted a login: it counts anew.

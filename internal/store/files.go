@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 
 	"redstart/internal/core/problem"
+	"redstart/internal/core/stamp"
 )
 
 // MaxFile is the largest file of a site, in bytes.
@@ -19,11 +20,11 @@ const MaxFile = 512 << 20
 // File is a file of the site, such as a licence. Its content is kept beside the
 // database under its hash.
 type File struct {
-	Name   string `json:"name" db:"name"`
-	SHA256 string `json:"sha256" db:"sha256"`
-	Size   int64  `json:"size" db:"size"` // in bytes
-	At     Stamp  `json:"at" db:"at"`
-	Who    string `json:"who" db:"who"`
+	Name   string     `json:"name" db:"name"`
+	SHA256 string     `json:"sha256" db:"sha256"`
+	Size   int64      `json:"size" db:"size"` // in bytes
+	At     stamp.Time `json:"at" db:"at"`
+	Who    string     `json:"who" db:"who"`
 	// Of a configuration that was kept from a device: its profile, its firmware, and the
 	// address that it had.
 	Profile  string `json:"profile,omitempty" db:"model"`
@@ -74,7 +75,7 @@ func (s *Site) PutFile(ctx context.Context, name string, content io.Reader, who 
 // KeepFile is PutFile for a configuration, with what is known of the device that it is of.
 func (s *Site) KeepFile(ctx context.Context, f File, content io.Reader) (File, error) {
 	name := f.Name
-	f.At = Now()
+	f.At = stamp.Now()
 	in, err := os.CreateTemp(s.in.filesDir(), "taking-in-*")
 	if err != nil {
 		return f, problem.Disk(err, "the file could not be stored", name)

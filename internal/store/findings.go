@@ -4,19 +4,21 @@ import (
 	"context"
 
 	"github.com/jmoiron/sqlx"
+
+	"redstart/internal/core/stamp"
 )
 
 // Finding is what was found of a site or its segment, and with what it went away.
 type Finding struct {
-	ID     int64  `db:"id"`
-	Of     string `db:"of"`   // the entry, box or profile; "" for the site
-	Code   string `db:"code"` // with the field, where it is of one
-	Level  string `db:"level"`
-	Text   string `db:"text"`
-	Since  Stamp  `db:"since"`
-	GoneAt Stamp  `db:"gone_at"` // zero while it stands open
-	Who    string `db:"who"`     // did what took it away; "" if nobody knows
-	What   string `db:"what"`
+	ID     int64      `db:"id"`
+	Of     string     `db:"of"`   // the entry, box or profile; "" for the site
+	Code   string     `db:"code"` // with the field, where it is of one
+	Level  string     `db:"level"`
+	Text   string     `db:"text"`
+	Since  stamp.Time `db:"since"`
+	GoneAt stamp.Time `db:"gone_at"` // zero while it stands open
+	Who    string     `db:"who"`     // did what took it away; "" if nobody knows
+	What   string     `db:"what"`
 }
 
 // mostFindings are kept of a site; of more, the oldest that went away are forgotten.
@@ -63,7 +65,7 @@ func (s *Site) NoteFindings(ctx context.Context, now []Finding, who, what string
 	if len(fresh)+len(changed)+len(gone) == 0 {
 		return nil
 	}
-	at := Now()
+	at := stamp.Now()
 	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		for _, f := range gone {
 			if _, err := tx.Exec(`UPDATE findings SET gone_at = ?, who = ?, what = ? WHERE id = ?`, at, who, what, f.ID); err != nil {

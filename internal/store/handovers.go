@@ -10,17 +10,18 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"redstart/internal/core/problem"
+	"redstart/internal/core/stamp"
 )
 
 // Handover is something that was handed over.
 type Handover struct {
-	ID       int64  `db:"id"`
-	At       Stamp  `db:"at"`
-	Who      string `db:"who"`
-	Taker    string `db:"taker"`
-	What     string `db:"what"`
-	SHA256   string `db:"sha256"` // of the file, in hexadecimal digits
-	Register []byte `db:"register"`
+	ID       int64      `db:"id"`
+	At       stamp.Time `db:"at"`
+	Who      string     `db:"who"`
+	Taker    string     `db:"taker"`
+	What     string     `db:"what"`
+	SHA256   string     `db:"sha256"` // of the file, in hexadecimal digits
+	Register []byte     `db:"register"`
 }
 
 // AddHandover keeps what was handed over.
@@ -90,7 +91,7 @@ func (s *Store) SigningKey(ctx context.Context) (ed25519.PrivateKey, error) {
 }
 
 // LastLine tells when the journal of the site was written last.
-func (s *Site) LastLine(ctx context.Context) (at Stamp, err error) {
+func (s *Site) LastLine(ctx context.Context) (at stamp.Time, err error) {
 	_, err = s.in.one(ctx, &at, `SELECT at FROM journal WHERE run IN (SELECT id FROM runs WHERE site = ?) ORDER BY id DESC LIMIT 1`, s.ID)
 	return at, err
 }

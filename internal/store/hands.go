@@ -6,14 +6,16 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"redstart/internal/core/problem"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 )
 
 // Acceptance says that a person accepted the terms of a model, for the whole site.
 type Acceptance struct {
-	Profile string `json:"profile" db:"profile"`
-	Terms   string `json:"terms" db:"terms"`
-	Who     string `json:"who" db:"who"`
-	At      Stamp  `json:"at" db:"at"`
+	Profile string     `json:"profile" db:"profile"`
+	Terms   string     `json:"terms" db:"terms"`
+	Who     string     `json:"who" db:"who"`
+	At      stamp.Time `json:"at" db:"at"`
 }
 
 // Accepted gives who accepted terms of a model; ok is false while nobody did.
@@ -44,7 +46,7 @@ func (s *Site) TakeHand(ctx context.Context, run int64, tags []string, who strin
 	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		for _, tag := range tags {
 			r, err := tx.Exec(`UPDATE run_devices SET hand_who = ? WHERE run = ? AND tag = ? AND state = ?`, who, run, tag,
-				Parked)
+				state.Parked)
 			if err != nil {
 				return err
 			}

@@ -6,6 +6,7 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/stamp"
 	"redstart/internal/store"
 )
 
@@ -17,7 +18,7 @@ func TestTermsAreAcceptedOnce(t *testing.T) {
 		t.Fatalf("%t, %v", ok, err)
 	}
 	for _, who := range []string{"ines", "odd"} {
-		if err := here.Accept(ctx, store.Acceptance{Profile: "v2", Terms: "edition 4", Who: who, At: store.Now()}); err != nil {
+		if err := here.Accept(ctx, store.Acceptance{Profile: "v2", Terms: "edition 4", Who: who, At: stamp.Now()}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -42,7 +43,7 @@ func TestHostIDsTellWhatWasAskedFor(t *testing.T) {
 	began := time.Now().UTC().Add(-time.Hour)
 	told := func(id string, after time.Duration) store.HostID {
 		t.Helper()
-		if err := s.ToldHostID(ctx, mac, id, store.Stamp{Time: began.Add(after)}); err != nil {
+		if err := s.ToldHostID(ctx, mac, id, stamp.Time{Time: began.Add(after)}); err != nil {
 			t.Fatal(err)
 		}
 		all, err := s.HostIDs(ctx)

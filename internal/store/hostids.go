@@ -7,17 +7,19 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"redstart/internal/core/address"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 )
 
 // HostID is what the licence of a box is made for, as the box told it.
 type HostID struct {
 	MAC  address.MAC `db:"mac"`
 	ID   string      `db:"id"`
-	At   Stamp       `db:"at"`   // told first, since it changed last
-	Seen Stamp       `db:"seen"` // told last
+	At   stamp.Time  `db:"at"`   // told first, since it changed last
+	Seen stamp.Time  `db:"seen"` // told last
 	// Asked is for which a licence was asked for, and when; "" for none yet.
-	Asked   string `db:"asked"`
-	AskedAt Stamp  `db:"asked_at"`
+	Asked   string     `db:"asked"`
+	AskedAt stamp.Time `db:"asked_at"`
 	// Since are the acts that were done between the telling before and this one: one of them
 	// changed it. "" for a first telling.
 	Since string `db:"since"`
@@ -35,7 +37,7 @@ func (s *Site) HostIDs(ctx context.Context) (map[address.MAC]HostID, error) {
 }
 
 // ToldHostID notes what a box told as its host id.
-func (s *Site) ToldHostID(ctx context.Context, mac address.MAC, id string, at Stamp) error {
+func (s *Site) ToldHostID(ctx context.Context, mac address.MAC, id string, at stamp.Time) error {
 	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		var was []HostID
 		if err := tx.Select(&was, `SELECT mac, id, at, seen, asked, asked_at, since FROM host_ids
@@ -52,7 +54,7 @@ func (s *Site) ToldHostID(ctx context.Context, mac address.MAC, id string, at St
 		}
 		var acts []string
 		if err := tx.Select(&acts, `SELECT DISTINCT step FROM journal WHERE mac = ? AND phase = ? AND at > ? AND at <= ?
-			AND step IN ('name', 'address', 'settings', 'password', 'save', 'restart') ORDER BY id`, mac, Done,
+			AND step IN ('name', 'address', 'settings', 'password', 'save', 'restart') ORDER BY id`, mac, state.Done,
 			was[0].Seen, at); err != nil {
 			return err
 		}
@@ -66,7 +68,7 @@ func (s *Site) ToldHostID(ctx context.Context, mac address.MAC, id string, at St
 func (s *Site) AskedFor(ctx context.Context, macs []address.MAC) error {
 	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		for _, mac := range macs {
-			if _, err := tx.Exec(`UPDATE host_ids SET asked = id, asked_at = ? WHERE site = ? AND mac = ?`, Now(), s.ID,
+			if _, err := tx.Exec(`UPDATE host_ids SET asked = id, asked_at = ? WHERE site = ? AND mac = ?`, stamp.Now(), s.ID,
 				mac); err != nil {
 				return err
 			}

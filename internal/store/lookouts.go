@@ -2,16 +2,18 @@ package store
 
 import (
 	"context"
+
+	"redstart/internal/core/stamp"
 )
 
 // Lookout is when the service looks by itself whether a site is as it was, and what it found.
 type Lookout struct {
-	Doc      string `db:"doc"`      // when, at what, whom to tell; JSON
-	Register []byte `db:"register"` // the values that are compared with where nothing was handed over
-	Seen     string `db:"seen"`     // the devices on the segment then; JSON
-	LookedAt Stamp  `db:"looked_at"`
-	Changed  string `db:"changed"` // what is not as it was; JSON
-	Told     string `db:"told"`    // sum of what the hook was told last
+	Doc      string     `db:"doc"`      // when, at what, whom to tell; JSON
+	Register []byte     `db:"register"` // the values that are compared with where nothing was handed over
+	Seen     string     `db:"seen"`     // the devices on the segment then; JSON
+	LookedAt stamp.Time `db:"looked_at"`
+	Changed  string     `db:"changed"` // what is not as it was; JSON
+	Told     string     `db:"told"`    // sum of what the hook was told last
 }
 
 // Lookout gives that of the site; ok is false where there is none.

@@ -9,6 +9,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"redstart/internal/core/problem"
+	"redstart/internal/core/stamp"
 )
 
 // User is somebody who may sign in.
@@ -100,15 +101,15 @@ func (s *Store) RemoveUser(ctx context.Context, name string) error {
 
 // Token is a named token that acts for a user until it expires or is revoked.
 type Token struct {
-	ID     int64  `json:"id" db:"id"`
-	User   string `json:"user" db:"user"`
-	Name   string `json:"name" db:"name"`
-	Hash   string `json:"-" db:"hash"`
-	MadeAt Stamp  `json:"madeAt" db:"made_at"`
-	UsedAt Stamp  `json:"usedAt" db:"used_at"`
+	ID     int64      `json:"id" db:"id"`
+	User   string     `json:"user" db:"user"`
+	Name   string     `json:"name" db:"name"`
+	Hash   string     `json:"-" db:"hash"`
+	MadeAt stamp.Time `json:"madeAt" db:"made_at"`
+	UsedAt stamp.Time `json:"usedAt" db:"used_at"`
 	// Rights is what it may at most; ExpiresAt is when it ends, never for the zero time.
-	Rights    string `json:"rights" db:"rights"`
-	ExpiresAt Stamp  `json:"expiresAt" db:"expires_at"`
+	Rights    string     `json:"rights" db:"rights"`
+	ExpiresAt stamp.Time `json:"expiresAt" db:"expires_at"`
 }
 
 // Tokens lists a user's tokens; all users' for "".
@@ -130,7 +131,7 @@ func (s *Store) AddToken(ctx context.Context, t Token) error {
 				"revoke it, or choose another name").About(t.Name)
 		}
 	}
-	t.MadeAt = Now()
+	t.MadeAt = stamp.Now()
 	return s.exec(ctx, `INSERT INTO tokens (user, name, hash, made_at, rights, expires_at)
 		VALUES (:user, :name, :hash, :made_at, :rights, :expires_at)`, t)
 }
@@ -143,7 +144,7 @@ func (s *Store) Token(ctx context.Context, hash string) (t Token, ok bool, err e
 
 // TokenUsed notes when a token was used.
 func (s *Store) TokenUsed(ctx context.Context, id int64) error {
-	return s.exec(ctx, `UPDATE tokens SET used_at = :now WHERE id = :id`, map[string]any{"id": id, "now": Now()})
+	return s.exec(ctx, `UPDATE tokens SET used_at = :now WHERE id = :id`, map[string]any{"id": id, "now": stamp.Now()})
 }
 
 // RevokeToken forgets a token of a user; of anybody for "".
@@ -162,15 +163,15 @@ func (s *Store) RevokeToken(ctx context.Context, id int64, user string) error {
 
 // Session is a signed-in person or a one-time link, by the hash of its token.
 type Session struct {
-	Hash      string `db:"hash"`
-	User      string `db:"user"`
-	Once      bool   `db:"once"`
-	ExpiresAt Stamp  `db:"expires_at"`
+	Hash      string     `db:"hash"`
+	User      string     `db:"user"`
+	Once      bool       `db:"once"`
+	ExpiresAt stamp.Time `db:"expires_at"`
 }
 
 // AddSession stores a session and forgets those that expired.
 func (s *Store) AddSession(ctx context.Context, session Session) error {
-	if err := s.exec(ctx, `DELETE FROM sessions WHERE expires_at < :now`, map[string]any{"now": Now()}); err != nil {
+	if err := s.exec(ctx, `DELETE FROM sessions WHERE expires_at < :now`, map[string]any{"now": stamp.Now()}); err != nil {
 		return err
 	}
 	return s.exec(ctx, `INSERT INTO sessions (hash, user, once, expires_at) VALUES (:hash, :user, :once, :expires_at)`,
@@ -184,14 +185,14 @@ func (s *Store) EndSessionsOf(ctx context.Context, user string) error {
 
 // Session finds a session that has not expired; ok is false when there is none.
 func (s *Store) Session(ctx context.Context, hash string) (session Session, ok bool, err error) {
-	ok, err = s.one(ctx, &session, `SELECT * FROM sessions WHERE hash = ? AND expires_at > ?`, hash, Now())
+	ok, err = s.one(ctx, &session, `SELECT * FROM sessions WHERE hash = ? AND expires_at > ?`, hash, stamp.Now())
 	return session, ok, err
 }
 
 // Spend takes a session that signs in once: of several who try it at a time, one gets it.
 func (s *Store) Spend(ctx context.Context, hash string) (session Session, ok bool, err error) {
 	err = s.write(ctx, func(tx *sqlx.Tx) error {
-		err := tx.Get(&session, `DELETE FROM sessions WHERE hash = ? AND once AND expires_at > ? RETURNING *`, hash, Now())
+		err := tx.Get(&session, `DELETE FROM sessions WHERE hash = ? AND once AND expires_at > ? RETURNING *`, hash, stamp.Now())
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
 		}

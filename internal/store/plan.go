@@ -14,16 +14,8 @@ import (
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/result"
-)
-
-// States of an entry.
-const (
-	Planned     = "planned"
-	Matched     = "matched"
-	Configuring = "configuring"
-	Configured  = "configured"
-	Verified    = "verified"
-	Attention   = "needs attention"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 )
 
 // Entry is a line of the plan with what became of it.
@@ -35,19 +27,19 @@ type Entry struct {
 	MatchedBy  string      `json:"matchedBy"`
 	MatchedWhy string      `json:"matchedWhy"`
 	Locked     bool        `json:"locked,omitempty"` // its match stays until somebody unlocks it
-	CheckedAt  Stamp       `json:"checkedAt"`
+	CheckedAt  stamp.Time  `json:"checkedAt"`
 	// Unseen names the checks that nobody could take when its device was last
 	// looked at.
 	Unseen []string `json:"notLookedAt"`
 	// Hand tells who marked its device as set by hand, and when.
-	HandBy string `json:"handBy,omitempty"`
-	HandAt Stamp  `json:"handAt"`
+	HandBy string     `json:"handBy,omitempty"`
+	HandAt stamp.Time `json:"handAt"`
 	// Given are the values that its device was last configured with; nil before that.
 	Given *procedure.Values `json:"-"`
 }
 
 // Set reports whether its device was configured.
-func (e Entry) Set() bool { return e.State == Configured || e.State == Verified }
+func (e Entry) Set() bool { return e.State == state.Configured || e.State == state.Verified }
 
 type entryRow struct {
 	Tag, Doc, State, Reason, Given string
@@ -55,10 +47,10 @@ type entryRow struct {
 	MatchedBy                      string `db:"matched_by"`
 	MatchedWhy                     string `db:"matched_why"`
 	Locked                         bool
-	CheckedAt                      Stamp `db:"checked_at"`
+	CheckedAt                      stamp.Time `db:"checked_at"`
 	Unseen                         string
-	HandBy                         string `db:"hand_by"`
-	HandAt                         Stamp  `db:"hand_at"`
+	HandBy                         string     `db:"hand_by"`
+	HandAt                         stamp.Time `db:"hand_at"`
 }
 
 const entryColumns = `tag, doc, state, reason, given, device, matched_by, matched_why, locked, checked_at, unseen, hand_by, hand_at`
@@ -150,7 +142,7 @@ func (s *Site) setMatches(tx *sqlx.Tx, list []Match, who string) error {
 	for _, m := range list {
 		if err := touched(m.Tag)(tx.Exec(`UPDATE entries SET device = '', matched_by = '', matched_why = '', state = ?, reason = '', given = '', unseen = '[]', hand_by = '', hand_at = 0, checked_at = 0
 			WHERE site = ? AND tag = ? AND device = ? AND state <> ?`,
-			Planned, s.ID, m.Tag, m.Was, Configuring)); err != nil {
+			state.Planned, s.ID, m.Tag, m.Was, state.Configuring)); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(`DELETE FROM checks WHERE site = ? AND tag = ?`, s.ID, m.Tag); err != nil {
@@ -160,7 +152,7 @@ func (s *Site) setMatches(tx *sqlx.Tx, list []Match, who string) error {
 	if err := s.partsAnew(tx, list); err != nil {
 		return err
 	}
-	now := Now()
+	now := stamp.Now()
 	for _, m := range list {
 		what := "match undone"
 		if m.MAC.IsZero() { // by a person, who may say so that it shows another identity than before
@@ -170,7 +162,7 @@ func (s *Site) setMatches(tx *sqlx.Tx, list []Match, who string) error {
 		} else {
 			what = "matched with " + m.MAC.String() + ": " + m.Why
 			if _, err := tx.Exec(`UPDATE entries SET device = ?, matched_by = ?, matched_why = ?, state = ?
-			WHERE site = ? AND tag = ?`, m.MAC, m.By, m.Why, Matched, s.ID, m.Tag); err != nil {
+			WHERE site = ? AND tag = ?`, m.MAC, m.By, m.Why, state.Matched, s.ID, m.Tag); err != nil {
 				return err
 			}
 		}
@@ -202,7 +194,7 @@ func (s *Site) partsAnew(tx *sqlx.Tx, list []Match) error {
 		return err
 	}
 	_, err = tx.Exec(`UPDATE entries SET state = ?, reason = '', given = '', unseen = '[]', checked_at = 0 WHERE `+behind,
-		Planned, s.ID, string(boxes))
+		state.Planned, s.ID, string(boxes))
 	return err
 }
 
@@ -218,7 +210,7 @@ func (s *Site) SetLocked(ctx context.Context, tags []string, locked bool, who st
 			if err := touched(tag)(tx.Exec(`UPDATE entries SET locked = ? WHERE site = ? AND tag = ? AND (device <> '' OR NOT ?)`, locked, s.ID, tag, locked)); err != nil {
 				return err
 			}
-			if err := note(tx, s.ID, tag, Now(), who, what); err != nil {
+			if err := note(tx, s.ID, tag, stamp.Now(), who, what); err != nil {
 				return err
 			}
 		}
@@ -245,21 +237,21 @@ func touched(tag string) func(sql.Result, error) error {
 	}
 }
 
-func stated(state, reason string) string {
+func stated(to, reason string) string {
 	if reason != "" {
-		return state + ": " + reason
+		return to + ": " + reason
 	}
-	return state
+	return to
 }
 
 // SetState moves an entry that has a box to a state; reason says why it needs
 // attention. Nothing is written when it has another box by now.
-func (s *Site) SetState(ctx context.Context, tag string, mac address.MAC, state, reason, who string) error {
+func (s *Site) SetState(ctx context.Context, tag string, mac address.MAC, to, reason, who string) error {
 	return s.in.write(ctx, func(tx *sqlx.Tx) error {
-		if err := touched(tag)(tx.Exec(`UPDATE entries SET state = ?, reason = ? WHERE site = ? AND tag = ? AND device = ?`, state, reason, s.ID, tag, mac)); err != nil {
+		if err := touched(tag)(tx.Exec(`UPDATE entries SET state = ?, reason = ? WHERE site = ? AND tag = ? AND device = ?`, to, reason, s.ID, tag, mac)); err != nil {
 			return err
 		}
-		return note(tx, s.ID, tag, Now(), who, stated(state, reason))
+		return note(tx, s.ID, tag, stamp.Now(), who, stated(to, reason))
 	})
 }
 
@@ -268,7 +260,7 @@ func (s *Site) SetState(ctx context.Context, tag string, mac address.MAC, state,
 func (s *Site) SetConfigured(ctx context.Context, tag string, mac address.MAC, given procedure.Values,
 	who string) error {
 	return s.in.write(ctx, func(tx *sqlx.Tx) error {
-		return s.configured(tx, HandSet{tag, mac, given}, "", Stamp{}, Configured, who)
+		return s.configured(tx, HandSet{tag, mac, given}, "", stamp.Time{}, state.Configured, who)
 	})
 }
 
@@ -283,7 +275,7 @@ type HandSet struct {
 func (s *Site) SetByHand(ctx context.Context, list []HandSet, who string) error {
 	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		for _, h := range list {
-			if err := s.configured(tx, h, who, Now(), "marked as set by hand", who); err != nil {
+			if err := s.configured(tx, h, who, stamp.Now(), "marked as set by hand", who); err != nil {
 				return err
 			}
 		}
@@ -291,30 +283,30 @@ func (s *Site) SetByHand(ctx context.Context, list []HandSet, who string) error 
 	})
 }
 
-func (s *Site) configured(tx *sqlx.Tx, h HandSet, by string, at Stamp, what, who string) error {
+func (s *Site) configured(tx *sqlx.Tx, h HandSet, by string, at stamp.Time, what, who string) error {
 	doc, err := json.Marshal(h.Given)
 	if err != nil {
 		return err
 	}
 	if err := touched(h.Tag)(tx.Exec(`UPDATE entries SET state = ?, reason = '', unseen = '[]', given = ?, hand_by = ?, hand_at = ?
-			WHERE site = ? AND tag = ? AND device = ?`, Configured, string(doc), by, at, s.ID, h.Tag, h.MAC)); err != nil {
+			WHERE site = ? AND tag = ? AND device = ?`, state.Configured, string(doc), by, at, s.ID, h.Tag, h.MAC)); err != nil {
 		return err
 	}
-	return note(tx, s.ID, h.Tag, Now(), who, what)
+	return note(tx, s.ID, h.Tag, stamp.Now(), who, what)
 }
 
 // SetChecks stores the checks of one verification of a box and the state they
 // lead to, with the names of those that nobody could take. Nothing is written
 // when the entry has another box by now.
-func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list []result.Check, state, reason,
+func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list []result.Check, to, reason,
 	who string) error {
-	now := Now()
+	now := stamp.Now()
 	unseen, err := json.Marshal(result.NotLooked(list))
 	if err != nil {
 		return err
 	}
-	what := stated(state, reason)
-	if n := len(result.NotLooked(list)); n > 0 && state != Attention {
+	what := stated(to, reason)
+	if n := len(result.NotLooked(list)); n > 0 && to != state.Attention {
 		what += "; not looked at: " + strings.Join(result.NotLooked(list), ", ")
 	}
 	insert, err := keep(s.in,
@@ -326,7 +318,7 @@ func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list 
 	return s.in.write(ctx, func(tx *sqlx.Tx) error {
 		if err := touched(tag)(tx.Exec(`UPDATE entries SET state = ?, reason = ?, unseen = ?, checked_at = ?
 			WHERE site = ? AND tag = ? AND device = ? AND state <> ?`,
-			state, reason, string(unseen), now, s.ID, tag, mac, Configuring)); err != nil {
+			to, reason, string(unseen), now, s.ID, tag, mac, state.Configuring)); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(`DELETE FROM checks WHERE site = ? AND tag = ?`, s.ID, tag); err != nil {
@@ -334,7 +326,7 @@ func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list 
 		}
 		for i, c := range list {
 			if _, err := tx.Stmtx(insert).Exec(s.ID, tag, i, c.Name, c.Expected, c.Observed, c.Verdict.String(), c.By,
-				Stamp{c.At}); err != nil {
+				stamp.Time{Time: c.At}); err != nil {
 				return err
 			}
 		}
@@ -358,7 +350,7 @@ func (s *Site) checks(ctx context.Context, tag string) (map[string][]result.Chec
 	var rows []struct {
 		Tag, Name, Expected, Observed, Verdict string
 		By                                     string `db:"rests_on"`
-		At                                     Stamp
+		At                                     stamp.Time
 	}
 	if err := s.in.all(ctx, &rows,
 		`SELECT tag, name, expected, observed, verdict, rests_on, at FROM checks
@@ -379,27 +371,27 @@ func (s *Site) checks(ctx context.Context, tag string) (map[string][]result.Chec
 
 // Note is one line of an entry's history.
 type Note struct {
-	At   Stamp  `json:"at"`
-	Who  string `json:"who"`
-	What string `json:"what"`
+	At   stamp.Time `json:"at"`
+	Who  string     `json:"who"`
+	What string     `json:"what"`
 	// Wrong says that it tells of something that failed.
 	Wrong bool `json:"wrong,omitempty"`
 }
 
-func note(tx *sqlx.Tx, site int64, tag string, at Stamp, who, what string) error {
+func note(tx *sqlx.Tx, site int64, tag string, at stamp.Time, who, what string) error {
 	_, err := tx.Exec(`INSERT INTO history (site, tag, at, who, what) VALUES (?, ?, ?, ?, ?)`, site, tag, at, who, what)
 	return err
 }
 
 // AddNote adds a line to an entry's history.
 func (s *Site) AddNote(ctx context.Context, tag, who, what string) error {
-	return s.in.write(ctx, func(tx *sqlx.Tx) error { return note(tx, s.ID, tag, Now(), who, what) })
+	return s.in.write(ctx, func(tx *sqlx.Tx) error { return note(tx, s.ID, tag, stamp.Now(), who, what) })
 }
 
 // AddNotes notes the same of several entries, all or none.
 func (s *Site) AddNotes(ctx context.Context, tags []string, who, what string) error {
 	return s.in.write(ctx, func(tx *sqlx.Tx) error {
-		now := Now()
+		now := stamp.Now()
 		for _, tag := range tags {
 			if err := note(tx, s.ID, tag, now, who, what); err != nil {
 				return err
@@ -411,10 +403,10 @@ func (s *Site) AddNotes(ctx context.Context, tags []string, who, what string) er
 
 // Deed is what somebody did about an entry.
 type Deed struct {
-	At   Stamp  `db:"at"`
-	Tag  string `db:"tag"`
-	Who  string `db:"who"`
-	What string `db:"what"`
+	At   stamp.Time `db:"at"`
+	Tag  string     `db:"tag"`
+	Who  string     `db:"who"`
+	What string     `db:"what"`
 }
 
 // Deeds lists what people did about entries, oldest first, without what runs and revisions tell.
@@ -428,7 +420,7 @@ func (s *Site) Deeds(ctx context.Context) (list []Deed, err error) {
 func (s *Site) History(ctx context.Context, tag string) ([]Note, error) {
 	list := []Note{}
 	err := s.in.all(ctx, &list, `SELECT at, who, what, wrong FROM (
-		SELECT at, who, what, what LIKE '`+Attention+`%' AS wrong, id, 0 AS sort FROM history WHERE site = ? AND tag = ?
+		SELECT at, who, what, what LIKE '`+state.Attention+`%' AS wrong, id, 0 AS sort FROM history WHERE site = ? AND tag = ?
 		UNION ALL SELECT at, 'run ' || run, step || ' ' || phase || CASE detail WHEN '' THEN '' ELSE ': ' || detail END, phase = 'failed', id, 1 FROM journal WHERE run IN (SELECT id FROM runs WHERE site = ?) AND tag = ?)
 		ORDER BY at, sort, id`, s.ID, tag, s.ID, tag)
 	return list, err

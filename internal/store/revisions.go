@@ -10,15 +10,17 @@ import (
 
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 )
 
 // Revision is one act of a person on plan, subnets or policies.
 type Revision struct {
-	ID   int64  `json:"id" db:"id"`
-	At   Stamp  `json:"at" db:"at"`
-	Who  string `json:"who" db:"who"`
-	What string `json:"what" db:"what"`
-	Name string `json:"name" db:"name"` // given by a person; "" for most
+	ID   int64      `json:"id" db:"id"`
+	At   stamp.Time `json:"at" db:"at"`
+	Who  string     `json:"who" db:"who"`
+	What string     `json:"what" db:"what"`
+	Name string     `json:"name" db:"name"` // given by a person; "" for most
 	// Undoes is the revision that this one takes back; 0 for none. One that takes back
 	// an undoing is a redoing.
 	Undoes int64 `json:"undoes,omitempty" db:"undoes"`
@@ -88,7 +90,7 @@ func (s *Site) Revise(ctx context.Context, who, what string, c Changes) (Revisio
 }
 
 func (s *Site) revise(tx *sqlx.Tx, r Revision, edits []Edit) (Revision, error) {
-	r.At = Now()
+	r.At = stamp.Now()
 	result, err := tx.Exec(`INSERT INTO revisions (site, at, who, what, undoes) VALUES (?, ?, ?, ?, ?)`, s.ID, r.At,
 		r.Who, r.What, r.Undoes)
 	if err != nil {
@@ -170,7 +172,7 @@ func (s *Site) edit(tx *sqlx.Tx, r Revision, e Edit, last *int) error {
 			position = *last
 		}
 		if _, err := tx.Exec(`INSERT INTO entries (site, tag, position, doc, state) VALUES (?, ?, ?, ?, ?)`, s.ID,
-			e.After.Tag, position, after, Planned); err != nil {
+			e.After.Tag, position, after, state.Planned); err != nil {
 			return err
 		}
 		where := "planned"

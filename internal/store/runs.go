@@ -9,26 +9,8 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
-)
-
-// States of a run.
-const (
-	Running     = "running"
-	Interrupted = "interrupted" // the service ended while it ran
-	Stopped     = "stopped"     // a person stopped it
-	Done        = "done"
-)
-
-// States of a device in a run, besides Running, Stopped and Done.
-const (
-	Waiting = "waiting"
-	Failed  = "failed"
-	Parked  = "parked" // it waits for a person; of a run: what is left of it does
-)
-
-// Phases of a step in the journal.
-const (
-	Begin = "begin"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 )
 
 // Run is one bulk commissioning job.
@@ -36,8 +18,8 @@ type Run struct {
 	ID        int64       `json:"id" db:"id"`
 	State     string      `json:"state" db:"state"`
 	Who       string      `json:"who" db:"who"`
-	StartedAt Stamp       `json:"startedAt" db:"started_at"`
-	EndedAt   Stamp       `json:"endedAt" db:"ended_at"`
+	StartedAt stamp.Time  `json:"startedAt" db:"started_at"`
+	EndedAt   stamp.Time  `json:"endedAt" db:"ended_at"`
 	Cause     string      `json:"cause,omitempty" db:"cause"` // why it was interrupted
 	Devices   []RunDevice `json:"devices" db:"-"`
 }
@@ -55,11 +37,11 @@ type RunDevice struct {
 	Done      int              `json:"done" db:"done"`
 	Steps     int              `json:"steps" db:"steps"`
 	Error     string           `json:"error" db:"error"`
-	StartedAt Stamp            `json:"startedAt" db:"started_at"`
-	EndedAt   Stamp            `json:"endedAt" db:"ended_at"`
+	StartedAt stamp.Time       `json:"startedAt" db:"started_at"`
+	EndedAt   stamp.Time       `json:"endedAt" db:"ended_at"`
 	// FreshSince is set where a new password is wanted: one that was made before
 	// is replaced.
-	FreshSince Stamp `json:"freshSince" db:"fresh_since"`
+	FreshSince stamp.Time `json:"freshSince" db:"fresh_since"`
 	// Line is the serial line over which it is talked to; "" for none.
 	Line string `json:"line,omitempty" db:"line"`
 	// Beside are the addresses of DHCP servers that may go on while it is given its own,
@@ -70,18 +52,20 @@ type RunDevice struct {
 
 // Hand is what a device waits for a person to do.
 type Hand struct {
-	Do    string `json:"do,omitempty" db:"hand_do"`
-	Look  string `json:"look,omitempty" db:"hand_look"`   // what shows that it is done
-	Terms string `json:"terms,omitempty" db:"hand_terms"` // what a person must accept; "" for nothing
-	Who   string `json:"handWho,omitempty" db:"hand_who"` // who is at it; "" for nobody
-	Since Stamp  `json:"parkedAt" db:"parked_at"`         // zero: it does not wait now
+	Do    string     `json:"do,omitempty" db:"hand_do"`
+	Look  string     `json:"look,omitempty" db:"hand_look"`   // what shows that it is done
+	Terms string     `json:"terms,omitempty" db:"hand_terms"` // what a person must accept; "" for nothing
+	Who   string     `json:"handWho,omitempty" db:"hand_who"` // who is at it; "" for nobody
+	Since stamp.Time `json:"parkedAt" db:"parked_at"`         // zero: it does not wait now
 	// Within is how many seconds what follows may take once it is done; 0: no limit.
-	Within int   `json:"within,omitempty" db:"hand_within"`
-	Ends   Stamp `json:"windowEnds" db:"window_ends"` // when that time is over; zero before
+	Within int        `json:"within,omitempty" db:"hand_within"`
+	Ends   stamp.Time `json:"windowEnds" db:"window_ends"` // when that time is over; zero before
 }
 
 // Ended reports whether nothing of the run is left to be done with the device.
-func (d RunDevice) Ended() bool { return d.State == Done || d.State == Failed || d.State == Stopped }
+func (d RunDevice) Ended() bool {
+	return d.State == state.Done || d.State == state.Failed || d.State == state.Stopped
+}
 
 type runDeviceRow struct {
 	RunDevice
@@ -90,7 +74,7 @@ type runDeviceRow struct {
 
 // AddRun stores a run with its devices and moves their entries to configuring.
 func (s *Site) AddRun(ctx context.Context, who string, devices []RunDevice) (Run, error) {
-	r := Run{State: Running, Who: who, StartedAt: Now(), Devices: devices}
+	r := Run{State: state.Running, Who: who, StartedAt: stamp.Now(), Devices: devices}
 	err := s.in.write(ctx, func(tx *sqlx.Tx) error {
 		result, err := tx.Exec(`INSERT INTO runs (site, state, who, started_at) VALUES (?, ?, ?, ?)`, s.ID, r.State,
 			who, r.StartedAt)
@@ -102,7 +86,7 @@ func (s *Site) AddRun(ctx context.Context, who string, devices []RunDevice) (Run
 		}
 		for i := range devices {
 			d := &devices[i]
-			d.Run, d.State = r.ID, Waiting
+			d.Run, d.State = r.ID, state.Waiting
 			given, err := json.Marshal(d.Given)
 			if err != nil {
 				return err
@@ -113,7 +97,7 @@ func (s *Site) AddRun(ctx context.Context, who string, devices []RunDevice) (Run
 				return err
 			}
 			if err := touched(d.Tag)(tx.Exec(`UPDATE entries SET state = ?, reason = '', unseen = '[]'
-			WHERE site = ? AND tag = ? AND device = ?`, Configuring, s.ID, d.Tag, d.MAC)); err != nil {
+			WHERE site = ? AND tag = ? AND device = ?`, state.Configuring, s.ID, d.Tag, d.MAC)); err != nil {
 				return err
 			}
 		}
@@ -149,8 +133,8 @@ func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
 // OpenRuns gives the runs of the site that have not ended, oldest first.
 func (s *Site) OpenRuns(ctx context.Context) ([]Run, error) {
 	var ids []int64
-	if err := s.in.all(ctx, &ids, `SELECT id FROM runs WHERE site = ? AND state IN (?, ?, ?) ORDER BY id`, s.ID, Running,
-		Interrupted, Parked); err != nil {
+	if err := s.in.all(ctx, &ids, `SELECT id FROM runs WHERE site = ? AND state IN (?, ?, ?) ORDER BY id`, s.ID, state.Running,
+		state.Interrupted, state.Parked); err != nil {
 		return nil, err
 	}
 	runs := []Run{}
@@ -166,13 +150,13 @@ func (s *Site) OpenRuns(ctx context.Context) ([]Run, error) {
 
 // RunSum is a run in short.
 type RunSum struct {
-	ID        int64  `db:"id"`
-	State     string `db:"state"`
-	Who       string `db:"who"`
-	StartedAt Stamp  `db:"started_at"`
-	EndedAt   Stamp  `db:"ended_at"`
-	Devices   int    `db:"devices"`
-	Done      int    `db:"done"`
+	ID        int64      `db:"id"`
+	State     string     `db:"state"`
+	Who       string     `db:"who"`
+	StartedAt stamp.Time `db:"started_at"`
+	EndedAt   stamp.Time `db:"ended_at"`
+	Devices   int        `db:"devices"`
+	Done      int        `db:"done"`
 }
 
 // RunSums lists the runs of the site in short, oldest first.
@@ -180,7 +164,7 @@ func (s *Site) RunSums(ctx context.Context) (list []RunSum, err error) {
 	err = s.in.all(ctx, &list, `SELECT id, state, who, started_at, ended_at,
 		(SELECT COUNT(*) FROM run_devices WHERE run = runs.id) AS devices,
 		(SELECT COUNT(*) FROM run_devices WHERE run = runs.id AND state = ?) AS done
-		FROM runs WHERE site = ? ORDER BY id`, Done, s.ID)
+		FROM runs WHERE site = ? ORDER BY id`, state.Done, s.ID)
 	return list, err
 }
 
@@ -195,24 +179,24 @@ func (s *Site) LastRun(ctx context.Context) (r Run, ok bool, err error) {
 }
 
 // SetRunState notes that a run is running, or has ended in some way.
-func (s *Store) SetRunState(ctx context.Context, id int64, state string) error {
-	ended := Now()
-	if state == Running {
-		ended = Stamp{}
+func (s *Store) SetRunState(ctx context.Context, id int64, to string) error {
+	ended := stamp.Now()
+	if to == state.Running {
+		ended = stamp.Time{}
 	}
 	return s.exec(ctx, `UPDATE runs SET state = :state, ended_at = :ended, cause = '' WHERE id = :id`,
-		map[string]any{"id": id, "state": state, "ended": ended})
+		map[string]any{"id": id, "state": to, "ended": ended})
 }
 
 // InterruptRun notes that a run was cut off, and by what. Its devices that are
 // not done wait for it to go on.
 func (s *Store) InterruptRun(ctx context.Context, id int64, cause string) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.Exec(`UPDATE run_devices SET state = ?, step = '' WHERE run = ? AND state = ?`, Waiting, id,
-			Running); err != nil {
+		if _, err := tx.Exec(`UPDATE run_devices SET state = ?, step = '' WHERE run = ? AND state = ?`, state.Waiting, id,
+			state.Running); err != nil {
 			return err
 		}
-		_, err := tx.Exec(`UPDATE runs SET state = ?, cause = ? WHERE id = ?`, Interrupted, cause, id)
+		_, err := tx.Exec(`UPDATE runs SET state = ?, cause = ? WHERE id = ?`, state.Interrupted, cause, id)
 		return err
 	})
 }
@@ -221,29 +205,29 @@ func (s *Store) InterruptRun(ctx context.Context, id int64, cause string) error 
 // before, those that were need attention. All or none.
 func (s *Site) EndRun(ctx context.Context, r Run, reason, who string) error {
 	return s.in.write(ctx, func(tx *sqlx.Tx) error {
-		now := Now()
+		now := stamp.Now()
 		for _, d := range r.Devices {
-			if d.State != Waiting && d.State != Parked {
+			if d.State != state.Waiting && d.State != state.Parked {
 				continue
 			}
-			state, why := Matched, ""
+			to, why := state.Matched, ""
 			if !d.StartedAt.IsZero() {
-				state, why = Attention, reason
+				to, why = state.Attention, reason
 			}
-			if _, err := tx.Exec(`UPDATE run_devices SET state = ? WHERE run = ? AND tag = ?`, Stopped, r.ID,
+			if _, err := tx.Exec(`UPDATE run_devices SET state = ? WHERE run = ? AND tag = ?`, state.Stopped, r.ID,
 				d.Tag); err != nil {
 				return err
 			}
 			// Whoever matched the entry anew meanwhile has said what it is.
 			if _, err := tx.Exec(`UPDATE entries SET state = ?, reason = ? WHERE site = ? AND tag = ? AND device = ?`,
-				state, why, s.ID, d.Tag, d.MAC); err != nil {
+				to, why, s.ID, d.Tag, d.MAC); err != nil {
 				return err
 			}
-			if err := note(tx, s.ID, d.Tag, now, who, stated(state, why)); err != nil {
+			if err := note(tx, s.ID, d.Tag, now, who, stated(to, why)); err != nil {
 				return err
 			}
 		}
-		_, err := tx.Exec(`UPDATE runs SET state = ?, ended_at = ?, cause = '' WHERE id = ?`, Stopped, now, r.ID)
+		_, err := tx.Exec(`UPDATE runs SET state = ?, ended_at = ?, cause = '' WHERE id = ?`, state.Stopped, now, r.ID)
 		return err
 	})
 }
@@ -254,16 +238,16 @@ func (s *Store) InterruptRuns(ctx context.Context) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.Exec(`UPDATE runs SET state = ? WHERE state = ?
 			AND EXISTS (SELECT 1 FROM run_devices d WHERE d.run = runs.id AND d.state = ?)
-			AND NOT EXISTS (SELECT 1 FROM run_devices d WHERE d.run = runs.id AND d.state = ?)`, Parked, Running,
-			Parked, Running); err != nil {
+			AND NOT EXISTS (SELECT 1 FROM run_devices d WHERE d.run = runs.id AND d.state = ?)`, state.Parked, state.Running,
+			state.Parked, state.Running); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(`UPDATE run_devices SET state = ?, step = '' WHERE state = ?
-			AND run IN (SELECT id FROM runs WHERE state = ?)`, Waiting, Running, Running); err != nil {
+			AND run IN (SELECT id FROM runs WHERE state = ?)`, state.Waiting, state.Running, state.Running); err != nil {
 			return err
 		}
-		_, err := tx.Exec(`UPDATE runs SET state = ?, cause = ? WHERE state = ?`, Interrupted,
-			"the service ended while it ran", Running)
+		_, err := tx.Exec(`UPDATE runs SET state = ?, cause = ? WHERE state = ?`, state.Interrupted,
+			"the service ended while it ran", state.Running)
 		return err
 	})
 }
@@ -284,12 +268,12 @@ type Line struct {
 	Step   string      `db:"step"`
 	Phase  string      `db:"phase"`
 	Detail string      `db:"detail"`
-	At     Stamp       `db:"at"`
+	At     stamp.Time  `db:"at"`
 }
 
 // AddLine writes to the journal; the line is on disk when this returns.
 func (s *Store) AddLine(ctx context.Context, l Line) error {
-	l.At = Now()
+	l.At = stamp.Now()
 	return s.exec(ctx,
 		`INSERT INTO journal (run, tag, mac, step, phase, detail, at)
 			VALUES (:run, :tag, :mac, :step, :phase, :detail, :at)`, l)

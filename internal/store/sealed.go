@@ -5,6 +5,8 @@ import (
 	"fmt"
 
 	"github.com/jmoiron/sqlx"
+
+	"redstart/internal/core/stamp"
 )
 
 // Keyring is the vault's key, sealed by what opens it.
@@ -36,7 +38,7 @@ func setKeyring(tx *sqlx.Tx, k Keyring) error {
 // sealed stays as it is, and so does the key itself, sealed as it was.
 func (s *Store) BeginAnew(ctx context.Context, k Keyring) error {
 	return s.write(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.Exec(`INSERT INTO lost_keys (key_id, opener, salt, sealed, at) SELECT key_id, opener, salt, sealed, ? FROM keyring`, Now()); err != nil {
+		if _, err := tx.Exec(`INSERT INTO lost_keys (key_id, opener, salt, sealed, at) SELECT key_id, opener, salt, sealed, ? FROM keyring`, stamp.Now()); err != nil {
 			return err
 		}
 		return setKeyring(tx, k)
@@ -58,7 +60,7 @@ func (s *Site) AddSecret(ctx context.Context, token string, sealed []byte, keyID
 	return s.in.exec(ctx,
 		`INSERT INTO secrets (token, site, sealed, made_at, key_id) VALUES (:token, :site, :sealed, :at, :key)
 		ON CONFLICT (token) DO UPDATE SET sealed = :sealed, key_id = :key`,
-		map[string]any{"token": token, "site": s.ID, "sealed": sealed, "at": Now(), "key": keyID})
+		map[string]any{"token": token, "site": s.ID, "sealed": sealed, "at": stamp.Now(), "key": keyID})
 }
 
 // Secret gives a sealed secret of the site and the key that sealed it; ok is false when

@@ -4,10 +4,8 @@ package store
 import (
 	"context"
 	"database/sql"
-	"database/sql/driver"
 	"embed"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -15,7 +13,6 @@ import (
 	"sync"
 	"sync/atomic"
 	"syscall"
-	"time"
 
 	"github.com/gofrs/flock"
 	"github.com/jmoiron/sqlx"
@@ -24,6 +21,7 @@ import (
 	sqlite3 "modernc.org/sqlite/lib"
 
 	"redstart/internal/core/problem"
+	"redstart/internal/core/stamp"
 )
 
 //go:embed migrations/*.sql
@@ -277,7 +275,7 @@ func plainly(err error) error {
 
 // Writable tries whether the records can be written; nil when they can.
 func (s *Store) Writable(ctx context.Context) error {
-	return s.exec(ctx, `UPDATE probe SET at = :at`, map[string]any{"at": Now()})
+	return s.exec(ctx, `UPDATE probe SET at = :at`, map[string]any{"at": stamp.Now()})
 }
 
 // exec is a write of one statement with named parameters.
@@ -329,49 +327,4 @@ func (s *Store) all(ctx context.Context, into any, query string, args ...any) er
 		return err
 	}
 	return kept.SelectContext(ctx, into, args...)
-}
-
-// Stamp is a time that is stored in microseconds; the zero Stamp is stored as
-// 0 and printed as null.
-type Stamp struct{ time.Time }
-
-// Now is the present moment, as precise as it is stored.
-func Now() Stamp { return Stamp{time.Now().UTC().Truncate(time.Microsecond)} }
-
-// Value implements driver.Valuer.
-func (s Stamp) Value() (driver.Value, error) {
-	if s.IsZero() {
-		return int64(0), nil
-	}
-	return s.UnixMicro(), nil
-}
-
-// Scan implements sql.Scanner.
-func (s *Stamp) Scan(v any) error {
-	n, ok := v.(int64)
-	if !ok {
-		return fmt.Errorf("a time is stored as a number, not as %T", v)
-	}
-	s.Time = time.Time{}
-	if n != 0 {
-		s.Time = time.UnixMicro(n).UTC()
-	}
-	return nil
-}
-
-// MarshalJSON prints RFC 3339, or null.
-func (s Stamp) MarshalJSON() ([]byte, error) {
-	if s.IsZero() {
-		return []byte("null"), nil
-	}
-	return s.Time.MarshalJSON()
-}
-
-// UnmarshalJSON reads what MarshalJSON printed.
-func (s *Stamp) UnmarshalJSON(b []byte) error {
-	if string(b) == "null" {
-		*s = Stamp{}
-		return nil
-	}
-	return s.Time.UnmarshalJSON(b)
 }

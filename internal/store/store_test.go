@@ -23,6 +23,8 @@ import (
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/result"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
 )
@@ -95,7 +97,7 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 	mac := address.MAC{2, 0, 0, 0, 0, 1}
 	seen := device.Sighting{MAC: mac, Protocol: "arp", At: time.Now().UTC().Truncate(time.Microsecond),
 		Facts: map[string]string{"address": "10.0.0.1"}}
-	now := store.Now()
+	now := stamp.Now()
 	must(t,
 		add(s, entries(3)),
 		match(s, "T-01", mac),
@@ -105,7 +107,7 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 		records.SetServer(ctx, mac, "certificate", "bb"),
 		records.SetServer(ctx, mac, "certificate", "aa"),
 		s.SetChecks(ctx, "T-01", mac, []result.Check{{Name: "echo", Expected: "answers", Observed: "answers",
-			Verdict: result.Passed, By: "ICMP", At: now.Time}, {Name: "name", At: now.Time}}, store.Configured, "",
+			Verdict: result.Passed, By: "ICMP", At: now.Time}, {Name: "name", At: now.Time}}, state.Configured, "",
 			"owner"),
 	)
 	run, err := s.AddRun(ctx, "owner", []store.RunDevice{{Tag: "T-01", MAC: mac, Profile: "p", Steps: 3,
@@ -114,8 +116,8 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 		Settings: map[string]string{"room": "7"}}
 	must(t, err, s.SetConfigured(ctx, "T-01", mac, given, "run"))
 	run, err = s.AddRun(ctx, "owner", run.Devices)
-	must(t, err, records.AddLine(ctx, store.Line{Run: run.ID, Tag: "T-01", MAC: mac, Step: "name", Phase: store.Begin}),
-		records.AddLine(ctx, store.Line{Run: run.ID, Tag: "T-01", MAC: mac, Step: "name", Phase: store.Done, Detail: "set"}),
+	must(t, err, records.AddLine(ctx, store.Line{Run: run.ID, Tag: "T-01", MAC: mac, Step: "name", Phase: state.Begun}),
+		records.AddLine(ctx, store.Line{Run: run.ID, Tag: "T-01", MAC: mac, Step: "name", Phase: state.Done, Detail: "set"}),
 		records.Close())
 
 	records = open(t, dir)
@@ -127,7 +129,7 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 		t.Errorf("site %+v, %v", site, err)
 	}
 	e, err := s.Entry(ctx, "T-01")
-	if err != nil || e.Device != mac || e.State != store.Configuring || e.MatchedBy != "serial" ||
+	if err != nil || e.Device != mac || e.State != state.Configuring || e.MatchedBy != "serial" ||
 		e.CheckedAt.IsZero() || e.Address.String() != "10.0.0.2" || !reflect.DeepEqual(e.Given, &given) {
 		t.Errorf("entry %+v, %v", e, err)
 	}
@@ -144,12 +146,12 @@ func TestEverythingSurvivesAReopening(t *testing.T) {
 		t.Errorf("servers %v, %v", servers, err)
 	}
 	last, ok, err := s.LastRun(ctx)
-	if err != nil || !ok || last.State != store.Interrupted ||
-		last.Devices[0].Given.Address.String() != "10.0.0.1/24" || last.Devices[0].State != store.Waiting {
+	if err != nil || !ok || last.State != state.Interrupted ||
+		last.Devices[0].Given.Address.String() != "10.0.0.1/24" || last.Devices[0].State != state.Waiting {
 		t.Errorf("run %+v, %v", last, err)
 	}
 	journal, err := records.Journal(ctx, run.ID, "T-01")
-	if err != nil || journal["name"].Phase != store.Done || journal["name"].Detail != "set" {
+	if err != nil || journal["name"].Phase != state.Done || journal["name"].Detail != "set" {
 		t.Errorf("journal %+v, %v", journal, err)
 	}
 	history, err := s.History(ctx, "T-01")
@@ -212,7 +214,7 @@ func TestRevisionsTellWhatWasBefore(t *testing.T) {
 	renamed.Contact = "somebody"
 	mac := address.MAC{2}
 	must(t, match(s, "T-01", mac), s.SetChecks(ctx, "T-01", mac, []result.Check{{Name: "echo", At: time.Now()}},
-		store.Verified, "", "x"))
+		state.Verified, "", "x"))
 	// One act: a tag that becomes free is taken at once.
 	again := plan.Entry{Tag: "T-00", Place: "elsewhere"}
 	r, err := s.Revise(ctx, "planner", "all at once", store.Changes{Edits: []store.Edit{{After: &again},
@@ -265,11 +267,11 @@ func TestStateBelongsToTheBoxThatWasLookedAt(t *testing.T) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	refused("the state of another box", s.SetState(ctx, "T-00", two, store.Attention, "x", "x"))
+	refused("the state of another box", s.SetState(ctx, "T-00", two, state.Attention, "x", "x"))
 	refused("another box configured", s.SetConfigured(ctx, "T-00", two, procedure.Values{}, "x"))
 	refused("another box verified", s.SetChecks(ctx, "T-00", two, []result.Check{{Verdict: result.Passed}},
-		store.Verified, "", "x"))
-	refused("no box verified", s.SetChecks(ctx, "T-02", one, nil, store.Verified, "", "x"))
+		state.Verified, "", "x"))
+	refused("no box verified", s.SetChecks(ctx, "T-02", one, nil, state.Verified, "", "x"))
 	_, err := s.AddRun(ctx, "x", []store.RunDevice{{Tag: "T-00", MAC: one}, {Tag: "T-01", MAC: one}})
 	refused("a run over another box", err)
 	refused("an undoing of what changed since", s.SetMatches(ctx,
@@ -278,7 +280,7 @@ func TestStateBelongsToTheBoxThatWasLookedAt(t *testing.T) {
 	list, err := s.Entries(ctx)
 	must(t, err)
 	for i, want := range []address.MAC{one, two, {}} {
-		if list[i].Device != want || list[i].Set() || list[i].State == store.Configuring || list[i].Locked {
+		if list[i].Device != want || list[i].Set() || list[i].State == state.Configuring || list[i].Locked {
 			t.Errorf("%s was half changed: %+v", list[i].Tag, list[i])
 		}
 	}
@@ -286,7 +288,7 @@ func TestStateBelongsToTheBoxThatWasLookedAt(t *testing.T) {
 	must(t, s.SetByHand(ctx, []store.HandSet{{Tag: "T-00", MAC: one, Given: procedure.Values{Name: "n"}}}, "anna"),
 		s.SetMatches(ctx, []store.Match{{Tag: "T-00", Was: one, MAC: two}, {Tag: "T-01", Was: two, MAC: one}}, "x"))
 	e, err := s.Entry(ctx, "T-00")
-	if err != nil || e.Device != two || e.Given != nil || e.HandBy != "" || e.State != store.Matched {
+	if err != nil || e.Device != two || e.Given != nil || e.HandBy != "" || e.State != state.Matched {
 		t.Errorf("another box has what the first one was given: %+v, %v", e, err)
 	}
 }
@@ -295,9 +297,9 @@ func TestCredentialsHaveAState(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer s.Close()
 	mac := address.MAC{2, 1}
-	credential := func(state string) store.Credential {
-		return store.Credential{MAC: mac, User: "u", Sealed: []byte{1}, MadeAt: store.Now(), State: state,
-			StateAt: store.Now(), ToldBy: "test"}
+	credential := func(to string) store.Credential {
+		return store.Credential{MAC: mac, User: "u", Sealed: []byte{1}, MadeAt: stamp.Now(), State: to,
+			StateAt: stamp.Now(), ToldBy: "test"}
 	}
 	states := func() (list string) {
 		all, err := s.Credentials(ctx, mac)
@@ -307,17 +309,17 @@ func TestCredentialsHaveAState(t *testing.T) {
 		}
 		return list
 	}
-	must(t, s.AddCredentials(ctx, []store.Credential{credential(store.Accepted)}),
-		s.AddCredentials(ctx, []store.Credential{credential(store.Pending)}))
+	must(t, s.AddCredentials(ctx, []store.Credential{credential(state.Accepted)}),
+		s.AddCredentials(ctx, []store.Credential{credential(state.Pending)}))
 	if got := states(); got != "pending accepted " {
 		t.Errorf("a pending one beside an accepted one: %s", got)
 	}
 	all, err := s.Credentials(ctx, mac)
-	must(t, err, s.SetCredential(ctx, mac, all[0].ID, store.Accepted, "run 1"))
+	must(t, err, s.SetCredential(ctx, mac, all[0].ID, state.Accepted, "run 1"))
 	if got := states(); got != "accepted superseded " {
 		t.Errorf("the new one proven: %s", got)
 	}
-	must(t, s.AddCredentials(ctx, []store.Credential{credential(store.Accepted)}))
+	must(t, s.AddCredentials(ctx, []store.Credential{credential(state.Accepted)}))
 	opening, err := s.Opening(ctx)
 	if got := states(); got != "accepted superseded superseded " || err != nil || len(opening) != 1 {
 		t.Errorf("%s, %d that open, %v", got, len(opening), err)
@@ -429,7 +431,7 @@ func TestUsersAndTokens(t *testing.T) {
 		s.AddToken(ctx, store.Token{User: "ada", Name: "laptop", Hash: "1"}),
 		s.AddToken(ctx, store.Token{User: "bo", Name: "laptop", Hash: "2"}),
 		s.AddSession(ctx, store.Session{Hash: "s", User: "ada",
-			ExpiresAt: store.Stamp{Time: time.Now().Add(time.Hour)}}))
+			ExpiresAt: stamp.Time{Time: time.Now().Add(time.Hour)}}))
 	if err := s.AddUser(ctx, store.User{Name: "ada"}); problem.KindOf(err) != problem.Conflict {
 		t.Errorf("a user twice: %v", err)
 	}
@@ -515,9 +517,9 @@ func TestSessionsExpire(t *testing.T) {
 	defer s.Close()
 	must(t,
 		s.AddSession(ctx, store.Session{Hash: "old", User: "u",
-			ExpiresAt: store.Stamp{Time: time.Now().Add(-time.Second)}}),
+			ExpiresAt: stamp.Time{Time: time.Now().Add(-time.Second)}}),
 		s.AddSession(ctx, store.Session{Hash: "new", User: "u",
-			ExpiresAt: store.Stamp{Time: time.Now().Add(time.Hour)}}))
+			ExpiresAt: stamp.Time{Time: time.Now().Add(time.Hour)}}))
 	if _, ok, err := s.Session(ctx, "old"); ok || err != nil {
 		t.Errorf("an expired session is good: %v", err)
 	}

@@ -5,13 +5,15 @@ import (
 	"encoding/json"
 
 	"redstart/internal/core/device"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 )
 
 // Survey is one survey with what it saw and what that changed.
 type Survey struct {
 	ID       int64           `json:"id"`
-	Began    Stamp           `json:"began"`
-	Ended    Stamp           `json:"ended"`
+	Began    stamp.Time      `json:"began"`
+	Ended    stamp.Time      `json:"ended"`
 	Who      string          `json:"who"`
 	Pace     int             `json:"pace"` // frames per second
 	State    string          `json:"state"`
@@ -25,7 +27,7 @@ type Survey struct {
 
 type surveyRow struct {
 	ID, Pace                       int64
-	Began, Ended                   Stamp
+	Began, Ended                   stamp.Time
 	Who, State, Doc, Seen, Capture string
 }
 
@@ -77,7 +79,7 @@ func (s *Site) LastSurvey(ctx context.Context) (v Survey, ok bool, err error) {
 	ok, err = s.in.one(ctx, &r,
 		`SELECT id, began, ended, who, pace, state, doc, seen, capture FROM surveys
 			WHERE site = ? AND state = ?
-			ORDER BY id DESC LIMIT 1`, s.ID, Done)
+			ORDER BY id DESC LIMIT 1`, s.ID, state.Done)
 	if !ok || err != nil {
 		return v, false, err
 	}
@@ -97,8 +99,8 @@ func (r surveyRow) survey() (Survey, error) {
 
 // LastBegan tells when the latest survey that ended by itself began; the zero
 // value before the first.
-func (s *Site) LastBegan(ctx context.Context) (at Stamp, err error) {
+func (s *Site) LastBegan(ctx context.Context) (at stamp.Time, err error) {
 	_, err = s.in.one(ctx, &at, `SELECT began FROM surveys WHERE site = ? AND state = ? ORDER BY id DESC LIMIT 1`, s.ID,
-		Done)
+		state.Done)
 	return at, err
 }

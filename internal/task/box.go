@@ -19,6 +19,8 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/driver"
 	"redstart/internal/lan"
 	"redstart/internal/lan/bench"
@@ -36,7 +38,7 @@ type Records interface {
 	Entry(ctx context.Context, tag string) (store.Entry, error)
 	Device(context.Context, address.MAC) (*device.Found, error)
 	Sight(ctx context.Context, recognise func(*device.Found), seen ...device.Sighting) error
-	ToldHostID(ctx context.Context, mac address.MAC, id string, at store.Stamp) error
+	ToldHostID(ctx context.Context, mac address.MAC, id string, at stamp.Time) error
 	File(ctx context.Context, name string) (store.File, *os.File, error)
 	FileNamed(ctx context.Context, name string) (store.File, error)
 	Accepted(ctx context.Context, profile, terms string) (store.Acceptance, bool, error)
@@ -327,7 +329,7 @@ func (b *Box) loginOf(ctx context.Context, tag string) (vault.Login, error) {
 		return vault.Login{}, err
 	}
 	for _, l := range logins {
-		if l.State == store.Accepted && !e.Device.IsZero() {
+		if l.State == state.Accepted && !e.Device.IsZero() {
 			return l, nil
 		}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/stamp"
 	"redstart/internal/driver"
 	"redstart/internal/lan/watch"
 	"redstart/internal/store"
@@ -70,7 +71,7 @@ func (b *Box) comeBack(ctx context.Context, s Step) (string, error) {
 		return "", err
 	}
 	if out.Evidence != "" {
-		if err := b.Boxes.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC, RestartedAt: store.Now(),
+		if err := b.Boxes.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC, RestartedAt: stamp.Now(),
 			Evidence: out.Evidence}); err != nil {
 			return "", err
 		}

@@ -11,6 +11,7 @@ import (
 	"redstart/internal/core/fact"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/stamp"
 	"redstart/internal/store"
 )
 
@@ -42,7 +43,7 @@ func (b *Box) identify(ctx context.Context) (string, error) {
 		}
 	}
 	if id := facts[fact.HostID]; id != "" {
-		if err := b.Records.ToldHostID(ctx, b.d.MAC, id, store.Now()); err != nil {
+		if err := b.Records.ToldHostID(ctx, b.d.MAC, id, stamp.Now()); err != nil {
 			return "", err
 		}
 	}
@@ -67,7 +68,7 @@ func (b *Box) NoteHostID(ctx context.Context) error {
 	if err != nil || facts[fact.HostID] == "" {
 		return nil // it is told at the next verification
 	}
-	return b.Records.ToldHostID(ctx, b.d.MAC, facts[fact.HostID], store.Now())
+	return b.Records.ToldHostID(ctx, b.d.MAC, facts[fact.HostID], stamp.Now())
 }
 
 // confirmInside reads who the device is from one that tells its serial only to who is signed

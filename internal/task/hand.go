@@ -10,6 +10,8 @@ import (
 
 	"redstart/internal/core/evidence"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/driver"
 	"redstart/internal/lan/watch"
 	"redstart/internal/store"
@@ -62,7 +64,7 @@ const (
 // follow it within a time does not have to be done again before that is over.
 func (s Step) Holds(done store.Line, now time.Time) bool {
 	within := time.Duration(s.stage.ByHand.Within)
-	return done.Phase == store.Done && (within == 0 || now.Before(done.At.Add(within)))
+	return done.Phase == state.Done && (within == 0 || now.Before(done.At.Add(within)))
 }
 
 func (b *Box) byHand(ctx context.Context, h profile.Hand, act profile.Act) (string, error) {
@@ -74,17 +76,17 @@ func (b *Box) byHand(ctx context.Context, h profile.Hand, act profile.Act) (stri
 		if err != nil {
 			return "", err
 		}
-		if slices.ContainsFunc(stored, func(l vault.Login) bool { return l.State == store.Accepted }) {
+		if slices.ContainsFunc(stored, func(l vault.Login) bool { return l.State == state.Accepted }) {
 			return "not needed: a stored login opens it", nil
 		}
 	}
 	b.HangUp()
-	if h.ShownBy == profile.ShownByRestart && b.d.State != store.Parked {
+	if h.ShownBy == profile.ShownByRestart && b.d.State != state.Parked {
 		if err := b.mark(ctx); err != nil { // before anybody is asked
 			return "", err
 		}
 	}
-	b.d.State = store.Running
+	b.d.State = state.Running
 	p, err := b.Park(ctx, h)
 	if err != nil {
 		return "", err
@@ -244,22 +246,22 @@ func (b *Box) told(ctx context.Context, tell func(context.Context, netip.Addr) (
 // of a device whose starts were never read shows nothing, and is kept for the next, unless
 // it was away meanwhile.
 func (b *Box) begunAnew(ctx context.Context, mark evidence.Mark, since time.Time, away bool) (string, error) {
-	state, err := b.Boxes.DeviceState(ctx, b.d.MAC)
+	known, err := b.Boxes.DeviceState(ctx, b.d.MAC)
 	if err != nil {
 		return "", err
 	}
 	how := ""
-	switch read := state.Starts >= 0; {
+	switch read := known.Starts >= 0; {
 	case mark.HasStarts && !read && !away:
 		return "", b.Boxes.SetStarts(ctx, b.d.MAC, mark.Starts)
 	case mark.HasStarts && !read:
 		how = "it was away, and came back"
 	default:
-		how = mark.SinceWrite(since, state.Starts)
+		how = mark.SinceWrite(since, known.Starts)
 	}
 	if how == "" {
 		return "", nil
 	}
 	return "switched off and on: " + how, b.Boxes.SetDeviceState(ctx,
-		store.DeviceState{MAC: b.d.MAC, RestartedAt: store.Now(), Evidence: how})
+		store.DeviceState{MAC: b.d.MAC, RestartedAt: stamp.Now(), Evidence: how})
 }

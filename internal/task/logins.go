@@ -8,6 +8,8 @@ import (
 
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/driver"
 	"redstart/internal/store"
 	"redstart/internal/vault"
@@ -56,7 +58,7 @@ func (b *Box) findLogin(ctx context.Context) error {
 		fresh := vault.Login{Login: *f, Origin: "the factory"}
 		given := b.journal[string(profile.Password)].Phase != "" ||
 			slices.ContainsFunc(stored, func(l vault.Login) bool {
-				return l.State == store.Pending
+				return l.State == state.Pending
 			})
 		if b.p.Factory.Address.Contains(b.at) && !given {
 			stored = append([]vault.Login{fresh}, stored...)
@@ -118,7 +120,7 @@ func (b *Box) findLogin(ctx context.Context) error {
 // it would only count as a wrong one.
 func (b *Box) stillFresh(ctx context.Context, stored []vault.Login) (bool, error) {
 	onlyPending := len(stored) > 0 && !slices.ContainsFunc(stored, func(l vault.Login) bool {
-		return l.State != store.Pending
+		return l.State != state.Pending
 	})
 	if !onlyPending || b.p.Factory.Login != nil || len(b.p.Acts[profile.FactoryEntry]) == 0 {
 		return false, nil
@@ -174,7 +176,7 @@ func (b *Box) prove(ctx context.Context) error {
 
 // changing notes the time of a write.
 func (b *Box) changing(ctx context.Context) error {
-	return b.Boxes.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC, ChangedAt: store.Now()})
+	return b.Boxes.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC, ChangedAt: stamp.Now()})
 }
 
 // remember notes what the device's servers showed, for later comparing.

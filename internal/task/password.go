@@ -9,8 +9,8 @@ import (
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/state"
 	"redstart/internal/driver"
-	"redstart/internal/store"
 	"redstart/internal/vault"
 )
 
@@ -110,7 +110,7 @@ func (b *Box) next(ctx context.Context) (vault.Login, error) {
 		return vault.Login{}, err
 	}
 	for _, l := range stored {
-		if l.State == store.Pending && l.User == b.d.Given.User && l.Stamp != "" && l.Stamp == b.d.Given.Login &&
+		if l.State == state.Pending && l.User == b.d.Given.User && l.Stamp != "" && l.Stamp == b.d.Given.Login &&
 			!l.MadeAt.Before(b.d.FreshSince.Time) && b.p.Password.Check(l.Password) == nil {
 			return l, nil
 		}
@@ -120,7 +120,7 @@ func (b *Box) next(ctx context.Context) (vault.Login, error) {
 		return vault.Login{}, err
 	}
 	if err := b.Logins.Put(ctx, vault.New{MAC: b.d.MAC, Login: login, Origin: b.who, Stamp: b.d.Given.Login,
-		State: store.Pending, ToldBy: b.who}); err != nil {
+		State: state.Pending, ToldBy: b.who}); err != nil {
 		return vault.Login{}, err
 	}
 	if stored, err = b.Logins.Logins(ctx, b.d.MAC); err != nil {

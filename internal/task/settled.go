@@ -10,6 +10,7 @@ import (
 	"redstart/internal/core/evidence"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/stamp"
 	"redstart/internal/driver"
 	"redstart/internal/store"
 )
@@ -48,7 +49,7 @@ func (b *Box) Settled(ctx context.Context) (how string, err error) {
 	// It lies between the last write and now; anything in between is as true.
 	between := state.ChangedAt.Add(asked.Sub(state.ChangedAt.Time) / 2)
 	return how, errors.Join(b.Boxes.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC,
-		RestartedAt: store.Stamp{Time: between}, Evidence: how}), b.remember(ctx))
+		RestartedAt: stamp.Time{Time: between}, Evidence: how}), b.remember(ctx))
 }
 
 // passing keeps of an error only what the run must know; for anything else the acts are

@@ -9,6 +9,8 @@ import (
 
 	"redstart/internal/core/plan"
 	"redstart/internal/core/procedure"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/store"
 	"redstart/internal/task"
 	"redstart/profiles"
@@ -84,7 +86,7 @@ func TestHowLongAHandHolds(t *testing.T) {
 	}
 	now := time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC)
 	done := func(ago time.Duration) store.Line {
-		return store.Line{Phase: store.Done, At: store.Stamp{Time: now.Add(-ago)}}
+		return store.Line{Phase: state.Done, At: stamp.Time{Time: now.Add(-ago)}}
 	}
 	windows, lasting := 0, 0
 	for _, s := range task.Steps(set["brindlecap-d2"], procedure.Values{}, procedure.Login{}) {
@@ -97,7 +99,7 @@ func TestHowLongAHandHolds(t *testing.T) {
 			}
 		default:
 			lasting++
-			if !s.Holds(done(100*time.Hour), now) || s.Holds(store.Line{Phase: store.Begin, At: store.Stamp{Time: now}}, now) {
+			if !s.Holds(done(100*time.Hour), now) || s.Holds(store.Line{Phase: state.Begun, At: stamp.Time{Time: now}}, now) {
 				t.Errorf("%s: it holds once it was done, and not before", s.Name)
 			}
 		}

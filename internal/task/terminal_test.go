@@ -15,6 +15,8 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/all"
 	"redstart/internal/sim/model/fs8"
@@ -104,11 +106,11 @@ func TestTasksSetEveryModel(t *testing.T) {
 			}
 		}
 		logins, _ := x.Logins(ctx, b.MAC)
-		if len(p.Acts[profile.Password]) > 0 && (len(logins) == 0 || logins[0].State != store.Accepted ||
+		if len(p.Acts[profile.Password]) > 0 && (len(logins) == 0 || logins[0].State != state.Accepted ||
 			b.Running().Password != logins[0].Password) {
 			t.Errorf("%s, %s: it has %q, stored are %+v", e.Tag, b.Model.Name, b.Running().Password, logins)
 		}
-		if state, _ := x.DeviceState(ctx, b.MAC); state.ChangedAt.IsZero() {
+		if known, _ := x.DeviceState(ctx, b.MAC); known.ChangedAt.IsZero() {
 			t.Errorf("%s: nobody knows when it was written to", e.Tag)
 		}
 	}
@@ -174,7 +176,7 @@ func TestOnceMore(t *testing.T) {
 		t.Errorf("it was given another password, %v; %v", said, err)
 	}
 	fresh := given(x, tags[0])
-	fresh.FreshSince = store.Now()
+	fresh.FreshSince = stamp.Now()
 	if said, err := work(ctx, x, fresh); err != nil || password(tags[0]) == was[tags[0]] {
 		t.Errorf("it was given no other password, %v; %v", said, err)
 	}
@@ -305,7 +307,7 @@ func TestWhatIsSettledAlready(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer b.HangUp()
-		if err := b.GoOn(ctx, map[string]store.Line{"name": {Phase: store.Done}}); err != nil {
+		if err := b.GoOn(ctx, map[string]store.Line{"name": {Phase: state.Done}}); err != nil {
 			t.Fatal(err)
 		}
 		steps := task.Steps(b.Profile(), run.Given, procedure.Login{})

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"redstart/internal/core/profile"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/store"
 )
 
@@ -34,7 +36,7 @@ func (b *Box) terms(ctx context.Context, h profile.Hand, act profile.Act) (strin
 // model.
 func (b *Box) askForTerms(ctx context.Context, h profile.Hand) (store.Acceptance, error) {
 	b.HangUp()
-	b.d.State = store.Running
+	b.d.State = state.Running
 	p, err := b.Park(ctx, h)
 	if err != nil {
 		return store.Acceptance{}, err
@@ -44,7 +46,7 @@ func (b *Box) askForTerms(ctx context.Context, h profile.Hand) (store.Acceptance
 	for {
 		select {
 		case who := <-p.Done:
-			a := store.Acceptance{Profile: b.p.ID, Terms: h.Terms, Who: who, At: store.Now()}
+			a := store.Acceptance{Profile: b.p.ID, Terms: h.Terms, Who: who, At: stamp.Now()}
 			if err := b.Records.Accept(ctx, a); err != nil {
 				return a, err
 			}

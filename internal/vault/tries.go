@@ -8,13 +8,14 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/state"
 	"redstart/internal/store"
 )
 
 // Boxes is what is kept of which logins boxes took.
 type Boxes interface {
 	DeviceState(context.Context, address.MAC) (store.DeviceState, error)
-	SetCredential(ctx context.Context, mac address.MAC, id int64, state, by string) error
+	SetCredential(ctx context.Context, mac address.MAC, id int64, to, by string) error
 	AddWrong(context.Context, address.MAC) error
 	ClearWrong(context.Context, address.MAC) error
 }
@@ -55,9 +56,9 @@ func (t *Tries) Candidates(ctx context.Context) (list []Login, err error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, state := range []string{store.Pending, store.Accepted} {
+	for _, to := range []string{state.Pending, state.Accepted} {
 		for _, l := range all {
-			if l.State == state && !t.tried[l.Login] {
+			if l.State == to && !t.tried[l.Login] {
 				list = append(list, l)
 			}
 		}
@@ -118,7 +119,7 @@ func (t *Tries) Accepted(ctx context.Context, l Login) error {
 	if err := t.boxes.ClearWrong(ctx, t.mac); err != nil || l.ID == 0 {
 		return err
 	}
-	return t.boxes.SetCredential(ctx, t.mac, l.ID, store.Accepted, t.by)
+	return t.boxes.SetCredential(ctx, t.mac, l.ID, state.Accepted, t.by)
 }
 
 // Refused notes that the box refused a login; id 0 is one that is not stored.
@@ -126,5 +127,5 @@ func (t *Tries) Refused(ctx context.Context, l Login) error {
 	if err := t.boxes.AddWrong(ctx, t.mac); err != nil || l.ID == 0 {
 		return err
 	}
-	return t.boxes.SetCredential(ctx, t.mac, l.ID, store.Refused, t.by)
+	return t.boxes.SetCredential(ctx, t.mac, l.ID, state.Refused, t.by)
 }

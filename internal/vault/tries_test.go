@@ -4,7 +4,7 @@ import (
 	"testing"
 
 	"redstart/internal/core/profile"
-	"redstart/internal/store"
+	"redstart/internal/core/state"
 )
 
 // A login that got no answer is no wrong one: it may be tried again, yet not so often that the
@@ -40,7 +40,7 @@ func TestALoginWithoutAnAnswerIsTriedAgain(t *testing.T) {
 	}
 	tries.Anew()
 	may(true)
-	if logins, err = v.Logins(ctx, one); err != nil || logins[0].State != store.Accepted {
+	if logins, err = v.Logins(ctx, one); err != nil || logins[0].State != state.Accepted {
 		t.Errorf("%v, %v", logins, err)
 	}
 }

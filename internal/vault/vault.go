@@ -19,6 +19,7 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/stamp"
 	"redstart/internal/store"
 )
 
@@ -48,11 +49,11 @@ type Login struct {
 	profile.Login
 	ID     int64
 	State  string // one of store's states of a credential
-	At     store.Stamp
+	At     stamp.Time
 	ToldBy string // what told the state
 	Origin string // where it comes from
 	Stamp  string // how it was made, as procedure.Values.Login
-	MadeAt store.Stamp
+	MadeAt stamp.Time
 }
 
 // Named tells which credential it is without showing it.
@@ -162,7 +163,7 @@ func (v *Vault) Put(ctx context.Context, list ...New) error {
 	var rows []store.Credential
 	var notes []store.CredentialNote
 	for _, n := range list {
-		c := store.Credential{MAC: n.MAC, User: n.Login.User, MadeAt: store.Now(), State: n.State, StateAt: store.Now(),
+		c := store.Credential{MAC: n.MAC, User: n.Login.User, MadeAt: stamp.Now(), State: n.State, StateAt: stamp.Now(),
 			ToldBy: n.ToldBy, Origin: n.Origin, Stamp: n.Stamp, KeyID: keyID}
 		c.Sealed = seal(aead, c.Bound(), []byte(n.Login.Password))
 		rows = append(rows, c)

@@ -14,6 +14,7 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/state"
 	"redstart/internal/store"
 	"redstart/internal/vault"
 )
@@ -26,7 +27,7 @@ var (
 
 // put stores a credential that nobody tried yet.
 func put(v *vault.Vault, mac address.MAC, login profile.Login) error {
-	return v.Put(ctx, vault.New{MAC: mac, Login: login, State: store.Pending, Origin: "test"})
+	return v.Put(ctx, vault.New{MAC: mac, Login: login, State: state.Pending, Origin: "test"})
 }
 
 func open(t *testing.T, dir string) (*store.Store, *vault.Vault) {
@@ -53,14 +54,14 @@ func TestCredentialsAreSealedAndComeBackNewestFirst(t *testing.T) {
 	}
 	logins, err := v.Logins(ctx, one)
 	if err != nil || len(logins) != 2 || logins[0].Password != "second-secret" || logins[0].User != "u" ||
-		logins[0].State != store.Pending {
+		logins[0].State != state.Pending {
 		t.Fatalf("%+v, %v", logins, err)
 	}
-	if err := s.SetCredential(ctx, one, logins[0].ID, store.Accepted, "run 1"); err != nil {
+	if err := s.SetCredential(ctx, one, logins[0].ID, state.Accepted, "run 1"); err != nil {
 		t.Fatal(err)
 	}
-	if logins, err = v.Logins(ctx, one); err != nil || logins[0].State != store.Accepted ||
-		logins[0].ToldBy != "run 1" || logins[1].State != store.Pending {
+	if logins, err = v.Logins(ctx, one); err != nil || logins[0].State != state.Accepted ||
+		logins[0].ToldBy != "run 1" || logins[1].State != state.Pending {
 		t.Errorf("%+v, %v", logins, err)
 	}
 	if others, err := v.Logins(ctx, two); err != nil || len(others) != 0 {

@@ -10,10 +10,10 @@ import (
 	"redstart/internal/commission/commissiontest"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/result"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/all"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 	"redstart/internal/task/tasktest"
 	"redstart/internal/verify"
 )
@@ -79,7 +79,7 @@ func TestWhatHangsBehindIsLookedAtWithIt(t *testing.T) {
 		plan.Entry{Tag: "RDR-2", Kind: "reader", Profile: "brindlecap-q1", Behind: door, Part: "5", Settings: map[string]string{"side": "out"}})
 	commissiontest.Set(t, x, door)
 	for _, part := range x.Entries("RDR-1", "RDR-2") {
-		if part.State != store.Configured {
+		if part.State != state.Configured {
 			t.Errorf("%s is %s once its box is set", part.Tag, part.State)
 		}
 	}
@@ -91,11 +91,11 @@ func TestWhatHangsBehindIsLookedAtWithIt(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if !result.Verified(lists["RDR-1"]) || x.Entries("RDR-1")[0].State != store.Verified {
+	if !result.Verified(lists["RDR-1"]) || x.Entries("RDR-1")[0].State != state.Verified {
 		t.Errorf("%+v", lists["RDR-1"])
 	}
 	for _, tag := range []string{door, "RDR-2"} {
-		if e := x.Entries(tag)[0]; e.State != store.Attention || !strings.Contains(e.Reason, "silent") {
+		if e := x.Entries(tag)[0]; e.State != state.Attention || !strings.Contains(e.Reason, "silent") {
 			t.Errorf("%s is %s: %s", tag, e.State, e.Reason)
 		}
 	}

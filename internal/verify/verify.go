@@ -19,6 +19,8 @@ import (
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
 	"redstart/internal/core/result"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/lan/bench"
 	"redstart/internal/shield"
 	"redstart/internal/store"
@@ -27,8 +29,8 @@ import (
 
 // Records are what verification keeps of a site.
 type Records interface {
-	SetChecks(ctx context.Context, tag string, mac address.MAC, list []result.Check, state, reason, who string) error
-	ToldHostID(ctx context.Context, mac address.MAC, id string, at store.Stamp) error
+	SetChecks(ctx context.Context, tag string, mac address.MAC, list []result.Check, to, reason, who string) error
+	ToldHostID(ctx context.Context, mac address.MAC, id string, at stamp.Time) error
 	Sight(ctx context.Context, recognise func(*device.Found), seen ...device.Sighting) error
 }
 
@@ -104,8 +106,8 @@ func (v *Verifier) at(ctx context.Context, r plan.Resolver, l Look, restart stri
 		if err != nil {
 			return err
 		}
-		state, reason := judged(e, list)
-		if err := v.Records.SetChecks(ctx, e.Tag, e.Device, list, state, reason, who); err != nil {
+		to, reason := judged(e, list)
+		if err := v.Records.SetChecks(ctx, e.Tag, e.Device, list, to, reason, who); err != nil {
 			return err
 		}
 		lists[e.Tag] = list
@@ -115,19 +117,19 @@ func (v *Verifier) at(ctx context.Context, r plan.Resolver, l Look, restart stri
 
 // judged says what state checks lead to. One that nobody says to be set stays as it is
 // unless all is as planned.
-func judged(e store.Entry, list []result.Check) (state, reason string) {
-	state = store.Configured
-	if e.State == store.Matched || e.State == store.Planned {
-		state = e.State // nobody says that it was set; what was seen is told all the same
+func judged(e store.Entry, list []result.Check) (to, reason string) {
+	to = state.Configured
+	if e.State == state.Matched || e.State == state.Planned {
+		to = e.State // nobody says that it was set; what was seen is told all the same
 	}
 	if result.Verified(list) {
-		state = store.Verified
+		to = state.Verified
 	}
 	if failing := result.Failing(list); len(failing) > 0 {
-		state, reason = store.Attention, fmt.Sprintf("verify, %s: expected %s, observed %s", failing[0].Name,
+		to, reason = state.Attention, fmt.Sprintf("verify, %s: expected %s, observed %s", failing[0].Name,
 			failing[0].Expected, failing[0].Observed)
 	}
-	return state, reason
+	return to, reason
 }
 
 // part is what should be so of an entry that hangs behind another.
@@ -182,9 +184,9 @@ func (v *Verifier) entry(ctx context.Context, visit *check.Visit, e store.Entry,
 	if err != nil {
 		return nil, err
 	}
-	state, reason := judged(e, list)
+	to, reason := judged(e, list)
 	// First, since it refuses when the entry is another box by now.
-	return list, v.Records.SetChecks(ctx, e.Tag, e.Device, list, state, reason, who)
+	return list, v.Records.SetChecks(ctx, e.Tag, e.Device, list, to, reason, who)
 }
 
 // sighted keeps what the box told of itself and of what hangs behind it.
@@ -192,7 +194,7 @@ func (v *Verifier) sighted(ctx context.Context, visit *check.Visit, e store.Entr
 	p := v.Profiles[e.Profile]
 	facts, at := visit.Told()
 	if id := facts[fact.HostID]; id != "" {
-		if err := v.Records.ToldHostID(ctx, e.Device, id, store.Stamp{Time: at}); err != nil {
+		if err := v.Records.ToldHostID(ctx, e.Device, id, stamp.Time{Time: at}); err != nil {
 			return err
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/result"
+	"redstart/internal/core/state"
 	"redstart/internal/lan/bench"
 	"redstart/internal/lan/segment"
 	"redstart/internal/store"
@@ -70,7 +71,7 @@ func TestWhatIsAwayWasNotLookedAt(t *testing.T) {
 		}
 	}
 	now, err := w.Records.(*tasktest.Memory).Entry(context.Background(), "A")
-	if err != nil || now.State != store.Attention || !strings.Contains(now.Reason,
+	if err != nil || now.State != state.Attention || !strings.Contains(now.Reason,
 		"address held by: expected 0a:4f:56:00:00:01, observed nobody") {
 		t.Errorf("%s: %s, %v", now.State, now.Reason, err)
 	}
@@ -106,7 +107,7 @@ func TestWhatCannotBeLookedAt(t *testing.T) {
 	if err == nil || !strings.Contains(err.Error(), "a defect of ours") {
 		t.Errorf("%v", err)
 	}
-	if now, err := w.Records.(*tasktest.Memory).Entry(ctx, "A"); err != nil || now.State != store.Matched {
+	if now, err := w.Records.(*tasktest.Memory).Entry(ctx, "A"); err != nil || now.State != state.Matched {
 		t.Errorf("%s: %s, %v", now.State, now.Reason, err)
 	}
 }

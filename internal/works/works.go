@@ -16,16 +16,8 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/state"
 	"redstart/internal/shield"
-)
-
-// States of a work.
-const (
-	Running     = "running"
-	Done        = "done"
-	Failed      = "failed"
-	Stopped     = "stopped"
-	Interrupted = "interrupted"
 )
 
 // How many works are kept in sight after they ended: those that made something, and the others.
@@ -98,7 +90,7 @@ func (s *Works) List() []api.Work {
 
 // UnderWay reports whether any work is under way that a test picks.
 func (s *Works) UnderWay(pick func(api.Work) bool) bool {
-	return slices.ContainsFunc(s.List(), func(w api.Work) bool { return w.State == Running && pick(w) })
+	return slices.ContainsFunc(s.List(), func(w api.Work) bool { return w.State == state.Running && pick(w) })
 }
 
 // On reports whether anything is under way on a segment that a test picks, held boxes included.
@@ -233,7 +225,7 @@ func (s *Works) Start(first api.Work, needs Needs, prepare func(*Work) error, do
 			return api.Work{}, err
 		}
 	}
-	w.Progress(func(a *api.Work) { a.State, a.Began = Running, time.Now().UTC() })
+	w.Progress(func(a *api.Work) { a.State, a.Began = state.Running, time.Now().UTC() })
 	a := w.Now()
 	s.Log.Info("work began", "work", a.ID, "kind", a.Kind, "total", a.Total)
 	s.all.Add(1)
@@ -322,15 +314,15 @@ func (w *Work) end(err, by error) {
 	made := w.result != nil
 	w.s.mu.Unlock()
 	w.Progress(func(a *api.Work) {
-		a.State, a.Seconds, a.Parked = Done, 0, 0
+		a.State, a.Seconds, a.Parked = state.Done, 0, 0
 		if w.Stopped() && !made { // what is made came before the word
-			a.State = Stopped
+			a.State = state.Stopped
 		}
 		switch {
 		case by != nil:
-			a.State, a.Text = Interrupted, by.Error()
+			a.State, a.Text = state.Interrupted, by.Error()
 		case err != nil && !errors.Is(err, context.Canceled):
-			a.State, a.Text = Failed, err.Error()
+			a.State, a.Text = state.Failed, err.Error()
 		}
 	})
 	defer close(w.ended)

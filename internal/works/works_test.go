@@ -12,6 +12,7 @@ import (
 
 	"redstart/internal/api"
 	"redstart/internal/core/address"
+	"redstart/internal/core/state"
 	"redstart/internal/works"
 )
 
@@ -63,11 +64,11 @@ func (s *service) until(kind string, needs works.Needs, over <-chan struct{}) (a
 	}, nil)
 }
 
-func (s *service) ends(id int64, state, text string) {
+func (s *service) ends(id int64, to, text string) {
 	s.t.Helper()
 	a, err := s.Outcome(context.Background(), id)
-	if err != nil || a.State != state || !strings.Contains(a.Text, text) {
-		s.t.Errorf("work %d ended as %s, %q (%v); want %s, %q", id, a.State, a.Text, err, state, text)
+	if err != nil || a.State != to || !strings.Contains(a.Text, text) {
+		s.t.Errorf("work %d ended as %s, %q (%v); want %s, %q", id, a.State, a.Text, err, to, text)
 	}
 }
 
@@ -104,7 +105,7 @@ func TestABoxIsHeldByOneWorkAndFreedBeforeItEnds(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	close(over)
-	s.ends(run.ID, works.Done, "")
+	s.ends(run.ID, state.Done, "")
 	s.Wait()
 	_, release, err := s.Hold(context.Background(), "lan", two, "B", "a trial")
 	if err != nil {
@@ -142,9 +143,9 @@ func TestWorksAreStoppedAndCutOff(t *testing.T) {
 	if err := errors.Join(s.Stop(survey.ID), s.Stop(survey.ID)); err != nil {
 		t.Error(err)
 	}
-	s.ends(survey.ID, works.Stopped, "")
+	s.ends(survey.ID, state.Stopped, "")
 	s.CutOff("other", errCable)
-	s.ends(other.ID, works.Interrupted, "cable")
+	s.ends(other.ID, state.Interrupted, "cable")
 	if err := s.Stop(other.ID); err == nil {
 		t.Error("what has ended was stopped")
 	}
@@ -152,7 +153,7 @@ func TestWorksAreStoppedAndCutOff(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.ends(failed.ID, works.Failed, "a defect of ours")
+	s.ends(failed.ID, state.Failed, "a defect of ours")
 	if _, err := s.Start(api.Work{Kind: "x"}, works.Needs{}, func(*works.Work) error { return errCable }, nil, nil); err == nil ||
 		len(s.List()) != 3 {
 		t.Errorf("what was prevented is shown: %v, %+v", err, s.List())
@@ -177,7 +178,7 @@ func TestWhatWasMadeIsKeptForAWhile(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		s.ends(a.ID, works.Done, "")
+		s.ends(a.ID, state.Done, "")
 	}
 	kept := s.List()
 	if len(kept) != 8 || forgotten != many-len(kept) {

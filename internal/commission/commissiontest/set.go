@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"redstart/internal/commission"
+	"redstart/internal/core/state"
 	"redstart/internal/lan/line"
 	"redstart/internal/sim/model/fs5"
 	"redstart/internal/store"
@@ -41,7 +42,7 @@ func Carry(t testing.TB, x *tasktest.Terminal, r *commission.Runner, run store.R
 	t.Helper()
 	var people sync.WaitGroup
 	r.Notify = func(d store.RunDevice) {
-		if d.State != store.Parked {
+		if d.State != state.Parked {
 			return
 		}
 		people.Go(func() {
@@ -68,7 +69,7 @@ func Set(t testing.TB, x *tasktest.Terminal, tags ...string) {
 	t.Helper()
 	r, run := Prepare(t, x, false, tags...)
 	for _, d := range Carry(t, x, r, run).Devices {
-		if d.State != store.Done {
+		if d.State != state.Done {
 			t.Fatalf("%s, %s: %s: %s", d.Tag, d.Profile, d.State, d.Error)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/address"
+	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/store"
 )
@@ -54,7 +55,7 @@ func (p Person) Serve(ctx context.Context, c *client.Client) error {
 	defer cancel()
 	asked := map[string]*asking{}
 	take := func(d store.RunDevice) {
-		if d.State != store.Parked || d.Hand.Do == "" {
+		if d.State != state.Parked || d.Hand.Do == "" {
 			return
 		}
 		key := d.Tag + "\x00" + d.Hand.Since.Time.String()

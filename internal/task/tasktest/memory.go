@@ -16,6 +16,8 @@ import (
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
 	"redstart/internal/core/result"
+	"redstart/internal/core/stamp"
+	"redstart/internal/core/state"
 	"redstart/internal/store"
 	"redstart/internal/vault"
 )
@@ -53,9 +55,9 @@ func New(entries []plan.Entry, boxes map[string]address.MAC) *Memory {
 		servers: map[address.MAC]map[string]string{}, secrets: map[string]string{}, terms: map[[2]string]store.Acceptance{},
 		files: map[string]string{}, hostIDs: map[address.MAC]string{}, runs: map[int64]*store.Run{}, checks: map[string][]result.Check{}}
 	for _, e := range entries {
-		s := store.Entry{Entry: e, State: store.Planned, Device: boxes[e.Tag]}
+		s := store.Entry{Entry: e, State: state.Planned, Device: boxes[e.Tag]}
 		if !s.Device.IsZero() {
-			s.State, s.MatchedBy = store.Matched, "hand"
+			s.State, s.MatchedBy = state.Matched, "hand"
 		}
 		m.entries[e.Tag] = s
 	}
@@ -145,7 +147,7 @@ func (m *Memory) Sight(_ context.Context, recognise func(*device.Found), seen ..
 }
 
 // ToldHostID keeps the host id that a box told.
-func (m *Memory) ToldHostID(_ context.Context, mac address.MAC, id string, _ store.Stamp) error {
+func (m *Memory) ToldHostID(_ context.Context, mac address.MAC, id string, _ stamp.Time) error {
 	return m.write("ToldHostID", func() { m.hostIDs[mac] = id })
 }
 
@@ -284,9 +286,9 @@ func (m *Memory) Logins(_ context.Context, mac address.MAC) (list []vault.Login,
 func (m *Memory) Put(_ context.Context, list ...vault.New) error {
 	return m.write("Put", func() {
 		for _, n := range list {
-			l := vault.Login{Login: n.Login, ID: int64(len(m.logins) + 1), State: n.State, At: store.Now(), ToldBy: n.ToldBy, Origin: n.Origin,
-				Stamp: n.Stamp, MadeAt: store.Now()}
-			if n.State == store.Accepted {
+			l := vault.Login{Login: n.Login, ID: int64(len(m.logins) + 1), State: n.State, At: stamp.Now(), ToldBy: n.ToldBy, Origin: n.Origin,
+				Stamp: n.Stamp, MadeAt: stamp.Now()}
+			if n.State == state.Accepted {
 				m.supersede(n.MAC, l.ID)
 			}
 			m.logins = append(m.logins, login{n.MAC, l})
@@ -296,8 +298,8 @@ func (m *Memory) Put(_ context.Context, list ...vault.New) error {
 
 func (m *Memory) supersede(mac address.MAC, but int64) {
 	for i, l := range m.logins {
-		if l.mac == mac && l.ID != but && l.State == store.Accepted {
-			m.logins[i].State = store.Superseded
+		if l.mac == mac && l.ID != but && l.State == state.Accepted {
+			m.logins[i].State = state.Superseded
 		}
 	}
 }
@@ -308,14 +310,14 @@ func (m *Memory) Try(mac address.MAC, accounts profile.Accounts, by string) *vau
 }
 
 // SetCredential notes that a box took or refused a login.
-func (m *Memory) SetCredential(_ context.Context, mac address.MAC, id int64, state, by string) error {
+func (m *Memory) SetCredential(_ context.Context, mac address.MAC, id int64, to, by string) error {
 	return m.write("SetCredential", func() {
 		for i, l := range m.logins {
 			if l.mac == mac && l.ID == id {
-				m.logins[i].State, m.logins[i].ToldBy, m.logins[i].At = state, by, store.Now()
+				m.logins[i].State, m.logins[i].ToldBy, m.logins[i].At = to, by, stamp.Now()
 			}
 		}
-		if state == store.Accepted {
+		if to == state.Accepted {
 			m.supersede(mac, id)
 		}
 	})
@@ -325,7 +327,7 @@ func (m *Memory) SetCredential(_ context.Context, mac address.MAC, id int64, sta
 func (m *Memory) AddWrong(_ context.Context, mac address.MAC) error {
 	return m.write("AddWrong", func() {
 		s := m.state(mac)
-		s.Wrong, s.WrongAt = s.Wrong+1, store.Now()
+		s.Wrong, s.WrongAt = s.Wrong+1, stamp.Now()
 		m.states[mac] = s
 	})
 }
@@ -343,11 +345,11 @@ func (m *Memory) ClearWrong(_ context.Context, mac address.MAC) error {
 func (m *Memory) AddRun(_ context.Context, who string, devices []store.RunDevice) (store.Run, error) {
 	var r store.Run
 	err := m.write("AddRun", func() {
-		r = store.Run{ID: int64(len(m.runs) + 1), State: store.Running, Who: who, StartedAt: store.Now(), Devices: slices.Clone(devices)}
+		r = store.Run{ID: int64(len(m.runs) + 1), State: state.Running, Who: who, StartedAt: stamp.Now(), Devices: slices.Clone(devices)}
 		for i := range r.Devices {
-			r.Devices[i].Run, r.Devices[i].State = r.ID, store.Waiting
+			r.Devices[i].Run, r.Devices[i].State = r.ID, state.Waiting
 			e := m.entries[r.Devices[i].Tag]
-			e.State, e.Reason = store.Configuring, ""
+			e.State, e.Reason = state.Configuring, ""
 			m.entries[e.Tag] = e
 		}
 		kept := r
@@ -367,8 +369,8 @@ func (m *Memory) Run(id int64) store.Run {
 }
 
 // SetRunState keeps how far a run is.
-func (m *Memory) SetRunState(_ context.Context, run int64, state string) error {
-	return m.write("SetRunState", func() { m.runs[run].State = state })
+func (m *Memory) SetRunState(_ context.Context, run int64, to string) error {
+	return m.write("SetRunState", func() { m.runs[run].State = to })
 }
 
 // SaveRunDevice keeps how far a device of a run is.
@@ -385,7 +387,7 @@ func (m *Memory) SaveRunDevice(_ context.Context, d store.RunDevice) error {
 // AddLine writes to the journal.
 func (m *Memory) AddLine(_ context.Context, l store.Line) error {
 	return m.write("AddLine", func() {
-		l.At = store.Now()
+		l.At = stamp.Now()
 		m.lines = append(m.lines, l)
 	})
 }
@@ -404,19 +406,19 @@ func (m *Memory) Journal(_ context.Context, run int64, tag string) (map[string]s
 }
 
 // SetState moves an entry to a state, unless it has another box.
-func (m *Memory) SetState(_ context.Context, tag string, mac address.MAC, state, reason, _ string) error {
-	return m.change("SetState", tag, mac, func(e *store.Entry) { e.State, e.Reason = state, reason })
+func (m *Memory) SetState(_ context.Context, tag string, mac address.MAC, to, reason, _ string) error {
+	return m.change("SetState", tag, mac, func(e *store.Entry) { e.State, e.Reason = to, reason })
 }
 
 // SetConfigured keeps what a device was given.
 func (m *Memory) SetConfigured(_ context.Context, tag string, mac address.MAC, given procedure.Values, _ string) error {
-	return m.change("SetConfigured", tag, mac, func(e *store.Entry) { e.State, e.Reason, e.Given = store.Configured, "", &given })
+	return m.change("SetConfigured", tag, mac, func(e *store.Entry) { e.State, e.Reason, e.Given = state.Configured, "", &given })
 }
 
 // SetChecks keeps the checks of a verification.
-func (m *Memory) SetChecks(_ context.Context, tag string, mac address.MAC, list []result.Check, state, reason, _ string) error {
+func (m *Memory) SetChecks(_ context.Context, tag string, mac address.MAC, list []result.Check, to, reason, _ string) error {
 	return m.change("SetChecks", tag, mac, func(e *store.Entry) {
-		e.State, e.Reason, e.CheckedAt, e.Unseen = state, reason, store.Now(), result.NotLooked(list)
+		e.State, e.Reason, e.CheckedAt, e.Unseen = to, reason, stamp.Now(), result.NotLooked(list)
 		m.checks[tag] = list
 	})
 }
