@@ -145,7 +145,7 @@ func TestARunCutOffAnywhereLosesNothing(t *testing.T) {
 		}
 		for _, box := range site.Boxes {
 			if box.MAC == e.Device {
-				expectPlanned(t, box, api.EntryView{Entry: e})
+				expectPlanned(t, box, api.EntryView{Entry: api.Entry{Entry: e.Entry, State: e.State, Device: e.Device}})
 			}
 		}
 	}

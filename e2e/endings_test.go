@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"redstart/internal/account"
+	"redstart/internal/api"
 	"redstart/internal/core/right"
 	"redstart/internal/core/stamp"
 	"redstart/internal/sim/skerry"
@@ -33,19 +34,19 @@ func TestWhatIsOpenEndsWithTheRight(t *testing.T) {
 	for i, end := range []func(name, token string) error{
 		func(_, token string) error { return accounts.SignOut(ctx, token) },
 		func(name, _ string) error {
-			return accounts.Set(ctx, account.Account{Name: name, Rights: right.Look})
+			return accounts.Set(ctx, api.Account{Name: name, Rights: right.Look})
 		},
 		func(name, _ string) error { return accounts.Remove(ctx, name) },
 		func(name, _ string) error {
-			return accounts.ChangePassword(ctx, account.Person{Name: name, Rights: right.Plan},
-				account.NewPassword{Old: password, New: "another-berth-8"})
+			return accounts.ChangePassword(ctx, api.Person{Name: name, Rights: right.Plan},
+				api.NewPassword{Old: password, New: "another-berth-8"})
 		},
 	} {
 		name := fmt.Sprintf("user-%d", i)
-		if err := accounts.Add(ctx, account.Account{Name: name, Password: password, Rights: right.Plan}); err != nil {
+		if err := accounts.Add(ctx, api.Account{Name: name, Password: password, Rights: right.Plan}); err != nil {
 			t.Fatal(err)
 		}
-		token, _, err := accounts.SignIn(ctx, fmt.Sprintf("10.0.0.%d", i), account.SignIn{User: name, Password: password})
+		token, _, err := accounts.SignIn(ctx, fmt.Sprintf("10.0.0.%d", i), api.SignIn{User: name, Password: password})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -90,22 +91,22 @@ func TestTokensHaveARightAndAnEnd(t *testing.T) {
 		t.Fatal(err)
 	}
 	const password = "berth-and-ramp-7"
-	if err := accounts.Add(ctx, account.Account{Name: "ines", Password: password, Rights: right.Plan}); err != nil {
+	if err := accounts.Add(ctx, api.Account{Name: "ines", Password: password, Rights: right.Plan}); err != nil {
 		t.Fatal(err)
 	}
-	ines := account.Person{Name: "ines", Rights: right.Plan}
-	if _, err := accounts.AddToken(ctx, ines, account.ForToken{Name: "too much", Rights: right.Commission}); err == nil ||
+	ines := api.Person{Name: "ines", Rights: right.Plan}
+	if _, err := accounts.AddToken(ctx, ines, api.ForToken{Name: "too much", Rights: right.Commission}); err == nil ||
 		!strings.Contains(err.Error(), `cannot give a token the right "commission"`) {
 		t.Errorf("a token that may more than its maker: %v", err)
 	}
-	if _, err := accounts.AddToken(ctx, ines, account.ForToken{Name: "for ever", Days: 4000}); err == nil {
+	if _, err := accounts.AddToken(ctx, ines, api.ForToken{Name: "for ever", Days: 4000}); err == nil {
 		t.Error("a token for ever")
 	}
-	looks, err := accounts.AddToken(ctx, ines, account.ForToken{Name: "screen"})
+	looks, err := accounts.AddToken(ctx, ines, api.ForToken{Name: "screen"})
 	if err != nil || looks.Rights != right.Look || time.Until(looks.ExpiresAt.Time) > 91*24*time.Hour {
 		t.Fatalf("%+v, %v", looks, err)
 	}
-	plans, err := accounts.AddToken(ctx, ines, account.ForToken{Name: "script", Rights: right.Plan, Days: 2})
+	plans, err := accounts.AddToken(ctx, ines, api.ForToken{Name: "script", Rights: right.Plan, Days: 2})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -120,7 +121,7 @@ func TestTokensHaveARightAndAnEnd(t *testing.T) {
 	const patch = "/api/sites/skerry-point/entries?preview=true"
 	try(looks.Token, "PATCH", patch, `{"patches":[]}`, http.StatusForbidden)
 	try(plans.Token, "PATCH", patch, `{"patches":[]}`, http.StatusOK)
-	boss, err := accounts.AddToken(ctx, account.Person{Name: account.Owner}, account.ForToken{Name: "all", Rights: right.Own})
+	boss, err := accounts.AddToken(ctx, api.Person{Name: account.Owner}, api.ForToken{Name: "all", Rights: right.Own})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -131,12 +132,12 @@ func TestTokensHaveARightAndAnEnd(t *testing.T) {
 		}
 	}
 	// What its person may no longer, it may no longer.
-	if err := accounts.Set(ctx, account.Account{Name: "ines", Rights: right.Look}); err != nil {
+	if err := accounts.Set(ctx, api.Account{Name: "ines", Rights: right.Look}); err != nil {
 		t.Fatal(err)
 	}
 	try(plans.Token, "PATCH", patch, `{"patches":[]}`, http.StatusForbidden)
 	// With the password go all tokens that are not kept.
-	change := account.NewPassword{Old: password, New: "another-berth-8", Keep: []string{"none of these"}}
+	change := api.NewPassword{Old: password, New: "another-berth-8", Keep: []string{"none of these"}}
 	if err := accounts.ChangePassword(ctx, ines, change); err == nil || !strings.Contains(err.Error(), "no token of this name") {
 		t.Errorf("kept a token that is none: %v", err)
 	}

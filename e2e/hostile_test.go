@@ -67,8 +67,8 @@ func TestNoPageRunsWhatSomebodyIsCalled(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, name := range []string{nasty, strings.ReplaceAll(shown, "/", "")[:60]} {
-		_ = r.s.Accounts.Add(ctx, account.Account{Name: name, Password: "berth-and-ramp-7", Rights: right.Look}) // so may these
-		_, _ = r.s.Accounts.AddToken(ctx, account.Person{Name: account.Owner}, account.ForToken{Name: name})
+		_ = r.s.Accounts.Add(ctx, api.Account{Name: name, Password: "berth-and-ramp-7", Rights: right.Look}) // so may these
+		_, _ = r.s.Accounts.AddToken(ctx, api.Person{Name: account.Owner}, api.ForToken{Name: name})
 	}
 	router, err := os.ReadFile("../web/src/router.ts")
 	if err != nil {

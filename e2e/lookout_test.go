@@ -13,7 +13,6 @@ import (
 	"strings"
 	"testing"
 
-	"redstart/internal/account"
 	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/right"
@@ -151,10 +150,10 @@ func TestTheServiceLooksByItself(t *testing.T) {
 		t.Error("the log has the address of the hook")
 	}
 	redstart(0, []string{"alarm?site=1"}, "handover", "lookout", "-o", "json")
-	if err := r.s.Accounts.Add(patience(t), account.Account{Name: "lou", Password: "berth-and-ramp-7", Rights: right.Look}); err != nil {
+	if err := r.s.Accounts.Add(patience(t), api.Account{Name: "lou", Password: "berth-and-ramp-7", Rights: right.Look}); err != nil {
 		t.Fatal(err)
 	}
-	token, err := r.s.Accounts.AddToken(patience(t), account.Person{Name: "lou"}, account.ForToken{Name: "looks", Rights: right.Look, Days: 1})
+	token, err := r.s.Accounts.AddToken(patience(t), api.Person{Name: "lou"}, api.ForToken{Name: "looks", Rights: right.Look, Days: 1})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -13,11 +13,9 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"redstart/internal/account"
 	"redstart/internal/api"
 	"redstart/internal/browser"
 	"redstart/internal/core/right"
-	"redstart/internal/handover"
 	"redstart/internal/sim/skerry"
 )
 
@@ -41,7 +39,7 @@ func TestDocumentsAreMadeInTheBackground(t *testing.T) {
 		}
 		return answer
 	}
-	look := func(work api.Work, member string) (p handover.Preview) {
+	look := func(work api.Work, member string) (p api.Preview) {
 		t.Helper()
 		if err := json.Unmarshal([]byte(ask(200, "GET", fmt.Sprintf("makings/%d/preview?member=%s", work.ID, member), "")), &p); err != nil {
 			t.Fatal(err)
@@ -54,7 +52,7 @@ func TestDocumentsAreMadeInTheBackground(t *testing.T) {
 	}
 	whole := look(pack, "")
 	for _, name := range []string{"report.pdf", "register.xlsx", "index.html", "record.jsonl"} {
-		if whole.Kind != "files" || !slices.ContainsFunc(whole.Files, func(f handover.PreviewFile) bool { return f.Name == name && f.Size > 0 }) {
+		if whole.Kind != "files" || !slices.ContainsFunc(whole.Files, func(f api.PreviewFile) bool { return f.Name == name && f.Size > 0 }) {
 			t.Errorf("%s is not among %+v", name, whole.Files)
 		}
 	}
@@ -63,7 +61,7 @@ func TestDocumentsAreMadeInTheBackground(t *testing.T) {
 		t.Fatalf("%+v", sheets)
 	}
 	heading, first := sheets.Sheets[0].Rows[0], sheets.Sheets[0].Rows[1]
-	i := slices.IndexFunc(heading, func(c handover.PreviewCell) bool { return c.Text == "Address" })
+	i := slices.IndexFunc(heading, func(c api.PreviewCell) bool { return c.Text == "Address" })
 	if !heading[i].Heading || first[i].Text != "10.40.8.20" || !first[i].Slanted || first[0].Slanted {
 		t.Errorf("%+v\n%+v", heading, first)
 	}
@@ -85,10 +83,10 @@ func TestDocumentsAreMadeInTheBackground(t *testing.T) {
 	}
 
 	// Who may only look makes documents, and hands nothing over.
-	if err := r.s.Accounts.Add(ctx, account.Account{Name: "ada", Password: "a long password", Rights: right.Look}); err != nil {
+	if err := r.s.Accounts.Add(ctx, api.Account{Name: "ada", Password: "a long password", Rights: right.Look}); err != nil {
 		t.Fatal(err)
 	}
-	given, err := r.s.Accounts.AddToken(ctx, account.Person{Name: "ada", Rights: right.Look}, account.ForToken{Name: "reader", Rights: right.Look})
+	given, err := r.s.Accounts.AddToken(ctx, api.Person{Name: "ada", Rights: right.Look}, api.ForToken{Name: "reader", Rights: right.Look})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -80,3 +80,37 @@ func TestImportsGoOneWay(t *testing.T) {
 		t.Errorf("only %d packages were looked at", looked)
 	}
 }
+
+// Whoever calls the API needs its bodies and what they are made of, and nothing of the engine.
+func TestTheClientIsSmall(t *testing.T) {
+	t.Parallel()
+	out, err := exec.Command("go", "list", "-deps", "redstart/internal/client").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	looked := 0
+	for pkg := range strings.Lines(string(out)) {
+		own, ours := strings.CutPrefix(strings.TrimSpace(pkg), "redstart/internal/")
+		if !ours {
+			continue
+		}
+		if looked++; own != "api" && own != "client" && !strings.HasPrefix(own, "core/") {
+			t.Errorf("it needs %s", own)
+		}
+	}
+	if looked < 10 {
+		t.Errorf("only %d packages were looked at", looked)
+	}
+}
+
+// What is kept and what is told are types of their own: no member has tags of both.
+func TestNothingIsKeptAsItIsTold(t *testing.T) {
+	t.Parallel()
+	out, err := exec.Command("git", "grep", "-nE", `(json:"[^"]*" db:|db:"[^"]*" json:)`, "--", "../internal").Output()
+	if len(out) > 0 {
+		t.Errorf("%s", out)
+	}
+	if end := (*exec.ExitError)(nil); err != nil && !(errors.As(err, &end) && end.ExitCode() == 1) {
+		t.Fatal(err)
+	}
+}

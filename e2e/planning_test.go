@@ -10,13 +10,12 @@ import (
 	"strings"
 	"testing"
 
-	"redstart/internal/account"
+	"redstart/internal/api"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/right"
 	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // with runs commands on a rig and checks what they print.
@@ -102,7 +101,7 @@ func TestPlanningOnTheCommandLine(t *testing.T) {
 	// What was, and back to it.
 	redstart(0, []string{"1 removed", "entries 1 added", "site made"}, "plan", "history")
 	revisions := redstart(0, nil, "plan", "history", "-o", "json")
-	var list []store.Revision
+	var list []api.Revision
 	decode(t, []byte(revisions), &list)
 	before := fmt.Sprint(list[1].ID)
 	redstart(0, []string{"YARD-CAM-02", "removed", "YARD-CAM-09", "added"}, "plan", "compare", before)
@@ -316,7 +315,7 @@ func TestRightsAndTokens(t *testing.T) {
 	redstart(0, []string{"owner", "may do everything", "lou", "may only look"}, "user", "list")
 	for name, may := range map[string][3]bool{"lou": {false, false, false}, "pat": {true, false, false},
 		"cas": {true, true, false}, "owner": {true, true, true}} {
-		token, err := r.s.Accounts.AddToken(ctx, account.Person{Name: name}, account.ForToken{Name: "test", Rights: right.Right(rights[name])})
+		token, err := r.s.Accounts.AddToken(ctx, api.Person{Name: name}, api.ForToken{Name: "test", Rights: right.Right(rights[name])})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -339,7 +338,7 @@ func TestRightsAndTokens(t *testing.T) {
 	}
 	for name, want := range map[string]int{"lou": http.StatusForbidden, "pat": http.StatusForbidden,
 		"cas": http.StatusNotFound} { // packets hold what was typed into boxes; there are none yet
-		token, err := r.s.Accounts.AddToken(ctx, account.Person{Name: name}, account.ForToken{Name: "packets", Rights: right.Right(rights[name])})
+		token, err := r.s.Accounts.AddToken(ctx, api.Person{Name: name}, api.ForToken{Name: "packets", Rights: right.Right(rights[name])})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -378,12 +377,12 @@ func TestRightsAndTokens(t *testing.T) {
 	redstart(0, []string{"may only look"}, "user", "set", "pat", "--right", "look")
 	redstart(0, []string{"may not sign in any more"}, "user", "remove", "lou")
 	// Changing one's own password ends what knew the old one.
-	if err := r.s.Accounts.ChangePassword(context.Background(), account.Person{Name: "cas"},
-		account.NewPassword{Old: "wrong", New: "another long one"}); err == nil {
+	if err := r.s.Accounts.ChangePassword(context.Background(), api.Person{Name: "cas"},
+		api.NewPassword{Old: "wrong", New: "another long one"}); err == nil {
 		t.Error("a wrong old password was taken")
 	}
-	if err := r.s.Accounts.ChangePassword(context.Background(), account.Person{Name: "cas"},
-		account.NewPassword{Old: "a long password cas", New: "another long one"}); err != nil {
+	if err := r.s.Accounts.ChangePassword(context.Background(), api.Person{Name: "cas"},
+		api.NewPassword{Old: "a long password cas", New: "another long one"}); err != nil {
 		t.Error(err)
 	}
 }

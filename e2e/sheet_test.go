@@ -8,7 +8,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
-	"redstart/internal/account"
+	"redstart/internal/api"
 	"redstart/internal/browser"
 	"redstart/internal/core/profile"
 	"redstart/internal/core/right"
@@ -216,7 +216,7 @@ func TestTheConsoleOfSomebodyWhoMayOnlyLook(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1})
 	r.plan("tag,profile\nCAM-1,ovalis-c20\n")
-	if err := r.s.Accounts.Add(patience(t), account.Account{Name: "lou", Password: "a long password",
+	if err := r.s.Accounts.Add(patience(t), api.Account{Name: "lou", Password: "a long password",
 		Rights: right.Look}); err != nil {
 		t.Fatal(err)
 	}

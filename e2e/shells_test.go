@@ -13,7 +13,6 @@ import (
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/model/p12"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 )
 
 // Clocks with a wizard, and power controllers with a menu whose session dies when they
@@ -168,7 +167,7 @@ func TestClocksAreSetAfterTheirTimeServer(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ended := run.Devices[slices.IndexFunc(run.Devices, func(d store.RunDevice) bool {
+	ended := run.Devices[slices.IndexFunc(run.Devices, func(d api.RunDevice) bool {
 		return d.Tag == "HALL-TIME-01"
 	})].EndedAt
 	for _, d := range run.Devices {

@@ -15,7 +15,6 @@ import (
 	"redstart/internal/sim/model/fs5"
 	"redstart/internal/sim/model/w1"
 	"redstart/internal/sim/skerry"
-	"redstart/internal/store"
 	"redstart/profiles"
 )
 
@@ -25,7 +24,7 @@ import (
 func BenchmarkWholeTerminal(b *testing.B) {
 	for range b.N {
 		whole, run := terminalSet(b, nil, nil)
-		last := slices.MaxFunc(run.Devices, func(x, y store.RunDevice) int { return x.EndedAt.Compare(y.EndedAt.Time) })
+		last := slices.MaxFunc(run.Devices, func(x, y api.RunDevice) int { return x.EndedAt.Compare(y.EndedAt.Time) })
 		chain := before(b, last.Tag)
 		alone, _ := terminalSet(b, chain, nil)
 		b.Logf("the whole terminal, %d devices: %.1f s; its slowest chain, %s with %d before it: %.1f s",
@@ -107,7 +106,7 @@ func before(b *testing.B, tag string) []string {
 
 // terminalSet takes the whole terminal to matched, sets some entries of it (all for none), and
 // gives how long that took, with the run. then is called before it is taken down.
-func terminalSet(b *testing.B, tags []string, then func(*rig)) (time.Duration, store.Run) {
+func terminalSet(b *testing.B, tags []string, then func(*rig)) (time.Duration, api.Run) {
 	b.Helper()
 	r := start(b, skerry.Options{Seed: 1, Whole: true, Pace: 1})
 	ctx := patience(b)

@@ -20,8 +20,8 @@ var bundled embed.FS
 
 // Broken is a file of the folder that cannot be used: it is left out.
 type Broken struct {
-	File   string `json:"file"`
-	Reason string `json:"reason"`
+	File   string
+	Reason string
 }
 
 // Load reads the bundled profiles and then those in dir, which replace bundled

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/right"
 	"redstart/internal/store"
@@ -33,12 +34,12 @@ func TestWhoHammersKeepsNobodyElseOut(t *testing.T) {
 	at := time.Now()
 	s.signIns.now = func() time.Time { return at } // checking a password may take as long as it likes
 	ctx := t.Context()
-	if err := s.Add(ctx, Account{Name: "ines", Password: "berth-and-ramp-7", Rights: right.Plan}); err != nil {
+	if err := s.Add(ctx, api.Account{Name: "ines", Password: "berth-and-ramp-7", Rights: right.Plan}); err != nil {
 		t.Fatal(err)
 	}
 	refused := 0
 	for range 40 {
-		_, _, err := s.SignIn(ctx, "10.0.0.66", SignIn{User: "ines", Password: "guess"})
+		_, _, err := s.SignIn(ctx, "10.0.0.66", api.SignIn{User: "ines", Password: "guess"})
 		if problem.KindOf(err) == problem.TooMany {
 			refused++
 			if p := err.(*problem.Error); p.Wait <= 0 || !strings.Contains(err.Error(), "Try again in") {
@@ -49,7 +50,7 @@ func TestWhoHammersKeepsNobodyElseOut(t *testing.T) {
 	if refused != 30 {
 		t.Errorf("only %d of 40 guesses were refused", refused)
 	}
-	if _, _, err := s.SignIn(ctx, "10.0.0.7", SignIn{User: "ines", Password: "berth-and-ramp-7"}); err != nil {
+	if _, _, err := s.SignIn(ctx, "10.0.0.7", api.SignIn{User: "ines", Password: "berth-and-ramp-7"}); err != nil {
 		t.Errorf("from elsewhere: %v", err)
 	}
 	if err := s.Allow("ines", "vault"); err != nil {
@@ -89,7 +90,7 @@ func TestALinkSignsInOnce(t *testing.T) {
 	var all sync.WaitGroup
 	for range 8 {
 		all.Go(func() {
-			if _, _, err := s.SignIn(t.Context(), "127.0.0.1", SignIn{Link: link}); err == nil {
+			if _, _, err := s.SignIn(t.Context(), "127.0.0.1", api.SignIn{Link: link}); err == nil {
 				in.Add(1)
 			}
 		})
@@ -145,17 +146,17 @@ func TestChangesAreTold(t *testing.T) {
 	if _, err := s.FirstStart(ctx); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Add(ctx, Account{Name: "ines", Password: "berth-and-ramp-7", Rights: right.Plan}); err != nil {
+	if err := s.Add(ctx, api.Account{Name: "ines", Password: "berth-and-ramp-7", Rights: right.Plan}); err != nil {
 		t.Fatal(err)
 	}
-	token, _, err := s.SignIn(ctx, "127.0.0.1", SignIn{User: "ines", Password: "berth-and-ramp-7"})
+	token, _, err := s.SignIn(ctx, "127.0.0.1", api.SignIn{User: "ines", Password: "berth-and-ramp-7"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	for what, change := range map[string]func() error{
-		"rights":   func() error { return s.Set(ctx, Account{Name: "ines", Rights: right.Look}) },
+		"rights":   func() error { return s.Set(ctx, api.Account{Name: "ines", Rights: right.Look}) },
 		"sign-out": func() error { return s.SignOut(ctx, token) },
-		"token":    func() error { return s.RevokeToken(ctx, Person{Name: Owner, Rights: right.Own}, 1) },
+		"token":    func() error { return s.RevokeToken(ctx, api.Person{Name: Owner, Rights: right.Own}, 1) },
 	} {
 		told := s.Changed()
 		_ = change() // there may be no such token

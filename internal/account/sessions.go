@@ -1,3 +1,5 @@
+// Package account is who may use the service: people with rights and passwords, their
+// sessions, and tokens for programs.
 package account
 
 import (
@@ -7,6 +9,7 @@ import (
 	"log/slog"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/right"
 	"redstart/internal/core/stamp"
@@ -74,40 +77,32 @@ func (s *Accounts) LocalToken(ctx context.Context) (string, error) {
 var ErrSignIn = problem.New(problem.SignIn, "you are not signed in", "sign in first")
 
 // Whose finds out whose a token is: of a session, or where it is a bearer's, of a program.
-func (s *Accounts) Whose(ctx context.Context, token string, bearer bool) (Person, error) {
+func (s *Accounts) Whose(ctx context.Context, token string, bearer bool) (api.Person, error) {
 	if token == "" {
-		return Person{}, ErrSignIn
+		return api.Person{}, ErrSignIn
 	}
 	hash := tokenHash(token)
 	session, ok, err := s.store.Session(ctx, hash)
 	if err != nil {
-		return Person{}, err
+		return api.Person{}, err
 	}
 	switch {
 	case !ok && bearer:
 		return s.byToken(ctx, hash)
 	case !ok || session.Once:
-		return Person{}, ErrSignIn
+		return api.Person{}, ErrSignIn
 	case session.User == LocalUser:
-		return Person{Name: LocalUser, Rights: right.Own}, nil
+		return api.Person{Name: LocalUser, Rights: right.Own}, nil
 	}
 	u, err := s.store.User(ctx, session.User)
 	if err != nil || u.Name == "" {
-		return Person{}, errors.Join(err, ErrSignIn)
+		return api.Person{}, errors.Join(err, ErrSignIn)
 	}
-	return Person{Name: u.Name, Rights: right.Right(u.Rights), Until: session.ExpiresAt.Time}, nil
-}
-
-// SignIn is what somebody signs in with: a name with a password, or the token of a link
-// that signs in once.
-type SignIn struct {
-	User     string `json:"user"`
-	Password string `json:"password"`
-	Link     string `json:"link"`
+	return api.Person{Name: u.Name, Rights: right.Right(u.Rights), Until: session.ExpiresAt.Time}, nil
 }
 
 // SignIn begins a session and gives its token; from is the address it is asked from.
-func (s *Accounts) SignIn(ctx context.Context, from string, in SignIn) (token string, who Person, err error) {
+func (s *Accounts) SignIn(ctx context.Context, from string, in api.SignIn) (token string, who api.Person, err error) {
 	if err := s.signIns.allow(from, in.User); err != nil {
 		return "", who, err
 	}
@@ -147,7 +142,7 @@ func (s *Accounts) SignIn(ctx context.Context, from string, in SignIn) (token st
 		return "", who, err
 	}
 	u, err := s.store.User(ctx, name)
-	return token, Person{Name: u.Name, Rights: right.Right(u.Rights)}, err
+	return token, api.Person{Name: u.Name, Rights: right.Right(u.Rights)}, err
 }
 
 // SignOut ends the session of a token.

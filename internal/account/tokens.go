@@ -9,39 +9,26 @@ import (
 	"strings"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/right"
 	"redstart/internal/core/stamp"
 	"redstart/internal/store"
 )
 
-// ForToken is what a token is wanted for.
-type ForToken struct {
-	Name   string      `json:"name"`   // the program or computer that will use it
-	Rights right.Right `json:"rights"` // at most one's own; "": look
-	Days   int         `json:"days"`   // for how long; 0: UsualDays
-}
-
-// How long tokens are good, in days.
-const (
-	UsualDays = 90
-	MostDays  = 366
-)
-
-// NewToken is an API token as it is shown once.
-type NewToken struct {
-	Name      string      `json:"name"`
-	Token     string      `json:"token"`
-	Rights    right.Right `json:"rights"`
-	ExpiresAt stamp.Time  `json:"expiresAt"`
-}
-
 // Tokens lists a person's tokens; an owner sees everybody's.
-func (s *Accounts) Tokens(ctx context.Context, who Person) ([]store.Token, error) {
+func (s *Accounts) Tokens(ctx context.Context, who api.Person) ([]api.Token, error) {
+	of := who.Name
 	if who.Rights == right.Own {
-		return s.store.Tokens(ctx, "")
+		of = "" // everybody's
 	}
-	return s.store.Tokens(ctx, who.Name)
+	kept, err := s.store.Tokens(ctx, of)
+	list := []api.Token{}
+	for _, t := range kept {
+		list = append(list, api.Token{ID: t.ID, User: t.User, Name: t.Name, MadeAt: t.MadeAt, UsedAt: t.UsedAt,
+			Rights: right.Right(t.Rights), ExpiresAt: t.ExpiresAt})
+	}
+	return list, err
 }
 
 // ErrProgram refuses what only people do: a program that acts with a token must not give
@@ -51,16 +38,16 @@ var ErrProgram = problem.New(problem.Rights, "a token may not make or change use
 
 // AddToken makes a token that acts for a person until it expires or is revoked, with a right
 // of its own that is at most the person's.
-func (s *Accounts) AddToken(ctx context.Context, who Person, in ForToken) (NewToken, error) {
+func (s *Accounts) AddToken(ctx context.Context, who api.Person, in api.ForToken) (api.NewToken, error) {
 	if in.Name = strings.TrimSpace(in.Name); in.Name == "" || len(in.Name) > 60 {
-		return NewToken{}, problem.New(problem.Usage, "a token needs a name of at most 60 characters",
+		return api.NewToken{}, problem.New(problem.Usage, "a token needs a name of at most 60 characters",
 			"name the program or computer that will use it")
 	}
 	if in.Days == 0 {
-		in.Days = UsualDays
+		in.Days = api.UsualDays
 	}
-	if in.Days < 1 || in.Days > MostDays {
-		return NewToken{}, problem.New(problem.Usage, fmt.Sprintf("a token is good for 1 to %d days", MostDays),
+	if in.Days < 1 || in.Days > api.MostDays {
+		return api.NewToken{}, problem.New(problem.Usage, fmt.Sprintf("a token is good for 1 to %d days", api.MostDays),
 			"make another when it has expired")
 	}
 	if who.Name == LocalUser {
@@ -68,20 +55,20 @@ func (s *Accounts) AddToken(ctx context.Context, who Person, in ForToken) (NewTo
 	}
 	u, err := s.known(ctx, who.Name)
 	if err != nil {
-		return NewToken{}, err
+		return api.NewToken{}, err
 	}
 	if in.Rights == right.Nobody {
 		in.Rights = right.Look
 	}
 	if !slices.Contains(right.All, in.Rights) || !right.Right(u.Rights).Holds(in.Rights) {
-		return NewToken{}, problem.New(problem.Usage, fmt.Sprintf("%s cannot give a token the right %q", who.Name, in.Rights),
+		return api.NewToken{}, problem.New(problem.Usage, fmt.Sprintf("%s cannot give a token the right %q", who.Name, in.Rights),
 			"choose one of: "+upTo(right.Right(u.Rights)))
 	}
 	t := store.Token{User: who.Name, Name: in.Name, Rights: string(in.Rights),
 		ExpiresAt: stamp.Time{Time: stamp.Now().AddDate(0, 0, in.Days)}}
 	token := rand.Text()
 	t.Hash = tokenHash(token)
-	return NewToken{t.Name, token, in.Rights, t.ExpiresAt}, s.store.AddToken(ctx, t)
+	return api.NewToken{Name: t.Name, Token: token, Rights: in.Rights, ExpiresAt: t.ExpiresAt}, s.store.AddToken(ctx, t)
 }
 
 // upTo lists the rights that one holds.
@@ -97,33 +84,33 @@ func upTo(most right.Right) string {
 
 // byToken finds out for whom a program acts, and with which right: the token's, as far as the
 // person still has it.
-func (s *Accounts) byToken(ctx context.Context, hash string) (Person, error) {
+func (s *Accounts) byToken(ctx context.Context, hash string) (api.Person, error) {
 	t, ok, err := s.store.Token(ctx, hash)
 	if err != nil || !ok {
-		return Person{}, errors.Join(err, ErrSignIn)
+		return api.Person{}, errors.Join(err, ErrSignIn)
 	}
 	if !t.ExpiresAt.IsZero() && !time.Now().Before(t.ExpiresAt.Time) {
-		return Person{}, problem.New(problem.SignIn, "the token "+t.Name+" expired on "+t.ExpiresAt.Format(time.DateOnly),
+		return api.Person{}, problem.New(problem.SignIn, "the token "+t.Name+" expired on "+t.ExpiresAt.Format(time.DateOnly),
 			"make another")
 	}
 	if time.Since(t.UsedAt.Time) > time.Minute {
 		if err := s.store.TokenUsed(ctx, t.ID); err != nil {
-			return Person{}, err
+			return api.Person{}, err
 		}
 	}
 	u, err := s.store.User(ctx, t.User)
 	if err != nil || u.Name == "" {
-		return Person{}, errors.Join(err, ErrSignIn)
+		return api.Person{}, errors.Join(err, ErrSignIn)
 	}
 	may := right.Right(t.Rights)
 	if !right.Right(u.Rights).Holds(may) {
 		may = right.Right(u.Rights)
 	}
-	return Person{Name: u.Name, Rights: may, Token: t.Name, Until: t.ExpiresAt.Time}, nil
+	return api.Person{Name: u.Name, Rights: may, Token: t.Name, Until: t.ExpiresAt.Time}, nil
 }
 
 // RevokeToken revokes a token: one's own, or anybody's for an owner.
-func (s *Accounts) RevokeToken(ctx context.Context, who Person, id int64) error {
+func (s *Accounts) RevokeToken(ctx context.Context, who api.Person, id int64) error {
 	defer s.changes.tell()
 	of := who.Name
 	if who.Rights == right.Own {

@@ -6,27 +6,11 @@ import (
 	"slices"
 	"strings"
 
+	"redstart/internal/api"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/right"
 	"redstart/internal/store"
 )
-
-// Account is a user as an owner makes or changes it.
-type Account struct {
-	Name     string      `json:"name"`
-	Password string      `json:"password"` // "" leaves it as it is
-	Rights   right.Right `json:"rights"`
-	// Keep names the tokens that outlive a changed password; all others are revoked.
-	Keep []string `json:"keep,omitempty"`
-}
-
-// NewPassword changes one's own password.
-type NewPassword struct {
-	Old string `json:"old"`
-	New string `json:"new"`
-	// Keep names the tokens that go on; all others are revoked.
-	Keep []string `json:"keep,omitempty"`
-}
 
 const minPassword = 10
 
@@ -38,7 +22,7 @@ func checkPassword(password string) error {
 	return nil
 }
 
-func (a Account) check() error {
+func check(a api.Account) error {
 	switch {
 	case a.Name == "" || len(a.Name) > 60 || a.Name != strings.TrimSpace(a.Name) ||
 		strings.ContainsFunc(a.Name, func(r rune) bool {
@@ -54,9 +38,19 @@ func (a Account) check() error {
 	return nil
 }
 
+// Users lists who may sign in.
+func (s *Accounts) Users(ctx context.Context) ([]api.User, error) {
+	kept, err := s.store.Users(ctx)
+	list := []api.User{}
+	for _, u := range kept {
+		list = append(list, api.User{Name: u.Name, Rights: right.Right(u.Rights)})
+	}
+	return list, err
+}
+
 // Add makes a user.
-func (s *Accounts) Add(ctx context.Context, a Account) error {
-	if err := a.check(); err != nil {
+func (s *Accounts) Add(ctx context.Context, a api.Account) error {
+	if err := check(a); err != nil {
 		return err
 	}
 	if err := checkPassword(a.Password); err != nil {
@@ -67,13 +61,13 @@ func (s *Accounts) Add(ctx context.Context, a Account) error {
 
 // Set changes a user's rights, and the password if one is given: who knew the old one has to
 // know the new one, and the user's tokens are revoked but for those that are to be kept.
-func (s *Accounts) Set(ctx context.Context, a Account) error {
+func (s *Accounts) Set(ctx context.Context, a api.Account) error {
 	defer s.changes.tell()
 	u, err := s.known(ctx, a.Name)
 	if err != nil {
 		return err
 	}
-	if err := a.check(); err != nil {
+	if err := check(a); err != nil {
 		return err
 	}
 	if a.Password != "" {
@@ -129,7 +123,7 @@ func (s *Accounts) Remove(ctx context.Context, name string) error {
 
 // ChangePassword changes one's own password, signs out everywhere, and revokes all tokens that
 // are not to be kept.
-func (s *Accounts) ChangePassword(ctx context.Context, who Person, in NewPassword) error {
+func (s *Accounts) ChangePassword(ctx context.Context, who api.Person, in api.NewPassword) error {
 	defer s.changes.tell()
 	u, err := s.known(ctx, who.Name)
 	if err != nil {

@@ -8,8 +8,6 @@ import (
 	"redstart/internal/core/device"
 	"redstart/internal/core/notice"
 	"redstart/internal/core/stamp"
-	"redstart/internal/lan/nic"
-	"redstart/internal/survey"
 )
 
 // FindOptions shape a survey.
@@ -114,16 +112,54 @@ type SegmentView struct {
 	Sites []string `json:"sites"`
 }
 
+// Interface is one Ethernet interface of the computer.
+type Interface struct {
+	Name         string         `json:"name"`
+	MAC          address.MAC    `json:"mac"`
+	Up           bool           `json:"up"`
+	Link         bool           `json:"link"`  // a cable with somebody at its other end
+	Speed        int            `json:"speed"` // Mbit/s; 0: unknown
+	Wireless     bool           `json:"wireless"`
+	Virtual      bool           `json:"virtual"`      // no hardware behind it
+	DefaultRoute bool           `json:"defaultRoute"` // the computer reaches the rest of the world by it
+	Addresses    []netip.Prefix `json:"addresses"`    // the computer's own
+}
+
+// Hearing is what an interface hears when nothing is sent.
+type Hearing struct {
+	Frames     int            `json:"frames"`
+	Senders    int            `json:"senders"`
+	Broadcasts float64        `json:"broadcasts"` // a second
+	Storm      bool           `json:"storm"`
+	Subnets    []netip.Prefix `json:"subnets"` // /24s of the addresses heard
+	Servers    []netip.Addr   `json:"servers"` // that hand out addresses over DHCP
+}
+
 // InterfaceView is one interface of the computer, with what it hears and what
 // speaks against using it.
 type InterfaceView struct {
-	nic.Interface
-	Hears    *survey.Hearing `json:"hears"` // nil when it cannot be listened to
-	Warnings []string        `json:"warnings"`
-	InUse    bool            `json:"inUse"`
+	Interface
+	Hears    *Hearing `json:"hears"` // nil when it cannot be listened to
+	Warnings []string `json:"warnings"`
+	InUse    bool     `json:"inUse"`
 }
 
 // Plugged names the segment that a site is to use: an interface, or a virtual LAN on one.
 type Plugged struct {
 	Interface string `json:"interface"`
+}
+
+// Survey is one survey with what it changed.
+type Survey struct {
+	ID       int64           `json:"id"`
+	Began    stamp.Time      `json:"began"`
+	Ended    stamp.Time      `json:"ended"`
+	Who      string          `json:"who"`
+	Pace     int             `json:"pace"` // frames per second
+	State    string          `json:"state"`
+	Found    int             `json:"found"`
+	Believed int             `json:"believed"` // how many there are, as it judged
+	Passes   []int           `json:"passes"`   // heard in each pass
+	Changes  []device.Change `json:"changes"`  // since the survey before
+	Capture  string          `json:"capture"`  // file name of its packet capture; "" for none
 }

@@ -2,8 +2,6 @@ package api
 
 import (
 	"time"
-
-	"redstart/internal/handover"
 )
 
 // Document is one that a site can be handed over with.
@@ -51,8 +49,8 @@ type Handover struct {
 
 // Since is what is not as it was when something was handed over.
 type Since struct {
-	Handover    Handover              `json:"handover"`
-	Differences []handover.Difference `json:"differences"`
+	Handover    Handover     `json:"handover"`
+	Differences []Difference `json:"differences"`
 }
 
 // Capture is the packets of a run or a verification that kept them.
@@ -84,9 +82,48 @@ type LookoutView struct {
 	On      bool `json:"on"`
 	Looking bool `json:"looking"` // right now, or next
 	Lookout
-	Next     time.Time             `json:"next,omitzero"`
-	LookedAt time.Time             `json:"lookedAt,omitzero"`
-	Against  string                `json:"against"` // what it is compared with, in words
-	Changed  []handover.Difference `json:"changed"` // what is not as it was
-	Wrong    string                `json:"wrong,omitempty"`
+	Next     time.Time    `json:"next,omitzero"`
+	LookedAt time.Time    `json:"lookedAt,omitzero"`
+	Against  string       `json:"against"` // what it is compared with, in words
+	Changed  []Difference `json:"changed"` // what is not as it was
+	Wrong    string       `json:"wrong,omitempty"`
+}
+
+// Difference is one value that is not what it was when something was handed over.
+type Difference struct {
+	Tag    string `json:"tag"`
+	Column string `json:"column"` // its heading; "" for the entry as a whole
+	Was    string `json:"was"`
+	Is     string `json:"is"`
+}
+
+// Preview is what a document shows before anybody gets it: what is in the file itself.
+type Preview struct {
+	// Kind is pages for a PDF, page for HTML and drawing for SVG, which whoever shows them draws;
+	// sheets, files and lines have what they hold below.
+	Kind   string         `json:"kind" jsonschema:"enum=pages,enum=page,enum=drawing,enum=sheets,enum=files,enum=lines"`
+	Sheets []PreviewSheet `json:"sheets,omitempty"`
+	Files  []PreviewFile  `json:"files,omitempty"`
+	Lines  []string       `json:"lines,omitempty"`
+	More   bool           `json:"more"` // lines than these
+}
+
+// PreviewSheet is the beginning of a sheet of a workbook.
+type PreviewSheet struct {
+	Name string          `json:"name"`
+	Rows [][]PreviewCell `json:"rows"`
+	More bool            `json:"more"` // rows than these
+}
+
+// PreviewCell is a cell of a workbook: heading as headings are, slanted as what was not verified.
+type PreviewCell struct {
+	Text    string `json:"text"`
+	Heading bool   `json:"heading,omitempty"`
+	Slanted bool   `json:"slanted,omitempty"`
+}
+
+// PreviewFile is a file of an archive.
+type PreviewFile struct {
+	Name string `json:"name"`
+	Size uint64 `json:"size"` // bytes
 }

@@ -10,8 +10,7 @@ import (
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/result"
 	"redstart/internal/core/stamp"
-	"redstart/internal/store"
-	"redstart/internal/task"
+	"redstart/internal/core/state"
 )
 
 // Edits are changes of entries that a person makes in one act.
@@ -20,8 +19,6 @@ type Edits struct {
 	Patches []plan.Patch `json:"patches"`
 	// Configured lets them change or remove entries whose devices are configured.
 	Configured bool `json:"configured"`
-
-	Matches []store.Match `json:"-"` // of the entries as they are then
 }
 
 // Edited is what an act changed, or would change.
@@ -50,15 +47,15 @@ type ImportOptions struct {
 
 // Moments is how the plan of one moment became that of another.
 type Moments struct {
-	From       store.Revision  `json:"from"`
-	To         *store.Revision `json:"to"` // nil: now
+	From       Revision        `json:"from"`
+	To         *Revision       `json:"to"` // nil: now
 	Site       []plan.Change   `json:"site"`
 	Comparison plan.Comparison `json:"comparison"`
 }
 
 // RevisionView is a revision with what may be done about it.
 type RevisionView struct {
-	store.Revision
+	Revision
 	May string `json:"may,omitempty"` // undo or redo: it is the next step back, or forward
 }
 
@@ -84,9 +81,65 @@ type Reckoning struct {
 	Text      string       `json:"text,omitempty"`
 }
 
+// Entry is a line of the plan with what became of it.
+type Entry struct {
+	plan.Entry
+	State      string      `json:"state" jsonschema:"enum=planned,enum=matched,enum=configuring,enum=configured,enum=verified,enum=needs attention"`
+	Reason     string      `json:"reason"` // why it needs attention
+	Device     address.MAC `json:"device"` // the matched box
+	MatchedBy  string      `json:"matchedBy"`
+	MatchedWhy string      `json:"matchedWhy"`
+	Locked     bool        `json:"locked,omitempty"` // its match stays until somebody unlocks it
+	CheckedAt  stamp.Time  `json:"checkedAt"`
+	// Unseen names the checks that nobody could take when its device was last
+	// looked at.
+	Unseen []string `json:"notLookedAt"`
+	// Hand tells who marked its device as set by hand, and when.
+	HandBy string     `json:"handBy,omitempty"`
+	HandAt stamp.Time `json:"handAt"`
+}
+
+// Set reports whether its device was configured.
+func (e Entry) Set() bool { return e.State == state.Configured || e.State == state.Verified }
+
+// Note is a line of an entry's history.
+type Note struct {
+	At   stamp.Time `json:"at"`
+	Who  string     `json:"who"`
+	What string     `json:"what"`
+	// Wrong says that it tells of something that failed.
+	Wrong bool `json:"wrong,omitempty"`
+}
+
+// Revision is one act of a person on plan, subnets or policies.
+type Revision struct {
+	ID   int64      `json:"id"`
+	At   stamp.Time `json:"at"`
+	Who  string     `json:"who"`
+	What string     `json:"what"`
+	Name string     `json:"name"` // given by a person; "" for most
+	// Undoes is the revision that this one takes back; 0 for none. One that takes back
+	// an undoing is a redoing.
+	Undoes int64 `json:"undoes,omitempty"`
+}
+
+// File is a file of the site, such as a licence.
+type File struct {
+	Name   string     `json:"name"`
+	SHA256 string     `json:"sha256"`
+	Size   int64      `json:"size"` // in bytes
+	At     stamp.Time `json:"at"`
+	Who    string     `json:"who"`
+	// Of a configuration that was kept from a device: its profile, its firmware, and the
+	// address that it had.
+	Profile  string `json:"profile,omitempty"`
+	Firmware string `json:"firmware,omitempty"`
+	Held     string `json:"held,omitempty"`
+}
+
 // EntryView is a line of the plan with what is known of its box.
 type EntryView struct {
-	store.Entry
+	Entry
 	Whereabouts
 	Seen  stamp.Time `json:"seen"` // when its box was last heard
 	BoxID string     `json:"boxSerial"`
@@ -107,9 +160,9 @@ type EntryView struct {
 // Detail is everything known of one entry.
 type Detail struct {
 	Entry    EntryView      `json:"entry"`
-	Steps    []task.Step    `json:"steps"` // what commissioning it consists of
+	Steps    []Step         `json:"steps"` // what commissioning it consists of
 	Checks   []result.Check `json:"checks"`
-	History  []store.Note   `json:"history"`
+	History  []Note         `json:"history"`
 	Device   *DeviceView    `json:"device"` // nil when none is matched
 	Settings []plan.Value   `json:"settings"`
 	Login    *Credential    `json:"login"` // the stored credential that opens it, or is to; nil when there is none

@@ -6,8 +6,9 @@ import (
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/problem"
+	"redstart/internal/core/procedure"
 	"redstart/internal/core/stamp"
-	"redstart/internal/store"
+	"redstart/internal/core/state"
 )
 
 // Kinds of work.
@@ -109,8 +110,8 @@ type HandTask struct {
 
 // HandList are all of a site, in walking order, and what was accepted.
 type HandList struct {
-	Tasks    []HandTask         `json:"tasks"`
-	Accepted []store.Acceptance `json:"accepted"`
+	Tasks    []HandTask      `json:"tasks"`
+	Accepted []AcceptedTerms `json:"accepted"`
 }
 
 // VerifyOptions say what is verified.
@@ -119,4 +120,110 @@ type VerifyOptions struct {
 	Restart string `json:"restart,omitempty"` // needed, always or never
 	Capture bool   `json:"capture,omitempty"` // keep the packets
 	Gentle  bool   `json:"gentle,omitempty"`  // two devices at a time
+}
+
+// AcceptedTerms says that a person accepted the terms of a model, for the whole site.
+type AcceptedTerms struct {
+	Profile string     `json:"profile"`
+	Terms   string     `json:"terms"`
+	Who     string     `json:"who"`
+	At      stamp.Time `json:"at"`
+}
+
+// Run is one bulk commissioning job.
+type Run struct {
+	ID        int64       `json:"id"`
+	State     string      `json:"state"`
+	Who       string      `json:"who"`
+	StartedAt stamp.Time  `json:"startedAt"`
+	EndedAt   stamp.Time  `json:"endedAt"`
+	Cause     string      `json:"cause,omitempty"` // why it was interrupted
+	Devices   []RunDevice `json:"devices"`
+}
+
+// RunDevice is one device of a run with its frozen values.
+type RunDevice struct {
+	Run       int64            `json:"run"`
+	Tag       string           `json:"tag"`
+	MAC       address.MAC      `json:"mac"`
+	Profile   string           `json:"profile"`
+	Serial    string           `json:"serial"` // as planned; "" when not
+	Given     procedure.Values `json:"given"`
+	State     string           `json:"state"`
+	Step      string           `json:"step"`
+	Done      int              `json:"done"`
+	Steps     int              `json:"steps"`
+	Error     string           `json:"error"`
+	StartedAt stamp.Time       `json:"startedAt"`
+	EndedAt   stamp.Time       `json:"endedAt"`
+	// FreshSince is set where a new password is wanted: one that was made before is replaced.
+	FreshSince stamp.Time `json:"freshSince"`
+	// Line is the serial line over which it is talked to; "" for none.
+	Line string `json:"line,omitempty"`
+	// Beside are the addresses of DHCP servers that may go on while it is given its own,
+	// divided by spaces.
+	Beside string `json:"beside,omitempty"`
+	Hand   `json:"hand,omitzero"`
+}
+
+// Hand is what a device waits for a person to do.
+type Hand struct {
+	Do    string     `json:"do,omitempty"`
+	Look  string     `json:"look,omitempty"`    // what shows that it is done
+	Terms string     `json:"terms,omitempty"`   // what a person must accept; "" for nothing
+	Who   string     `json:"handWho,omitempty"` // who is at it; "" for nobody
+	Since stamp.Time `json:"parkedAt"`          // zero: it does not wait now
+	// Within is how many seconds what follows may take once it is done; 0: no limit.
+	Within int        `json:"within,omitempty"`
+	Ends   stamp.Time `json:"windowEnds"` // when that time is over; zero before
+}
+
+// Ended reports whether nothing of the run is left to be done with the device.
+func (d RunDevice) Ended() bool {
+	return d.State == state.Done || d.State == state.Failed || d.State == state.Stopped
+}
+
+// Step is something that a run does with one device, in its place.
+type Step struct {
+	Name  string `json:"name"` // unique in the work on a device
+	Text  string `json:"text"` // in plain words, for the rehearsal
+	Hands bool   `json:"hands,omitempty"`
+	// Restarts says that the device goes away with it, and Lends that it is given an address over DHCP.
+	Restarts bool `json:"restarts,omitempty"`
+	Lends    bool `json:"lends,omitempty"`
+}
+
+// Rehearsed is what a run would do with one device.
+type Rehearsed struct {
+	Tag     string           `json:"tag"`
+	MAC     string           `json:"mac"`
+	Profile string           `json:"profile"`
+	Given   procedure.Values `json:"given"`
+	Steps   []Step           `json:"steps"`
+	Seconds float64          `json:"seconds"` // about how long
+	// NotSent are planned settings that the profile does not say how to set.
+	NotSent []string `json:"notSent,omitempty"`
+	// Line is the serial line over which it is talked to; "" for none.
+	Line string `json:"line,omitempty"`
+	// After are the entries of the same run that are done before it is begun.
+	After []string `json:"after,omitempty"`
+	// Parts are the entries behind it that are set with it.
+	Parts []string `json:"parts,omitempty"`
+}
+
+// Rehearsal is what a run would do, and what keeps entries out of it.
+type Rehearsal struct {
+	Devices []Rehearsed `json:"devices"`
+	Left    []LeftOut   `json:"left"`
+	// NeedLine are those of them that only need a serial line to be named, and Lines those
+	// that the service may use.
+	NeedLine []string `json:"needLine"`
+	Lines    []string `json:"lines"`
+	Seconds  float64  `json:"seconds"` // about how long, side by side
+}
+
+// LeftOut is an entry that the run cannot take.
+type LeftOut struct {
+	Tag string `json:"tag"`
+	Why string `json:"why"`
 }

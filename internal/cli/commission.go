@@ -13,11 +13,9 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/check"
 	"redstart/internal/client"
-	"redstart/internal/commission"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/state"
 	"redstart/internal/core/value"
-	"redstart/internal/store"
 )
 
 func (a *app) commission() *cobra.Command {
@@ -229,7 +227,7 @@ func (a *app) commissionAll(ctx context.Context, c *client.Client, in api.RunOpt
 	if err != nil {
 		return err
 	}
-	if i := slices.IndexFunc(runs, func(r store.Run) bool { return r.State == state.Interrupted }); i >= 0 && in.All {
+	if i := slices.IndexFunc(runs, func(r api.Run) bool { return r.State == state.Interrupted }); i >= 0 && in.All {
 		id := runs[i].ID
 		if in.Fresh {
 			return problem.New(problem.Conflict, fmt.Sprintf("run %d was cut off", id),
@@ -299,7 +297,7 @@ func (a *app) giveUp(ctx context.Context, c *client.Client, id int64) error {
 	if err != nil {
 		return err
 	}
-	runs = slices.DeleteFunc(runs, func(r store.Run) bool {
+	runs = slices.DeleteFunc(runs, func(r api.Run) bool {
 		return r.State != state.Interrupted || id != 0 && r.ID != id
 	})
 	switch {
@@ -319,7 +317,7 @@ func (a *app) giveUp(ctx context.Context, c *client.Client, id int64) error {
 
 // leftOut says which entries a run leaves out, and why: what is left out for one reason is
 // said once.
-func leftOut(left []commission.LeftOut) (lines []string) {
+func leftOut(left []api.LeftOut) (lines []string) {
 	tags := map[string][]string{}
 	var reasons []string
 	for _, l := range left {

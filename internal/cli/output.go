@@ -22,7 +22,6 @@ import (
 	"redstart/internal/core/problem"
 	"redstart/internal/core/state"
 	"redstart/internal/core/value"
-	"redstart/internal/store"
 )
 
 // cell is a value of a table that people are shown otherwise than programs.
@@ -183,7 +182,7 @@ func (a *app) follow(ctx context.Context, c *client.Client, start func() (api.Wo
 			show.work(last)
 			return last.State == state.Running
 		case "run":
-			var d store.RunDevice
+			var d api.RunDevice
 			if failed = json.Unmarshal(e.Data, &d); failed != nil {
 				return false
 			}
@@ -247,7 +246,7 @@ func (p *progress) work(a api.Work) {
 	}
 }
 
-func (p *progress) device(d store.RunDevice) {
+func (p *progress) device(d api.RunDevice) {
 	if p.bar != nil && d.State != state.Parked {
 		return
 	}

@@ -15,7 +15,6 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"redstart/internal/account"
 	"redstart/internal/api"
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
@@ -402,7 +401,7 @@ func (a *app) user() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := c.AddUser(ctx, account.Account{Name: args[0], Password: password,
+			if err := c.AddUser(ctx, api.Account{Name: args[0], Password: password,
 				Rights: right.Right(most)}); err != nil {
 				return err
 			}
@@ -418,7 +417,7 @@ func (a *app) user() *cobra.Command {
 			if newRight == "" {
 				return &usageError{fmt.Errorf("say the right with --right: look, plan, commission or own")}
 			}
-			in := account.Account{Name: args[0], Rights: right.Right(newRight), Keep: keep}
+			in := api.Account{Name: args[0], Rights: right.Right(newRight), Keep: keep}
 			if len(keep) > 0 && !newPassword {
 				return &usageError{fmt.Errorf("--keep-token belongs to --password: without a new password all tokens are kept")}
 			}
@@ -467,7 +466,7 @@ func (a *app) token() *cobra.Command {
 			}
 			return a.list(tokens, []string{"Number", "User", "Token", "It", "Made", "Last used", "Expires"}, rows, "")
 		})}
-	var of account.ForToken
+	var of api.ForToken
 	var most string
 	add := &cobra.Command{Use: "add NAME", Short: "Make an API token; it is shown once", Args: cobra.ExactArgs(1),
 		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
@@ -480,7 +479,7 @@ func (a *app) token() *cobra.Command {
 				"It "+rightsText[t.Rights]+", until "+t.ExpiresAt.Format(time.DateOnly)+". Shown only now. Use it with REDSTART_URL, REDSTART_TOKEN and, for a self-made certificate, REDSTART_PIN.")
 		})}
 	add.Flags().StringVar(&most, "right", string(right.Look), "look, plan, commission or own; at most your own")
-	add.Flags().IntVar(&of.Days, "days", account.UsualDays, fmt.Sprintf("for how many `days` it is good, at most %d", account.MostDays))
+	add.Flags().IntVar(&of.Days, "days", api.UsualDays, fmt.Sprintf("for how many `days` it is good, at most %d", api.MostDays))
 	revoke := &cobra.Command{Use: "revoke NUMBER", Short: "Revoke an API token", Args: cobra.ExactArgs(1),
 		RunE: a.anywhere(func(ctx context.Context, c *client.Client, args []string) error {
 			if err := c.RevokeToken(ctx, args[0]); err != nil {

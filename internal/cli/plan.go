@@ -19,7 +19,6 @@ import (
 	"redstart/internal/core/result"
 	"redstart/internal/core/state"
 	"redstart/internal/core/value"
-	"redstart/internal/store"
 	"redstart/internal/vault"
 )
 
@@ -313,7 +312,7 @@ func (a *app) printChecks(checks []result.Check) error {
 	return a.list(checks, []string{"Check", "Expected", "Observed", "Result", "Rests on", "At"}, rows, "")
 }
 
-func (a *app) printHistory(notes []store.Note) error {
+func (a *app) printHistory(notes []api.Note) error {
 	if len(notes) == 0 {
 		return nil
 	}

@@ -9,15 +9,11 @@ import (
 	"net/url"
 	"strconv"
 
-	"redstart/internal/account"
 	"redstart/internal/api"
-	"redstart/internal/commission"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
-	"redstart/internal/store"
-	"redstart/profiles"
 )
 
 // at gives the path of a call about the client's site.
@@ -73,12 +69,12 @@ func (c *Client) Map(ctx context.Context, subnet string) (plan.Map, error) {
 }
 
 // Files lists the site's files.
-func (c *Client) Files(ctx context.Context) ([]store.File, error) {
-	return get[[]store.File](ctx, c, c.at("/files"))
+func (c *Client) Files(ctx context.Context) ([]api.File, error) {
+	return get[[]api.File](ctx, c, c.at("/files"))
 }
 
 // PutFile stores a file of the site.
-func (c *Client) PutFile(ctx context.Context, name string, content io.Reader) (f store.File, err error) {
+func (c *Client) PutFile(ctx context.Context, name string, content io.Reader) (f api.File, err error) {
 	err = c.call(ctx, http.MethodPut, c.at("/files/"+url.PathEscape(name)), content, &f)
 	return f, err
 }
@@ -90,8 +86,8 @@ func (c *Client) KnownLogins(ctx context.Context) ([]api.KnownLogin, error) {
 
 // KeepConfiguration takes the saved configuration of an entry's device, and keeps it as a file
 // of the site; name "" calls it after the entry.
-func (c *Client) KeepConfiguration(ctx context.Context, tag, name string) (store.File, error) {
-	return post[store.File](ctx, c, c.at("/entries/"+url.PathEscape(tag)+"/configuration?name="+url.QueryEscape(name)), nil)
+func (c *Client) KeepConfiguration(ctx context.Context, tag, name string) (api.File, error) {
+	return post[api.File](ctx, c, c.at("/entries/"+url.PathEscape(tag)+"/configuration?name="+url.QueryEscape(name)), nil)
 }
 
 // File writes a file of the site to out.
@@ -314,8 +310,8 @@ func (c *Client) Profiles(ctx context.Context) ([]*profile.Profile, error) {
 }
 
 // Rehearse says what a run would do.
-func (c *Client) Rehearse(ctx context.Context, in api.RunOptions) (commission.Rehearsal, error) {
-	return post[commission.Rehearsal](ctx, c, c.at("/rehearsals"), in)
+func (c *Client) Rehearse(ctx context.Context, in api.RunOptions) (api.Rehearsal, error) {
+	return post[api.Rehearsal](ctx, c, c.at("/rehearsals"), in)
 }
 
 // Commission starts a run.
@@ -324,8 +320,8 @@ func (c *Client) Commission(ctx context.Context, in api.RunOptions) (api.Work, e
 }
 
 // LatestRun gives the latest run; ok is false before the first.
-func (c *Client) LatestRun(ctx context.Context) (run store.Run, ok bool, err error) {
-	run, err = get[store.Run](ctx, c, c.at("/runs/latest"))
+func (c *Client) LatestRun(ctx context.Context) (run api.Run, ok bool, err error) {
+	run, err = get[api.Run](ctx, c, c.at("/runs/latest"))
 	if problem.KindOf(err) == problem.Missing {
 		return run, false, nil
 	}
@@ -333,13 +329,13 @@ func (c *Client) LatestRun(ctx context.Context) (run store.Run, ok bool, err err
 }
 
 // Run gives a run.
-func (c *Client) Run(ctx context.Context, id int64) (store.Run, error) {
-	return get[store.Run](ctx, c, c.at(fmt.Sprintf("/runs/%d", id)))
+func (c *Client) Run(ctx context.Context, id int64) (api.Run, error) {
+	return get[api.Run](ctx, c, c.at(fmt.Sprintf("/runs/%d", id)))
 }
 
 // OpenRuns gives the runs that have not ended, oldest first.
-func (c *Client) OpenRuns(ctx context.Context) ([]store.Run, error) {
-	return get[[]store.Run](ctx, c, c.at("/runs"))
+func (c *Client) OpenRuns(ctx context.Context) ([]api.Run, error) {
+	return get[[]api.Run](ctx, c, c.at("/runs"))
 }
 
 // Did tells that a person did what devices of a run wait for, or accepts the terms that they
@@ -395,8 +391,8 @@ func (c *Client) BeginAnew(ctx context.Context) (api.VaultStatus, error) {
 }
 
 // BrokenProfiles lists the files of the profile folder that cannot be used.
-func (c *Client) BrokenProfiles(ctx context.Context) ([]profiles.Broken, error) {
-	return get[[]profiles.Broken](ctx, c, "/api/profiles/broken")
+func (c *Client) BrokenProfiles(ctx context.Context) ([]api.Broken, error) {
+	return get[[]api.Broken](ctx, c, "/api/profiles/broken")
 }
 
 // LearnCredentials stores known logins, from CSV.
@@ -435,17 +431,17 @@ func (c *Client) ChangeKey(ctx context.Context, passphrase string) error {
 }
 
 // Users lists who may sign in.
-func (c *Client) Users(ctx context.Context) ([]store.User, error) {
-	return get[[]store.User](ctx, c, "/api/users")
+func (c *Client) Users(ctx context.Context) ([]api.User, error) {
+	return get[[]api.User](ctx, c, "/api/users")
 }
 
 // AddUser makes a user.
-func (c *Client) AddUser(ctx context.Context, a account.Account) error {
+func (c *Client) AddUser(ctx context.Context, a api.Account) error {
 	return c.call(ctx, http.MethodPost, "/api/users", a, nil)
 }
 
 // SetUser changes a user.
-func (c *Client) SetUser(ctx context.Context, a account.Account) error {
+func (c *Client) SetUser(ctx context.Context, a api.Account) error {
 	return c.call(ctx, http.MethodPut, "/api/users/"+url.PathEscape(a.Name), a, nil)
 }
 
@@ -455,13 +451,13 @@ func (c *Client) RemoveUser(ctx context.Context, name string) error {
 }
 
 // Tokens lists API tokens.
-func (c *Client) Tokens(ctx context.Context) ([]store.Token, error) {
-	return get[[]store.Token](ctx, c, "/api/tokens")
+func (c *Client) Tokens(ctx context.Context) ([]api.Token, error) {
+	return get[[]api.Token](ctx, c, "/api/tokens")
 }
 
 // AddToken makes an API token.
-func (c *Client) AddToken(ctx context.Context, in account.ForToken) (account.NewToken, error) {
-	return post[account.NewToken](ctx, c, "/api/tokens", in)
+func (c *Client) AddToken(ctx context.Context, in api.ForToken) (api.NewToken, error) {
+	return post[api.NewToken](ctx, c, "/api/tokens", in)
 }
 
 // RevokeToken revokes an API token.

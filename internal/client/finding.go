@@ -9,7 +9,6 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/match"
-	"redstart/internal/store"
 )
 
 // Interfaces lists the service's network interfaces and listens to each.
@@ -86,8 +85,8 @@ func (c *Client) Find(ctx context.Context, o api.FindOptions) (api.Work, error) 
 }
 
 // Surveys lists the surveys, latest first.
-func (c *Client) Surveys(ctx context.Context) ([]store.Survey, error) {
-	return get[[]store.Survey](ctx, c, c.at("/surveys"))
+func (c *Client) Surveys(ctx context.Context) ([]api.Survey, error) {
+	return get[[]api.Survey](ctx, c, c.at("/surveys"))
 }
 
 // Capture gives the packets of a survey.

@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
@@ -76,41 +77,6 @@ type Runner struct {
 	parked map[string]chan string // by tag: who says that it was done
 }
 
-// Rehearsed is what a run would do with one device.
-type Rehearsed struct {
-	Tag     string           `json:"tag"`
-	MAC     string           `json:"mac"`
-	Profile string           `json:"profile"`
-	Given   procedure.Values `json:"given"`
-	Steps   []task.Step      `json:"steps"`
-	Seconds float64          `json:"seconds"` // about how long
-	// NotSent are planned settings that the profile does not say how to set.
-	NotSent []string `json:"notSent,omitempty"`
-	// Line is the serial line over which it is talked to; "" for none.
-	Line string `json:"line,omitempty"`
-	// After are the entries of the same run that are done before it is begun.
-	After []string `json:"after,omitempty"`
-	// Parts are the entries behind it that are set with it.
-	Parts []string `json:"parts,omitempty"`
-}
-
-// Rehearsal is what a run would do, and what keeps entries out of it.
-type Rehearsal struct {
-	Devices []Rehearsed `json:"devices"`
-	Left    []LeftOut   `json:"left"`
-	// NeedLine are those of them that only need a serial line to be named, and Lines those
-	// that the service may use.
-	NeedLine []string `json:"needLine"`
-	Lines    []string `json:"lines"`
-	Seconds  float64  `json:"seconds"` // about how long, side by side
-}
-
-// LeftOut is an entry that the run cannot take.
-type LeftOut struct {
-	Tag string `json:"tag"`
-	Why string `json:"why"`
-}
-
 // Known is what a rehearsal goes by besides the plan.
 type Known struct {
 	Opens map[address.MAC]procedure.Login // what opens each box so far
@@ -122,7 +88,7 @@ type Known struct {
 }
 
 // Rehearse works out a run over entries without sending anything.
-func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
+func Rehearse(p plan.Plan, entries []store.Entry, known Known) api.Rehearsal {
 	stopped := map[string]string{} // by tag, or by profile
 	for _, f := range p.Check() {
 		if f.Level == plan.Stops && f.Tag+f.Profile != "" {
@@ -130,7 +96,7 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 		}
 	}
 	whole, resolver := p, p.Resolve()
-	r := Rehearsal{Devices: []Rehearsed{}, Left: []LeftOut{}, NeedLine: []string{}, Lines: []string{}}
+	r := api.Rehearsal{Devices: []api.Rehearsed{}, Left: []api.LeftOut{}, NeedLine: []string{}, Lines: []string{}}
 	for _, e := range entries {
 		p := p.Profiles[e.Profile]
 		stop := cmp.Or(stopped[e.Tag+"\x00"], stopped["\x00"+e.Profile])
@@ -141,56 +107,56 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) Rehearsal {
 		}
 		switch {
 		case e.NotWired:
-			r.Left = append(r.Left, LeftOut{e.Tag, "it is not wired yet"})
+			r.Left = append(r.Left, api.LeftOut{Tag: e.Tag, Why: "it is not wired yet"})
 		case e.Behind != "":
 			if why := leftBehind(resolver, e.Entry, entries); why != "" {
-				r.Left = append(r.Left, LeftOut{e.Tag, why})
+				r.Left = append(r.Left, api.LeftOut{Tag: e.Tag, Why: why})
 			}
 		case e.Device.IsZero():
-			r.Left = append(r.Left, LeftOut{e.Tag, "no device is matched with it"})
+			r.Left = append(r.Left, api.LeftOut{Tag: e.Tag, Why: "no device is matched with it"})
 		case p == nil:
-			r.Left = append(r.Left, LeftOut{e.Tag, "there is no profile " + e.Profile})
+			r.Left = append(r.Left, api.LeftOut{Tag: e.Tag, Why: "there is no profile " + e.Profile})
 		case !p.Sets():
-			r.Left = append(r.Left, LeftOut{e.Tag, "its profile does not say how to set it"})
+			r.Left = append(r.Left, api.LeftOut{Tag: e.Tag, Why: "its profile does not say how to set it"})
 		case p.NeedsLine() && known.Lines[e.Tag] == "":
 			r.NeedLine = append(r.NeedLine, e.Tag)
-			r.Left = append(r.Left, LeftOut{e.Tag, "it is set over a serial line, and none is named for it: redstart commission --line " +
+			r.Left = append(r.Left, api.LeftOut{Tag: e.Tag, Why: "it is set over a serial line, and none is named for it: redstart commission --line " +
 				e.Tag + "=/dev/…"})
 		case known.Busy[e.Device] != "":
-			r.Left = append(r.Left, LeftOut{e.Tag, known.Busy[e.Device]})
+			r.Left = append(r.Left, api.LeftOut{Tag: e.Tag, Why: known.Busy[e.Device]})
 		case stop != "":
-			r.Left = append(r.Left, LeftOut{e.Tag, "the plan is wrong: " + stop})
+			r.Left = append(r.Left, api.LeftOut{Tag: e.Tag, Why: "the plan is wrong: " + stop})
 		default:
 			v := procedure.For(resolver, e.Entry, p)
 			opens := known.Opens[e.Device]
 			opens.Fresh = known.Fresh
 			steps := task.Steps(p, v, opens)
-			d := Rehearsed{e.Tag, e.Device.String(), p.ID, v, steps, task.Takes(p, steps).Seconds(), notSent(e, p),
-				known.Lines[e.Tag], nil, nil}
+			d := api.Rehearsed{Tag: e.Tag, MAC: e.Device.String(), Profile: p.ID, Given: v, Steps: task.Told(steps),
+				Seconds: task.Takes(p, steps).Seconds(), NotSent: notSent(e, p), Line: known.Lines[e.Tag]}
 			for _, part := range setWith(resolver, v, e.Tag) {
 				d.Parts = append(d.Parts, part.Tag)
 			}
 			r.Devices = append(r.Devices, d)
 		}
 	}
-	r.leaveHeld(known)
-	r.arrange(whole, known)
+	leaveHeld(&r, known)
+	arrange(&r, whole, known)
 	r.Seconds += float64((len(r.Devices)-1)/SideBySide) * activeSeconds
 	return r
 }
 
 // leaveHeld leaves out devices whose planned address another box holds that is
 // there: side by side nobody waits for it to move, and in a circle nobody could.
-func (r *Rehearsal) leaveHeld(known Known) {
+func leaveHeld(r *api.Rehearsal, known Known) {
 	holder := map[netip.Addr]string{} // MAC by the address that it holds
 	for mac, at := range known.Holds {
 		holder[at] = mac.String()
 	}
-	moves := map[string]Rehearsed{} // by MAC
+	moves := map[string]api.Rehearsed{} // by MAC
 	for _, d := range r.Devices {
 		moves[d.MAC] = d
 	}
-	r.Devices = slices.DeleteFunc(r.Devices, func(d Rehearsed) bool {
+	r.Devices = slices.DeleteFunc(r.Devices, func(d api.Rehearsed) bool {
 		by := holder[d.Given.Address.Addr()]
 		if by == "" || by == d.MAC {
 			return false
@@ -203,14 +169,14 @@ func (r *Rehearsal) leaveHeld(known Known) {
 				why = fmt.Sprintf("addresses go around in a circle: %s; plan a free address for one of them, commission it, then plan its own again", circle)
 			}
 		}
-		r.Left = append(r.Left, LeftOut{d.Tag, why})
+		r.Left = append(r.Left, api.LeftOut{Tag: d.Tag, Why: why})
 		return true
 	})
 }
 
 // around follows who holds whose address, and names the circle that a device is
 // in; "" when it is in none.
-func around(d Rehearsed, moves map[string]Rehearsed, holder map[netip.Addr]string) string {
+func around(d api.Rehearsed, moves map[string]api.Rehearsed, holder map[netip.Addr]string) string {
 	tags := []string{d.Tag}
 	for at := d; len(tags) <= len(moves); {
 		next, ok := moves[holder[at.Given.Address.Addr()]]
@@ -227,7 +193,7 @@ func around(d Rehearsed, moves map[string]Rehearsed, holder map[netip.Addr]strin
 }
 
 // Prepare stores a run over what a rehearsal showed.
-func (r *Runner) Prepare(ctx context.Context, who string, rehearsal Rehearsal, entries []store.Entry,
+func (r *Runner) Prepare(ctx context.Context, who string, rehearsal api.Rehearsal, entries []store.Entry,
 	fresh bool, beside []netip.Addr) (store.Run, error) {
 	byTag := map[string]store.Entry{}
 	for _, e := range entries {
@@ -250,7 +216,7 @@ func (r *Runner) Prepare(ctx context.Context, who string, rehearsal Rehearsal, e
 }
 
 // nothingToDo says why a run would have no device, for each kind of reason.
-func nothingToDo(left []LeftOut) error {
+func nothingToDo(left []api.LeftOut) error {
 	if len(left) == 0 {
 		return problem.New(problem.Conflict,
 			"there is nothing to commission: the plan has no entry that is not set as planned",

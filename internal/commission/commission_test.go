@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/commission"
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
@@ -50,7 +51,7 @@ func matched(e plan.Entry, mac address.MAC) store.Entry {
 	return store.Entry{Entry: e, State: state.Matched, Device: mac}
 }
 
-func whys(r commission.Rehearsal) string {
+func whys(r api.Rehearsal) string {
 	var list []string
 	for _, l := range r.Left {
 		list = append(list, l.Tag+": "+l.Why)
@@ -222,8 +223,8 @@ func TestADefectIsOneDevicesFailure(t *testing.T) {
 func TestNothingToDoSaysWhy(t *testing.T) {
 	t.Parallel()
 	r, _, _ := stage(t)
-	_, err := r.Prepare(context.Background(), "x", commission.Rehearsal{Left: []commission.LeftOut{{"A",
-		"it is not wired yet"}, {"B", "it is not wired yet"}, {"C", "no device is matched with it"}}}, nil, false, nil)
+	_, err := r.Prepare(context.Background(), "x", api.Rehearsal{Left: []api.LeftOut{{Tag: "A",
+		Why: "it is not wired yet"}, {Tag: "B", Why: "it is not wired yet"}, {Tag: "C", Why: "no device is matched with it"}}}, nil, false, nil)
 	cells := problem.Cells(err)
 	if problem.KindOf(err) != problem.Conflict || len(cells) != 2 || cells[0].String() != "A, B: it is not wired yet" ||
 		cells[1].String() != "C: no device is matched with it" {

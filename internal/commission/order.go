@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/core/plan"
 )
 
@@ -72,28 +73,27 @@ func (o order) longest(takes map[string]time.Duration) time.Duration {
 
 // arrange leaves out the devices that come after one which is neither set nor in the
 // run, and notes what the others come after.
-func (r *Rehearsal) arrange(p plan.Plan, known Known) {
+func arrange(r *api.Rehearsal, p plan.Plan, known Known) {
 	after := map[string][]string{}
 	for _, e := range p.Entries {
 		after[e.Tag] = p.Before(e)
 	}
 	for more := true; more; {
-		in := r.tags()
+		in := tagsOf(r)
 		n := len(r.Devices)
-		r.Devices = slices.DeleteFunc(r.Devices, func(d Rehearsed) bool {
+		r.Devices = slices.DeleteFunc(r.Devices, func(d api.Rehearsed) bool {
 			i := slices.IndexFunc(after[d.Tag], func(before string) bool { return !in[before] && !known.Set[before] })
 			if i < 0 {
 				return false
 			}
 			before := after[d.Tag][i]
 			r.Left = append(r.Left,
-				LeftOut{d.Tag,
-					fmt.Sprintf("it comes after %s, which is not set yet; set that first, or let it come after nothing (after=none)", before)})
+				api.LeftOut{Tag: d.Tag, Why: fmt.Sprintf("it comes after %s, which is not set yet; set that first, or let it come after nothing (after=none)", before)})
 			return true
 		})
 		more = len(r.Devices) < n
 	}
-	o := orderOf(p, r.tags())
+	o := orderOf(p, tagsOf(r))
 	takes := map[string]time.Duration{}
 	for i, d := range r.Devices {
 		r.Devices[i].After = o[d.Tag]
@@ -102,7 +102,7 @@ func (r *Rehearsal) arrange(p plan.Plan, known Known) {
 	r.Seconds = o.longest(takes).Seconds()
 }
 
-func (r *Rehearsal) tags() map[string]bool {
+func tagsOf(r *api.Rehearsal) map[string]bool {
 	in := map[string]bool{}
 	for _, d := range r.Devices {
 		in[d.Tag] = true

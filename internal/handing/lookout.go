@@ -141,7 +141,7 @@ func (s *Site) LookNow(ctx context.Context, wait bool) (api.LookoutView, error) 
 
 // Lookout tells when the service looks by itself, and what it found.
 func (s *Site) Lookout(ctx context.Context) (v api.LookoutView, err error) {
-	v.Changed = []handover.Difference{}
+	v.Changed = []api.Difference{}
 	l, ok, err := s.store.Lookout(ctx)
 	if err != nil || !ok {
 		return v, err
@@ -276,7 +276,7 @@ func (s *Site) compare(ctx context.Context, l store.Lookout, how api.Lookout) er
 		return err
 	}
 	if len(how.Tags) > 0 {
-		changed = slices.DeleteFunc(changed, func(d handover.Difference) bool { return !slices.Contains(how.Tags, d.Tag) })
+		changed = slices.DeleteFunc(changed, func(d api.Difference) bool { return !slices.Contains(how.Tags, d.Tag) })
 	}
 	var before []device.Seen
 	if err := json.Unmarshal([]byte(l.Seen), &before); err != nil {
@@ -294,7 +294,7 @@ func (s *Site) compare(ctx context.Context, l store.Lookout, how api.Lookout) er
 			continue // the survey missed it, and the verification after it did not
 		}
 		if len(how.Tags) == 0 || slices.Contains(how.Tags, tags[c.MAC]) {
-			changed = append(changed, handover.Difference{Tag: cmp.Or(tags[c.MAC], c.MAC.String()), Column: "on the segment: " + c.Kind, Was: c.From, Is: c.To})
+			changed = append(changed, api.Difference{Tag: cmp.Or(tags[c.MAC], c.MAC.String()), Column: "on the segment: " + c.Kind, Was: c.From, Is: c.To})
 		}
 	}
 	doc, err := json.Marshal(changed)
@@ -337,7 +337,7 @@ func (s *Site) compare(ctx context.Context, l store.Lookout, how api.Lookout) er
 }
 
 // tell tells the hook what changed.
-func (s *Site) tell(ctx context.Context, hook string, r handover.Record, changed []handover.Difference) error {
+func (s *Site) tell(ctx context.Context, hook string, r handover.Record, changed []api.Difference) error {
 	doc, err := json.Marshal(map[string]any{"site": r.Site.Name, "key": s.store.Key, "at": time.Now().UTC(), "changed": changed})
 	if err != nil {
 		return err

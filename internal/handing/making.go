@@ -291,15 +291,15 @@ type within struct {
 func (w within) Close() error { return errors.Join(w.ReadCloser.Close(), w.archive.Close()) }
 
 // Preview shows what a work makes, once it is made, before anybody gets it.
-func (s *Site) Preview(ctx context.Context, id int64, member string) (handover.Preview, error) {
+func (s *Site) Preview(ctx context.Context, id int64, member string) (api.Preview, error) {
 	out, err := s.Made(ctx, id, member)
 	if err != nil {
-		return handover.Preview{}, err
+		return api.Preview{}, err
 	}
 	defer out.Content.Close()
 	free, err := s.all.room(ctx)
 	if err != nil {
-		return handover.Preview{}, err
+		return api.Preview{}, err
 	}
 	defer free()
 	return handover.Look(out.Name, out.Content)

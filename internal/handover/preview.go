@@ -11,40 +11,10 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
+	"redstart/internal/api"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/value"
 )
-
-// Preview is what a document shows before anybody gets it: what is in the file itself.
-type Preview struct {
-	// Kind is pages for a PDF, page for HTML and drawing for SVG, which whoever shows them draws;
-	// sheets, files and lines have what they hold below.
-	Kind   string         `json:"kind" jsonschema:"enum=pages,enum=page,enum=drawing,enum=sheets,enum=files,enum=lines"`
-	Sheets []PreviewSheet `json:"sheets,omitempty"`
-	Files  []PreviewFile  `json:"files,omitempty"`
-	Lines  []string       `json:"lines,omitempty"`
-	More   bool           `json:"more"` // lines than these
-}
-
-// PreviewSheet is the beginning of a sheet of a workbook.
-type PreviewSheet struct {
-	Name string          `json:"name"`
-	Rows [][]PreviewCell `json:"rows"`
-	More bool            `json:"more"` // rows than these
-}
-
-// PreviewCell is a cell of a workbook: heading as headings are, slanted as what was not verified.
-type PreviewCell struct {
-	Text    string `json:"text"`
-	Heading bool   `json:"heading,omitempty"`
-	Slanted bool   `json:"slanted,omitempty"`
-}
-
-// PreviewFile is a file of an archive.
-type PreviewFile struct {
-	Name string `json:"name"`
-	Size uint64 `json:"size"` // bytes
-}
 
 // Bounds of what is previewed.
 const (
@@ -55,27 +25,27 @@ const (
 )
 
 // Look previews a document that was made.
-func Look(name string, in io.Reader) (Preview, error) {
+func Look(name string, in io.Reader) (api.Preview, error) {
 	content, err := io.ReadAll(io.LimitReader(in, mostPreviewed+1))
 	if err != nil {
-		return Preview{}, problem.Disk(err, "the document cannot be read", name)
+		return api.Preview{}, problem.Disk(err, "the document cannot be read", name)
 	}
 	if len(content) > mostPreviewed {
-		return Preview{}, problem.New(problem.Usage, "it is too large for a preview", "save it, and open that").About(name)
+		return api.Preview{}, problem.New(problem.Usage, "it is too large for a preview", "save it, and open that").About(name)
 	}
 	switch path.Ext(name) {
 	case ".pdf":
-		return Preview{Kind: "pages"}, nil
+		return api.Preview{Kind: "pages"}, nil
 	case ".html":
-		return Preview{Kind: "page"}, nil
+		return api.Preview{Kind: "page"}, nil
 	case ".svg":
-		return Preview{Kind: "drawing"}, nil
+		return api.Preview{Kind: "drawing"}, nil
 	case ".xlsx":
 		return lookSheets(name, content)
 	case ".zip":
 		return lookFiles(name, content)
 	}
-	p := Preview{Kind: "lines"}
+	p := api.Preview{Kind: "lines"}
 	if p.More = len(content) > mostLineBytes; p.More {
 		content = content[:mostLineBytes]
 	}
@@ -89,19 +59,19 @@ func Look(name string, in io.Reader) (Preview, error) {
 	return p, nil
 }
 
-func lookFiles(name string, content []byte) (Preview, error) {
+func lookFiles(name string, content []byte) (api.Preview, error) {
 	z, err := zip.NewReader(bytes.NewReader(content), int64(len(content)))
 	if err != nil {
-		return Preview{}, notWhole(name, err)
+		return api.Preview{}, notWhole(name, err)
 	}
-	p := Preview{Kind: "files"}
+	p := api.Preview{Kind: "files"}
 	for _, f := range z.File {
-		p.Files = append(p.Files, PreviewFile{f.Name, f.UncompressedSize64})
+		p.Files = append(p.Files, api.PreviewFile{Name: f.Name, Size: f.UncompressedSize64})
 	}
 	return p, nil
 }
 
-func lookSheets(name string, content []byte) (p Preview, err error) {
+func lookSheets(name string, content []byte) (p api.Preview, err error) {
 	f, err := excelize.OpenReader(bytes.NewReader(content), excelize.Options{UnzipSizeLimit: mostPreviewed, UnzipXMLSizeLimit: mostPreviewed})
 	if err != nil {
 		return p, notWhole(name, err)
@@ -118,8 +88,8 @@ func lookSheets(name string, content []byte) (p Preview, err error) {
 	return p, nil
 }
 
-func lookSheet(f *excelize.File, name string) (s PreviewSheet, err error) {
-	s = PreviewSheet{Name: name, Rows: [][]PreviewCell{}}
+func lookSheet(f *excelize.File, name string) (s api.PreviewSheet, err error) {
+	s = api.PreviewSheet{Name: name, Rows: [][]api.PreviewCell{}}
 	rows, err := f.Rows(name)
 	if err != nil {
 		return s, err
@@ -134,7 +104,7 @@ func lookSheet(f *excelize.File, name string) (s PreviewSheet, err error) {
 		if err != nil {
 			return s, err
 		}
-		row := make([]PreviewCell, len(texts))
+		row := make([]api.PreviewCell, len(texts))
 		for i, text := range texts {
 			at, err := excelize.CoordinatesToCellName(i+1, n)
 			if err != nil {

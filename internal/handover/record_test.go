@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/match"
 	"redstart/internal/core/plan"
@@ -141,7 +142,7 @@ func TestWhatChangedSince(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := []handover.Difference{
+	want := []api.Difference{
 		{Tag: "CAM-1", Column: "MAC", Was: "02:00:00:00:00:01", Is: "02:00:00:00:00:09"},
 		{Tag: "CAM-1", Column: "Address", Was: "10.0.0.5, verified", Is: "10.0.0.5, not verified"},
 		{Tag: "CAM-1", Column: "Seen behind switch port", Was: "SW-1/7", Is: "SW-1/9"},

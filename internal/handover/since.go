@@ -9,15 +9,9 @@ import (
 	"maps"
 	"slices"
 	"strings"
-)
 
-// Difference is one value that is not what it was when something was handed over.
-type Difference struct {
-	Tag    string `json:"tag"`
-	Column string `json:"column"` // its heading; "" for the entry as a whole
-	Was    string `json:"was"`
-	Is     string `json:"is"`
-}
+	"redstart/internal/api"
+)
 
 // then holds the values of each entry by column, as they were when something was handed over.
 type then map[string]map[string]thenValue
@@ -63,7 +57,7 @@ func Then(r Record) ([]byte, error) {
 }
 
 // Since lists what is not as it was then, in the order of the plan; what is gone comes last.
-func Since(packed []byte, r Record) ([]Difference, error) {
+func Since(packed []byte, r Record) ([]api.Difference, error) {
 	r.Site.Language = ""
 	unpacked, err := gzip.NewReader(bytes.NewReader(packed))
 	if err != nil {
@@ -73,12 +67,12 @@ func Since(packed []byte, r Record) ([]Difference, error) {
 	if err := json.NewDecoder(io.LimitReader(unpacked, longestThen)).Decode(&was); err != nil {
 		return nil, err
 	}
-	list := []Difference{}
+	list := []api.Difference{}
 	is := r.then()
 	for _, e := range r.Entries {
 		before, there := was[e.Tag]
 		if !there {
-			list = append(list, Difference{Tag: e.Tag, Is: "it is new in the plan"})
+			list = append(list, api.Difference{Tag: e.Tag, Is: "it is new in the plan"})
 			continue
 		}
 		for _, c := range Columns {
@@ -87,7 +81,7 @@ func Since(packed []byte, r Record) ([]Difference, error) {
 				continue // no switch told, which moves nothing
 			}
 			if a != b {
-				list = append(list, Difference{e.Tag, c.Says, a.said(b), b.said(a)})
+				list = append(list, api.Difference{Tag: e.Tag, Column: c.Says, Was: a.said(b), Is: b.said(a)})
 			}
 		}
 		for _, c := range e.Checks {
@@ -96,13 +90,13 @@ func Since(packed []byte, r Record) ([]Difference, error) {
 				if c.Observed != "" {
 					now += ": " + c.Observed
 				}
-				list = append(list, Difference{e.Tag, key, was, now})
+				list = append(list, api.Difference{Tag: e.Tag, Column: key, Was: was, Is: now})
 			}
 		}
 	}
 	for _, tag := range slices.Sorted(maps.Keys(was)) {
 		if is[tag] == nil {
-			list = append(list, Difference{Tag: tag, Was: strings.TrimSpace("it was in the plan " + was[tag]["address"].Text),
+			list = append(list, api.Difference{Tag: tag, Was: strings.TrimSpace("it was in the plan " + was[tag]["address"].Text),
 				Is: "it is gone from the plan"})
 		}
 	}

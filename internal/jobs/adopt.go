@@ -74,11 +74,12 @@ func (s *Site) Adopt(ctx context.Context, in api.Adoption, preview bool, who str
 			"")
 	}
 	changes := api.Edits{What: fmt.Sprintf("%d found devices adopted", len(patches)), Patches: patches}
+	var matches []store.Match
 	for tag, mac := range becomes {
-		changes.Matches = append(changes.Matches, store.Match{Tag: tag, MAC: mac, By: match.ByMAC,
+		matches = append(matches, store.Match{Tag: tag, MAC: mac, By: match.ByMAC,
 			Why: "it was adopted from this box"})
 	}
-	return s.plan.Edit(ctx, changes, preview, who)
+	return s.plan.EditAndMatch(ctx, changes, matches, preview, who)
 }
 
 // asFound is what the plan says of a device that is taken over as it is.

@@ -87,7 +87,7 @@ func (s *Site) CaptureFiles(ctx context.Context) (paths []string, err error) {
 
 // Capture gives the packets of a survey.
 func (s *Site) Capture(ctx context.Context, id int64) (planning.Download, error) {
-	list, err := s.store.Surveys(ctx, MostSurveys)
+	list, err := s.store.Surveys(ctx, mostSurveys)
 	if err != nil {
 		return planning.Download{}, err
 	}

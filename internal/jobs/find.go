@@ -276,8 +276,19 @@ func changesText(list []device.Change) string {
 	return strings.Join(parts, ", ")
 }
 
-// MostSurveys are listed.
-const MostSurveys = 200
+// mostSurveys are listed.
+const mostSurveys = 200
+
+// Surveys lists the surveys with what each changed, latest first.
+func (s *Site) Surveys(ctx context.Context) ([]api.Survey, error) {
+	kept, err := s.store.Surveys(ctx, mostSurveys)
+	list := []api.Survey{}
+	for _, v := range kept {
+		list = append(list, api.Survey{ID: v.ID, Began: v.Began, Ended: v.Ended, Who: v.Who, Pace: v.Pace, State: v.State, Found: v.Found,
+			Believed: v.Believed, Passes: v.Passes, Changes: v.Changes, Capture: v.Capture})
+	}
+	return list, err
+}
 
 // keeper stores devices while a survey runs, each as it was last, without
 // making the survey wait for the disk.

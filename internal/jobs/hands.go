@@ -46,7 +46,10 @@ func (s *Site) Hands(ctx context.Context) (api.HandList, error) {
 		return cmp.Or(cmp.Compare(x.Area, y.Area), cmp.Compare(x.Floor, y.Floor), cmp.Compare(x.Place, y.Place),
 			cmp.Compare(x.Tag, y.Tag))
 	})
-	out.Accepted, err = s.store.AllAccepted(ctx)
+	accepted, err := s.store.AllAccepted(ctx)
+	for _, a := range accepted {
+		out.Accepted = append(out.Accepted, api.AcceptedTerms(a))
+	}
 	return out, err
 }
 
@@ -56,7 +59,7 @@ func (s *Site) Did(ctx context.Context, id int64, in api.Hands, who string) erro
 	if len(in.Tags) == 0 {
 		return problem.New(problem.Usage, "it is not said for which entries", "give their tags")
 	}
-	run, err := s.Run(ctx, id)
+	run, err := s.run(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -108,7 +111,7 @@ func (s *Site) TakeHands(ctx context.Context, id int64, in api.TakeHands, who st
 	if len(in.Tags) == 0 {
 		return problem.New(problem.Usage, "it is not said for which entries", "give their tags")
 	}
-	if _, err := s.Run(ctx, id); err != nil {
+	if _, err := s.run(ctx, id); err != nil {
 		return err
 	}
 	if in.Drop {
@@ -117,7 +120,7 @@ func (s *Site) TakeHands(ctx context.Context, id int64, in api.TakeHands, who st
 	if err := s.store.TakeHand(ctx, id, in.Tags, who); err != nil {
 		return err
 	}
-	run, err := s.Run(ctx, id)
+	run, err := s.run(ctx, id)
 	for _, d := range run.Devices {
 		if slices.Contains(in.Tags, d.Tag) {
 			s.deviceMoved(d)

@@ -31,12 +31,38 @@ func (s *Site) runner(p plan.Plan) *commission.Runner {
 }
 
 // LatestRun gives the latest run of the site.
-func (s *Site) LatestRun(ctx context.Context) (store.Run, error) {
+func (s *Site) LatestRun(ctx context.Context) (api.Run, error) {
 	run, ok, err := s.store.LastRun(ctx)
 	if err == nil && !ok {
 		err = problem.New(problem.Missing, "there was no run yet", "start one: redstart commission")
 	}
-	return run, err
+	return told(run), err
+}
+
+// OpenRuns lists the runs that have not ended, oldest first.
+func (s *Site) OpenRuns(ctx context.Context) ([]api.Run, error) {
+	runs, err := s.store.OpenRuns(ctx)
+	list := []api.Run{}
+	for _, r := range runs {
+		list = append(list, told(r))
+	}
+	return list, err
+}
+
+// told is a run as it is told to people.
+func told(r store.Run) api.Run {
+	run := api.Run{ID: r.ID, State: r.State, Who: r.Who, StartedAt: r.StartedAt, EndedAt: r.EndedAt, Cause: r.Cause,
+		Devices: make([]api.RunDevice, len(r.Devices))}
+	for i, d := range r.Devices {
+		run.Devices[i] = toldDevice(d)
+	}
+	return run
+}
+
+func toldDevice(d store.RunDevice) api.RunDevice {
+	return api.RunDevice{Run: d.Run, Tag: d.Tag, MAC: d.MAC, Profile: d.Profile, Serial: d.Serial, Given: d.Given, State: d.State, Step: d.Step,
+		Done: d.Done, Steps: d.Steps, Error: d.Error, StartedAt: d.StartedAt, EndedAt: d.EndedAt, FreshSince: d.FreshSince, Line: d.Line,
+		Beside: d.Beside, Hand: api.Hand(d.Hand)}
 }
 
 // Commission starts a run over entries; all are those that are not set as planned
@@ -62,7 +88,7 @@ func (s *Site) Commission(ctx context.Context, who string, in api.RunOptions) (a
 	}
 	boxes := map[address.MAC]string{}
 	for _, e := range entries {
-		if slices.ContainsFunc(rehearsal.Devices, func(d commission.Rehearsed) bool { return d.Tag == e.Tag }) {
+		if slices.ContainsFunc(rehearsal.Devices, func(d api.Rehearsed) bool { return d.Tag == e.Tag }) {
 			boxes[e.Device] = e.Tag
 		}
 	}
@@ -73,7 +99,7 @@ func (s *Site) Commission(ctx context.Context, who string, in api.RunOptions) (a
 
 // knowsLines refuses lines that the service was not told of, that are named twice, or
 // for devices that are not in the run.
-func (s *Site) knowsLines(lines map[string]string, r commission.Rehearsal) error {
+func (s *Site) knowsLines(lines map[string]string, r api.Rehearsal) error {
 	used := map[string]string{}
 	for _, tag := range slices.Sorted(maps.Keys(lines)) {
 		name := lines[tag]
@@ -85,8 +111,8 @@ func (s *Site) knowsLines(lines map[string]string, r commission.Rehearsal) error
 		case used[name] != "":
 			return problem.New(problem.Usage, fmt.Sprintf("the serial line %s is named for %s too", name, used[name]),
 				"name one box for each line").About(tag)
-		case !slices.ContainsFunc(r.Devices, func(d commission.Rehearsed) bool { return d.Tag == tag }) &&
-			!slices.ContainsFunc(r.Left, func(l commission.LeftOut) bool { return l.Tag == tag }):
+		case !slices.ContainsFunc(r.Devices, func(d api.Rehearsed) bool { return d.Tag == tag }) &&
+			!slices.ContainsFunc(r.Left, func(l api.LeftOut) bool { return l.Tag == tag }):
 			return problem.New(problem.Usage, "a serial line is named for it, but it is not in the run",
 				"leave the line out, or name the entry").About(tag)
 		}
@@ -118,7 +144,7 @@ func (s *Site) Resume(ctx context.Context, id int64, who string) (api.Work, erro
 // cutOff gives a run of the site that was cut off, or waits for a person since before the
 // service began.
 func (s *Site) cutOff(ctx context.Context, id int64, next string) (store.Run, error) {
-	run, err := s.Run(ctx, id)
+	run, err := s.run(ctx, id)
 	if err == nil && run.State != state.Interrupted && run.State != state.Parked {
 		err = problem.New(problem.Conflict, fmt.Sprintf("run %d was not cut off; it is %s", id, run.State), next)
 	}
@@ -126,7 +152,12 @@ func (s *Site) cutOff(ctx context.Context, id int64, next string) (store.Run, er
 }
 
 // Run gives a run of the site.
-func (s *Site) Run(ctx context.Context, id int64) (store.Run, error) {
+func (s *Site) Run(ctx context.Context, id int64) (api.Run, error) {
+	run, err := s.run(ctx, id)
+	return told(run), err
+}
+
+func (s *Site) run(ctx context.Context, id int64) (store.Run, error) {
 	of, err := s.all.Store.Of(ctx, id)
 	if err == nil && of.ID != s.store.ID {
 		err = problem.New(problem.Missing, "there is no such run on this site", "")
@@ -352,29 +383,29 @@ func (s *Site) count(ctx context.Context, w *works.Work, p plan.Plan) {
 
 // deviceMoved tells everyone that a device of a run moved on.
 func (s *Site) deviceMoved(d store.RunDevice) {
-	s.all.Hub.Publish(s.store.Key, "run", d)
+	s.all.Hub.Publish(s.store.Key, "run", toldDevice(d))
 	if d.Ended() {
 		s.plan.EntryChanged(d.Tag)
 	}
 }
 
 // Rehearse works out what a run would do.
-func (s *Site) Rehearse(ctx context.Context, in api.RunOptions) (commission.Rehearsal, []store.Entry, error) {
+func (s *Site) Rehearse(ctx context.Context, in api.RunOptions) (api.Rehearsal, []store.Entry, error) {
 	if err := in.Check(); err != nil {
-		return commission.Rehearsal{}, nil, err
+		return api.Rehearsal{}, nil, err
 	}
 	p, all, err := s.plan.Plan(ctx)
 	if err != nil {
-		return commission.Rehearsal{}, nil, err
+		return api.Rehearsal{}, nil, err
 	}
 	entries, err := planning.Pick(all, in.Tags)
 	if err != nil {
-		return commission.Rehearsal{}, nil, err
+		return api.Rehearsal{}, nil, err
 	}
 	entries = s.withBoxes(p.Resolve(), all, entries, in.All)
 	known := commission.Known{Holds: map[address.MAC]netip.Addr{}, Fresh: in.Fresh}
 	if known.Opens, err = s.plan.Opens(ctx); err != nil {
-		return commission.Rehearsal{}, nil, err
+		return api.Rehearsal{}, nil, err
 	}
 	for _, l := range p.Known.Living {
 		if l.Tag == "" {
@@ -383,7 +414,7 @@ func (s *Site) Rehearse(ctx context.Context, in api.RunOptions) (commission.Rehe
 		known.Holds[l.MAC] = l.Address
 	}
 	if known.Busy, err = s.busy(ctx); err != nil {
-		return commission.Rehearsal{}, nil, err
+		return api.Rehearsal{}, nil, err
 	}
 	known.Set = map[string]bool{}
 	for _, e := range all {

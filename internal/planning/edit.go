@@ -23,13 +23,18 @@ func Edited() api.Edited {
 // Edit changes, adds and removes entries, all or none. A preview changes
 // nothing and tells what the checks would say.
 func (s *Site) Edit(ctx context.Context, in api.Edits, preview bool, who string) (api.Edited, error) {
+	return s.EditAndMatch(ctx, in, nil, preview, who)
+}
+
+// EditAndMatch edits, and matches entries as they are then.
+func (s *Site) EditAndMatch(ctx context.Context, in api.Edits, matches []store.Match, preview bool, who string) (api.Edited, error) {
 	if in.What == "" {
 		in.What = summary(in.Patches)
 	}
 	if len(in.What) > 200 {
 		return Edited(), problem.New(problem.Usage, "the description of the change is longer than 200 characters", "")
 	}
-	return s.edit(ctx, in, preview, who, func(p plan.Plan) ([]plan.Patch, api.Edited, error) {
+	return s.edit(ctx, in, matches, preview, who, func(p plan.Plan) ([]plan.Patch, api.Edited, error) {
 		return in.Patches, Edited(), nil
 	})
 }
@@ -56,7 +61,7 @@ func summary(patches []plan.Patch) string {
 }
 
 // edit applies the patches that make gives for the plan as it is now.
-func (s *Site) edit(ctx context.Context, in api.Edits, preview bool, who string,
+func (s *Site) edit(ctx context.Context, in api.Edits, matches []store.Match, preview bool, who string,
 	make func(plan.Plan) ([]plan.Patch, api.Edited, error)) (api.Edited, error) {
 	s.all.editing.Lock()
 	defer s.all.editing.Unlock()
@@ -98,7 +103,7 @@ func (s *Site) edit(ctx context.Context, in api.Edits, preview bool, who string,
 	if len(pairs) == 0 {
 		return out, nil
 	}
-	out.Revision, err = s.Apply(ctx, who, in.What, store.Changes{Edits: editsOf(pairs), Matches: in.Matches})
+	out.Revision, err = s.Apply(ctx, who, in.What, store.Changes{Edits: editsOf(pairs), Matches: matches})
 	return out, err
 }
 
@@ -166,7 +171,7 @@ func (s *Site) Generate(ctx context.Context, list []plan.Quantity, preview bool,
 	for _, q := range list {
 		total += q.Count * max(1, len(q.Areas))
 	}
-	return s.edit(ctx, api.Edits{What: fmt.Sprintf("%d entries from quantities", total)}, preview, who,
+	return s.edit(ctx, api.Edits{What: fmt.Sprintf("%d entries from quantities", total)}, nil, preview, who,
 		func(p plan.Plan) ([]plan.Patch, api.Edited, error) {
 			patches, err := p.Generate(list)
 			return patches, Edited(), err
@@ -178,7 +183,7 @@ func (s *Site) Allocate(ctx context.Context, a api.Allocation, preview bool, who
 	if err := (api.Chosen{Tags: a.Tags, All: a.All}).Check(); err != nil {
 		return Edited(), err
 	}
-	return s.edit(ctx, api.Edits{What: "addresses given out: " + a.Way}, preview, who,
+	return s.edit(ctx, api.Edits{What: "addresses given out: " + a.Way}, nil, preview, who,
 		func(p plan.Plan) ([]plan.Patch, api.Edited, error) {
 			patches, kept, err := p.Allocate(a.Allocation)
 			out := Edited()
@@ -193,7 +198,7 @@ func (s *Site) Mend(ctx context.Context, in api.Chosen, preview bool, who string
 		return Edited(), err
 	}
 	tags := in.Tags
-	return s.edit(ctx, api.Edits{What: "safe mends"}, preview, who,
+	return s.edit(ctx, api.Edits{What: "safe mends"}, nil, preview, who,
 		func(p plan.Plan) ([]plan.Patch, api.Edited, error) {
 			patches, changes := p.Mends(tags)
 			out := Edited()

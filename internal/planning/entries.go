@@ -52,10 +52,16 @@ func Pick(entries []store.Entry, tags []string) ([]store.Entry, error) {
 	return list, nil
 }
 
+// told is an entry as it is told to people.
+func told(e store.Entry) api.Entry {
+	return api.Entry{Entry: e.Entry, State: e.State, Reason: e.Reason, Device: e.Device, MatchedBy: e.MatchedBy, MatchedWhy: e.MatchedWhy,
+		Locked: e.Locked, CheckedAt: e.CheckedAt, Unseen: e.Unseen, HandBy: e.HandBy, HandAt: e.HandAt}
+}
+
 // View is an entry with its box, which is where it is; nil and the zero value when
 // that does not matter.
 func View(r plan.Resolver, e store.Entry, f *device.Found, where api.Whereabouts) api.EntryView {
-	v := api.EntryView{Entry: e, Whereabouts: where}
+	v := api.EntryView{Entry: told(e), Whereabouts: where}
 	v.Unwired = e.State == state.Planned && !r.Wired(e.Entry)
 	v.ByHand = r.Profiles[e.Profile] != nil && !r.Profiles[e.Profile].Sets() && e.Behind == ""
 	if p := r.Profiles[e.Profile]; e.Given != nil && p != nil && e.State != state.Configuring {
@@ -160,20 +166,24 @@ func (s *Site) Detail(ctx context.Context, tag string) (api.Detail, error) {
 	if err != nil {
 		return api.Detail{}, err
 	}
-	d := api.Detail{Entry: View(r, e, nil, api.Whereabouts{}), Steps: []task.Step{},
+	d := api.Detail{Entry: View(r, e, nil, api.Whereabouts{}), Steps: []api.Step{},
 		Settings: append([]plan.Value{}, r.Settings(e.Entry)...)}
 	if d.Checks, err = s.store.Checks(ctx, tag); err != nil {
 		return d, err
 	}
-	if d.History, err = s.store.History(ctx, tag); err != nil {
+	notes, err := s.store.History(ctx, tag)
+	if err != nil {
 		return d, err
+	}
+	for _, n := range notes {
+		d.History = append(d.History, api.Note(n))
 	}
 	opens, err := s.Opens(ctx)
 	if err != nil {
 		return d, err
 	}
 	if p := r.Profiles[e.Profile]; p != nil && p.Sets() {
-		d.Steps = task.Steps(p, procedure.For(r, e.Entry, p), opens[e.Device])
+		d.Steps = task.Told(task.Steps(p, procedure.For(r, e.Entry, p), opens[e.Device]))
 	}
 	if e.Device.IsZero() {
 		return d, nil

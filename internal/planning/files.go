@@ -6,8 +6,8 @@ import (
 	"regexp"
 	"strconv"
 
+	"redstart/internal/api"
 	"redstart/internal/core/problem"
-	"redstart/internal/store"
 )
 
 // Download is a file that is given out whole.
@@ -44,6 +44,16 @@ func (s *Site) fileSums(ctx context.Context) (map[string]string, error) {
 
 var fileName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._-]{0,99}$`)
 
+// Files lists the files of the site by name.
+func (s *Site) Files(ctx context.Context) ([]api.File, error) {
+	kept, err := s.store.Files(ctx)
+	list := []api.File{}
+	for _, f := range kept {
+		list = append(list, api.File(f))
+	}
+	return list, err
+}
+
 // CheckFileName says why a file of a site cannot be called so, if so.
 func CheckFileName(name string) error {
 	if !fileName.MatchString(name) {
@@ -53,12 +63,13 @@ func CheckFileName(name string) error {
 }
 
 // PutFile stores a file of the site, whole or not at all.
-func (s *Site) PutFile(ctx context.Context, name string, content io.Reader, who string) (store.File, error) {
+func (s *Site) PutFile(ctx context.Context, name string, content io.Reader, who string) (api.File, error) {
 	if err := CheckFileName(name); err != nil {
-		return store.File{}, err
+		return api.File{}, err
 	}
 	defer s.Changed()
-	return s.store.PutFile(ctx, name, content, who)
+	kept, err := s.store.PutFile(ctx, name, content, who)
+	return api.File(kept), err
 }
 
 var errFileName = problem.New(problem.Usage, "a file's name has letters, digits, spaces, dots and dashes, at most 100",

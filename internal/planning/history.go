@@ -144,9 +144,11 @@ func (s *Site) Compare(ctx context.Context, from, to string) (api.Moments, error
 	if err != nil {
 		return out, err
 	}
-	if out.From, err = s.store.Revision(ctx, id); err != nil {
+	since, err := s.store.Revision(ctx, id)
+	if err != nil {
 		return out, err
 	}
+	out.From = api.Revision(since)
 	first := id
 	after, _, err := s.Bare(ctx)
 	if err != nil {
@@ -161,7 +163,8 @@ func (s *Site) Compare(ctx context.Context, from, to string) (api.Moments, error
 		if err != nil {
 			return out, err
 		}
-		out.To = &r
+		until := api.Revision(r)
+		out.To = &until
 		since, err := s.store.EditsBetween(ctx, last, 0)
 		if err != nil {
 			return out, err
@@ -185,22 +188,23 @@ func (s *Site) Compare(ctx context.Context, from, to string) (api.Moments, error
 }
 
 // NameRevision gives a revision a name, like "issued for construction, rev C".
-func (s *Site) NameRevision(ctx context.Context, text, name string) (store.Revision, error) {
+func (s *Site) NameRevision(ctx context.Context, text, name string) (api.Revision, error) {
 	id, err := Number(text, "revision")
 	if err != nil {
-		return store.Revision{}, err
+		return api.Revision{}, err
 	}
 	if len([]rune(name)) > 100 {
-		return store.Revision{}, problem.New(problem.Usage, "a name has at most 100 characters", "")
+		return api.Revision{}, problem.New(problem.Usage, "a name has at most 100 characters", "")
 	}
 	if _, err := s.store.Revision(ctx, id); err != nil {
-		return store.Revision{}, err
+		return api.Revision{}, err
 	}
 	if err := s.store.NameRevision(ctx, id, name); err != nil {
-		return store.Revision{}, err
+		return api.Revision{}, err
 	}
 	s.Changed()
-	return s.store.Revision(ctx, id)
+	named, err := s.store.Revision(ctx, id)
+	return api.Revision(named), err
 }
 
 // Restore makes the plan as it was right after a revision. Nothing is lost:
@@ -235,7 +239,7 @@ func (s *Site) Revisions(ctx context.Context) ([]api.RevisionView, error) {
 	undo, redo := store.Steps(all)
 	list := []api.RevisionView{}
 	for _, r := range all[:min(len(all), mostRevisions)] {
-		v := api.RevisionView{Revision: r}
+		v := api.RevisionView{Revision: api.Revision(r)}
 		switch {
 		case r.ID == undo && r.What != store.SiteMade:
 			v.May = "undo"

@@ -6,6 +6,7 @@ import (
 
 	"github.com/fsnotify/fsnotify"
 
+	"redstart/internal/api"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
 	"redstart/profiles"
@@ -22,8 +23,12 @@ type known struct {
 func (s *Planning) Profiles() profile.Set { return s.models.Load().set }
 
 // BrokenProfiles lists the files of the folder that cannot be used as profiles.
-func (s *Planning) BrokenProfiles() []profiles.Broken {
-	return append([]profiles.Broken{}, s.models.Load().broken...)
+func (s *Planning) BrokenProfiles() []api.Broken {
+	list := []api.Broken{}
+	for _, b := range s.models.Load().broken {
+		list = append(list, api.Broken(b))
+	}
+	return list
 }
 
 // readProfiles reads the profiles, and reads them anew whenever a file of the

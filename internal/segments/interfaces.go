@@ -26,7 +26,7 @@ func (s *Segments) Interfaces(ctx context.Context, listen time.Duration) ([]api.
 	views := make([]api.InterfaceView, len(list))
 	var all sync.WaitGroup
 	for i, n := range list {
-		views[i] = api.InterfaceView{Interface: n, Warnings: []string{}, InUse: s.named(n.Name) != nil}
+		views[i] = api.InterfaceView{Interface: api.Interface(n), Warnings: []string{}, InUse: s.named(n.Name) != nil}
 		if !n.Up || listen <= 0 {
 			continue
 		}
@@ -38,7 +38,7 @@ func (s *Segments) Interfaces(ctx context.Context, listen time.Duration) ([]api.
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			h := survey.Hear(ctx, p)
+			h := api.Hearing(survey.Hear(ctx, p))
 			views[i].Hears = &h
 		}()
 	}

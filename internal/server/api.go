@@ -27,7 +27,6 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
-	"redstart/internal/account"
 	"redstart/internal/api"
 	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
@@ -308,7 +307,7 @@ func (r route) fits(path string) bool {
 // request is a call with who makes it.
 type request struct {
 	context.Context
-	who  account.Person
+	who  api.Person
 	site *site.Site // of calls under /api/sites/:site; nil otherwise
 	echo *echo.Context
 }

@@ -49,10 +49,10 @@ func (s *Server) handingRoutes() []route {
 				return r.site.Handing.Made(r, id, r.query("member"))
 			}).takes(member),
 		call(s, "GET", at+"makings/:id/preview", "What the document that a work makes shows: sheets, files or lines as they stand in it", right.Look,
-			func(r *request, _ none) (handover.Preview, error) {
+			func(r *request, _ none) (api.Preview, error) {
 				id, err := planning.Number(r.param("id"), "document")
 				if err != nil {
-					return handover.Preview{}, err
+					return api.Preview{}, err
 				}
 				return r.site.Handing.Preview(r, id, r.query("member"))
 			}).takes(member),

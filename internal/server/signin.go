@@ -10,6 +10,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"redstart/internal/account"
+	"redstart/internal/api"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/right"
 	"redstart/internal/pages"
@@ -63,15 +64,15 @@ func tokenOf(c *echo.Context) (token string, bearer bool) {
 
 // whose finds out who makes a request, by session cookie or bearer token. A cookie that
 // comes twice was set by somebody else as well (RFC 6265, 8.6): both sessions end.
-func (s *Server) whose(c *echo.Context) (account.Person, error) {
+func (s *Server) whose(c *echo.Context) (api.Person, error) {
 	token, bearer := tokenOf(c)
 	if doubled := c.Request().CookiesNamed(cookieName(c)); !bearer && len(doubled) > 1 {
 		for _, cookie := range doubled {
 			if err := s.Accounts.SignOut(c.Request().Context(), cookie.Value); err != nil {
-				return account.Person{}, err
+				return api.Person{}, err
 			}
 		}
-		return account.Person{}, problem.New(problem.SignIn, "the session's cookie came twice: something else on this "+
+		return api.Person{}, problem.New(problem.SignIn, "the session's cookie came twice: something else on this "+
 			"host set one too, and the session was ended", "remove the cookies of this address, then sign in")
 	}
 	return s.Accounts.Whose(c.Request().Context(), token, bearer)
@@ -92,8 +93,8 @@ func (s *Server) guest(c *echo.Context) pages.Guest {
 	}
 }
 
-func person(c *echo.Context) account.Person {
-	who, _ := c.Get(personKey).(account.Person)
+func person(c *echo.Context) api.Person {
+	who, _ := c.Get(personKey).(api.Person)
 	return who
 }
 
@@ -114,7 +115,7 @@ const (
 
 // signIn takes a user name with a password, or the token of a one-time link.
 func (s *Server) signIn(c *echo.Context) error {
-	var in account.SignIn
+	var in api.SignIn
 	// Nobody is signed in yet: nothing long is read.
 	c.Request().Body = http.MaxBytesReader(c.Response(), c.Request().Body, mostSignIn)
 	if err := http.NewResponseController(c.Response()).SetReadDeadline(time.Now().Add(signInTime)); err != nil {

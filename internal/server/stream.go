@@ -7,13 +7,13 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"redstart/internal/account"
+	"redstart/internal/api"
 )
 
 const heartbeat = 15 * time.Second
 
 // holds reports whether a request is still that of the same person with the same rights.
-func (s *Server) holds(c *echo.Context, who account.Person) bool {
+func (s *Server) holds(c *echo.Context, who api.Person) bool {
 	now, err := s.whose(c)
 	return err == nil && now == who
 }

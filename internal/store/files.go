@@ -20,16 +20,16 @@ const MaxFile = 512 << 20
 // File is a file of the site, such as a licence. Its content is kept beside the
 // database under its hash.
 type File struct {
-	Name   string     `json:"name" db:"name"`
-	SHA256 string     `json:"sha256" db:"sha256"`
-	Size   int64      `json:"size" db:"size"` // in bytes
-	At     stamp.Time `json:"at" db:"at"`
-	Who    string     `json:"who" db:"who"`
+	Name   string     `db:"name"`
+	SHA256 string     `db:"sha256"`
+	Size   int64      `db:"size"` // in bytes
+	At     stamp.Time `db:"at"`
+	Who    string     `db:"who"`
 	// Of a configuration that was kept from a device: its profile, its firmware, and the
 	// address that it had.
-	Profile  string `json:"profile,omitempty" db:"model"`
-	Firmware string `json:"firmware,omitempty" db:"firmware"`
-	Held     string `json:"held,omitempty" db:"held"`
+	Profile  string `db:"model"`
+	Firmware string `db:"firmware"`
+	Held     string `db:"held"`
 }
 
 const fileColumns = `name, sha256, size, at, who, model, firmware, held`

@@ -12,10 +12,10 @@ import (
 
 // Acceptance says that a person accepted the terms of a model, for the whole site.
 type Acceptance struct {
-	Profile string     `json:"profile" db:"profile"`
-	Terms   string     `json:"terms" db:"terms"`
-	Who     string     `json:"who" db:"who"`
-	At      stamp.Time `json:"at" db:"at"`
+	Profile string     `db:"profile"`
+	Terms   string     `db:"terms"`
+	Who     string     `db:"who"`
+	At      stamp.Time `db:"at"`
 }
 
 // Accepted gives who accepted terms of a model; ok is false while nobody did.

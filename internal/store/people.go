@@ -14,9 +14,9 @@ import (
 
 // User is somebody who may sign in.
 type User struct {
-	Name   string `json:"name" db:"name"`
-	Hash   string `json:"-" db:"password"`
-	Rights string `json:"rights" db:"rights"`
+	Name   string `db:"name"`
+	Hash   string `db:"password"`
+	Rights string `db:"rights"`
 }
 
 // Users lists who may sign in.
@@ -101,15 +101,15 @@ func (s *Store) RemoveUser(ctx context.Context, name string) error {
 
 // Token is a named token that acts for a user until it expires or is revoked.
 type Token struct {
-	ID     int64      `json:"id" db:"id"`
-	User   string     `json:"user" db:"user"`
-	Name   string     `json:"name" db:"name"`
-	Hash   string     `json:"-" db:"hash"`
-	MadeAt stamp.Time `json:"madeAt" db:"made_at"`
-	UsedAt stamp.Time `json:"usedAt" db:"used_at"`
+	ID     int64      `db:"id"`
+	User   string     `db:"user"`
+	Name   string     `db:"name"`
+	Hash   string     `db:"hash"`
+	MadeAt stamp.Time `db:"made_at"`
+	UsedAt stamp.Time `db:"used_at"`
 	// Rights is what it may at most; ExpiresAt is when it ends, never for the zero time.
-	Rights    string     `json:"rights" db:"rights"`
-	ExpiresAt stamp.Time `json:"expiresAt" db:"expires_at"`
+	Rights    string     `db:"rights"`
+	ExpiresAt stamp.Time `db:"expires_at"`
 }
 
 // Tokens lists a user's tokens; all users' for "".

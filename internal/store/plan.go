@@ -21,21 +21,21 @@ import (
 // Entry is a line of the plan with what became of it.
 type Entry struct {
 	plan.Entry
-	State      string      `json:"state" jsonschema:"enum=planned,enum=matched,enum=configuring,enum=configured,enum=verified,enum=needs attention"`
-	Reason     string      `json:"reason"` // why it needs attention
-	Device     address.MAC `json:"device"` // the matched box
-	MatchedBy  string      `json:"matchedBy"`
-	MatchedWhy string      `json:"matchedWhy"`
-	Locked     bool        `json:"locked,omitempty"` // its match stays until somebody unlocks it
-	CheckedAt  stamp.Time  `json:"checkedAt"`
+	State      string
+	Reason     string      // why it needs attention
+	Device     address.MAC // the matched box
+	MatchedBy  string
+	MatchedWhy string
+	Locked     bool // its match stays until somebody unlocks it
+	CheckedAt  stamp.Time
 	// Unseen names the checks that nobody could take when its device was last
 	// looked at.
-	Unseen []string `json:"notLookedAt"`
+	Unseen []string
 	// Hand tells who marked its device as set by hand, and when.
-	HandBy string     `json:"handBy,omitempty"`
-	HandAt stamp.Time `json:"handAt"`
+	HandBy string
+	HandAt stamp.Time
 	// Given are the values that its device was last configured with; nil before that.
-	Given *procedure.Values `json:"-"`
+	Given *procedure.Values
 }
 
 // Set reports whether its device was configured.
@@ -371,11 +371,11 @@ func (s *Site) checks(ctx context.Context, tag string) (map[string][]result.Chec
 
 // Note is one line of an entry's history.
 type Note struct {
-	At   stamp.Time `json:"at"`
-	Who  string     `json:"who"`
-	What string     `json:"what"`
+	At   stamp.Time
+	Who  string
+	What string
 	// Wrong says that it tells of something that failed.
-	Wrong bool `json:"wrong,omitempty"`
+	Wrong bool
 }
 
 func note(tx *sqlx.Tx, site int64, tag string, at stamp.Time, who, what string) error {

@@ -16,14 +16,14 @@ import (
 
 // Revision is one act of a person on plan, subnets or policies.
 type Revision struct {
-	ID   int64      `json:"id" db:"id"`
-	At   stamp.Time `json:"at" db:"at"`
-	Who  string     `json:"who" db:"who"`
-	What string     `json:"what" db:"what"`
-	Name string     `json:"name" db:"name"` // given by a person; "" for most
+	ID   int64      `db:"id"`
+	At   stamp.Time `db:"at"`
+	Who  string     `db:"who"`
+	What string     `db:"what"`
+	Name string     `db:"name"` // given by a person; "" for most
 	// Undoes is the revision that this one takes back; 0 for none. One that takes back
 	// an undoing is a redoing.
-	Undoes int64 `json:"undoes,omitempty" db:"undoes"`
+	Undoes int64 `db:"undoes"`
 }
 
 // Steps tells which revision an undoing takes back now, and which undoing a redoing

@@ -15,51 +15,51 @@ import (
 
 // Run is one bulk commissioning job.
 type Run struct {
-	ID        int64       `json:"id" db:"id"`
-	State     string      `json:"state" db:"state"`
-	Who       string      `json:"who" db:"who"`
-	StartedAt stamp.Time  `json:"startedAt" db:"started_at"`
-	EndedAt   stamp.Time  `json:"endedAt" db:"ended_at"`
-	Cause     string      `json:"cause,omitempty" db:"cause"` // why it was interrupted
-	Devices   []RunDevice `json:"devices" db:"-"`
+	ID        int64       `db:"id"`
+	State     string      `db:"state"`
+	Who       string      `db:"who"`
+	StartedAt stamp.Time  `db:"started_at"`
+	EndedAt   stamp.Time  `db:"ended_at"`
+	Cause     string      `db:"cause"` // why it was interrupted
+	Devices   []RunDevice `db:"-"`
 }
 
 // RunDevice is one device of a run with its frozen values.
 type RunDevice struct {
-	Run       int64            `json:"run" db:"run"`
-	Tag       string           `json:"tag" db:"tag"`
-	MAC       address.MAC      `json:"mac" db:"mac"`
-	Profile   string           `json:"profile" db:"profile"`
-	Serial    string           `json:"serial" db:"serial"` // as planned; "" when not
-	Given     procedure.Values `json:"given" db:"-"`
-	State     string           `json:"state" db:"state"`
-	Step      string           `json:"step" db:"step"`
-	Done      int              `json:"done" db:"done"`
-	Steps     int              `json:"steps" db:"steps"`
-	Error     string           `json:"error" db:"error"`
-	StartedAt stamp.Time       `json:"startedAt" db:"started_at"`
-	EndedAt   stamp.Time       `json:"endedAt" db:"ended_at"`
+	Run       int64            `db:"run"`
+	Tag       string           `db:"tag"`
+	MAC       address.MAC      `db:"mac"`
+	Profile   string           `db:"profile"`
+	Serial    string           `db:"serial"` // as planned; "" when not
+	Given     procedure.Values `db:"-"`
+	State     string           `db:"state"`
+	Step      string           `db:"step"`
+	Done      int              `db:"done"`
+	Steps     int              `db:"steps"`
+	Error     string           `db:"error"`
+	StartedAt stamp.Time       `db:"started_at"`
+	EndedAt   stamp.Time       `db:"ended_at"`
 	// FreshSince is set where a new password is wanted: one that was made before
 	// is replaced.
-	FreshSince stamp.Time `json:"freshSince" db:"fresh_since"`
+	FreshSince stamp.Time `db:"fresh_since"`
 	// Line is the serial line over which it is talked to; "" for none.
-	Line string `json:"line,omitempty" db:"line"`
+	Line string `db:"line"`
 	// Beside are the addresses of DHCP servers that may go on while it is given its own,
 	// divided by spaces.
-	Beside string `json:"beside,omitempty" db:"beside"`
-	Hand   `json:"hand,omitzero"`
+	Beside string `db:"beside"`
+	Hand
 }
 
 // Hand is what a device waits for a person to do.
 type Hand struct {
-	Do    string     `json:"do,omitempty" db:"hand_do"`
-	Look  string     `json:"look,omitempty" db:"hand_look"`   // what shows that it is done
-	Terms string     `json:"terms,omitempty" db:"hand_terms"` // what a person must accept; "" for nothing
-	Who   string     `json:"handWho,omitempty" db:"hand_who"` // who is at it; "" for nobody
-	Since stamp.Time `json:"parkedAt" db:"parked_at"`         // zero: it does not wait now
+	Do    string     `db:"hand_do"`
+	Look  string     `db:"hand_look"`  // what shows that it is done
+	Terms string     `db:"hand_terms"` // what a person must accept; "" for nothing
+	Who   string     `db:"hand_who"`   // who is at it; "" for nobody
+	Since stamp.Time `db:"parked_at"`  // zero: it does not wait now
 	// Within is how many seconds what follows may take once it is done; 0: no limit.
-	Within int        `json:"within,omitempty" db:"hand_within"`
-	Ends   stamp.Time `json:"windowEnds" db:"window_ends"` // when that time is over; zero before
+	Within int        `db:"hand_within"`
+	Ends   stamp.Time `db:"window_ends"` // when that time is over; zero before
 }
 
 // Ended reports whether nothing of the run is left to be done with the device.

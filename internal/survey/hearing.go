@@ -17,12 +17,12 @@ const storm = 500
 
 // Hearing is what an interface hears when nothing is sent.
 type Hearing struct {
-	Frames     int            `json:"frames"`
-	Senders    int            `json:"senders"`
-	Broadcasts float64        `json:"broadcasts"` // a second
-	Storm      bool           `json:"storm"`
-	Subnets    []netip.Prefix `json:"subnets"` // /24s of the addresses heard
-	Servers    []netip.Addr   `json:"servers"` // that hand out addresses over DHCP
+	Frames     int
+	Senders    int
+	Broadcasts float64 // a second
+	Storm      bool
+	Subnets    []netip.Prefix // /24s of the addresses heard
+	Servers    []netip.Addr   // that hand out addresses over DHCP
 }
 
 // Hear listens at a port until the context ends, and closes it. It sends nothing.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"time"
 
+	"redstart/internal/api"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
 )
@@ -47,13 +48,7 @@ const (
 
 // Step is a task in its place in the work on one device.
 type Step struct {
-	Name  string `json:"name"` // unique in the work on a device
-	Text  string `json:"text"` // in plain words, for the rehearsal
-	Hands bool   `json:"hands,omitempty"`
-	// Restarts says that the device goes away with it, and Lends that it is given an address over DHCP.
-	Restarts bool `json:"restarts,omitempty"`
-	Lends    bool `json:"lends,omitempty"`
-
+	api.Step
 	stage profile.Stage
 	task  *Task
 }
@@ -70,8 +65,9 @@ func (s Step) Waits() bool { return s.task == comeBack }
 func Steps(p *profile.Profile, v procedure.Values, opens procedure.Login) []Step {
 	var steps []Step
 	add := func(name string, t *Task, s profile.Stage) {
-		steps = append(steps, Step{Name: name, Text: t.Text(Of{p, s, v, opens}), Hands: t.Hands, stage: s, task: t,
-			Restarts: t != comeBack && s.Then == profile.Restarts, Lends: s.Act == profile.Address && lends(p)})
+		told := api.Step{Name: name, Text: t.Text(Of{p, s, v, opens}), Hands: t.Hands,
+			Restarts: t != comeBack && s.Then == profile.Restarts, Lends: s.Act == profile.Address && lends(p)}
+		steps = append(steps, Step{told, s, t})
 	}
 	confirmed, times := false, map[profile.Act]int{}
 	addConfirm := func() {
@@ -132,6 +128,15 @@ func of(s profile.Stage) *Task {
 // perStep is what a step without a restart is reckoned to take before anything
 // was measured.
 const perStep = 300 * time.Millisecond
+
+// Told gives steps as they are told to people.
+func Told(steps []Step) []api.Step {
+	list := make([]api.Step, len(steps))
+	for i, s := range steps {
+		list[i] = s.Step
+	}
+	return list
+}
 
 // Takes reckons how long the steps take together, without waiting for hands.
 func Takes(p *profile.Profile, steps []Step) time.Duration {

@@ -11,15 +11,15 @@ import (
 
 // Interface is one Ethernet interface of this computer.
 type Interface struct {
-	Name         string         `json:"name"`
-	MAC          address.MAC    `json:"mac"`
-	Up           bool           `json:"up"`
-	Link         bool           `json:"link"`  // a cable with somebody at its other end
-	Speed        int            `json:"speed"` // Mbit/s; 0: unknown
-	Wireless     bool           `json:"wireless"`
-	Virtual      bool           `json:"virtual"`      // no hardware behind it
-	DefaultRoute bool           `json:"defaultRoute"` // the computer reaches the rest of the world by it
-	Addresses    []netip.Prefix `json:"addresses"`    // the computer's own
+	Name         string
+	MAC          address.MAC
+	Up           bool
+	Link         bool // a cable with somebody at its other end
+	Speed        int  // Mbit/s; 0: unknown
+	Wireless     bool
+	Virtual      bool           // no hardware behind it
+	DefaultRoute bool           // the computer reaches the rest of the world by it
+	Addresses    []netip.Prefix // the computer's own
 }
 
 // names lists the Ethernet interfaces of this computer.

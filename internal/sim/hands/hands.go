@@ -13,7 +13,6 @@ import (
 	"redstart/internal/core/address"
 	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
-	"redstart/internal/store"
 )
 
 // OnlyTaken is how long a person takes who does only what somebody says to be at.
@@ -54,7 +53,7 @@ func (p Person) Serve(ctx context.Context, c *client.Client) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	asked := map[string]*asking{}
-	take := func(d store.RunDevice) {
+	take := func(d api.RunDevice) {
 		if d.State != state.Parked || d.Hand.Do == "" {
 			return
 		}
@@ -79,7 +78,7 @@ func (p Person) Serve(ctx context.Context, c *client.Client) error {
 			}
 			return err == nil
 		case "run":
-			var d store.RunDevice
+			var d api.RunDevice
 			if json.Unmarshal(e.Data, &d) == nil {
 				take(d)
 			}
@@ -99,7 +98,7 @@ type asking struct {
 }
 
 // do goes there and does it. What the segment shows by itself needs no word.
-func (p Person) do(ctx context.Context, c *client.Client, d store.RunDevice, taken <-chan struct{}) {
+func (p Person) do(ctx context.Context, c *client.Client, d api.RunDevice, taken <-chan struct{}) {
 	there := make(<-chan time.Time)
 	if p.Takes >= 0 {
 		timer := time.NewTimer(p.Takes)
