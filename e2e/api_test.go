@@ -135,6 +135,61 @@ func TestALinkSignsInOnce(t *testing.T) {
 	}
 }
 
+// What the OpenAPI document calls required is refused when it is left out, and nothing else is.
+func TestRequiredIsTrue(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1})
+	_, _, answer := send(t, http.DefaultClient, "GET", r.url+"/api/openapi.json", "")
+	type schema struct {
+		Ref      string `json:"$ref"`
+		Required []string
+	}
+	var doc struct {
+		Paths map[string]map[string]struct {
+			RequestBody struct {
+				Required bool
+				Content  map[string]struct{ Schema schema }
+			}
+		}
+		Components struct{ Schemas map[string]schema }
+	}
+	decode(t, []byte(answer), &doc)
+	browser := browserLike(t)
+	link, err := r.s.Accounts.OnceToken(patience(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if status, _, answer := send(t, browser, "POST", r.url+"/api/session", `{"link":"`+link+`"}`); status != http.StatusOK {
+		t.Fatalf("%d %s", status, answer)
+	}
+	asked, free := 0, 0
+	for path, methods := range doc.Paths {
+		for method, o := range methods {
+			body, is := o.RequestBody.Content["application/json"]
+			if !is || path == "/api/session" || strings.Contains(path, "/leases") || strings.Contains(path, "/vault/") || strings.Contains(path, "/backup") {
+				continue
+			}
+			of := doc.Components.Schemas[strings.TrimPrefix(body.Schema.Ref, "#/components/schemas/")]
+			if o.RequestBody.Required != (len(of.Required) > 0) {
+				t.Errorf("%s %s: required is %t, with %v", method, path, o.RequestBody.Required, of.Required)
+			}
+			real := r.url + strings.NewReplacer("{site}", "skerry-point", "{name}", "x", "{tag}", "X", "{mac}", "020000000001", "{id}", "1").Replace(path)
+			status, _, answer := send(t, browser, strings.ToUpper(method), real, "{}")
+			if refused := status == http.StatusUnprocessableEntity && strings.Contains(answer, "the body has no "); refused != (len(of.Required) > 0) {
+				t.Errorf("%s %s without anything, where %v is required: %d %s", method, path, of.Required, status, answer)
+			}
+			if len(of.Required) > 0 {
+				asked++
+			} else {
+				free++
+			}
+		}
+	}
+	if asked < 15 || free < 10 {
+		t.Errorf("%d require something, %d nothing", asked, free)
+	}
+}
+
 // The OpenAPI document lists exactly the routes that exist, and none but the
 // open ones answers without signing in.
 func TestOpenAPIAgreesWithTheRoutes(t *testing.T) {
@@ -215,7 +270,6 @@ func TestOpenAPIAgreesWithTheRoutes(t *testing.T) {
 		t.Errorf("a route that is not there: %d", status)
 	}
 }
-
 func TestProblemsSayWhatToDo(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 2, Only: "C20"})

@@ -49,5 +49,5 @@ type Health struct {
 
 // Named is a name that a person gives.
 type Named struct {
-	Name string `json:"name"`
+	Name string `json:"name" jsonschema:"required"`
 }

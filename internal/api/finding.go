@@ -60,12 +60,12 @@ type Segment struct {
 
 // Choice is the profile that a person says a device has; "" takes the choice back.
 type Choice struct {
-	Profile string `json:"profile"`
+	Profile string `json:"profile" jsonschema:"required"`
 }
 
 // Macs chooses found devices.
 type Macs struct {
-	MACs []address.MAC `json:"macs"`
+	MACs []address.MAC `json:"macs" jsonschema:"required"`
 }
 
 // Presence is somebody coming or going.
@@ -78,7 +78,7 @@ type Presence struct {
 
 // Watching is whether the segment is watched.
 type Watching struct {
-	On bool `json:"on"`
+	On bool `json:"on" jsonschema:"required"`
 }
 
 // HandOut chooses the matched entries whose boxes are given their planned
@@ -146,7 +146,7 @@ type InterfaceView struct {
 
 // Plugged names the segment that a site is to use: an interface, or a virtual LAN on one.
 type Plugged struct {
-	Interface string `json:"interface"`
+	Interface string `json:"interface" jsonschema:"required"`
 }
 
 // Survey is one survey with what it changed.

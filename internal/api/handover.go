@@ -26,7 +26,7 @@ const (
 
 // ToMake says which document is made.
 type ToMake struct {
-	Document string        `json:"document"`
+	Document string        `json:"document" jsonschema:"required"`
 	Tags     []string      `json:"tags,omitempty"`   // of the entries that labels or sheets are for
 	Labels   *LabelOptions `json:"labels,omitempty"` // of labels
 }
@@ -34,7 +34,7 @@ type ToMake struct {
 // ForTaker says which document is handed over, and to whom.
 type ForTaker struct {
 	ToMake
-	To string `json:"to"`
+	To string `json:"to" jsonschema:"required"`
 }
 
 // Handover is something that was handed over.
@@ -70,11 +70,11 @@ type PacketsFor struct {
 
 // Lookout is when the service looks by itself whether a site is as it was.
 type Lookout struct {
-	At   string   `json:"at"`             // time of day at the site, as 02:30
-	Days []string `json:"days,omitempty"` // mon to sun; every day without
-	Tags []string `json:"tags,omitempty"` // entries that are looked at; all that are set without
-	Hook string   `json:"hook,omitempty"` // where it is told what changed
-	Pace int      `json:"pace,omitempty"` // frames per second that ask who is there; gentle without
+	At   string   `json:"at" jsonschema:"required"` // time of day at the site, as 02:30
+	Days []string `json:"days,omitempty"`           // mon to sun; every day without
+	Tags []string `json:"tags,omitempty"`           // entries that are looked at; all that are set without
+	Hook string   `json:"hook,omitempty"`           // where it is told what changed
+	Pace int      `json:"pace,omitempty"`           // frames per second that ask who is there; gentle without
 }
 
 // LookoutView is a lookout with what it found.

@@ -26,13 +26,13 @@ type Undo struct {
 
 // Locking says whether matches stay.
 type Locking struct {
-	Tags   []string `json:"tags"`
-	Locked bool     `json:"locked"`
+	Tags   []string `json:"tags" jsonschema:"required"`
+	Locked bool     `json:"locked" jsonschema:"required"`
 }
 
 // Scan is a label that was scanned, for an entry if one was chosen before.
 type Scan struct {
-	Text string `json:"text"`
+	Text string `json:"text" jsonschema:"required"`
 	Tag  string `json:"tag"`
 	// Cards deals cards of sensors (LoRa Alliance TR005) out, one after another, to the
 	// entries that hang behind Behind and have none yet; behind any box if Behind is empty.
@@ -81,7 +81,7 @@ type Replaced struct {
 
 // MatchWith names a box.
 type MatchWith struct {
-	MAC address.MAC `json:"mac"`
+	MAC address.MAC `json:"mac" jsonschema:"required"`
 	// Arrival says that the box was plugged in when it was awaited.
 	Arrival bool `json:"arrival"`
 }

@@ -42,8 +42,8 @@ type Account struct {
 
 // NewPassword changes one's own password.
 type NewPassword struct {
-	Old string `json:"old"`
-	New string `json:"new"`
+	Old string `json:"old" jsonschema:"required"`
+	New string `json:"new" jsonschema:"required"`
 	// Keep names the tokens that go on; all others are revoked.
 	Keep []string `json:"keep,omitempty"`
 }
@@ -68,9 +68,9 @@ const (
 
 // ForToken is what a token is wanted for.
 type ForToken struct {
-	Name   string      `json:"name"`   // the program or computer that will use it
-	Rights right.Right `json:"rights"` // at most one's own; "": look
-	Days   int         `json:"days"`   // for how long; 0: UsualDays
+	Name   string      `json:"name" jsonschema:"required"` // the program or computer that will use it
+	Rights right.Right `json:"rights"`                     // at most one's own; "": look
+	Days   int         `json:"days"`                       // for how long; 0: UsualDays
 }
 
 // NewToken is an API token as it is shown once.

@@ -16,7 +16,7 @@ import (
 // Edits are changes of entries that a person makes in one act.
 type Edits struct {
 	What    string       `json:"what"` // in words, for the history; "" for the usual
-	Patches []plan.Patch `json:"patches"`
+	Patches []plan.Patch `json:"patches" jsonschema:"required"`
 	// Configured lets them change or remove entries whose devices are configured.
 	Configured bool `json:"configured"`
 }
@@ -30,6 +30,13 @@ type Edited struct {
 	Complaints []plan.Complaint `json:"complaints"`         // what cannot be understood; any refuses all
 	Findings   []plan.Finding   `json:"findings,omitempty"` // of a preview: the plan as it would be
 	New        []plan.Finding   `json:"new,omitempty"`      // of a preview: those that are not there now
+}
+
+// RoleGiven gives ports of switches a role in one act.
+type RoleGiven struct {
+	Role  string   `json:"role" jsonschema:"required"`
+	Ports string   `json:"ports" jsonschema:"required"` // numbers and ranges: 1-8,24
+	Tags  []string `json:"tags" jsonschema:"required"`  // of the switches
 }
 
 // Allocation says which entries get addresses, and how.
@@ -188,8 +195,8 @@ type LoginLabels struct {
 
 // LoginsFor says of which entries logins are printed, and for whom.
 type LoginsFor struct {
-	Tags []string `json:"tags"`
-	To   string   `json:"to"`
+	Tags []string `json:"tags" jsonschema:"required"`
+	To   string   `json:"to" jsonschema:"required"`
 }
 
 // SealTo is for whom credentials are sealed: public keys of age, or a passphrase.

@@ -73,7 +73,7 @@ type RunOptions struct {
 
 // Hands says that a person did what devices of runs wait for, all or none.
 type Hands struct {
-	Tags []string `json:"tags"`
+	Tags []string `json:"tags" jsonschema:"required"`
 	// Accept says that the terms that they wait for are accepted, by who signed in.
 	Accept bool `json:"accept,omitempty"`
 	// Name is the person who accepts them, where nobody signed in by name.
@@ -82,7 +82,7 @@ type Hands struct {
 
 // TakeHands say who is at what devices wait for.
 type TakeHands struct {
-	Tags []string `json:"tags"`
+	Tags []string `json:"tags" jsonschema:"required"`
 	Drop bool     `json:"drop,omitempty"` // nobody is at it any more
 }
 

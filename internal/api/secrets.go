@@ -14,7 +14,7 @@ type VaultStatus struct {
 
 // Passphrase opens the vault.
 type Passphrase struct {
-	Passphrase string `json:"passphrase"`
+	Passphrase string `json:"passphrase" jsonschema:"required"`
 }
 
 // PolicyChange says what of a policy is to be otherwise. What is left out stays as
@@ -57,9 +57,9 @@ type Learned struct {
 
 // Trial says which acts of a profile are tried with a box.
 type Trial struct {
-	Profile  string   `json:"profile"`            // its id, or the name of the document
-	Document string   `json:"document,omitempty"` // a profile that the service does not have
-	Acts     []string `json:"acts"`
+	Profile  string   `json:"profile" jsonschema:"required"` // its id, or the name of the document
+	Document string   `json:"document,omitempty"`            // a profile that the service does not have
+	Acts     []string `json:"acts" jsonschema:"required"`
 	// Values are variables besides those of the entry that the box is matched with.
 	Values map[string]string `json:"values,omitempty"`
 }

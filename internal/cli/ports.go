@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -13,7 +12,6 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
-	"redstart/internal/core/profile"
 	"redstart/internal/core/value"
 )
 
@@ -80,50 +78,16 @@ func (a *app) planPorts() *cobra.Command {
 			"The port that the computer hangs on is set last by a run, and proven.",
 		Args: cobra.MinimumNArgs(3),
 		RunE: a.with(func(ctx context.Context, c *client.Client, args []string) error {
-			return a.giveRole(ctx, c, args[0], args[1], args[2:])
+			in := api.RoleGiven{Role: args[0], Ports: args[1], Tags: args[2:]}
+			if _, err := c.GiveRole(ctx, in, false); err != nil {
+				return err
+			}
+			numbers, err := value.Numbers(in.Ports)
+			if err != nil {
+				return err
+			}
+			a.say("%s of %s: %s. Next: redstart plan check", value.Count(len(numbers), "port"), value.Count(len(in.Tags), "entry"), in.Role)
+			return nil
 		})}
 	return group("ports", "Roles of switches' ports: defined once, given to many ports at once", roles, role, give)
-}
-
-func (a *app) giveRole(ctx context.Context, c *client.Client, role, ports string, tags []string) error {
-	site, err := c.Site(ctx)
-	if err != nil {
-		return err
-	}
-	if _, ok := site.Role(role); !ok {
-		return problem.New(problem.Missing, "the site has no role of ports of that name",
-			"define it: redstart plan ports role NAME").About(role)
-	}
-	numbers, err := value.Numbers(ports)
-	if err != nil || len(numbers) == 0 {
-		return problem.New(problem.Usage, "these are no ports", "write numbers and ranges, like 1-8,24").About(ports)
-	}
-	profiles, err := c.Profiles(ctx)
-	if err != nil {
-		return err
-	}
-	var patches []plan.Patch
-	for _, tag := range tags {
-		d, err := c.Entry(ctx, tag)
-		if err != nil {
-			return err
-		}
-		i := slices.IndexFunc(profiles, func(p *profile.Profile) bool { return p.ID == d.Entry.Profile })
-		if i < 0 || profiles[i].Setting(profile.PortsSetting) == nil {
-			return problem.New(problem.Conflict, "this model has no roles of ports", "").About(tag)
-		}
-		table, err := plan.GiveRole(d.Entry.Settings[profile.PortsSetting],
-			profiles[i].Setting(profile.PortsSetting).Columns[0].Key, role, numbers)
-		if err != nil {
-			return problem.New(problem.Conflict, err.Error(), "mend it in the plan").About(tag)
-		}
-		patches = append(patches, plan.Patch{Tag: tag, Set: map[string]string{profile.PortsSetting: table}})
-	}
-	_, err = c.Edit(ctx, api.Edits{What: fmt.Sprintf("ports %s are %s", value.NumbersText(numbers), role), Patches: patches,
-		Configured: true}, false)
-	if err != nil {
-		return err
-	}
-	a.say("%s of %s: %s. Next: redstart plan check", value.Count(len(numbers), "port"), value.Count(len(tags), "entry"), role)
-	return nil
 }

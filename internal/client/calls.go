@@ -268,6 +268,11 @@ func (c *Client) Mend(ctx context.Context, in api.Chosen, preview bool) (api.Edi
 	return post[api.Edited](ctx, c, c.at(fmt.Sprintf("/mends?preview=%t", preview)), in)
 }
 
+// GiveRole gives ports of switches a role, all or none.
+func (c *Client) GiveRole(ctx context.Context, in api.RoleGiven, preview bool) (api.Edited, error) {
+	return post[api.Edited](ctx, c, c.at(fmt.Sprintf("/roles-given?preview=%t", preview)), in)
+}
+
 // Findings says what is wrong with the plan.
 func (c *Client) Findings(ctx context.Context) ([]plan.Finding, error) {
 	return get[[]plan.Finding](ctx, c, c.at("/findings"))

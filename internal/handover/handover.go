@@ -31,6 +31,16 @@ type Document struct {
 // All are the documents in the order in which they are listed.
 var All = append([]*Document{whole}, parts...)
 
+// Kinds lists the media types of all of them.
+func Kinds() (kinds []string) {
+	for _, d := range All {
+		if !slices.Contains(kinds, d.Kind) {
+			kinds = append(kinds, d.Kind)
+		}
+	}
+	return kinds
+}
+
 // parts are the documents of which the whole package consists. A new one is one file and a
 // line here.
 var parts = []*Document{report, registerXLSX, registerCSV, registerJSON, hosts, zones, dnsmasq, kea, addresses, inventory,

@@ -3,6 +3,7 @@
 package server
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/sha256"
@@ -224,9 +225,23 @@ type route struct {
 	need         right.Right
 	in, out      reflect.Type // bodies
 	queries      []query
+	kinds        []string // media types of an answer that is a file
 	handler      echo.HandlerFunc
 	byPerson     bool // refused to a program that acts with a token
 }
+
+// gives says of which media types the file is that the call answers with; one of any without.
+func (r route) gives(kinds ...string) route {
+	r.kinds = kinds
+	next := r.handler
+	r.handler = func(c *echo.Context) error {
+		c.Set(kindsKey, kinds)
+		return next(c)
+	}
+	return r
+}
+
+const kindsKey = "kinds"
 
 // byPerson has a call refused to programs that act with a token.
 func byPerson(r route) route {
@@ -354,7 +369,7 @@ func call[In, Out any](s *Server, method, path, summary string, need right.Right
 // isJSON reports whether a body is JSON, and not a file as it is or a stream.
 func isJSON(t reflect.Type) bool {
 	switch t {
-	case nil, reflect.TypeFor[file](), reflect.TypeFor[planning.Download](), reflect.TypeFor[planning.Stored](), reflect.TypeFor[eventStream]():
+	case nil, reflect.TypeFor[file](), reflect.TypeFor[upload](), reflect.TypeFor[planning.Download](), reflect.TypeFor[planning.Stored](), reflect.TypeFor[eventStream]():
 		return false
 	}
 	return true
@@ -376,10 +391,35 @@ func body[In any](c *echo.Context) (in In, err error) {
 		to.ReadCloser = c.Request().Body
 	default:
 		if c.Request().ContentLength != 0 {
-			err = strict(c.Request(), to)
+			return in, strict(c.Request(), to)
 		}
+		err = missing(reflect.TypeFor[In](), nil)
 	}
 	return in, err
+}
+
+// missing refuses a body without a member that it must have.
+func missing(t reflect.Type, given map[string]json.RawMessage) error {
+	for _, name := range required(t) {
+		if _, is := given[name]; !is {
+			return problem.New(problem.Usage, "the body has no "+name, "see /api/openapi.json").About("body")
+		}
+	}
+	return nil
+}
+
+// required lists the members that a body must have: those that say so.
+func required(t reflect.Type) (names []string) {
+	if t.Kind() != reflect.Struct {
+		return nil
+	}
+	for _, f := range reflect.VisibleFields(t) {
+		if strings.Contains(f.Tag.Get("jsonschema"), "required") {
+			name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+			names = append(names, name)
+		}
+	}
+	return names
 }
 
 // strict reads a JSON body, and refuses what it does not know: a misspelt field is
@@ -391,7 +431,8 @@ func strict(r *http.Request, into any) error {
 	if kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); err != nil || kind != "application/json" {
 		return wrong("the body must be application/json")
 	}
-	d := json.NewDecoder(r.Body)
+	var whole bytes.Buffer
+	d := json.NewDecoder(io.TeeReader(r.Body, &whole))
 	d.DisallowUnknownFields()
 	err := d.Decode(into)
 	var kind *json.UnmarshalTypeError
@@ -413,7 +454,11 @@ func strict(r *http.Request, into any) error {
 	if _, err := d.Token(); !errors.Is(err, io.EOF) {
 		return wrong("something follows the JSON document")
 	}
-	return nil
+	t, given := reflect.TypeOf(into).Elem(), map[string]json.RawMessage{}
+	if len(required(t)) > 0 && json.Unmarshal(whole.Bytes(), &given) != nil {
+		return wrong("it is no object")
+	}
+	return missing(t, given)
 }
 
 var goParse = regexp.MustCompile(`^netip\.Parse(\w+)\("(.*?)"\)`)
@@ -442,6 +487,9 @@ func reply(c *echo.Context, out any) error {
 	case none:
 		return c.NoContent(http.StatusNoContent)
 	case planning.Download:
+		if kinds, _ := c.Get(kindsKey).([]string); !slices.Contains(kinds, out.Kind) {
+			return fmt.Errorf("the call gives %s, and says that it gives %v", out.Kind, kinds)
+		}
 		c.Response().Header().Set("Content-Disposition", `attachment; filename="`+out.Name+`"`)
 		return c.Blob(http.StatusOK, out.Kind, out.Content)
 	case planning.Stored:

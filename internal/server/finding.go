@@ -60,7 +60,7 @@ func (s *Server) findRoutes() []route {
 		call(s, "GET", at+"found", "Everything found as a file", right.Look,
 			func(r *request, _ none) (planning.Download, error) {
 				return r.site.Jobs.ExportDevices(r, r.query("format"))
-			}).takes(formats("csv, xlsx or json")),
+			}).takes(formats("csv, xlsx or json")).gives(listKinds...),
 		call(s, "GET", at+"surveys", "The surveys with what each changed, latest first", right.Look,
 			func(r *request, _ none) ([]api.Survey, error) {
 				return r.site.Jobs.Surveys(r)
@@ -76,7 +76,7 @@ func (s *Server) findRoutes() []route {
 					return planning.Download{}, err
 				}
 				return r.site.Jobs.Capture(r, id)
-			}),
+			}).gives(bytesKind),
 		call(s, "PUT", at+"watch", "Begin or end the standing watch", right.Commission,
 			func(r *request, in api.Watching) (none, error) {
 				return none{}, r.site.Jobs.Watch(r, in.On)

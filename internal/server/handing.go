@@ -33,7 +33,7 @@ func (s *Server) handingRoutes() []route {
 		call(s, "GET", at+"documents/:name", "One document of the hand-over", right.Look,
 			func(r *request, _ none) (planning.Download, error) {
 				return r.site.Handing.Document(r, api.ToMake{Document: r.param("name")})
-			}),
+			}).gives(handover.Kinds()...),
 		call(s, "GET", at+"handovers", "What was handed over, when, by whom and to whom, the latest first", right.Look,
 			func(r *request, _ none) ([]api.Handover, error) { return r.site.Handing.Handovers(r) }),
 		call(s, "POST", at+"handovers", "Make a document for somebody in the background; once it is made it is kept that they have it, with the values of then",
@@ -73,7 +73,7 @@ func (s *Server) handingRoutes() []route {
 					return planning.Download{}, err
 				}
 				return r.site.Jobs.HandPackets(r, id, in, r.who.Name)
-			}),
+			}).gives(bytesKind),
 		call(s, "DELETE", at+"captures/:id", "Forget kept packets", right.Commission,
 			func(r *request, _ none) (none, error) {
 				id, err := planning.Number(r.param("id"), "capture")
@@ -105,14 +105,14 @@ func (s *Server) handingRoutes() []route {
 		call(s, "POST", at+"labels", "Labels of named entries with the login of each, for somebody; recorded", right.Commission,
 			func(r *request, in api.LoginLabels) (planning.Download, error) {
 				return r.site.Handing.LoginLabels(r, in, r.who.Name)
-			}),
+			}).gives("application/pdf", "application/zip"),
 		call(s, "POST", at+"documents/logins", "A sheet of paper with the logins of named entries, for somebody, as PDF; recorded", right.Commission,
 			func(r *request, in api.LoginsFor) (planning.Download, error) {
 				return r.site.Handing.LoginSheet(r, in, r.who.Name)
-			}),
+			}).gives("application/pdf"),
 		call(s, "POST", at+"documents/credentials", "All logins and secrets, sealed (age) to public keys or with a passphrase; recorded",
 			right.Commission, func(r *request, in api.SealTo) (planning.Download, error) {
 				return r.site.Handing.HandCredentials(r, in, r.who.Name)
-			}),
+			}).gives(bytesKind),
 	}
 }

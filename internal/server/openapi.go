@@ -36,6 +36,14 @@ func (s *Server) getOpenAPI(c *echo.Context) error {
 func (s *Server) openAPI() ([]byte, error) {
 	paths := map[string]map[string]any{}
 	schemas := newSchemas()
+	for _, r := range s.routes() { // what is only asked keeps its name
+		if r.out != nil {
+			schemas.told(r.out, r.kinds)
+		}
+	}
+	for name := range schemas.all {
+		schemas.both[name] = true
+	}
 	for _, r := range s.routes() {
 		at := parameter.ReplaceAllString(r.path, "{$1}")
 		if paths[at] == nil {
@@ -62,8 +70,8 @@ func (s *Server) openAPI() ([]byte, error) {
 			operation["parameters"] = parameters
 		}
 		if r.in != nil {
-			operation["requestBody"] = map[string]any{"content": schemas.content(r.in),
-				"required": r.in == reflect.TypeFor[file]() || r.in == reflect.TypeFor[upload]()}
+			operation["requestBody"] = map[string]any{"content": schemas.asked(r.in),
+				"required": !isJSON(r.in) || len(required(r.in)) > 0}
 		}
 		if r.need == right.Nobody {
 			operation["security"] = []any{}
@@ -106,7 +114,7 @@ func (r route) responses(schemas *schemas) map[string]any {
 		status = http.StatusAccepted
 	}
 	if r.out != nil {
-		done["content"] = schemas.content(r.out)
+		done["content"] = schemas.told(r.out, r.kinds)
 	}
 	all := map[string]any{strconv.Itoa(status): done}
 	problems := map[string]any{"application/problem+json": map[string]any{"schema": map[string]any{"$ref": "#/components/schemas/Problem"}}}
@@ -125,16 +133,30 @@ func (r route) responses(schemas *schemas) map[string]any {
 	return all
 }
 
-// content describes a body: JSON, or bytes as they are.
-func (s *schemas) content(t reflect.Type) map[string]any {
+// told describes the body of an answer: JSON, or a file of some media types.
+func (s *schemas) told(t reflect.Type, kinds []string) map[string]any {
 	switch t {
-	case reflect.TypeFor[file](), reflect.TypeFor[upload](), reflect.TypeFor[planning.Download](),
-		reflect.TypeFor[planning.Stored]():
-		return map[string]any{"application/octet-stream": map[string]any{}}
+	case reflect.TypeFor[planning.Stored]():
+		return map[string]any{bytesKind: map[string]any{}}
+	case reflect.TypeFor[planning.Download]():
+		content := map[string]any{}
+		for _, kind := range kinds {
+			content[kind] = map[string]any{}
+		}
+		return content
 	case reflect.TypeFor[eventStream]():
 		return map[string]any{"text/event-stream": map[string]any{}}
 	}
-	return s.body(t)
+	return s.body(&s.reflector, t)
+}
+
+// asked describes the body of a question: JSON of which only what says so is required, or bytes as
+// they are.
+func (s *schemas) asked(t reflect.Type) map[string]any {
+	if !isJSON(t) {
+		return map[string]any{bytesKind: map[string]any{}}
+	}
+	return s.body(&s.asking, t)
 }
 
 // eventStream stands for the body of server-sent events.
@@ -142,16 +164,27 @@ type eventStream struct{}
 
 // schemas collects the JSON Schemas (2020-12) of bodies under their names.
 type schemas struct {
-	reflector jsonschema.Reflector
+	reflector jsonschema.Reflector // of what is told
+	asking    jsonschema.Reflector // of what is asked
 	all       map[string]*jsonschema.Schema
 	types     map[string]reflect.Type // by name
+	both      map[string]bool         // names of what is told
 }
 
 func newSchemas() *schemas {
-	s := &schemas{all: map[string]*jsonschema.Schema{}, types: map[string]reflect.Type{}}
+	s := &schemas{all: map[string]*jsonschema.Schema{}, types: map[string]reflect.Type{}, both: map[string]bool{}}
 	s.reflector = jsonschema.Reflector{AllowAdditionalProperties: true, Anonymous: true, Mapper: plainText,
 		Namer: s.name}
-	s.body(reflect.TypeFor[api.Problem]())
+	s.asking = s.reflector
+	s.asking.RequiredFromJSONSchemaTags = true
+	s.asking.Namer = func(t reflect.Type) string {
+		name := s.name(t)
+		if s.both[name] {
+			name += "Asked" // it is told too, and then nothing is left out
+		}
+		return name
+	}
+	s.body(&s.reflector, reflect.TypeFor[api.Problem]())
 	return s
 }
 
@@ -201,8 +234,8 @@ func nullable(t reflect.Type, s *jsonschema.Schema) {
 }
 
 // body describes a JSON body of a type; what it is made of goes to all.
-func (s *schemas) body(t reflect.Type) map[string]any {
-	schema := s.reflector.ReflectFromType(t)
+func (s *schemas) body(how *jsonschema.Reflector, t reflect.Type) map[string]any {
+	schema := how.ReflectFromType(t)
 	for name, part := range schema.Definitions {
 		if s.all[name] != nil {
 			continue

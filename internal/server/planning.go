@@ -43,6 +43,10 @@ func (s *Server) planRoutes() []route {
 			func(r *request, in api.Chosen) (api.Edited, error) {
 				return r.site.Plan.Mend(r, in, r.yes("preview"), r.who.Name)
 			}).takes(previews),
+		call(s, "POST", at+"roles-given", "Give ports of switches a role, all or none", right.Plan,
+			func(r *request, in api.RoleGiven) (api.Edited, error) {
+				return r.site.Plan.GiveRole(r, in, r.yes("preview"), r.who.Name)
+			}).takes(previews),
 		call(s, "GET", at+"findings", "What is wrong with the plan", right.Look,
 			func(r *request, _ none) ([]plan.Finding, error) {
 				return r.site.Plan.Findings(r)
@@ -68,11 +72,11 @@ func (s *Server) planRoutes() []route {
 			func(r *request, _ none) (planning.Download, error) {
 				return r.site.Plan.Export(r, r.query("format"), r.query("rows"))
 			}).takes(formats("csv, xlsx or json"),
-			text("rows", "key of a setting of the type rows: its tables alone, as CSV")),
+			text("rows", "key of a setting of the type rows: its tables alone, as CSV")).gives(listKinds...),
 		call(s, "GET", at+"template", "An empty workbook with drop-downs", right.Look,
 			func(r *request, _ none) (planning.Download, error) {
 				return r.site.Plan.Template(r)
-			}),
+			}).gives(planfile.Kinds[planfile.XLSX]),
 		call(s, "GET", at+"revisions", "What was changed, latest first", right.Look,
 			func(r *request, _ none) ([]api.RevisionView, error) {
 				return r.site.Plan.Revisions(r)

@@ -10,11 +10,18 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/fact"
 	"redstart/internal/core/plan"
+	"redstart/internal/core/planfile"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
 	"redstart/internal/core/right"
 	"redstart/internal/planning"
 )
+
+// bytesKind is the media type of what is not to be read without more.
+const bytesKind = "application/octet-stream"
+
+// listKinds are the media types of lists.
+var listKinds = []string{planfile.Kinds[planfile.CSV], planfile.Kinds[planfile.XLSX], planfile.Kinds[planfile.JSON]}
 
 // routes are the whole API; the OpenAPI document is made from them.
 func (s *Server) routes() []route {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 
 	"redstart/internal/api"
+	"redstart/internal/core/planfile"
 	"redstart/internal/core/right"
 	"redstart/internal/planning"
 )
@@ -53,7 +54,7 @@ func (s *Server) workRoutes() []route {
 		call(s, "POST", at+"licences/collection", "What the supplier needs for the licences that are not there yet; they count as asked for",
 			right.Plan, func(r *request, _ none) (planning.Download, error) {
 				return r.site.Plan.CollectLicences(r, r.query("format"))
-			}).takes(formats("csv or xlsx")),
+			}).takes(formats("csv or xlsx")).gives(planfile.Kinds[planfile.CSV], planfile.Kinds[planfile.XLSX]),
 		call(s, "POST", at+"licences", "Take licences in, a file or a ZIP archive: each is matched by the host id in it",
 			right.Plan, func(r *request, in file) (api.LicencesTaken, error) {
 				return r.site.Plan.TakeLicences(r, cmp.Or(r.query("name"), "licences"), in, r.query("preview") == "true", r.who.Name)

@@ -48,7 +48,7 @@ export interface Changes {
 }
 export type Work = Bodies['Work']
 /** What a device waits for a person to do, and how long what follows may take then. */
-export type Hand = Bodies['StoreHand']
+export type Hand = Bodies['Hand']
 export type HandTask = Bodies['HandTask']
 export type HandList = Bodies['HandList']
 export type Licence = Bodies['Licence']

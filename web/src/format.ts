@@ -21,7 +21,7 @@ export function left(seconds: number): string {
 
 export function plural(n: number, one: string): string {
   if (n === 1) return '1 ' + one
-  return `${n} ${one.endsWith('y') ? one.slice(0, -1) + 'ies' : one + 's'}`
+  return `${n} ${one.endsWith('y') ? one.slice(0, -1) + 'ies' : one.endsWith('ch') ? one + 'es' : one + 's'}`
 }
 
 export const states = [

@@ -62,31 +62,11 @@ const rowsOf = (tag: string): Row[] => {
     return []
   }
 }
-/** The numbers of "1-4, 24"; none where it is not understood. */
-const numbers = computed(() => {
-  const list: number[] = []
-  for (const part of ports.value.split(/[\s,;]+/).filter(Boolean)) {
-    const m = /^(\d{1,4})(?:-(\d{1,4}))?$/.exec(part)
-    if (!m || Number(m[2] ?? m[1]) < Number(m[1])) return []
-    for (let n = Number(m[1]); n <= Number(m[2] ?? m[1]) && list.length < 1024; n++) list.push(n)
-  }
-  return [...new Set(list)].sort((a, b) => a - b)
-})
 const give = () =>
   attempt(async () => {
-    await siteCall('PATCH', 'entries', {
-      what: `ports ${ports.value} are ${role.value}`,
-      configured: true,
-      patches: tags.value.map((tag) => {
-        const port = column(tag)
-        const rows = rowsOf(tag).filter((r) => !numbers.value.includes(Number(r[port])))
-        for (const n of numbers.value) rows.push({ [port]: String(n), role: role.value! })
-        rows.sort((a, b) => Number(a[port]) - Number(b[port]))
-        return { tag, set: { [key]: JSON.stringify(rows) } }
-      }),
-    })
+    await siteCall('POST', 'roles-given', { role: role.value, ports: ports.value, tags: tags.value })
     await site.settle()
-    message.success(`${plural(numbers.value.length, 'port')} of ${tags.value.join(', ')}: ${role.value}`)
+    message.success(`Ports ${ports.value} of ${tags.value.join(', ')}: ${role.value}`)
   })
 const found = computed(() => site.planFindings.filter((f) => f.code.startsWith('port-')))
 </script>
@@ -187,10 +167,10 @@ const found = computed(() => site.planFindings.filter((f) => f.code.startsWith('
       <NButton
         size="small"
         type="primary"
-        :disabled="!site.mayPlan || !tags.length || !numbers.length || !role"
+        :disabled="!site.mayPlan || !tags.length || !ports || !role"
         data-test="role-give"
         @click="give"
-        >Give it to {{ plural(numbers.length * tags.length, 'port') }}</NButton
+        >Give it to these ports of {{ plural(tags.length, 'switch') }}</NButton
       >
     </p>
     <p v-for="f in found" :key="f.tag + f.reason" class="found">
