@@ -467,8 +467,8 @@ func TestStoppingARunOfManyStopsIt(t *testing.T) {
 		left[e.Device] = e.State == state.Matched
 	}
 	for _, b := range r.site.Boxes {
-		if left[b.MAC] && len(b.Deeds()) > 0 {
-			t.Errorf("%s was not begun, and yet: %+v", b.MAC, b.Deeds())
+		if left[b.MAC] && len(b.Events()) > 0 {
+			t.Errorf("%s was not begun, and yet: %+v", b.MAC, b.Events())
 			break
 		}
 	}

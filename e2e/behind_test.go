@@ -60,8 +60,8 @@ func TestSensorsFromTheirCards(t *testing.T) {
 		t.Errorf("%s: %s", e.Tag, e.State)
 	}
 	has(t, "SEN-1 answers", r.checkOf("SEN-1", "answers").Observed, "joined yes; last heard 20")
-	if e := entries["SEN-1"]; e.Told != w1.EUI(1) {
-		t.Errorf("told of: %q", e.Told)
+	if e := entries["SEN-1"]; e.HangsAs != w1.EUI(1) {
+		t.Errorf("told of: %q", e.HangsAs)
 	}
 	r.hidden(map[string]string{w1.KeyOf(w1.EUI(1)): "the key of a sensor", w1.KeyOf(w1.EUI(2)): "another one"})
 
@@ -195,7 +195,7 @@ func TestABoxInTheWrongCarton(t *testing.T) {
 	}
 	r.commission("DOOR")
 	has(t, "reason", r.entries()["DOOR"].Reason, "confirm", "it says that it is a D4, not a D1")
-	for _, d := range b.Deeds() {
+	for _, d := range b.Events() {
 		t.Errorf("%s %s", d.What, d.Value)
 	}
 	if b.Running() != d4.Factory {

@@ -164,7 +164,7 @@ func (r *rig) besideDeskSwitches() {
 	r.t.Helper()
 	r.do(func(ctx context.Context) (api.Work, error) {
 		return r.c.Commission(ctx, api.RunOptions{Chosen: chosen(nil), Lines: onLines(r.t, r.c, r.plugged, nil),
-			Beside: []netip.Addr{fs5.Factory.Address.Addr()}})
+			OtherServers: []netip.Addr{fs5.Factory.Address.Addr()}})
 	})
 }
 
@@ -319,7 +319,7 @@ func TestTheClockOfASlowBox(t *testing.T) {
 		t.Errorf("its clock is %s from ours: %s", off, r.entryOf(b).Reason)
 	}
 	times := 0
-	for _, d := range b.Deeds() {
+	for _, d := range b.Events() {
 		if strings.HasPrefix(d.Value, "time ") {
 			times++
 		}

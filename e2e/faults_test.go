@@ -115,7 +115,7 @@ func TestEveryModelWithEachFault(t *testing.T) {
 			t.Errorf("%s, %s, %+v: %s: %s", e.Tag, e.Profile, kind.faults, e.State, e.Reason)
 		}
 		refused := map[string]int{}
-		for _, d := range b.Deeds() {
+		for _, d := range b.Events() {
 			if d.What == "refused" {
 				refused[d.Value]++
 			}

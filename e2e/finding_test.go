@@ -430,9 +430,9 @@ func TestAddressesAreHandedOutToTheChosen(t *testing.T) {
 	redstart(1, []string{"no matched box waits"}, "commission", "hand-out")
 	redstart(0, []string{"8 matched", "HALL-CORE-01/port7"}, "match", "--accept", "BERTH1-ACC-01", "BERTH2-ACC-01",
 		"HALL-ACC-01", "HALL-ACC-02", "YARD-ACC-01", "SHOP-ACC-01", "BERTH1-RAMP-01", "BERTH1-RAMP-02")
-	redstart(1, []string{"another DHCP server answers: 192.168.88.1", "--beside 192.168.88.1"}, "commission",
+	redstart(1, []string{"another DHCP server answers: 192.168.88.1", "--other-server 192.168.88.1"}, "commission",
 		"hand-out")
-	redstart(0, []string{"7 of 7 have their address"}, "commission", "hand-out", "--beside", "192.168.88.1",
+	redstart(0, []string{"7 of 7 have their address"}, "commission", "hand-out", "--other-server", "192.168.88.1",
 		"BERTH1-ACC-01", "BERTH2-ACC-01", "HALL-ACC-01", "HALL-ACC-02", "YARD-ACC-01", "SHOP-ACC-01", "BERTH1-RAMP-01")
 	for tag, e := range r.entries() {
 		o := slices.IndexFunc(r.site.Others, func(o skerry.Other) bool { return o.Tag == tag })

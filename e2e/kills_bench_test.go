@@ -67,7 +67,7 @@ func killedUntilDone(b *testing.B, site *skerry.Site, random *rand.Rand) (starts
 	begin := func(ctx context.Context) (w api.Work, err error) {
 		for _, tags := range halves {
 			if err == nil {
-				w, err = c.Commission(ctx, api.RunOptions{Chosen: chosen(tags), Beside: beside, Lines: onLines(b, c, lines, tags)})
+				w, err = c.Commission(ctx, api.RunOptions{Chosen: chosen(tags), OtherServers: beside, Lines: onLines(b, c, lines, tags)})
 			}
 		}
 		return w, err

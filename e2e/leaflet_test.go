@@ -34,7 +34,7 @@ func TestAProfileThatIsBeingWritten(t *testing.T) {
 		mine, b.MAC.String(), "password", "address", "read", "--set", "recovery=a@b.example", "--set", "address=10.40.9.190",
 		"--set", "mask=255.255.252.0", "--set", "bits=22", "--set", "gateway=10.40.8.1")
 	refused := 0
-	for _, d := range b.Deeds() {
+	for _, d := range b.Events() {
 		if d.What == "refused" {
 			refused++
 		}

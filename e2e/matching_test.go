@@ -320,11 +320,11 @@ func TestPartsBehindABox(t *testing.T) {
 	}
 	redstart(0, []string{"1 matched"}, "match", "--accept")
 	entries := r.entries()
-	if e := entries["RDR-1"]; e.State != state.Matched || e.Told != "2001/11" ||
+	if e := entries["RDR-1"]; e.State != state.Matched || e.HangsAs != "2001/11" ||
 		e.MatchedWhy != "RTR tells of 2001/11" || !e.Device.IsZero() {
 		t.Errorf("%+v", e)
 	}
-	if e := entries["RDR-2"]; e.State != state.Planned || e.Told != "" {
+	if e := entries["RDR-2"]; e.State != state.Planned || e.HangsAs != "" {
 		t.Errorf("%+v", e)
 	}
 	redstart(0, []string{"2001/11", "RDR-1"}, "find", "--known", "--only", "R2")

@@ -101,7 +101,7 @@ func TestADeviceWaitsForAHand(t *testing.T) {
 	}, waits(len(others)))
 	redstart := r.with(t)
 	redstart(0, []string{tag, "Break the seal and turn the key to SET", "The display says SET"}, "commission", "hands")
-	if deeds := box.Deeds(); len(deeds) > 0 {
+	if deeds := box.Events(); len(deeds) > 0 {
 		t.Errorf("it was talked to before: %+v", deeds)
 	}
 	r.stop()
@@ -128,14 +128,14 @@ func TestADeviceWaitsForAHand(t *testing.T) {
 	r.stop()
 	r.serve(r.site.Attach())
 	until("it waits while it is off", latest, waits(len(others)))
-	if deeds := box.Deeds(); len(deeds) > 0 {
+	if deeds := box.Events(); len(deeds) > 0 {
 		t.Errorf("it was talked to before: %+v", deeds)
 	}
 	box.PowerUp()
 	until("it is set", latest, func(w api.Work) bool { return w.State == state.Done && w.Done == len(others)+1 })
 	r.verify(tag)
 	if e := r.entryOf(box); e.State != state.Verified {
-		t.Errorf("%s is %s: %s; %v", tag, e.State, e.Reason, box.Deeds())
+		t.Errorf("%s is %s: %s; %v", tag, e.State, e.Reason, box.Events())
 	}
 	// One that a stored login opens needs no second hand where only a fresh one does.
 	until("it waits", func(ctx context.Context) (api.Work, error) {
@@ -229,7 +229,7 @@ func TestTwoTechniciansShareTheHands(t *testing.T) {
 			t.Errorf("%s was told that %q accepted the terms", box.Label, own.AcceptedBy)
 		}
 		accepted := 0
-		for _, d := range box.Deeds() {
+		for _, d := range box.Events() {
 			if d.What == "write" && strings.HasPrefix(d.Value, "terms ") {
 				accepted++
 			}

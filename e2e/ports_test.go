@@ -44,7 +44,7 @@ func TestRolesOfPorts(t *testing.T) {
 			t.Errorf("%s: %s: %s", e.Tag, e.State, e.Reason)
 		}
 		var order []string
-		for _, d := range b.Deeds() {
+		for _, d := range b.Events() {
 			if d.What == "write" && (strings.HasPrefix(d.Value, "port ") || d.Value == "management") {
 				order = append(order, d.Value)
 			}

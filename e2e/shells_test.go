@@ -37,7 +37,7 @@ func TestModelsThatAreSetOverAShell(t *testing.T) {
 func refusals(t *testing.T, b *box.Box) {
 	t.Helper()
 	refused, written := map[string]int{}, map[string]string{}
-	for _, d := range b.Deeds() {
+	for _, d := range b.Events() {
 		switch d.What {
 		case "refused":
 			if refused[d.Value]++; refused[d.Value] > 1 && !strings.Contains(d.Value, "tick") &&
@@ -77,7 +77,7 @@ func TestAHostKeyThatChanges(t *testing.T) {
 	}
 	b.Change(back)
 	b.Store(back)
-	before, starts := len(b.Deeds()), b.Starts()
+	before, starts := len(b.Events()), b.Starts()
 	b.Restart()
 	waitFor(t, func() bool { return b.Starts() > starts })
 	r.verify(tag)
@@ -86,7 +86,7 @@ func TestAHostKeyThatChanges(t *testing.T) {
 		!strings.Contains(c.Observed, "another identity than before: host key") {
 		t.Errorf("%s: %+v", e.State, c)
 	}
-	for _, d := range b.Deeds()[before:] {
+	for _, d := range b.Events()[before:] {
 		if !strings.HasSuffix(d.Value, " "+p12.FactoryPassword) {
 			t.Errorf("a stranger was given a login: %+v", d)
 		}
@@ -158,7 +158,7 @@ func TestClocksAreSetAfterTheirTimeServer(t *testing.T) {
 	if e := r.entries()["HALL-PWR-01"]; e.State != state.Configured {
 		t.Errorf("one that waits for nobody is %s: %s", e.State, e.Reason)
 	}
-	for _, d := range r.other("HALL-CLK-02").Deeds() {
+	for _, d := range r.other("HALL-CLK-02").Events() {
 		t.Errorf("a clock that was held back: %+v", d)
 	}
 	r.other("HALL-TIME-01").SetFaults(box.Faults{})
@@ -193,7 +193,7 @@ func TestATimeServerOverItsSerialLine(t *testing.T) {
 	redstart(2, []string{"it is not in the run"}, "commission", first, "--line", second+"="+names[1])
 	redstart(1, []string{"has the serial " + boxes[1].Serial + ", not " + boxes[0].Serial}, "commission", first,
 		"--line", first+"="+names[1])
-	for _, d := range boxes[1].Deeds() {
+	for _, d := range boxes[1].Events() {
 		if d.What == "write" {
 			t.Errorf("the wrong box: %+v", d)
 		}
@@ -228,16 +228,16 @@ func TestASwitchGetsItsAddressAtItsConsole(t *testing.T) {
 	tag := r.entryOf(boxes[0]).Tag
 	redstart(1, []string{"has the MAC " + boxes[1].MAC.String() + ", not " + boxes[0].MAC.String()}, "commission", tag,
 		"--line", tag+"="+names[1])
-	for _, d := range boxes[1].Deeds() {
+	for _, d := range boxes[1].Events() {
 		if d.What == "write" {
 			t.Errorf("the wrong box: %+v", d)
 		}
 	}
 	redstart(0, []string{"1 of 1 configured"}, "commission", tag, "--line", tag+"="+names[0])
-	if !slices.ContainsFunc(boxes[0].Deeds(), func(d box.Deed) bool {
+	if !slices.ContainsFunc(boxes[0].Events(), func(d box.Event) bool {
 		return d.What == "write" && strings.HasPrefix(d.Value, "console "+r.entryOf(boxes[0]).Address.String())
 	}) {
-		t.Errorf("nothing was set at its console: %+v", boxes[0].Deeds())
+		t.Errorf("nothing was set at its console: %+v", boxes[0].Events())
 	}
 	redstart(0, []string{"1 verified"}, "verify", tag)
 	tag = r.entryOf(boxes[1]).Tag

@@ -41,7 +41,7 @@ func TestASiblingsConfiguration(t *testing.T) {
 	r.allVerified()
 	at := r.entries()["CORE-1"].Address.String()
 	var wrote []string
-	for _, d := range second.Deeds() {
+	for _, d := range second.Events() {
 		if d.What == "write" {
 			wrote = append(wrote, d.Value)
 		}
@@ -92,7 +92,7 @@ func TestFirmwareOlderThanAsked(t *testing.T) {
 	r.verify("SW-0", "SW-1")
 	for i, want := range []int{1, 0, 0} {
 		sent := 0
-		for _, d := range r.site.Boxes[i].Deeds() {
+		for _, d := range r.site.Boxes[i].Events() {
 			if d.What == "write" && strings.HasPrefix(d.Value, "firmware ") {
 				sent++
 			}

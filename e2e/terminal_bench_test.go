@@ -121,7 +121,7 @@ func terminalSet(b *testing.B, tags []string, then func(*rig)) (time.Duration, a
 	end := handsOf(r.site, r.c)
 	began := time.Now()
 	follow(b, r.c, func(ctx context.Context) (api.Work, error) {
-		return r.c.Commission(ctx, api.RunOptions{Chosen: chosen(tags), Beside: []netip.Addr{fs5.Factory.Address.Addr()},
+		return r.c.Commission(ctx, api.RunOptions{Chosen: chosen(tags), OtherServers: []netip.Addr{fs5.Factory.Address.Addr()},
 			Lines: onLines(b, r.c, r.plugged, tags)})
 	}, nil)
 	took := time.Since(began)

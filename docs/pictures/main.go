@@ -200,7 +200,7 @@ func console(ctx context.Context, b context.Context, dir string) error {
 		case "home-during":
 			// The desk switches go on handing out addresses until they are set.
 			_, err = at.Jobs.Commission(ctx, "ines", api.RunOptions{Chosen: api.Chosen{All: true},
-				Beside: []netip.Addr{netip.MustParseAddr("192.168.88.1")}})
+				OtherServers: []netip.Addr{netip.MustParseAddr("192.168.88.1")}})
 		case "home-after":
 			err = allHands(ctx, at, terminal)
 		case "parts":
@@ -290,7 +290,7 @@ func sensors(ctx context.Context, at *site.Site, terminal *skerry.Site) error {
 	}
 	chosen := api.Chosen{Tags: []string{"YARD-RAD-01"}}
 	if _, err := at.Jobs.Commission(ctx, "ines", api.RunOptions{Chosen: chosen,
-		Beside: []netip.Addr{netip.MustParseAddr("192.168.88.1")}}); err != nil {
+		OtherServers: []netip.Addr{netip.MustParseAddr("192.168.88.1")}}); err != nil {
 		return err
 	}
 	verifying := false

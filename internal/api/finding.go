@@ -85,8 +85,8 @@ type Watching struct {
 // addresses over DHCP; All means all whose boxes wait for one.
 type HandOut struct {
 	Chosen
-	Beside  []netip.Addr `json:"beside"`  // other DHCP servers that may go on
-	Seconds int          `json:"seconds"` // to wait for boxes to ask; 0: three minutes
+	OtherServers []netip.Addr `json:"otherServers"` // other DHCP servers that may go on
+	Seconds      int          `json:"seconds"`      // to wait for boxes to ask; 0: three minutes
 }
 
 // Asker is a box that waits for an address over DHCP.

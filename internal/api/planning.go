@@ -150,8 +150,8 @@ type EntryView struct {
 	Whereabouts
 	Seen  stamp.Time `json:"seen"` // when its box was last heard
 	BoxID string     `json:"boxSerial"`
-	// Told is the part that the box before it tells of, where it hangs behind another.
-	Told string `json:"told,omitempty"`
+	// HangsAs is the part that the box before it tells of, where it hangs behind another.
+	HangsAs string `json:"hangsAs,omitempty"`
 	// Unwired says that nothing is expected of it yet: it, or what it hangs behind, is not
 	// wired, and it is only planned.
 	Unwired bool `json:"unwired,omitempty"`

@@ -65,8 +65,8 @@ type RunOptions struct {
 	// Lines are serial lines at which consoles of devices hang, by tag.
 	Lines map[string]string `json:"lines,omitempty"`
 	Fresh bool              `json:"fresh,omitempty"` // give new passwords, whatever they have
-	// Beside are other DHCP servers that may go on while devices are given their addresses.
-	Beside []netip.Addr `json:"beside,omitempty"`
+	// OtherServers are other DHCP servers that may go on while devices are given their addresses.
+	OtherServers []netip.Addr `json:"otherServers,omitempty"`
 	// Capture keeps the packets of the run.
 	Capture bool `json:"capture,omitempty"`
 }
@@ -162,8 +162,8 @@ type RunDevice struct {
 	Line string `json:"line,omitempty"`
 	// Beside are the addresses of DHCP servers that may go on while it is given its own,
 	// divided by spaces.
-	Beside string `json:"beside,omitempty"`
-	Hand   `json:"hand,omitzero"`
+	OtherServers string `json:"otherServers,omitempty"`
+	Hand         `json:"hand,omitzero"`
 }
 
 // Hand is what a device waits for a person to do.

@@ -54,7 +54,7 @@ and --watch shows how far a run is that was started elsewhere.`,
 			if err != nil {
 				return err
 			}
-			in := api.RunOptions{Chosen: chosen(tags), Lines: at, Beside: others, Capture: capture}
+			in := api.RunOptions{Chosen: chosen(tags), Lines: at, OtherServers: others, Capture: capture}
 			if rehearse {
 				return a.rehearse(ctx, c, in)
 			}
@@ -66,7 +66,7 @@ and --watch shows how far a run is that was started elsewhere.`,
 		}}
 	c.Flags().StringArrayVar(&lines, "line", nil,
 		"`TAG=LINE`: the entry's console hangs on this serial line; may be given again")
-	c.Flags().StringArrayVar(&beside, "beside", nil,
+	c.Flags().StringArrayVar(&beside, "other-server", nil,
 		"`address` of another DHCP server that may go on while devices are given their addresses; may be given again")
 	c.Flags().BoolVar(&capture, "capture", false, captureHelp)
 	c.Flags().BoolVar(&rehearse, "rehearse", false, "only show what would be done")
@@ -176,7 +176,7 @@ func (a *app) handOut() *cobra.Command {
 		Short: "Give planned addresses over DHCP to matched boxes that wait for one", Args: cobra.ArbitraryArgs,
 		Long: `Answers exactly the boxes of the given entries over DHCP, or of all matched
 entries whose boxes wait for an address, and nobody else. It refuses to begin
-while another DHCP server answers, unless that one is named with --beside, and
+while another DHCP server answers, unless that one is named with --other-server, and
 ends when every box has its address or the time is over.`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, tags []string) error {
 			others, err := addrArgs(beside)
@@ -184,7 +184,7 @@ ends when every box has its address or the time is over.`,
 				return err
 			}
 			ended, err := a.follow(ctx, c, func() (api.Work, error) {
-				return c.HandOut(ctx, api.HandOut{Chosen: chosen(tags), Beside: others, Seconds: int(wait.Seconds())})
+				return c.HandOut(ctx, api.HandOut{Chosen: chosen(tags), OtherServers: others, Seconds: int(wait.Seconds())})
 			})
 			if err != nil {
 				return err
@@ -192,7 +192,7 @@ ends when every box has its address or the time is over.`,
 			a.say("%s.", strings.TrimSuffix(ended.Text, "."))
 			return attentionUnless(ended.State == state.Done && ended.Failed == 0, "not every box has its address")
 		})}
-	c.Flags().StringArrayVar(&beside, "beside", nil,
+	c.Flags().StringArrayVar(&beside, "other-server", nil,
 		"`address` of another DHCP server that may go on; may be given again")
 	c.Flags().DurationVar(&wait, "wait", 3*time.Minute, "how long to wait for boxes to ask")
 	return c

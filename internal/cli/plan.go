@@ -204,7 +204,7 @@ func presentText(e api.EntryView) cell {
 	switch {
 	case e.Now.IsValid():
 		return cell{e.Now.String(), e.Now.String()}
-	case e.Told != "":
+	case e.HangsAs != "":
 		return cell{"", "behind " + e.Behind}
 	case e.Device.IsZero() || e.Seen.IsZero():
 		return dash("")

@@ -99,7 +99,7 @@ func (a *app) walkToVerified(ctx context.Context, c *client.Client, terminal *sk
 	a.say("Rehearsed: %s, about %s side by side.", value.Count(len(rehearsal.Devices), "device"), seconds(rehearsal.Seconds))
 	// The desk switches hand out an address each until somebody sets them up.
 	beside := []netip.Addr{netip.MustParseAddr("192.168.88.1")}
-	if err := a.commissionAll(ctx, c, api.RunOptions{Chosen: chosen(nil), Beside: beside,
+	if err := a.commissionAll(ctx, c, api.RunOptions{Chosen: chosen(nil), OtherServers: beside,
 		Lines: named}); err != nil {
 		return err
 	}

@@ -194,7 +194,7 @@ func around(d api.Rehearsed, moves map[string]api.Rehearsed, holder map[netip.Ad
 
 // Prepare stores a run over what a rehearsal showed.
 func (r *Runner) Prepare(ctx context.Context, who string, rehearsal api.Rehearsal, entries []store.Entry,
-	fresh bool, beside []netip.Addr) (store.Run, error) {
+	fresh bool, others []netip.Addr) (store.Run, error) {
 	byTag := map[string]store.Entry{}
 	for _, e := range entries {
 		byTag[e.Tag] = e
@@ -203,7 +203,7 @@ func (r *Runner) Prepare(ctx context.Context, who string, rehearsal api.Rehearsa
 	for _, d := range rehearsal.Devices {
 		e := byTag[d.Tag]
 		rd := store.RunDevice{Tag: d.Tag, MAC: e.Device, Profile: d.Profile, Serial: e.Serial, Given: d.Given,
-			Steps: len(d.Steps), Line: d.Line, Beside: strings.Trim(fmt.Sprint(beside), "[]")}
+			Steps: len(d.Steps), Line: d.Line, OtherServers: strings.Trim(fmt.Sprint(others), "[]")}
 		if fresh {
 			rd.FreshSince = stamp.Now()
 		}

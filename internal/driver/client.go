@@ -44,8 +44,8 @@ type Target struct {
 	Line func(line.Mode) (io.ReadWriteCloser, error)
 	// Trace is given every move as it went, with secrets hidden; nil: nobody looks on.
 	Trace func(Exchange)
-	// Beside are DHCP servers that may go on while the device is given its address.
-	Beside []netip.Addr
+	// OtherServers are DHCP servers that may go on while the device is given its address.
+	OtherServers []netip.Addr
 	// File opens a file of the site by the key of the setting that names it.
 	File func(key string) (File, error)
 }
@@ -143,7 +143,7 @@ func (c *Client) do(ctx context.Context, act profile.Act, variables map[string]s
 	if act != profile.SignIn {
 		maps.Copy(vars, c.handed)
 	}
-	maps.Copy(vars, c.target.Profile.Spoken(variables))
+	maps.Copy(vars, c.target.Profile.Translate(variables))
 	taken := map[string]string{}
 	for i, m := range c.target.Profile.Acts[act] {
 		if !c.target.Address.IsValid() && m.Words.NeedsAddress() && c.target.Profile.TellsMoreAt(act) {
@@ -296,7 +296,7 @@ func (c *Client) tell(ctx context.Context, m profile.Move, vars map[string]strin
 	if !ok {
 		return nil, fmt.Errorf("nothing here talks %s", m.By.Name())
 	}
-	if _, can := by.(interface{ OverLine() }); m.NeedsAddress() && !(can && c.target.Line != nil) {
+	if _, can := by.(profile.OverLine); m.NeedsAddress() && !(can && c.target.Line != nil) {
 		if err := c.open(ctx); err != nil {
 			return nil, err
 		}
@@ -310,11 +310,11 @@ func (c *Client) session(d Driver) Session {
 		peer := Peer{
 			MAC: c.target.MAC, Address: c.target.Address, Section: c.target.Profile.Section(d.Name()), Login: c.login,
 			Avoid: c.target.Avoid, Bench: c.bench, Dial: c.dial, Datagrams: c.Datagrams, Line: c.target.Line, File: c.target.File,
-			Beside: c.target.Beside,
-			Trust:  func(sum string) error { return c.trust(Server{d.Shows(), sum}) },
+			OtherServers: c.target.OtherServers,
+			Trust:        func(sum string) error { return c.trust(Server{d.Shows(), sum}) },
 		}
 		if c.target.Trace != nil {
-			peer.Told = func(sent, got string) { c.told = append(c.told, Exchange{Sent: sent, Got: got}) }
+			peer.Trace = func(sent, got string) { c.told = append(c.told, Exchange{Sent: sent, Got: got}) }
 		}
 		c.sessions[d.Name()] = d.Open(peer)
 	}

@@ -33,8 +33,8 @@ var (
 	ErrNoAnswer = errors.New("no answer")
 )
 
-// Driver is one way of talking to devices. One that can do without a network where a
-// serial line is at hand has a method OverLine that says so.
+// Driver is one way of talking to devices. What only some can is named in package profile:
+// OverLine, AsksNobody, HasPage, HasCaution.
 type Driver interface {
 	profile.Driver
 	// Open begins a session; nothing is sent before its first move.
@@ -55,14 +55,14 @@ type Peer struct {
 	// Line opens the serial line at whose other end the device's console is; nil when
 	// there is none.
 	Line func(line.Mode) (io.ReadWriteCloser, error)
-	// Beside are DHCP servers that may go on while the device is given its address.
-	Beside []netip.Addr
+	// OtherServers are DHCP servers that may go on while the device is given its address.
+	OtherServers []netip.Addr
 	// File opens a file of the site that the plan names, by the key of its setting; nil when
 	// there are none.
 	File func(key string) (File, error)
-	// Told is given what a move sent and what came back, as far as it can be read; nil:
+	// Trace is given what a move sent and what came back, as far as it can be read; nil:
 	// nobody looks on. Secrets in it are the caller's to hide.
-	Told func(sent, got string)
+	Trace func(sent, got string)
 	// Dial opens a TCP connection to a port of this very device.
 	Dial func(ctx context.Context, port uint16) (net.Conn, error)
 	// Datagrams opens a UDP conversation with a port of this very device.

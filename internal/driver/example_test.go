@@ -15,9 +15,9 @@ import (
 // docs/adding.md walks through it.
 type example struct{}
 
-func (example) Name() string    { return "echo" }           // its key under talk
-func (example) Leads() []string { return []string{"echo"} } // the key of its moves
-func (example) Shows() string   { return "" }               // nothing to know it again by
+func (example) Name() string   { return "echo" }           // its key under talk
+func (example) Keys() []string { return []string{"echo"} } // the key of its moves
+func (example) Shows() string  { return "" }               // nothing to know it again by
 
 // exampleSection is what a profile says of it under talk.
 type exampleSection struct {

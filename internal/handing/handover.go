@@ -205,14 +205,14 @@ func (s *Site) record(ctx context.Context, steps bool) (handover.Record, error) 
 		r.Runs = append(r.Runs, handover.Run{ID: x.ID, Who: x.Who, State: x.State, Began: x.StartedAt.UTC(), Ended: x.EndedAt.UTC(),
 			Set: x.Done, Of: x.Devices})
 	}
-	deeds, err := s.store.Deeds(ctx)
+	acts, err := s.store.Acts(ctx)
 	if err != nil {
 		return r, err
 	}
-	for _, d := range deeds {
+	for _, d := range acts {
 		r.At = later(r.At, d.At.Time)
 	}
-	r.Acts = append(r.Acts, actsOf(deeds)...)
+	r.Acts = append(r.Acts, actsOf(acts)...)
 	surveys, err := s.store.Surveys(ctx, math.MaxInt32)
 	if err != nil {
 		return r, err
@@ -244,14 +244,14 @@ func (s *Site) record(ctx context.Context, steps bool) (handover.Record, error) 
 }
 
 // actsOf tells what was done about many entries at once as one act.
-func actsOf(deeds []store.Deed) (acts []handover.Act) {
+func actsOf(done []store.Act) (acts []handover.Act) {
 	type same struct{ who, minute, kind string }
 	type act struct {
 		at, count int
 		what      string // of all of them, or its kind where they differ
 	}
 	known := map[same]act{}
-	for _, d := range deeds {
+	for _, d := range done {
 		kind, _, _ := strings.Cut(d.What, ": ")
 		kind, _, _ = strings.Cut(kind, " with ")
 		k := same{d.Who, d.At.UTC().Format("2006-01-02 15:04"), kind}

@@ -235,7 +235,7 @@ func (s *Site) whatOpens(ctx context.Context) ([]byte, error) {
 
 // coming is a site that came in a file, taken apart and not taken in.
 type coming struct {
-	*store.Aside
+	*store.Archived
 	dir      string
 	opens    opens
 	profiles map[string]string // texts by id
@@ -255,7 +255,7 @@ func (s *Handing) TakeSite(ctx context.Context, in io.Reader, key string, previe
 	if err := archive.Unpack(in, siteForm, c.dir); err != nil {
 		return api.Coming{}, err
 	}
-	if c.Aside, err = store.OpenAside(ctx, filepath.Join(c.dir, recordsFile)); err != nil {
+	if c.Archived, err = store.OpenArchived(ctx, filepath.Join(c.dir, recordsFile)); err != nil {
 		return api.Coming{}, err
 	}
 	defer c.Close()
@@ -436,8 +436,8 @@ func (s *Handing) bring(ctx context.Context, c *coming, who string) (err error) 
 				return err
 			}
 		}
-		_, err := s.Store.TakeIn(ctx, c.Aside, c.says.Key, who, func(site int64) (store.Comes, error) {
-			comes := store.Comes{Tokens: map[string]string{}, Secrets: map[string][]byte{}, KeyID: keyID}
+		_, err := s.Store.TakeIn(ctx, c.Archived, c.says.Key, who, func(site int64) (store.Incoming, error) {
+			comes := store.Incoming{Tokens: map[string]string{}, Secrets: map[string][]byte{}, KeyID: keyID}
 			for token, secret := range c.opens.Secrets {
 				fresh, ok := vault.Renamed(token, c.ID, site)
 				if !ok {

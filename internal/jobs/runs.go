@@ -62,7 +62,7 @@ func told(r store.Run) api.Run {
 func toldDevice(d store.RunDevice) api.RunDevice {
 	return api.RunDevice{Run: d.Run, Tag: d.Tag, MAC: d.MAC, Profile: d.Profile, Serial: d.Serial, Given: d.Given, State: d.State, Step: d.Step,
 		Done: d.Done, Steps: d.Steps, Error: d.Error, StartedAt: d.StartedAt, EndedAt: d.EndedAt, FreshSince: d.FreshSince, Line: d.Line,
-		Beside: d.Beside, Hand: api.Hand(d.Hand)}
+		OtherServers: d.OtherServers, Hand: api.Hand(d.Hand)}
 }
 
 // Commission starts a run over entries; all are those that are not set as planned
@@ -93,7 +93,7 @@ func (s *Site) Commission(ctx context.Context, who string, in api.RunOptions) (a
 		}
 	}
 	return s.carry(ctx, who, boxes, in.Capture, func(r *commission.Runner) (store.Run, error) {
-		return r.Prepare(ctx, who, rehearsal, entries, in.Fresh, in.Beside)
+		return r.Prepare(ctx, who, rehearsal, entries, in.Fresh, in.OtherServers)
 	})
 }
 
@@ -215,7 +215,7 @@ func (s *Jobs) WaitWithRuns(ctx context.Context) error {
 func (s *Site) comeBackTo(id int64, cause error) {
 	s.all.Log.Warn("a run was cut off", "run", id, "cause", cause)
 	for s.all.Store.InterruptRun(s.all.life, id, cause.Error()) != nil { // the disk takes nothing
-		if !s.all.turned() {
+		if !s.all.waitForChange() {
 			return
 		}
 	}
@@ -236,14 +236,14 @@ func (s *Site) goOn(id int64) {
 				return
 			}
 		}
-		if !s.all.turned() {
+		if !s.all.waitForChange() {
 			return
 		}
 	}
 }
 
-// turned waits until the segment changed or some time passed; false: the service ends.
-func (s *Jobs) turned() bool {
+// waitForChange waits until the segment changed or some time passed; false: the service ends.
+func (s *Jobs) waitForChange() bool {
 	changed := s.Segments.Change()
 	again := time.NewTimer(lookAgainAfter)
 	defer again.Stop()

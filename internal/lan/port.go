@@ -29,3 +29,9 @@ type Port interface {
 	// Close ends the port and wakes Receive.
 	Close() error
 }
+
+// Linked is a port that knows whether it has a link: a cable with somebody at its other end.
+type Linked interface {
+	Port
+	Link() bool
+}

@@ -245,7 +245,7 @@ func (s *Site) Import(ctx context.Context, content []byte, o api.ImportOptions, 
 		edits = append(edits, store.Edit{Site: &site, WasSite: &was})
 		p.Site = site
 	}
-	p.Known.Spoken = r.Spoken
+	p.Known.Asked = r.Asked
 	after, pairs, complaints := p.Apply(r.Patches)
 	if complaints != nil {
 		return r, refusedEdits(r.Patches, complaints)

@@ -139,7 +139,7 @@ func PartsOf(entries []store.Entry, found []*device.Found) map[string]match.Part
 
 // hangs shows an entry as matched that its box tells of.
 func hangs(v *api.EntryView, p match.Part, box api.Whereabouts) {
-	v.Told, v.Here = p.Part, box.Here
+	v.HangsAs, v.Here = p.Part, box.Here
 	if v.State == state.Planned {
 		v.State, v.MatchedBy, v.MatchedWhy = state.Matched, "part", v.Behind+" tells of "+p.Part
 	}

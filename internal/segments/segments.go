@@ -81,9 +81,6 @@ type Plug struct {
 	Reopen func() (lan.Port, error)
 }
 
-// linked is a port that knows whether it has a link.
-type linked interface{ Link() bool }
-
 // New gives the segments of a service that ends with a context; it is on none yet.
 func New(ctx, life context.Context, c Config) (*Segments, error) {
 	uses, err := c.Records.Uses(ctx)
@@ -145,7 +142,7 @@ func (s *Segments) plugIn(at *Segment, p lan.Port) {
 	now := &Plugged{Bench: bench.New(port), Port: outer}
 	at.live.Store(now)
 	s.changed()
-	link, _ := p.(linked)
+	link, _ := p.(lan.Linked)
 	s.work.Go(func() { s.follow(at, now, link) })
 }
 
@@ -167,7 +164,7 @@ func (s *Segments) Change() <-chan struct{} {
 
 // follow watches over a segment until it goes: work that is under way on it is cut off,
 // not failed, and goes on when it is back.
-func (s *Segments) follow(at *Segment, now *Plugged, link linked) {
+func (s *Segments) follow(at *Segment, now *Plugged, link lan.Linked) {
 	look := time.NewTicker(lookAtLink)
 	defer look.Stop()
 	for {

@@ -401,16 +401,16 @@ func (s *Site) AddNotes(ctx context.Context, tags []string, who, what string) er
 	})
 }
 
-// Deed is what somebody did about an entry.
-type Deed struct {
+// Act is what somebody did about an entry.
+type Act struct {
 	At   stamp.Time `db:"at"`
 	Tag  string     `db:"tag"`
 	Who  string     `db:"who"`
 	What string     `db:"what"`
 }
 
-// Deeds lists what people did about entries, oldest first, without what runs and revisions tell.
-func (s *Site) Deeds(ctx context.Context) (list []Deed, err error) {
+// Acts lists what people did about entries, oldest first, without what runs and revisions tell.
+func (s *Site) Acts(ctx context.Context) (list []Act, err error) {
 	err = s.in.all(ctx, &list, `SELECT at, tag, who, what FROM history h WHERE site = ? AND who NOT LIKE 'run %' AND NOT EXISTS
 		(SELECT 1 FROM revisions r WHERE r.site = h.site AND r.at = h.at AND r.who = h.who) ORDER BY at, id`, s.ID)
 	return list, err

@@ -46,7 +46,7 @@ type RunDevice struct {
 	Line string `db:"line"`
 	// Beside are the addresses of DHCP servers that may go on while it is given its own,
 	// divided by spaces.
-	Beside string `db:"beside"`
+	OtherServers string `db:"beside"`
 	Hand
 }
 

@@ -87,16 +87,16 @@ func (b *Box) beforeGoing(ctx context.Context, s Step) error {
 	if tell := driver.Teller(b.Bench, b.p, b.target, login); tell != nil {
 		b.restart.Tell = tell
 	}
-	b.restart.Begin(ctx, b.Bench, b.d.MAC, b.p, b.at, b.whither(ctx, s), bits)
+	b.restart.Begin(ctx, b.Bench, b.d.MAC, b.p, b.at, b.destination(ctx, s), bits)
 	if n := b.restart.Starts(); n >= 0 {
 		return b.Boxes.SetStarts(ctx, b.d.MAC, n)
 	}
 	return nil
 }
 
-// whither tells where the device should be after an act: where it is, until its
+// destination tells where the device should be after an act: where it is, until its
 // address was sent.
-func (b *Box) whither(ctx context.Context, s Step) netip.Addr {
+func (b *Box) destination(ctx context.Context, s Step) netip.Addr {
 	if s.stage.Act == profile.Load {
 		if at := b.sibling(ctx); at.IsValid() {
 			return at

@@ -238,9 +238,9 @@ func (b *Box) target(at netip.Addr) driver.Target {
 		t.Line = func(m line.Mode) (io.ReadWriteCloser, error) { return b.Line(b.d.Line, m) }
 	}
 	t.File = b.file
-	for _, text := range strings.Fields(b.d.Beside) {
+	for _, text := range strings.Fields(b.d.OtherServers) {
 		if server, err := netip.ParseAddr(text); err == nil {
-			t.Beside = append(t.Beside, server)
+			t.OtherServers = append(t.OtherServers, server)
 		}
 	}
 	return t

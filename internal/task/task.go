@@ -73,7 +73,7 @@ func Steps(p *profile.Profile, v procedure.Values, opens procedure.Login) []Step
 	addConfirm := func() {
 		add(Confirm, confirm, profile.Stage{})
 		for _, d := range p.Drivers() {
-			if s, may := p.Section(d.Name()).(interface{ Caution() string }); may && s.Caution() != "" {
+			if s, may := p.Section(d.Name()).(profile.HasCaution); may && s.Caution() != "" {
 				steps[len(steps)-1].Text += "; " + s.Caution()
 			}
 		}

@@ -37,7 +37,7 @@ func (p Plan) pool() *pool {
 			q.factory[a] = f.Model
 		}
 	}
-	for a := range p.Known.Spoken {
+	for a := range p.Known.Asked {
 		q.taken[a] = true
 	}
 	for _, e := range p.Entries {

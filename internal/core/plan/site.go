@@ -276,7 +276,7 @@ type Known struct {
 	Locked map[string]bool     // tags of entries whose devices are configured
 	Living []Living            // devices on the segment
 	Boxes  map[string]Box      // by tag: what is matched
-	Spoken map[netip.Addr]bool // addresses that are asked for besides: none is given out
+	Asked  map[netip.Addr]bool // addresses that are asked for besides: none is given out
 	// Refused says why the given password of a policy is refused by a profile; nil when it is not.
 	Refused func(Policy, *profile.Profile) error
 }

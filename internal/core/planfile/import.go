@@ -54,8 +54,8 @@ type Result struct {
 	Patches   []plan.Patch   `json:"-"`
 	Pairs     []plan.Pair    `json:"-"`
 	Entries   []plan.Entry   `json:"-"` // the plan as it would be
-	// Spoken are addresses that the file has for entries that are left alone.
-	Spoken map[netip.Addr]bool `json:"-"`
+	// Asked are addresses that the file has for entries that are left alone.
+	Asked map[netip.Addr]bool `json:"-"`
 
 	mistakes int // where not all of them are in Cells
 }
@@ -76,7 +76,7 @@ func Read(ctx context.Context, file []byte, p plan.Plan, remembered Mapping, o O
 	whole := len(sheet.Rows)
 	r := Result{Format: book.Format, Encoding: book.Encoding, Titles: sheet.Titles, Sheet: sheet.Name,
 		Header: sheet.Header, Rows: len(sheet.Rows), Samples: []Sample{}, Cells: []problem.Cell{},
-		Untouched: []plan.Change{}, Findings: []plan.Finding{}, RowOf: map[string]int{}, Spoken: map[netip.Addr]bool{}}
+		Untouched: []plan.Change{}, Findings: []plan.Finding{}, RowOf: map[string]int{}, Asked: map[netip.Addr]bool{}}
 	for _, s := range book.Sheets {
 		r.Sheets = append(r.Sheets, s.Name)
 	}
@@ -260,7 +260,7 @@ func (r *Result) understand(ctx context.Context, sheet Sheet, tables map[string]
 		if old, exists := there[tag]; exists {
 			if patch = revise(old, set); !r.allowed(old, patch, p, o) {
 				if at, err := netip.ParseAddr(set["address"]); err == nil {
-					r.Spoken[at] = true // the file wants it, though not now
+					r.Asked[at] = true // the file wants it, though not now
 				}
 				continue
 			}
@@ -286,7 +286,7 @@ func (r *Result) understand(ctx context.Context, sheet Sheet, tables map[string]
 			}
 		}
 	}
-	p.Known.Spoken = r.Spoken
+	p.Known.Asked = r.Asked
 	entries, pairs, complaints := p.Apply(r.Patches)
 	for _, c := range complaints {
 		row := 0

@@ -16,8 +16,8 @@ import (
 type Driver interface {
 	// Name is its key under talk.
 	Name() string
-	// Leads are the keys by which its moves are known: each move has just one of them.
-	Leads() []string
+	// Keys are those by which its moves are known: each move has just one of them.
+	Keys() []string
 	// Shows is what the device's end shows to be known again by: certificate, host
 	// key; "" for nothing.
 	Shows() string
@@ -26,6 +26,37 @@ type Driver interface {
 	Section(Part) (Section, error)
 	// Move reads one move.
 	Move(Part, Section) (Words, error)
+}
+
+// What only some drivers can is an interface of its own. A driver has it by having the method, and
+// says so beside it: var _ profile.OverLine = Driver{}.
+
+// OverLine is a driver that can do without a network where a serial line is at hand.
+type OverLine interface {
+	Driver
+	// OnlyLine reports whether what the profile says for it leaves no other way than the line.
+	OnlyLine(Section) bool
+}
+
+// AsksNobody is a driver at whose end nobody may be asked for a login.
+type AsksNobody interface {
+	Driver
+	// AsksNobody reports whether nobody is, by what the profile says for it.
+	AsksNobody(Section) bool
+}
+
+// HasPage is a section of a driver that knows the device's own page for people.
+type HasPage interface {
+	Section
+	// Scheme is http or https; "" for no page.
+	Scheme() string
+}
+
+// HasCaution is a section of a driver whose way of talking is not safe.
+type HasCaution interface {
+	Section
+	// Caution says in words what is not safe about it, for whoever starts a run; "" for nothing.
+	Caution() string
 }
 
 // Section is what a profile says for all moves of a driver.
@@ -158,14 +189,14 @@ func (m *Move) UnmarshalYAML(node ast.Node) error {
 // bind has the drivers read their sections and moves.
 func (p *Profile) bind(drivers []Driver) error {
 	p.sections = map[string]Section{}
-	var names, leads []string
+	var names, keys []string
 	for _, d := range drivers {
 		section, err := d.Section(p.Talk[d.Name()])
 		if err != nil {
 			return fmt.Errorf("talk, %s: %w", d.Name(), err)
 		}
 		p.sections[d.Name()] = section
-		names, leads = append(names, d.Name()), append(leads, d.Leads()...)
+		names, keys = append(names, d.Name()), append(keys, d.Keys()...)
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Talk)) {
 		if p.sections[name] == nil {
@@ -174,7 +205,7 @@ func (p *Profile) bind(drivers []Driver) error {
 	}
 	for _, act := range slices.Sorted(maps.Keys(p.Acts)) {
 		for i := range p.Acts[act] {
-			if err := p.bindMove(&p.Acts[act][i], drivers, leads); err != nil {
+			if err := p.bindMove(&p.Acts[act][i], drivers, keys); err != nil {
 				return fmt.Errorf("act %s, move %d: %w", act, i+1, err)
 			}
 		}
@@ -205,23 +236,23 @@ func (p *Profile) Over(a Act) string {
 // Drivers are the ways of talking that the profile uses.
 func (p *Profile) Drivers() []Driver { return p.ways }
 
-func (p *Profile) bindMove(m *Move, drivers []Driver, leads []string) (err error) {
+func (p *Profile) bindMove(m *Move, drivers []Driver, keys []string) (err error) {
 	var led []string
 	for _, f := range m.part.fields() {
 		for _, d := range drivers {
-			if slices.Contains(d.Leads(), keyOf(f)) {
+			if slices.Contains(d.Keys(), keyOf(f)) {
 				led, m.By = append(led, keyOf(f)), d
 			}
 		}
 	}
 	if len(led) != 1 {
-		return fmt.Errorf("a move is just one of %s; this one has %s", strings.Join(leads, ", "), orNone(led))
+		return fmt.Errorf("a move is just one of %s; this one has %s", strings.Join(keys, ", "), orNone(led))
 	}
-	var keys moveKeys
-	if err := m.part.only(func(key string) bool { return slices.Contains(everyMove, key) }).Into(&keys); err != nil {
+	var every moveKeys
+	if err := m.part.only(func(key string) bool { return slices.Contains(everyMove, key) }).Into(&every); err != nil {
 		return err
 	}
-	m.If, m.Unless, m.Make, m.Until, m.Within, m.Each = keys.If, keys.Unless, keys.Make, keys.Until, time.Duration(keys.Within), keys.Each
+	m.If, m.Unless, m.Make, m.Until, m.Within, m.Each = every.If, every.Unless, every.Make, every.Until, time.Duration(every.Within), every.Each
 	for i := range m.Make {
 		if err := m.Make[i].check(); err != nil {
 			return fmt.Errorf("make: %w", err)
@@ -369,7 +400,7 @@ func (p *Profile) Port() uint16 {
 // driver knows.
 func (p *Profile) Page() (scheme string, port uint16, ok bool) {
 	for _, d := range p.ways {
-		if s, has := p.sections[d.Name()].(interface{ Scheme() string }); has && s.Scheme() != "" {
+		if s, has := p.sections[d.Name()].(HasPage); has && s.Scheme() != "" {
 			return s.Scheme(), p.sections[d.Name()].Port(), true
 		}
 	}
@@ -392,8 +423,8 @@ func (p *Profile) NeedsAddress(a Act) bool {
 func (p *Profile) NeedsLine() bool {
 	return slices.ContainsFunc(p.Order, func(s Stage) bool {
 		return slices.ContainsFunc(p.Acts[s.Act], func(m Move) bool {
-			by, can := m.By.(interface{ LineOnly(Section) bool })
-			return can && !m.atLine() && by.LineOnly(p.Section(m.By.Name()))
+			by, can := m.By.(OverLine)
+			return can && !m.atLine() && by.OnlyLine(p.Section(m.By.Name()))
 		})
 	})
 }
@@ -402,7 +433,7 @@ func (p *Profile) NeedsLine() bool {
 // address, and is no console at which nobody is asked for a login.
 func (p *Profile) NeedsLogin(a Act) bool {
 	return slices.ContainsFunc(p.Acts[a], func(m Move) bool {
-		by, can := m.By.(interface{ AsksNobody(Section) bool })
+		by, can := m.By.(AsksNobody)
 		return m.Words.NeedsAddress() && !m.atLine() && !(can && by.AsksNobody(p.Section(m.By.Name())))
 	})
 }

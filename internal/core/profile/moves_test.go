@@ -115,7 +115,7 @@ order:`, 1)))
 	if got := p.Heard(told); !maps.Equal(got, want) {
 		t.Errorf("heard %v", got)
 	}
-	spoken := p.Spoken(map[string]string{"setting.dhcp": "no", "setting.face": "12 hours", "setting.light": "yes",
+	spoken := p.Translate(map[string]string{"setting.dhcp": "no", "setting.face": "12 hours", "setting.light": "yes",
 		"name": "no"})
 	if !maps.Equal(spoken, map[string]string{"setting.dhcp": "0", "setting.face": "12", "setting.light": "yes",
 		"name": "no"}) {

@@ -67,8 +67,8 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 	s.invoke++
 	request.Invoke = s.invoke
 	reply, err := s.exchange(ctx, request)
-	if s.Told != nil {
-		s.Told(fmt.Sprintf("%s %s %s", m.Request, m.Property, m.Value+m.State), reply.Value+reply.Why())
+	if s.Trace != nil {
+		s.Trace(fmt.Sprintf("%s %s %s", m.Request, m.Property, m.Value+m.State), reply.Value+reply.Why())
 	}
 	if err != nil {
 		s.Close()

@@ -18,8 +18,8 @@ type Driver struct{}
 // Name implements profile.Driver.
 func (Driver) Name() string { return "bacnet" }
 
-// Leads implements profile.Driver.
-func (Driver) Leads() []string { return []string{"bacnet"} }
+// Keys implements profile.Driver.
+func (Driver) Keys() []string { return []string{"bacnet"} }
 
 // Shows implements profile.Driver: BACnet/IP shows nothing to be known again by.
 func (Driver) Shows() string { return "" }
@@ -44,6 +44,8 @@ func (Driver) Section(part profile.Part) (profile.Section, error) {
 	var s Section
 	return s, part.Into(&s)
 }
+
+var _ profile.AsksNobody = Driver{}
 
 // AsksNobody says that BACnet/IP asks nobody for a login.
 func (Driver) AsksNobody(profile.Section) bool { return true }

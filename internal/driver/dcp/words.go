@@ -31,8 +31,8 @@ type Driver struct{ driver.Plain }
 // Name implements profile.Driver.
 func (Driver) Name() string { return "dcp" }
 
-// Leads implements profile.Driver.
-func (Driver) Leads() []string { return []string{"dcp"} }
+// Keys implements profile.Driver.
+func (Driver) Keys() []string { return []string{"dcp"} }
 
 // Move implements profile.Driver.
 func (Driver) Move(part profile.Part, _ profile.Section) (profile.Words, error) {

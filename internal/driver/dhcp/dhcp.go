@@ -36,8 +36,8 @@ type Driver struct{ driver.Plain }
 // Name implements profile.Driver.
 func (Driver) Name() string { return "dhcp" }
 
-// Leads implements profile.Driver.
-func (Driver) Leads() []string { return []string{"dhcp"} }
+// Keys implements profile.Driver.
+func (Driver) Keys() []string { return []string{"dhcp"} }
 
 // Move implements profile.Driver.
 func (Driver) Move(part profile.Part, _ profile.Section) (profile.Words, error) {
@@ -91,7 +91,7 @@ func (s session) Do(ctx context.Context, words profile.Words, vars map[string]st
 	waiting, cancel := context.WithTimeout(ctx, waitTime)
 	defer cancel()
 	var refused error
-	err = lease.Serve(waiting, s.Bench, []lease.Grant{given}, s.Beside, func(_ lease.Grant, err error) { refused = err })
+	err = lease.Serve(waiting, s.Bench, []lease.Grant{given}, s.OtherServers, func(_ lease.Grant, err error) { refused = err })
 	switch {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()

@@ -69,8 +69,8 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 		return nil, err
 	}
 	answer, err := cip.ParseResponse(message)
-	if s.Told != nil {
-		s.Told(fmt.Sprintf("%s\n% X", m.Request, request.Data), fmt.Sprintf("% X", message))
+	if s.Trace != nil {
+		s.Trace(fmt.Sprintf("%s\n% X", m.Request, request.Data), fmt.Sprintf("% X", message))
 	}
 	switch {
 	case err != nil || answer.Service != request.Service:

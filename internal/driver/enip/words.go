@@ -50,8 +50,8 @@ type Driver struct{}
 // Name implements profile.Driver.
 func (Driver) Name() string { return "enip" }
 
-// Leads implements profile.Driver.
-func (Driver) Leads() []string { return []string{"enip"} }
+// Keys implements profile.Driver.
+func (Driver) Keys() []string { return []string{"enip"} }
 
 // Shows implements profile.Driver: there is nothing to know its end again by.
 func (Driver) Shows() string { return "" }

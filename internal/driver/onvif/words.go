@@ -41,8 +41,8 @@ type Driver struct{}
 // Name implements profile.Driver.
 func (Driver) Name() string { return "onvif" }
 
-// Leads implements profile.Driver.
-func (Driver) Leads() []string { return []string{"onvif"} }
+// Keys implements profile.Driver.
+func (Driver) Keys() []string { return []string{"onvif"} }
 
 // Shows implements profile.Driver.
 func (Driver) Shows() string { return "certificate" }

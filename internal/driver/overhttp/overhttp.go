@@ -199,15 +199,15 @@ func (l *Link) Exchange(request *http.Request, follow bool) (Answer, error) {
 
 // Tell shows a request with its body and what came of it to who looks on.
 func (l *Link) Tell(heading string, body []byte, a Answer, err error) {
-	if l.peer.Told == nil {
+	if l.peer.Trace == nil {
 		return
 	}
 	sent := strings.TrimSpace(heading + "\n" + shown(body))
 	if err != nil {
-		l.peer.Told(sent, err.Error())
+		l.peer.Trace(sent, err.Error())
 		return
 	}
-	l.peer.Told(sent, strings.TrimSpace(a.Line()+"\n"+shown(a.Body)))
+	l.peer.Trace(sent, strings.TrimSpace(a.Line()+"\n"+shown(a.Body)))
 }
 
 // mostShown bounds what is shown of a body, in bytes.

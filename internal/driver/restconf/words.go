@@ -40,8 +40,8 @@ type Driver struct{}
 // Name implements profile.Driver.
 func (Driver) Name() string { return "restconf" }
 
-// Leads implements profile.Driver.
-func (Driver) Leads() []string { return []string{"restconf"} }
+// Keys implements profile.Driver.
+func (Driver) Keys() []string { return []string{"restconf"} }
 
 // Shows implements profile.Driver.
 func (Driver) Shows() string { return "certificate" }

@@ -256,8 +256,8 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 		}
 		return nil, noAnswer(err)
 	}
-	if s.Told != nil {
-		s.Told(filled.Say, seen)
+	if s.Trace != nil {
+		s.Trace(filled.Say, seen)
 	}
 	facts, err := m.judge(seen)
 	if m.Ends || errors.Is(err, driver.ErrValue) {

@@ -108,23 +108,26 @@ type Driver struct{}
 // Name implements profile.Driver.
 func (Driver) Name() string { return "shell" }
 
-// OverLine says that a serial line will do.
-func (Driver) OverLine() {}
+var (
+	_ profile.OverLine   = Driver{}
+	_ profile.AsksNobody = Driver{}
+	_ profile.HasCaution = Section{}
+)
 
-// LineOnly says whether a section leaves nothing but a serial line.
-func (Driver) LineOnly(section profile.Section) bool {
+// OnlyLine implements profile.OverLine.
+func (Driver) OnlyLine(section profile.Section) bool {
 	s, is := section.(Section)
 	return is && s.Over == Serial
 }
 
-// AsksNobody says whether whoever is at the line is inside.
+// AsksNobody implements profile.AsksNobody: whoever is at the line may be inside.
 func (Driver) AsksNobody(section profile.Section) bool {
 	s, is := section.(Section)
 	return is && s.Over == Serial && s.Login.User.Regexp == nil && s.Login.Password.Regexp == nil
 }
 
-// Leads implements profile.Driver.
-func (Driver) Leads() []string { return []string{"shell"} }
+// Keys implements profile.Driver.
+func (Driver) Keys() []string { return []string{"shell"} }
 
 // Shows implements profile.Driver.
 func (Driver) Shows() string { return "host key" }

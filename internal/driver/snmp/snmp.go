@@ -245,7 +245,7 @@ func (s *session) refused(answer *gosnmp.SnmpPacket) error {
 
 // told shows who looks on what went and came.
 func (s *session) told(m *Move, values []gosnmp.SnmpPDU, answer *gosnmp.SnmpPacket) {
-	if s.Told == nil {
+	if s.Trace == nil {
 		return
 	}
 	show := func(list []gosnmp.SnmpPDU) string {
@@ -263,5 +263,5 @@ func (s *session) told(m *Move, values []gosnmp.SnmpPDU, answer *gosnmp.SnmpPack
 	if answer != nil {
 		got = show(answer.Variables)
 	}
-	s.Told(m.Request+"\n"+show(values), got)
+	s.Trace(m.Request+"\n"+show(values), got)
 }

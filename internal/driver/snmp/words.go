@@ -19,8 +19,8 @@ type Driver struct{}
 // Name implements profile.Driver.
 func (Driver) Name() string { return "snmp" }
 
-// Leads implements profile.Driver.
-func (Driver) Leads() []string { return []string{"snmp"} }
+// Keys implements profile.Driver.
+func (Driver) Keys() []string { return []string{"snmp"} }
 
 // Shows implements profile.Driver: an agent shows nothing to be known again by.
 func (Driver) Shows() string { return "" }
@@ -83,6 +83,8 @@ func (Driver) Section(part profile.Part) (profile.Section, error) {
 	}
 	return s, nil
 }
+
+var _ profile.AsksNobody = Driver{}
 
 // AsksNobody reports whether an agent asks for no login: a community is none.
 func (Driver) AsksNobody(section profile.Section) bool {

@@ -18,6 +18,8 @@ type Section struct {
 	Auth string `yaml:"auth"`   // "", basic or digest (RFC 7617, RFC 7616); others are written as moves
 }
 
+var _ profile.HasPage = Section{}
+
 // Scheme is http or https; "" when the profile says nothing of it.
 func (s Section) Scheme() string { return s.Over }
 
@@ -55,8 +57,8 @@ type Driver struct{}
 // Name implements profile.Driver.
 func (Driver) Name() string { return "web" }
 
-// Leads implements profile.Driver.
-func (Driver) Leads() []string { return []string{"request"} }
+// Keys implements profile.Driver.
+func (Driver) Keys() []string { return []string{"request"} }
 
 // Shows implements profile.Driver.
 func (Driver) Shows() string { return "certificate" }

@@ -94,13 +94,13 @@ func read(f ethernet.Frame) (ip.Datagram, dhcp.Message, bool) {
 // beside, and ends when one appears. Right before an address is offered it is
 // shown to be free. tell is told of each box that took its address, or of why
 // it gets none, from one goroutine.
-func Serve(ctx context.Context, b *bench.Bench, grants []Grant, beside []netip.Addr, tell func(Grant, error)) error {
+func Serve(ctx context.Context, b *bench.Bench, grants []Grant, known []netip.Addr, tell func(Grant, error)) error {
 	others, err := Others(ctx, b)
 	if err != nil {
 		return err
 	}
 	for _, o := range others {
-		if err := stranger(o, beside); err != nil {
+		if err := stranger(o, known); err != nil {
 			return err
 		}
 	}
@@ -164,7 +164,7 @@ func Serve(ctx context.Context, b *bench.Bench, grants []Grant, beside []netip.A
 				continue
 			}
 			if m.Kind == dhcp.Offer || m.Kind == dhcp.ACK {
-				if err := stranger(Server{f.Source, d.Source.Addr()}, beside); err != nil {
+				if err := stranger(Server{f.Source, d.Source.Addr()}, known); err != nil {
 					return err
 				}
 				continue
@@ -225,12 +225,12 @@ const (
 )
 
 // stranger is the refusal to work beside a server that was not named.
-func stranger(s Server, beside []netip.Addr) error {
-	if slices.Contains(beside, s.Address) {
+func stranger(s Server, known []netip.Addr) error {
+	if slices.Contains(known, s.Address) {
 		return nil
 	}
 	return problem.New(problem.Conflict, fmt.Sprintf("another DHCP server answers: %s, MAC %s", s.Address, s.MAC),
-		fmt.Sprintf("unplug it or set it up first; or say that it may go on: in the rehearsal, or with --beside %s",
+		fmt.Sprintf("unplug it or set it up first; or say that it may go on: in the rehearsal, or with --other-server %s",
 			s.Address)).About(s.MAC.String())
 }
 

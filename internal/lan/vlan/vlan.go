@@ -86,6 +86,6 @@ func (p *Port) Close() error { return p.port.Close() }
 
 // Link reports whether the wire has a link, where the port inside knows.
 func (p *Port) Link() bool {
-	inner, knows := p.port.(interface{ Link() bool })
+	inner, knows := p.port.(lan.Linked)
 	return !knows || inner.Link()
 }

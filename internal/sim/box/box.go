@@ -138,7 +138,7 @@ type Box struct {
 	hushed   bool     // its adapter takes nothing in for a moment
 	faults   Faults
 	refused  address.MAC // which DHCP server refused it last
-	deeds    []Deed
+	events   []Event
 	writes   int // among them
 }
 

@@ -23,7 +23,7 @@ func (b *Box) Move(position string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.position, b.moved = position, time.Now()
-	b.deeds = append(b.deeds, Deed{time.Now(), "hand", position})
+	b.events = append(b.events, Event{time.Now(), "hand", position})
 }
 
 // Position tells where its switch is, "" for where it left the factory, and since when.

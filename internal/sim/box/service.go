@@ -96,8 +96,8 @@ func (i *instance) cut() {
 // RestartShortly restarts once what was said last is on the segment.
 func (b *Box) RestartShortly() { time.AfterFunc(answerTime, func() { b.command(restart) }) }
 
-// Deed is something that was done to a device from outside.
-type Deed struct {
+// Event is something that was done to a device from outside.
+type Event struct {
 	At    time.Time
 	What  string // login, refused, or what was written
 	Value string
@@ -118,8 +118,8 @@ const mostDeeds = 1000
 // Witness notes a deed: every login that is tried, every write that is taken.
 func (b *Box) Witness(what, value string) {
 	b.mu.Lock()
-	if len(b.deeds) < mostDeeds {
-		b.deeds = append(b.deeds, Deed{time.Now(), what, value})
+	if len(b.events) < mostDeeds {
+		b.events = append(b.events, Event{time.Now(), what, value})
 	}
 	last := false
 	if what == "write" {
@@ -148,8 +148,8 @@ func (b *Box) slowly(next http.Handler) http.Handler {
 }
 
 // Deeds gives what was done to the device, in order. It is for tests alone.
-func (b *Box) Deeds() []Deed {
+func (b *Box) Events() []Event {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return append([]Deed(nil), b.deeds...)
+	return append([]Event(nil), b.events...)
 }

@@ -122,7 +122,7 @@ const columns = computed<DataTableColumns<Row>>(() => {
         h(
           'span',
           { class: ['mono', e.present && e.present !== e.address ? 'other' : ''] },
-          e.present || (e.told ? 'behind ' + e.behind : e.device && e.seen && !e.here ? 'away' : '–'),
+          e.present || (e.hangsAs ? 'behind ' + e.behind : e.device && e.seen && !e.here ? 'away' : '–'),
         ),
     },
     { title: 'MAC', key: 'device', width: 150, sorter: by('device'), render: (e) => mono(e.device) },

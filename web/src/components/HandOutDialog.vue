@@ -29,7 +29,7 @@ async function begin() {
   try {
     await siteCall('POST', 'leases', {
       tags: ready.value.map((a) => a.tag),
-      beside: beside.value.split(/[\s,;]+/).filter(Boolean),
+      otherServers: beside.value.split(/[\s,;]+/).filter(Boolean),
     })
     show.value = false
   } catch (e) {

@@ -71,7 +71,7 @@ async function begin() {
   try {
     await siteCall('POST', 'runs', {
       tags: rehearsal.value!.devices.map((d) => d.tag),
-      beside: beside.value,
+      otherServers: beside.value,
       lines: lines.value,
       capture: capture.value,
     })

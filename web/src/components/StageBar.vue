@@ -26,7 +26,7 @@ const wired = computed(() => site.entries.filter((e) => !e.unwired))
 const hand = computed(() => wired.value.filter((e) => e.byHand && !['configured', 'verified'].includes(e.state)).length)
 const total = computed(() => wired.value.length)
 const n = (...states: string[]) => states.reduce((sum, s) => sum + (site.counts[s] ?? 0), 0)
-const matched = computed(() => site.entries.filter((e) => e.device || e.told).length)
+const matched = computed(() => site.entries.filter((e) => e.device || e.hangsAs).length)
 const stages = computed(
   () =>
     [

@@ -105,7 +105,7 @@ func ready(b *box.Box) bool {
 // blocks reports whether it lets nobody in, since so many logins in a row were wrong lately.
 func blocks(b *box.Box) bool {
 	wrong := 0
-	for _, d := range slices.Backward(b.Deeds()) {
+	for _, d := range slices.Backward(b.Events()) {
 		if d.What == "login" || d.What == "refused" && time.Since(d.At) > b.Scaled(blocked) {
 			break
 		}

@@ -12,9 +12,9 @@ import (
 // settingPrefix begins the variables and facts that stand for settings.
 const settingPrefix = "setting."
 
-// Spoken gives variables in the words of the device: a setting's values as its
+// Translate gives variables in the words of the device: a setting's values as its
 // profile says that the device calls them.
-func (p *Profile) Spoken(vars map[string]string) map[string]string {
+func (p *Profile) Translate(vars map[string]string) map[string]string {
 	out := maps.Clone(vars)
 	for key, v := range vars {
 		switch s := p.settingOf(key); {

@@ -43,11 +43,11 @@ func TestRecordsThatComeInAFile(t *testing.T) {
 	}
 	here := open(t, t.TempDir())
 	take := func(path, key string) error {
-		a, err := store.OpenAside(ctx, path)
+		a, err := store.OpenArchived(ctx, path)
 		if err != nil {
 			return err
 		}
-		_, err = here.TakeIn(ctx, a, key, "ida", func(int64) (store.Comes, error) { return store.Comes{}, nil })
+		_, err = here.TakeIn(ctx, a, key, "ida", func(int64) (store.Incoming, error) { return store.Incoming{}, nil })
 		return errors.Join(err, a.Close())
 	}
 	if err := take(path, "quay"); err != nil {

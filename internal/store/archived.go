@@ -104,8 +104,8 @@ func openFile(path string) (*sqlx.DB, error) {
 	return db, err
 }
 
-// Aside are the records of one site that came in a file.
-type Aside struct {
+// Archived are the records of one site that came in a file.
+type Archived struct {
 	*Site
 	Name string
 }
@@ -139,13 +139,13 @@ func (s *Store) sound(ctx context.Context) error {
 	return nil
 }
 
-// OpenAside opens records of one site, of this version or an earlier one.
-func OpenAside(ctx context.Context, path string) (*Aside, error) {
+// OpenArchived opens records of one site, of this version or an earlier one.
+func OpenArchived(ctx context.Context, path string) (*Archived, error) {
 	db, err := openFile(path)
 	if err != nil {
 		return nil, err
 	}
-	aside := &Aside{Site: &Site{in: &Store{db: db, dir: filepath.Dir(path)}}}
+	aside := &Archived{Site: &Site{in: &Store{db: db, dir: filepath.Dir(path)}}}
 	if err := aside.in.sound(ctx); err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
@@ -163,14 +163,14 @@ func OpenAside(ctx context.Context, path string) (*Aside, error) {
 	if err != nil {
 		return nil, damaged(err)
 	}
-	return &Aside{Site: of, Name: sites[0].Name}, nil
+	return &Archived{Site: of, Name: sites[0].Name}, nil
 }
 
 // Close closes the file.
-func (a *Aside) Close() error { return a.in.db.Close() }
+func (a *Archived) Close() error { return a.in.db.Close() }
 
-// Comes is a site that comes with its secrets, which TakeIn has sealed.
-type Comes struct {
+// Incoming is a site that comes with its secrets, which TakeIn has sealed.
+type Incoming struct {
 	Tokens      map[string]string // what stands for each secret there, and from now on
 	Secrets     map[string][]byte // sealed, by what stands for them from now on
 	KeyID       string            // of the vault
@@ -179,8 +179,8 @@ type Comes struct {
 
 // TakeIn brings a site in with everything of it, all or nothing. sealed gives its secrets, sealed,
 // once the number of the site is known.
-func (s *Store) TakeIn(ctx context.Context, a *Aside, key string, who string,
-	sealed func(site int64) (Comes, error)) (*Site, error) {
+func (s *Store) TakeIn(ctx context.Context, a *Archived, key string, who string,
+	sealed func(site int64) (Incoming, error)) (*Site, error) {
 	site := &Site{in: s, Key: key}
 	return site, s.write(ctx, func(tx *sqlx.Tx) error {
 		var doc, columns string
