@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
 	"errors"
 	"slices"
@@ -20,16 +19,19 @@ import (
 // are is judged anew by recognise; nil leaves that as it is.
 func (s *Site) SaveDevices(ctx context.Context, recognise func(*device.Found), list ...*device.Found) error {
 	return s.in.write(ctx, func(tx *sqlx.Tx) error {
+		macs := make([]address.MAC, len(list))
+		for i, f := range list {
+			macs[i] = f.MAC
+		}
+		known := map[address.MAC]string{}
+		if err := ofMACs(tx, `SELECT mac, doc FROM devices WHERE site = ? AND mac IN (SELECT value FROM json_each(?))`, s.ID, macs, func(mac address.MAC, doc string) { known[mac] = doc }); err != nil {
+			return err
+		}
 		for _, f := range list {
 			whole := f.Clone()
-			var known string
-			switch err := tx.Get(&known, `SELECT doc FROM devices WHERE site = ? AND mac = ?`, s.ID, f.MAC); {
-			case errors.Is(err, sql.ErrNoRows):
-			case err != nil:
-				return err
-			default:
+			if doc := known[f.MAC]; doc != "" {
 				var before device.Found
-				if err := json.Unmarshal([]byte(known), &before); err != nil {
+				if err := json.Unmarshal([]byte(doc), &before); err != nil {
 					return err
 				}
 				whole.Merge(&before)
@@ -44,6 +46,29 @@ func (s *Site) SaveDevices(ctx context.Context, recognise func(*device.Found), l
 		}
 		return s.boundDevices(tx, mostDevices)
 	})
+}
+
+// ofMACs asks for some boxes of a site at once: the statement takes the site and a JSON list of
+// MACs, and gives two columns.
+func ofMACs(tx *sqlx.Tx, statement string, site int64, macs []address.MAC, each func(mac address.MAC, text string)) error {
+	list, err := json.Marshal(macs)
+	if err != nil {
+		return err
+	}
+	rows, err := tx.Query(statement, site, string(list))
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var mac address.MAC
+		var text string
+		if err := rows.Scan(&mac, &text); err != nil {
+			return err
+		}
+		each(mac, text)
+	}
+	return rows.Err()
 }
 
 // mostDevices are kept of one site, besides those that entries are matched with.
@@ -82,14 +107,13 @@ func putDevice(tx *sqlx.Tx, site int64, f *device.Found) error {
 // ForgetDevices forgets found devices that no entry is matched with, all or none.
 func (s *Site) ForgetDevices(ctx context.Context, macs []address.MAC) error {
 	return s.in.write(ctx, func(tx *sqlx.Tx) error {
+		tags := map[address.MAC]string{}
+		if err := ofMACs(tx, `SELECT device, tag FROM entries WHERE site = ? AND device <> '' AND device IN (SELECT value FROM json_each(?))`, s.ID, macs, func(mac address.MAC, tag string) { tags[mac] = tag }); err != nil {
+			return err
+		}
 		for _, mac := range macs {
-			var tags []string
-			if err := tx.Select(&tags, `SELECT tag FROM entries WHERE site = ? AND device = ? AND device <> ''`, s.ID,
-				mac); err != nil {
-				return err
-			}
-			if len(tags) > 0 {
-				return problem.New(problem.Conflict, "it is matched with "+tags[0],
+			if tags[mac] != "" {
+				return problem.New(problem.Conflict, "it is matched with "+tags[mac],
 					"undo the match first").About(mac.String())
 			}
 			r, err := tx.Exec(`DELETE FROM devices WHERE site = ? AND mac = ?`, s.ID, mac)

@@ -194,24 +194,43 @@ func (s *Store) writer() {
 	}
 }
 
-// commit puts a batch into one transaction. If any part fails, each is tried
-// alone, so that one caller's mistake is no other's.
+// commit puts a batch into one transaction, each write within a savepoint of its own, so that one
+// caller's mistake is no other's.
 func (s *Store) commit(batch []write) {
-	err := s.transact(func(tx *sqlx.Tx) error {
-		for _, w := range batch {
-			if err := w.do(tx); err != nil {
-				return err
+	if len(batch) == 1 {
+		batch[0].done <- s.transact(batch[0].do)
+		return
+	}
+	own := make([]error, len(batch))
+	err := s.transact(func(tx *sqlx.Tx) (lost error) {
+		for i, w := range batch {
+			if own[i], lost = within(tx, w.do); lost != nil {
+				return lost
 			}
 		}
 		return nil
 	})
-	for _, w := range batch {
-		if err != nil && len(batch) > 1 {
-			w.done <- s.transact(w.do)
-			continue
+	for i, w := range batch {
+		if own[i] == nil {
+			own[i] = err
 		}
-		w.done <- err
+		w.done <- own[i]
 	}
+}
+
+// within does one write within a savepoint. Its own error undoes it alone; lost says that the
+// whole transaction is.
+func within(tx *sqlx.Tx, do func(*sqlx.Tx) error) (own, lost error) {
+	if _, err := tx.Exec(`SAVEPOINT one`); err != nil {
+		return nil, err
+	}
+	if own = do(tx); own != nil {
+		if _, err := tx.Exec(`ROLLBACK TO one`); err != nil {
+			return own, own // what fails for the whole, such as a full disk, has undone it already
+		}
+	}
+	_, err := tx.Exec(`RELEASE one`)
+	return own, err
 }
 
 func (s *Store) transact(do func(*sqlx.Tx) error) error {

@@ -531,3 +531,31 @@ func TestSessionsExpire(t *testing.T) {
 		t.Error("an ended session is good")
 	}
 }
+
+// Writes that are put into one transaction stand or fall by themselves.
+func TestOneWritesMistakeIsNoOthers(t *testing.T) {
+	t.Parallel()
+	records := open(t, t.TempDir())
+	s, err := records.AddSite(ctx, skerry.Data(), "owner")
+	must(t, err, add(s, entries(4)))
+	var all sync.WaitGroup
+	wrong := make([]error, 40)
+	for i := range wrong {
+		all.Go(func() { // every other one is about an entry that is not there
+			wrong[i] = s.SetState(ctx, fmt.Sprintf("T-%02d", i%8), address.MAC{}, state.Attention, fmt.Sprint("by ", i), "owner")
+		})
+	}
+	all.Wait()
+	for i, err := range wrong {
+		if missing := i%8 >= 4; missing != (err != nil) {
+			t.Errorf("%d: %v", i, err)
+		}
+	}
+	list, err := s.Entries(ctx)
+	must(t, err)
+	for _, e := range list {
+		if e.State != state.Attention {
+			t.Errorf("%s is %s", e.Tag, e.State)
+		}
+	}
+}
