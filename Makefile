@@ -3,7 +3,7 @@
 
 SHELL := /bin/bash
 .DEFAULT_GOAL := build
-.PHONY: build demo test bench faults fuzz fmt lint api pictures tools test-tools clean
+.PHONY: build release staticcheck demo test bench faults fuzz fmt lint api pictures tools test-tools clean
 
 DIST := internal/server/console/dist
 CONSOLE := $(DIST)/index.html
@@ -42,6 +42,19 @@ $(CONSOLE): $(WEB) web/node_modules/.package-lock.json
 # Leaves bin/redstart with the console inside.
 build: $(CONSOLE)
 	go build -trimpath -o bin/redstart ./cmd/redstart
+
+# What is released: a binary for each kind of machine, with the console inside, and their sums.
+VERSION := $(shell sed -n 's/^const Version = "\(.*\)"/\1/p' internal/api/api.go)
+release: $(CONSOLE)
+	@rm -rf dist; mkdir -p dist
+	@for machine in linux-amd64 linux-arm64; do \
+	  CGO_ENABLED=0 GOOS=$${machine%-*} GOARCH=$${machine#*-} go build -trimpath -ldflags='-s -w' -o dist/redstart-$(VERSION)-$$machine ./cmd/redstart || exit 1; \
+	done
+	@cd dist && sha256sum redstart-* > SHA256SUMS && cat SHA256SUMS
+
+# A second look at the Go code, which takes minutes: the change is looked at with make lint.
+staticcheck: $(CONSOLE)
+	go run honnef.co/go/tools/cmd/staticcheck@v0.8.2 ./...
 
 demo: build
 	./bin/redstart demo $(ARGS)
@@ -109,4 +122,4 @@ pictures: test-tools build
 	go run ./docs/pictures
 
 clean:
-	rm -rf bin web/node_modules $(DIST)/assets $(DIST)/*.html $(DIST)/*.svg
+	rm -rf bin dist web/node_modules $(DIST)/assets $(DIST)/*.html $(DIST)/*.svg

@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"context"
-	"fmt"
 	"log/slog"
 	"math/rand/v2"
 	"net/netip"
@@ -166,7 +165,7 @@ func carryUntilCut(ctx context.Context, t *testing.T, runner func(func(store.Run
 			cut()
 		}
 		if d.State == state.Failed {
-			t.Error(fmt.Sprintf("%s failed: %s", d.Tag, d.Error))
+			t.Errorf("%s failed: %s", d.Tag, d.Error)
 		}
 	})
 	err := r.Carry(ctx, run, avoid, make(chan struct{}))

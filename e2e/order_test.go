@@ -9,6 +9,8 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+
+	"redstart/internal/api"
 )
 
 // rank gives the line of CONTRIBUTING's list that a package belongs to: the one with the longest
@@ -112,5 +114,55 @@ func TestNothingIsKeptAsItIsTold(t *testing.T) {
 	}
 	if end := (*exec.ExitError)(nil); err != nil && !(errors.As(err, &end) && end.ExitCode() == 1) {
 		t.Fatal(err)
+	}
+}
+
+// The version of the program is the one whose changes are told first.
+func TestTheVersionIsTold(t *testing.T) {
+	t.Parallel()
+	text, err := os.ReadFile("../CHANGELOG.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, first, _ := strings.Cut(string(text), "\n## "); !strings.HasPrefix(first, api.Version+", ") {
+		t.Errorf("the version is %s, and told first is %.40q", api.Version, first)
+	}
+}
+
+// Whatever is used directly is told, with why.
+func TestEveryDependencyIsTold(t *testing.T) {
+	t.Parallel()
+	read := func(path string) string {
+		text, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text)
+	}
+	page := read("../docs/dependencies.md")
+	_, direct, _ := strings.Cut(read("../go.mod"), "require (")
+	direct, _, _ = strings.Cut(direct, ")")
+	var names []string
+	for line := range strings.Lines(direct) {
+		if f := strings.Fields(line); len(f) > 1 && !strings.Contains(line, "// indirect") {
+			names = append(names, regexp.MustCompile(`/v\d+$`).ReplaceAllString(strings.TrimPrefix(f[0], "github.com/"), ""))
+		}
+	}
+	var console struct{ Dependencies, DevDependencies map[string]string }
+	if err := json.Unmarshal([]byte(read("../web/package.json")), &console); err != nil {
+		t.Fatal(err)
+	}
+	for _, list := range []map[string]string{console.Dependencies, console.DevDependencies} {
+		for name := range list {
+			names = append(names, name)
+		}
+	}
+	if len(names) < 40 {
+		t.Errorf("only %d were looked at", len(names))
+	}
+	for _, name := range names {
+		if !strings.Contains(page, name) {
+			t.Errorf("%s is told nowhere", name)
+		}
 	}
 }

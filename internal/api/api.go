@@ -10,7 +10,7 @@ import (
 )
 
 // Version is the version of the program.
-const Version = "0.3.0"
+const Version = "0.4.0"
 
 // Problem is an RFC 9457 problem document with our members.
 type Problem struct {

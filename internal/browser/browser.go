@@ -15,7 +15,7 @@ import (
 )
 
 // ErrMissing says that there is no Chromium on this computer.
-var ErrMissing = errors.New("Chromium is not installed: apt-get install chromium-headless-shell")
+var ErrMissing = errors.New("no Chromium is installed: apt-get install chromium-headless-shell")
 
 // Start starts a browser with an empty profile for pages that Page opens. It
 // talks to nobody but the pages it is told to load.

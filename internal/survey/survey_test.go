@@ -144,9 +144,7 @@ func TestASurveyIsQuietAndHarmless(t *testing.T) {
 		}
 	}
 	for _, p := range load(t) {
-		for _, a := range append(p.Factory.Address.List(), p.Factory.Service.List()...) {
-			sweep = append(sweep, a)
-		}
+		sweep = append(append(sweep, p.Factory.Address.List()...), p.Factory.Service.List()...)
 	}
 	for _, a := range sweep {
 		if asked[a] < 2 {
