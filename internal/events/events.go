@@ -100,13 +100,10 @@ func (h *Hub) id(n int64) string { return fmt.Sprintf("%s-%d", h.epoch, n) }
 // keep keeps an event for those who come back. The lock is held.
 func (h *Hub) keep(e Event) {
 	h.kept, h.bytes = append(h.kept, e), h.bytes+len(e.Data)
-	drop := 0
-	for len(h.kept)-drop > depth/4 || h.bytes > most/4 && drop < len(h.kept) {
-		h.bytes -= len(h.kept[drop].Data)
-		drop++
-	}
-	if drop > 0 {
-		h.kept = append(h.kept[:0:0], h.kept[drop:]...)
+	for len(h.kept) > depth/4 || h.bytes > most/4 && len(h.kept) > 0 {
+		h.bytes -= len(h.kept[0].Data)
+		h.kept[0] = Event{} // what it held is let go of before the list is made anew
+		h.kept = h.kept[1:]
 	}
 }
 

@@ -18,12 +18,18 @@ import (
 const roomy = 400
 
 // usualRoom is what the whole process takes, in bytes, before garbage is cleared sooner than that:
-// it is to live on a small machine beside everything else. What holds more than half of it has as
+// it is to live on a small machine beside everything else. What holds much has half as
 // much again.
-const usualRoom = 160 << 20
+const usualRoom = 128 << 20
 
 // lookAtRoom is how often it is looked how much is in use.
 const lookAtRoom = 2 * time.Second
+
+// What is garbage is given back to the machine once so little was asked for in each of so many looks.
+const (
+	littleAsked = 16 << 20 // bytes
+	quietLooks  = 5
+)
 
 // GiveRoom lets the whole process use more memory for less work of clearing it, unless its
 // environment says otherwise (GOGC, GOMEMLIMIT), until the context ends.
@@ -42,12 +48,16 @@ func GiveRoom(ctx context.Context) {
 	go func() {
 		tick := time.NewTicker(lookAtRoom)
 		defer tick.Stop()
-		live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+		seen := []metrics.Sample{{Name: "/gc/heap/live:bytes"}, {Name: "/gc/heap/allocs:bytes"}}
+		rest := resting{}
 		for {
 			select {
 			case <-tick.C:
-				metrics.Read(live)
-				debug.SetMemoryLimit(room(int64(live[0].Value.Uint64()), most))
+				metrics.Read(seen)
+				debug.SetMemoryLimit(room(int64(seen[0].Value.Uint64()), most))
+				if rest.now(seen[1].Value.Uint64()) {
+					debug.FreeOSMemory()
+				}
 			case <-ctx.Done():
 				return
 			}
@@ -55,8 +65,25 @@ func GiveRoom(ctx context.Context) {
 	}()
 }
 
+// resting tells when a process came to rest, by how much it has asked for since it began.
+type resting struct {
+	before uint64
+	quiet  int // looks in a row in which little was asked for
+}
+
+// now reports, once each time, that the process has come to rest.
+func (r *resting) now(asked uint64) bool {
+	if asked-r.before > littleAsked {
+		r.quiet = 0
+	} else {
+		r.quiet++
+	}
+	r.before = asked
+	return r.quiet == quietLooks
+}
+
 // room is the soft limit of a process that has so much in use, on a machine that has most for it.
-func room(live, most int64) int64 { return min(max(usualRoom, 2*live), most) }
+func room(live, most int64) int64 { return min(max(usualRoom, live+live/2), most) }
 
 // memory tells how much the machine has, in bytes; 0 where that is not known.
 func memory() int64 {
