@@ -174,9 +174,6 @@ func (s *Site) baseline(ctx context.Context, l store.Lookout) (register []byte, 
 	return nil, "nothing yet", nil
 }
 
-// theService is who acts when nobody asked.
-const theService = "the service"
-
 // look looks at the site gently, changes nothing, and keeps what is not as it was.
 func (s *Site) look(ctx context.Context) error {
 	s.all.alone.Lock()
@@ -200,7 +197,7 @@ func (s *Site) look(ctx context.Context) error {
 	if err := json.Unmarshal([]byte(l.Doc), &how); err != nil {
 		return err
 	}
-	if err := carried(s.jobs.Find(ctx, theService, api.FindOptions{Pace: cmp.Or(how.Pace, min(survey.Gentle, cmp.Or(s.all.Pace, survey.Normal)))})); err != nil {
+	if err := carried(s.jobs.Find(ctx, store.TheService, api.FindOptions{Pace: cmp.Or(how.Pace, min(survey.Gentle, cmp.Or(s.all.Pace, survey.Normal)))})); err != nil {
 		return err
 	}
 	entries, err := s.store.Entries(ctx)
@@ -209,7 +206,7 @@ func (s *Site) look(ctx context.Context) error {
 	}
 	set := slices.ContainsFunc(entries, func(e store.Entry) bool { return e.Set() || e.State == state.Attention && !e.CheckedAt.IsZero() })
 	if set && !s.all.LookOnly {
-		if err := carried(s.jobs.Verify(ctx, theService, api.VerifyOptions{Chosen: api.Chosen{Tags: how.Tags, All: len(how.Tags) == 0},
+		if err := carried(s.jobs.Verify(ctx, store.TheService, api.VerifyOptions{Chosen: api.Chosen{Tags: how.Tags, All: len(how.Tags) == 0},
 			Restart: check.Never, Gentle: true})); err != nil {
 			return err
 		}

@@ -231,7 +231,7 @@ func (s *Site) goOn(id int64) {
 			if _, err := s.cutOff(s.all.life, id, ""); err != nil {
 				return // given up, or on its way again
 			}
-			if _, err := s.Resume(s.all.life, id, "the service"); err == nil {
+			if _, err := s.Resume(s.all.life, id, store.TheService); err == nil {
 				s.all.Log.Info("a run goes on", "run", id)
 				return
 			}

@@ -330,6 +330,9 @@ func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list 
 				return err
 			}
 		}
+		if who == TheService {
+			return noteAgain(tx, s.ID, tag, now, what)
+		}
 		return note(tx, s.ID, tag, now, who, what)
 	})
 }
@@ -381,6 +384,23 @@ type Note struct {
 func note(tx *sqlx.Tx, site int64, tag string, at stamp.Time, who, what string) error {
 	_, err := tx.Exec(`INSERT INTO history (site, tag, at, who, what) VALUES (?, ?, ?, ?, ?)`, site, tag, at, who, what)
 	return err
+}
+
+// TheService is who acts when nobody asked.
+const TheService = "the service"
+
+// noteAgain notes what the service saw by itself. While it sees the same night after night that is
+// one line, of the last time.
+func noteAgain(tx *sqlx.Tx, site int64, tag string, at stamp.Time, what string) error {
+	r, err := tx.Exec(`UPDATE history SET at = ? WHERE id = (SELECT MAX(id) FROM history WHERE site = ? AND tag = ?) AND who = ? AND what = ?`,
+		at, site, tag, TheService, what)
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil || n > 0 {
+		return err
+	}
+	return note(tx, site, tag, at, TheService, what)
 }
 
 // AddNote adds a line to an entry's history.

@@ -559,3 +559,28 @@ func TestOneWritesMistakeIsNoOthers(t *testing.T) {
 		}
 	}
 }
+
+// What the service sees by itself night after night is told once, of the last time; what a person
+// looks at is told each time.
+func TestWhatIsSeenAgainIsOneLine(t *testing.T) {
+	t.Parallel()
+	records := open(t, t.TempDir())
+	s, err := records.AddSite(ctx, skerry.Data(), "owner")
+	mac := address.MAC{2, 0, 0, 0, 0, 1}
+	must(t, err, add(s, entries(1)), match(s, "T-00", mac))
+	before, err := s.History(ctx, "T-00")
+	must(t, err)
+	look := func(who, to string) { must(t, s.SetChecks(ctx, "T-00", mac, nil, to, "", who)) }
+	for _, c := range []struct {
+		who, to string
+		lines   int
+	}{{store.TheService, state.Verified, 1}, {store.TheService, state.Verified, 1}, {store.TheService, state.Configured, 2},
+		{store.TheService, state.Verified, 3}, {store.TheService, state.Verified, 3}, {"ida", state.Verified, 4}, {"ida", state.Verified, 5}} {
+		look(c.who, c.to)
+		now, err := s.History(ctx, "T-00")
+		must(t, err)
+		if len(now)-len(before) != c.lines {
+			t.Errorf("after %s saw that it is %s: %d lines, want %d", c.who, c.to, len(now)-len(before), c.lines)
+		}
+	}
+}
