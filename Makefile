@@ -7,7 +7,7 @@ SHELL := /bin/bash
 
 DIST := internal/server/console/dist
 CONSOLE := $(DIST)/index.html
-WEB := $(shell find web/src web/public -type f ! -name schema.ts 2>/dev/null) web/index.html web/openapi.json web/package.json web/vite.config.ts web/tsconfig.json
+WEB := $(shell find web/src web/public -type f ! -name schema.ts 2>/dev/null) web/index.html web/openapi.json web/package.json web/vite.config.js web/tsconfig.json
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 # Go and Node come with the machine: Debian's are too old.

@@ -534,6 +534,6 @@ const least = 1400
 // shrunk compresses answers, but for those that hold secrets: how long they are would tell of
 // them (BREACH).
 var shrunk = middleware.GzipWithConfig(middleware.GzipConfig{Level: 4, MinLength: least, Skipper: func(c *echo.Context) bool {
-	return c.Request().Method != http.MethodGet || strings.Contains(c.Path(), "/vault") || strings.Contains(c.Path(), "/tokens") ||
+	return c.Request().Method != http.MethodGet || console.Compressed(c.Request()) || strings.Contains(c.Path(), "/vault") || strings.Contains(c.Path(), "/tokens") ||
 		strings.Contains(c.Path(), "login")
 }})

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { dateEnGB, enGB, NConfigProvider, NDialogProvider, NGlobalStyle, NMessageProvider } from 'naive-ui'
+import { enGB, NConfigProvider, NDialogProvider, NGlobalStyle, NMessageProvider } from 'naive-ui'
 import { watchEffect } from 'vue'
 import Shell from './components/Shell.vue'
 import { useTheme } from './theme'
@@ -16,12 +16,7 @@ watchEffect(() => document.documentElement.classList.toggle('dark', isDark.value
 </script>
 
 <template>
-  <NConfigProvider
-    :theme="theme"
-    :theme-overrides="overrides"
-    :locale="locale"
-    :date-locale="dateEnGB"
-    style="height: 100%">
+  <NConfigProvider :theme="theme" :theme-overrides="overrides" :locale="locale" style="height: 100%">
     <NGlobalStyle />
     <NMessageProvider
       ><NDialogProvider><Shell /></NDialogProvider

@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { Lock, Logout, Moon, Settings, Sun } from '@vicons/tabler'
 import { NButton, NIcon, NLayout, NLayoutHeader, NSelect, NSpin, useMessage } from 'naive-ui'
-import { computed, onMounted } from 'vue'
+import { computed, defineAsyncComponent, onMounted } from 'vue'
 import { useRouter } from 'vue-router'
-import SignIn from '../pages/SignIn.vue'
 import { useSite } from '../site'
 import { useTheme } from '../theme'
 
+// Whoever is signed in needs nothing of it.
+const SignIn = defineAsyncComponent(() => import('../pages/SignIn.vue'))
 const site = useSite()
 const router = useRouter()
 const { isDark, toggle } = useTheme()
