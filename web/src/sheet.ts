@@ -127,12 +127,12 @@ export function blockOf(text: string): string[][] {
       else cell += c
     } else if (c === '"' && cell === '') quoted = true
     else if (c === '\t' || c === '\n') {
-      rows[rows.length - 1].push(cell.trim())
+      rows.at(-1)?.push(cell.trim())
       cell = ''
       if (c === '\n') rows.push([])
     } else if (c !== '\r') cell += c
   }
-  rows[rows.length - 1].push(cell.trim())
-  if (rows.length > 1 && rows[rows.length - 1].every((x) => x === '')) rows.pop()
+  rows.at(-1)?.push(cell.trim())
+  if (rows.length > 1 && rows.at(-1)?.every((x) => x === '')) rows.pop()
   return rows
 }

@@ -45,7 +45,7 @@ const { preview, wrong, apply } = usePreview(
             :of="a.from" /></div
       ></NFormItem>
       <NFormItem v-if="a.way === 'spread'" label="Step"
-        ><NInputNumber v-model:value="a.step" :min="2" :max="1024"
+        ><NInputNumber :value="a.step" @update:value="(n) => (a.step = n ?? a.step)" :min="2" :max="1024"
       /></NFormItem>
       <NFormItem v-if="a.way === 'move'" label="Subnet"
         ><NSelect v-model:value="a.subnet" :options="subnets"

@@ -44,7 +44,7 @@ const any = computed(() => site.hands.length + failing.value.length + stops.valu
       <RouterLink to="/hands" data-test="all-hands">All {{ site.hands.length }} that wait for a hand</RouterLink>
     </p>
     <p v-for="f in segment.slice(0, 2)" :key="f.text" class="note" data-test="finding">
-      <span aria-hidden="true">◆</span> {{ f.text[0].toUpperCase() + f.text.slice(1)
+      <span aria-hidden="true">◆</span> {{ f.text.charAt(0).toUpperCase() + f.text.slice(1)
       }}<template v-if="f.next">; {{ f.next }}</template
       >.
     </p>

@@ -314,7 +314,8 @@ const width = computed(() => columns.value.reduce((n, c) => n + Number((c as { w
     </div>
     <NDataTable
       v-else
-      v-model:checked-row-keys="selected"
+      :checked-row-keys="selected"
+      @update:checked-row-keys="(keys) => (selected = keys as string[])"
       :columns="columns"
       :data="rows"
       :row-key="(r: Row) => r.id"

@@ -79,7 +79,8 @@ function set(key: string, value: string | string[] | null) {
 const patches = computed<Patch[]>(() => {
   const set: Record<string, string> = {}
   for (const key of touched.value)
-    if (many.value || !entry.value || values.value[key] !== valueOf(entry.value, key)) set[key] = values.value[key]
+    if (many.value || !entry.value || values.value[key] !== valueOf(entry.value, key))
+      set[key] = values.value[key] ?? ''
   const p = set.profile && site.byId.get(set.profile)
   if (p) set.kind = p.kind
   if (many.value) return Object.keys(set).length ? props.tags.map((tag) => ({ tag, set })) : []
@@ -140,7 +141,7 @@ function remove(tag: string) {
           <NSelect
             v-if="choices[f.key]"
             :value="values[f.key] || null"
-            :options="options(choices[f.key]())"
+            :options="options(choices[f.key]?.() ?? [])"
             filterable
             clearable
             :placeholder="f.help"

@@ -178,7 +178,8 @@ const columns = computed<DataTableColumns<Row>>(() => {
     </div>
     <NDataTable
       v-else
-      v-model:checked-row-keys="selected"
+      :checked-row-keys="selected"
+      @update:checked-row-keys="(keys) => (selected = keys as string[])"
       :columns="columns"
       :data="rows"
       :row-key="(e: Row) => e.tag"

@@ -37,7 +37,9 @@ const { preview, wrong, apply } = usePreview(
       <NFormItem label="Model"
         ><NSelect v-model:value="q.profile" :options="profiles" filterable data-test="quantity-profile"
       /></NFormItem>
-      <NFormItem label="How many"><NInputNumber v-model:value="q.count" :min="1" :max="5000" /></NFormItem>
+      <NFormItem label="How many"
+        ><NInputNumber :value="q.count" @update:value="(n) => (q.count = n ?? q.count)" :min="1" :max="5000"
+      /></NFormItem>
       <NFormItem label="Areas"
         ><NInput v-model:value="q.areas" placeholder="HALL YARD BERTH1; each gets so many"
       /></NFormItem>

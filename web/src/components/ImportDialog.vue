@@ -101,8 +101,8 @@ const counts = computed(() => {
   )
 })
 const levels = computed(() => {
-  const n = { stops: 0, warning: 0, hint: 0 } as Record<string, number>
-  for (const f of result.value?.findings ?? []) n[f.level]++
+  const n = { stops: 0, warning: 0, hint: 0 }
+  for (const f of result.value?.findings ?? []) n[f.level as keyof typeof n]++
   return n
 })
 const cellColumns: DataTableColumns<Cell> = [
@@ -193,7 +193,7 @@ const something = computed(
             </tr>
             <tr v-for="s in result.samples.slice(0, 3)" :key="s.row">
               <th>row {{ s.row }}</th>
-              <td v-for="h in result.header" :key="h" class="sample">{{ s.fields[result.mapping[h]] ?? '' }}</td>
+              <td v-for="h in result.header" :key="h" class="sample">{{ s.fields[result.mapping[h] ?? ''] ?? '' }}</td>
             </tr>
           </tbody>
         </NTable>

@@ -149,7 +149,8 @@ async function change() {
         size="small"
         class="right"
         aria-label="Right of the token" /><NInputNumber
-        v-model:value="token.days"
+        :value="token.days"
+        @update:value="(n) => (token.days = n ?? token.days)"
         :min="1"
         :max="366"
         size="small"
@@ -179,7 +180,7 @@ async function change() {
     </form>
     <p v-if="ending.length" class="faint">
       Your tokens end with the old password. These go on:
-      <NCheckboxGroup v-model:value="own.keep"
+      <NCheckboxGroup :value="own.keep" @update:value="(keys) => (own.keep = keys as string[])"
         ><NCheckbox v-for="name in ending" :key="name" :value="name" :label="name"
       /></NCheckboxGroup>
     </p>

@@ -180,7 +180,7 @@ function commit(downBy: number, rightBy: number) {
   stop()
   if (!e) {
     if (value) emit('change', [{ tag: '', set: { tag: value, address: 'none' } }], `${value} added`)
-  } else if (value !== valueOf(e, c.key)) emit('change', [patchFor(e, c, value)], `${e.tag} ${c.label}`)
+  } else if (c && value !== valueOf(e, c.key)) emit('change', [patchFor(e, c, value)], `${e.tag} ${c.label}`)
   move(active.value.row + downBy, active.value.column + rightBy)
 }
 
@@ -199,19 +199,24 @@ function patchFor(e: Entry, c: Column, value: string): Patch {
 watch(text, (value) => {
   if (!editing.value) return
   const e = current.value
-  emit('typing', e ? patchFor(e, column.value, value) : { tag: '', set: { tag: value, address: 'none' } })
+  emit(
+    'typing',
+    e && column.value ? patchFor(e, column.value, value) : { tag: '', set: { tag: value, address: 'none' } },
+  )
 })
 
 function each(f: (e: Entry, c: Column, row: number, col: number) => string | undefined, what: string) {
   const patches: Patch[] = []
   for (let r = span.value.top; r <= Math.min(span.value.bottom, props.rows.length - 1); r++) {
+    const e = props.rows[r]
+    if (!e) break
     const set: Record<string, string> = {}
     for (let k = span.value.left; k <= span.value.right; k++) {
       const c = props.columns[k]
-      const v = usable(props.rows[r], c) ? f(props.rows[r], c, r - span.value.top, k) : undefined
-      if (v !== undefined && v !== valueOf(props.rows[r], c.key)) set[c.key] = v
+      const v = c && usable(e, c) ? f(e, c, r - span.value.top, k) : undefined
+      if (c && v !== undefined && v !== valueOf(e, c.key)) set[c.key] = v
     }
-    if (Object.keys(set).length) patches.push({ tag: props.rows[r].tag, set })
+    if (Object.keys(set).length) patches.push({ tag: e.tag, set })
   }
   if (patches.length) emit('change', patches, what)
 }
@@ -236,10 +241,12 @@ function copy(event: ClipboardEvent) {
   event.preventDefault()
   const lines: string[] = []
   for (let r = span.value.top; r <= Math.min(span.value.bottom, props.rows.length - 1); r++) {
+    const e = props.rows[r]
+    if (!e) break
     lines.push(
       props.columns
         .slice(span.value.left, span.value.right + 1)
-        .map((c) => shownValue(props.rows[r], c))
+        .map((c) => shownValue(e, c))
         .join('\t'),
     )
   }
@@ -252,7 +259,8 @@ function paste(event: ClipboardEvent) {
   const block = blockOf(event.clipboardData?.getData('text/plain') ?? '')
   const patches: Patch[] = []
   // One cell is put into every selected one.
-  if (block.length === 1 && block[0].length === 1) return each(() => block[0][0], 'pasted')
+  const only = block[0]?.[0]
+  if (block.length === 1 && block[0]?.length === 1) return each(() => only, 'pasted')
   block.forEach((cells, r) => {
     const e = props.rows[span.value.top + r]
     const set: Record<string, string> = {}
@@ -303,7 +311,7 @@ function key(event: KeyboardEvent) {
     if (!props.readonly) emit('redo')
   } else if (ctrl && event.key === 'z') {
     if (!props.readonly) emit('undo')
-  } else if (go[event.key]) go[event.key]()
+  } else if (go[event.key]) go[event.key]?.()
   else {
     // The field has the focus before the letter arrives, so the browser puts it there.
     if (!ctrl && !event.altKey && event.key.length === 1) edit('')

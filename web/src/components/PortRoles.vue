@@ -106,13 +106,18 @@ const found = computed(() => site.planFindings.filter((f) => f.code.startsWith('
         </td>
         <td>
           <NInputNumber
-            v-model:value="r.untagged"
+            :value="r.untagged"
             size="small"
             :min="1"
             :max="4094"
             :show-button="false"
             :input-props="{ 'aria-label': 'Untagged VLAN' }"
-            @update:value="touch" />
+            @update:value="
+              (n) => {
+                r.untagged = n ?? r.untagged
+                touch()
+              }
+            " />
         </td>
         <td>
           <NInput

@@ -97,7 +97,7 @@ const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.ki
       </p>
       <div v-if="servers.length" class="sum" data-test="beside">
         Some wait for an address over DHCP. Other servers that may go on meanwhile:
-        <NCheckboxGroup v-model:value="beside"
+        <NCheckboxGroup :value="beside" @update:value="(keys) => (beside = keys as string[])"
           ><NCheckbox v-for="a in servers" :key="a" :value="a" :label="a"
         /></NCheckboxGroup>
       </div>

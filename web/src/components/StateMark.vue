@@ -13,7 +13,8 @@ const shapes: Record<string, [string, string]> = {
   verified: ['M2 8.5l4 4l8-9', 'var(--ok)'],
   'needs attention': ['M8 2l6.5 11.5h-13zM8 6v4M8 11.5v1', 'var(--bad)'],
 }
-const shape = computed(() => shapes[props.state] ?? shapes.planned)
+const unknown: [string, string] = ['M8 2.5a5.5 5.5 0 1 0 0 11a5.5 5.5 0 1 0 0-11z', 'var(--faint)']
+const shape = computed(() => shapes[props.state] ?? unknown)
 </script>
 
 <template>

@@ -66,8 +66,8 @@ function subnet(f: Form): Subnet {
     ntp: list(f.ntp),
     log: list(f.log),
     snmp: list(f.snmp),
-    keptFree: lines(f.kept).map(([range, reason]) => ({ range, reason })),
-    ranges: lines(f.ranges).map(([range, kind]) => ({ range, kind })),
+    keptFree: lines(f.kept).map(([range = '', reason = '']) => ({ range, reason })),
+    ranges: lines(f.ranges).map(([range = '', kind = '']) => ({ range, kind })),
   }
 }
 function add() {

@@ -111,7 +111,7 @@ const columns: DataTableColumns<MapCell> = [
 async function keep() {
   const m = /^([\d.]+(?:\s*-\s*[\d.]+)?)\s*(.*)$/.exec(reserve.value.trim())
   if (!m || !site.site) return
-  const range = m[1].replace(/\s/g, '')
+  const range = (m[1] ?? '').replace(/\s/g, '')
   const subnets = (site.site.subnets ?? []).map((n) =>
     n.name === subnet.value ? { ...n, keptFree: [...(n.keptFree ?? []), { range, reason: m[2] }] } : n,
   )
@@ -164,7 +164,7 @@ async function keep() {
             <span class="faint">{{
               ['conflict', 'found', 'planned', 'kept']
                 .filter((k) => b.counts[k])
-                .map((k) => (k === 'conflict' ? plural(b.counts[k], k) : `${b.counts[k]} ${k}`))
+                .map((k) => (k === 'conflict' ? plural(b.counts[k] ?? 0, k) : `${b.counts[k]} ${k}`))
                 .join(', ')
             }}</span>
           </h3>
@@ -208,7 +208,7 @@ async function keep() {
           <span class="faint">{{
             ['conflict', 'found', 'planned']
               .filter((k) => b.counts[k])
-              .map((k) => (k === 'conflict' ? plural(b.counts[k], k) : `${b.counts[k]} ${k}`))
+              .map((k) => (k === 'conflict' ? plural(b.counts[k] ?? 0, k) : `${b.counts[k]} ${k}`))
               .join(', ') || (b.counts.kept ? `${b.counts.kept} kept` : 'free')
           }}</span>
         </button>

@@ -186,7 +186,8 @@ const columns = computed<DataTableColumns<Row>>(() =>
     <p v-if="!all.length" class="empty">Nothing is wrong with the plan, and the segment is in order.</p>
     <NDataTable
       v-else
-      v-model:checked-row-keys="selected"
+      :checked-row-keys="selected"
+      @update:checked-row-keys="(keys) => (selected = keys as string[])"
       :columns="columns"
       :data="rows"
       :row-key="(f: Row) => f.id"

@@ -68,10 +68,10 @@ const shown = computed(() => {
 const open = computed(() => list.value.tasks.filter((t) => t.open))
 const where = (t: HandTask) => [t.area, t.floor && `floor ${t.floor}`].filter(Boolean).join(', ') || 'no area given'
 /** Whether a task begins another place than the one before it. */
-const heading = (i: number) =>
-  order.value === 'walk' && (i === 0 || where(shown.value[i - 1]) !== where(shown.value[i]))
-    ? where(shown.value[i])
-    : ''
+const heading = (i: number) => {
+  const [before, now] = [shown.value[i - 1], shown.value[i]]
+  return order.value === 'walk' && now && (!before || where(before) !== where(now)) ? where(now) : ''
+}
 const minutes = (s: number) => {
   const whole = Math.max(0, Math.ceil(s))
   return `${Math.floor(whole / 60)}:${String(whole % 60).padStart(2, '0')}`

@@ -129,7 +129,8 @@ const columns = computed<DataTableColumns<Revision>>(() => [
       <span class="faint">Choose one revision, or two, to compare what the plan was after each.</span>
     </div>
     <NDataTable
-      v-model:checked-row-keys="chosen"
+      :checked-row-keys="chosen"
+      @update:checked-row-keys="(keys) => (chosen = keys as number[])"
       :columns="columns"
       :data="rows"
       :row-key="(r: Revision) => r.id"

@@ -241,7 +241,8 @@ const without = computed<DataTableColumns<Device>>(() => [
         </p>
         <NDataTable
           v-else
-          v-model:checked-row-keys="chosen"
+          :checked-row-keys="chosen"
+          @update:checked-row-keys="(keys) => (chosen = keys as string[])"
           :columns="proposed"
           :data="proposals"
           :row-key="(p: Proposal) => p.tag"
@@ -268,7 +269,8 @@ const without = computed<DataTableColumns<Device>>(() => [
           >
         </div>
         <NDataTable
-          v-model:checked-row-keys="undoing"
+          :checked-row-keys="undoing"
+          @update:checked-row-keys="(keys) => (undoing = keys as string[])"
           :columns="done"
           :data="matched"
           :row-key="(e: Entry) => e.tag"
@@ -298,7 +300,8 @@ const without = computed<DataTableColumns<Device>>(() => [
           <span v-else class="faint">Select boxes to take them into the plan. What no profile fits is left alone.</span>
         </div>
         <NDataTable
-          v-model:checked-row-keys="spare"
+          :checked-row-keys="spare"
+          @update:checked-row-keys="(keys) => (spare = keys as string[])"
           :columns="without"
           :data="loose"
           :row-key="(d: Device) => d.mac"

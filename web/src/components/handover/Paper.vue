@@ -69,7 +69,8 @@ async function logins(on: 'labels' | 'sheet') {
       <label
         >Begin at
         <NInputNumber
-          v-model:value="start"
+          :value="start"
+          @update:value="(n) => (start = n ?? start)"
           :min="1"
           size="small"
           class="short"
