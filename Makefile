@@ -67,7 +67,7 @@ RACE := -race '-gcflags=modernc.org/...=-d=checkptr=0' '-gcflags=modernc.org/sql
 # goes on at once: to link what it looks at costs more than most tests. The others wait more than they compute, so many go side by side. The
 # linter has looked at everything before; test binaries need no symbols for a debugger.
 TEST := go test -count=1 -trimpath -vet=off -ldflags=-w -timeout 20m
-RACING := /internal/(lan/.*|survey|inquiry|store|vault|account|events|works|segments|planning|jobs|handing|site|commission|task|driver|pages|shield|sim/box)$$
+RACING := /internal/(lan/.*|survey|inquiry|store|vault|account|events|works|segments|planning|jobs|site|commission|task|driver|pages|shield|sim/box)$$
 CROWDED := TestTwentyFreshBoxes|TestWorksGoSideBySide|TestTwoTechnicians|TestTwoSegments|TestDocumentsOfASite|TestWhatIsOpenEnds|TestTheWholeJobInTheConsole
 
 test: test-tools build lint
