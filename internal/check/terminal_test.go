@@ -1,10 +1,8 @@
 package check_test
 
 import (
-	"log/slog"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
 
 	"redstart/internal/check"
@@ -17,34 +15,11 @@ import (
 	"redstart/internal/sim/model/c20"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/task/tasktest"
-	"redstart/internal/verify"
+	"redstart/internal/verify/verifytest"
 )
 
 // quick has boxes restart ten times as fast as they do.
 const quick = 0.1
-
-// lookAt looks at entries side by side, and gives the checks of each.
-func lookAt(t *testing.T, x *tasktest.Terminal, restart string, tags ...string) map[string][]result.Check {
-	t.Helper()
-	v := &verify.Verifier{Bench: x.Bench, Records: x, Boxes: x, Secrets: x, Logins: x, Profiles: x.Plan.Profiles,
-		Log: slog.New(slog.DiscardHandler)}
-	var mu sync.Mutex
-	lists := map[string][]result.Check{}
-	var all sync.WaitGroup
-	for _, e := range x.Entries(tags...) {
-		all.Go(func() {
-			got, err := v.At(t.Context(), x.Plan.Resolve(), verify.Look{Box: e, Own: true}, restart, x.Plan.Needs(), "x")
-			if err != nil {
-				t.Errorf("%s: %v", e.Tag, err)
-			}
-			mu.Lock()
-			lists[e.Tag] = got[e.Tag]
-			mu.Unlock()
-		})
-	}
-	all.Wait()
-	return lists
-}
 
 // What a run set is verified in everything that a model tells; then each box that is changed by
 // somebody else shows exactly that.
@@ -56,7 +31,7 @@ func TestWhatIsSetIsVerified(t *testing.T) {
 	x.Add(plan.Entry{Tag: "RDR-1", Kind: "reader", Profile: "brindlecap-q1", Behind: door, Part: "1", Settings: map[string]string{"side": "in"}},
 		plan.Entry{Tag: "RDR-2", Kind: "reader", Profile: "brindlecap-q1", Behind: door, Part: "5", Settings: map[string]string{"side": "out"}})
 	commissiontest.Set(t, x, x.Tags()...)
-	for tag, list := range lookAt(t, x, check.Needed, x.Tags()...) {
+	for tag, list := range verifytest.LookAt(t, x, check.Needed, x.Tags()...) {
 		var open []string
 		for _, c := range list {
 			if c.Verdict != result.Passed {
@@ -75,7 +50,7 @@ func TestWhatIsSetIsVerified(t *testing.T) {
 		}
 	}
 	switches := x.Tags("FS8")
-	for tag, list := range lookAt(t, x, check.Always, switches...) { // with a restart that it is asked for
+	for tag, list := range verifytest.LookAt(t, x, check.Always, switches...) { // with a restart that it is asked for
 		if !result.Verified(list) {
 			t.Errorf("%s after one more restart: %+v", tag, result.Failing(list))
 		}
@@ -97,7 +72,7 @@ func TestWhatIsSetIsVerified(t *testing.T) {
 			touched = append(touched, tag)
 		}
 	}
-	again := lookAt(t, x, check.Never, touched...)
+	again := verifytest.LookAt(t, x, check.Never, touched...)
 	for what, c := range changes {
 		for _, tag := range x.Tags(c.models...) {
 			failing := result.Failing(again[tag])

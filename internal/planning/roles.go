@@ -11,10 +11,17 @@ import (
 	"redstart/internal/core/value"
 )
 
+// mostPorts are given a role at once; no switch has more.
+const mostPorts = 256
+
 // GiveRole gives ports of switches a role, all or none. What was said of these ports before gives
 // way to it; other ports stay as they are.
 func (s *Site) GiveRole(ctx context.Context, in api.RoleGiven, preview bool, who string) (api.Edited, error) {
 	numbers, err := value.Numbers(in.Ports)
+	if err == nil && len(numbers) > mostPorts {
+		return Edited(), problem.New(problem.Usage, fmt.Sprintf("%d ports are more than a switch has", len(numbers)),
+			fmt.Sprintf("give at most %d", mostPorts)).About(in.Ports)
+	}
 	if err != nil || len(numbers) == 0 {
 		return Edited(), problem.New(problem.Usage, "these are no ports", "write numbers and ranges, like 1-8,24").About(in.Ports)
 	}
@@ -32,7 +39,12 @@ func (s *Site) GiveRole(ctx context.Context, in api.RoleGiven, preview bool, who
 			chosen[e.Tag] = e
 		}
 		var patches []plan.Patch
+		once := map[string]bool{}
 		for _, tag := range in.Tags {
+			if once[tag] {
+				continue
+			}
+			once[tag] = true
 			e, ok := chosen[tag]
 			if !ok {
 				return nil, Edited(), problem.New(problem.Missing, "there is no such entry in the plan",

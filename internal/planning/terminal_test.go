@@ -298,7 +298,7 @@ func TestRolesLoginsAndLicences(t *testing.T) {
 	data.Roles = append(data.Roles, plan.PortRole{Name: "cameras", Hangs: plan.HangsOne, Untagged: 408})
 	_, err = r.Plan.SetData(ctx, data, "owner")
 	r.Must(err)
-	given := api.RoleGiven{Role: "cameras", Ports: "1-3,9", Tags: []string{core}}
+	given := api.RoleGiven{Role: "cameras", Ports: "1-3,9", Tags: []string{core, core}}
 	if out, err := r.Plan.GiveRole(ctx, given, false, "owner"); err != nil || out.Comparison.Entries() != 1 {
 		t.Errorf("%+v, %v", out, err)
 	}
@@ -306,7 +306,8 @@ func TestRolesLoginsAndLicences(t *testing.T) {
 		t.Errorf("%v, %v", rows, err)
 	}
 	for what, wrong := range map[string]api.RoleGiven{"role": {Role: "none", Ports: "1", Tags: given.Tags}, "ports": {Role: "cameras", Ports: "x", Tags: given.Tags},
-		"nobody": {Role: "cameras", Ports: "1"}, "tag": {Role: "cameras", Ports: "1", Tags: []string{"X"}}, "model": {Role: "cameras", Ports: "1", Tags: []string{gateway}}} {
+		"more than there are": {Role: "cameras", Ports: "1-4000", Tags: given.Tags},
+		"nobody":              {Role: "cameras", Ports: "1"}, "tag": {Role: "cameras", Ports: "1", Tags: []string{"X"}}, "model": {Role: "cameras", Ports: "1", Tags: []string{gateway}}} {
 		if _, err := r.Plan.GiveRole(ctx, wrong, false, "owner"); err == nil {
 			t.Errorf("%s: it was given", what)
 		}

@@ -431,8 +431,12 @@ func strict(r *http.Request, into any) error {
 	if kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); err != nil || kind != "application/json" {
 		return wrong("the body must be application/json")
 	}
-	var whole bytes.Buffer
-	d := json.NewDecoder(io.TeeReader(r.Body, &whole))
+	var whole bytes.Buffer // is needed only to see what was left out
+	var content io.Reader = r.Body
+	if len(required(reflect.TypeOf(into).Elem())) > 0 {
+		content = io.TeeReader(r.Body, &whole)
+	}
+	d := json.NewDecoder(content)
 	d.DisallowUnknownFields()
 	err := d.Decode(into)
 	var kind *json.UnmarshalTypeError

@@ -1,9 +1,7 @@
 package verify_test
 
 import (
-	"log/slog"
 	"strings"
-	"sync"
 	"testing"
 
 	"redstart/internal/check"
@@ -16,35 +14,8 @@ import (
 	"redstart/internal/sim/skerry"
 	"redstart/internal/task/tasktest"
 	"redstart/internal/verify"
+	"redstart/internal/verify/verifytest"
 )
-
-// verifier looks at the terminal, with records in memory.
-func verifier(x *tasktest.Terminal) *verify.Verifier {
-	return &verify.Verifier{Bench: x.Bench, Records: x, Boxes: x, Secrets: x, Logins: x, Profiles: x.Plan.Profiles,
-		Log: slog.New(slog.DiscardHandler)}
-}
-
-// lookAt looks at entries side by side, and gives the checks of each.
-func lookAt(t *testing.T, x *tasktest.Terminal, restart string, tags ...string) map[string][]result.Check {
-	t.Helper()
-	v := verifier(x)
-	var mu sync.Mutex
-	lists := map[string][]result.Check{}
-	var all sync.WaitGroup
-	for _, e := range x.Entries(tags...) {
-		all.Go(func() {
-			got, err := v.At(t.Context(), x.Plan.Resolve(), verify.Look{Box: e, Own: true}, restart, x.Plan.Needs(), "x")
-			if err != nil {
-				t.Errorf("%s: %v", e.Tag, err)
-			}
-			mu.Lock()
-			lists[e.Tag] = got[e.Tag]
-			mu.Unlock()
-		})
-	}
-	all.Wait()
-	return lists
-}
 
 // A restart that nobody saw is asked for, and shows whether what was set is kept.
 func TestARestartShowsWhatIsKept(t *testing.T) {
@@ -55,7 +26,7 @@ func TestARestartShowsWhatIsKept(t *testing.T) {
 	forgets := x.Box(tags[0])
 	forgets.Store(func(s *box.Settings) { s.Name = "as-it-was" }) // in force is another than is kept
 	starts := forgets.Starts()
-	lists := lookAt(t, x, check.Always, tags...)
+	lists := verifytest.LookAt(t, x, check.Always, tags...)
 	if forgets.Starts() == starts {
 		t.Fatal("it was not restarted")
 	}
@@ -87,7 +58,7 @@ func TestWhatHangsBehindIsLookedAtWithIt(t *testing.T) {
 	if len(l.Entries()) != 3 {
 		t.Errorf("%d entries are looked at", len(l.Entries()))
 	}
-	lists, err := verifier(x).At(t.Context(), x.Plan.Resolve(), l, check.Never, x.Plan.Needs(), "x")
+	lists, err := verifytest.Verifier(x).At(t.Context(), x.Plan.Resolve(), l, check.Never, x.Plan.Needs(), "x")
 	if err != nil {
 		t.Fatal(err)
 	}
