@@ -21,12 +21,14 @@ import (
 const holdBack = `(() => {
   const real = window.fetch, held = []
   window.heldBack = held
-  window.fetch = async (path, ...more) => {
-    const answer = await real(path, ...more)
-    if (!String(path).endsWith('/skerry-point/entries')) return answer
+  window.fetch = async (request, ...more) => {
+    const answer = await real(request, ...more)
+    if (!request.url?.endsWith('/skerry-point/entries')) return answer
     return new Promise((go) => held.push(() => {
-      const whole = answer.json.bind(answer)
-      const read = new Promise((done) => { answer.json = async () => { const doc = await whole(); queueMicrotask(done); return doc } })
+      const read = Promise.race(['json', 'text'].map((how) => new Promise((done) => {
+        const whole = answer[how].bind(answer)
+        answer[how] = async () => { const doc = await whole(); queueMicrotask(done); return doc }
+      })))
       go(answer)
       return read
     }))

@@ -337,6 +337,8 @@ func TestPlanningProblemsSayWhatToDo(t *testing.T) {
 		{"POST", "/api/sites", `{"name":"x","subnets":[{"name":"a","prefix":"10.0.0.1/24"}]}`, 422, "host bits"},
 		{"PUT", at, `{"name":"x","zone":"Europe/Skerry"}`, 422, "time zone"},
 		{"DELETE", at + "?sure=something", "", 422, "to be sure"},
+		{"GET", at + "/devices/02%3A00%3A00%3a00%3A00%3A01", "", 404, "02:00:00:00:00:01"},
+		{"GET", at + "/devices/", "", 404, "no such call"},
 		{"GET", "/api/reckon?of=tomorrow", "", 422, "neither a prefix"},
 		{"GET", "/api/reckon?of=10.0.0.1", "", 422, "with its prefix length"},
 		{"GET", "/api/reckon?of=::1/64", "", 422, "IPv4"},

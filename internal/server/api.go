@@ -90,7 +90,8 @@ const (
 
 // Handler is the whole web surface: the API under /api and the console.
 func (s *Server) Handler() http.Handler {
-	e := echo.New()
+	// What a path holds means the same however it is escaped (RFC 3986, 6.2.2.2).
+	e := echo.NewWithConfig(echo.Config{Router: echo.NewRouter(echo.RouterConfig{UnescapePathParamValues: true})})
 	e.Logger = s.log
 	e.HTTPErrorHandler = s.problem
 	e.JSONSerializer = bodies{}
@@ -254,7 +255,10 @@ type query struct {
 	name, help string
 	one        []string // what it may be; nil: any text
 	needed     bool
+	number     bool
 }
+
+func number(name, help string) query { return query{name: name, help: help, number: true} }
 
 func text(name, help string) query { return query{name: name, help: help} }
 func yesNo(name, help string) query {
@@ -312,7 +316,10 @@ func (r route) fits(path string) bool {
 		return false
 	}
 	for i := range want {
-		if !strings.HasPrefix(want[i], ":") && want[i] != got[i] {
+		if strings.HasPrefix(want[i], ":") && got[i] != "" {
+			continue
+		}
+		if want[i] != got[i] {
 			return false
 		}
 	}

@@ -52,8 +52,11 @@ func (s *Server) openAPI() ([]byte, error) {
 		operation := map[string]any{"operationId": r.id(), "summary": r.summary, "responses": r.responses(schemas)}
 		var parameters []any
 		for _, name := range parameter.FindAllStringSubmatch(r.path, -1) {
-			parameters = append(parameters, map[string]any{"name": name[1], "in": "path", "required": true,
-				"schema": map[string]any{"type": "string"}})
+			schema := map[string]any{"type": "string"}
+			if name[1] == "id" {
+				schema["type"] = "integer"
+			}
+			parameters = append(parameters, map[string]any{"name": name[1], "in": "path", "required": true, "schema": schema})
 		}
 		for _, q := range r.queries {
 			schema := map[string]any{"type": "string"}
@@ -62,6 +65,8 @@ func (s *Server) openAPI() ([]byte, error) {
 				schema = map[string]any{"type": "boolean"}
 			case q.one != nil:
 				schema["enum"] = q.one
+			case q.number:
+				schema["type"] = "number"
 			}
 			parameters = append(parameters, map[string]any{"name": q.name, "in": "query", "required": q.needed,
 				"description": q.help, "schema": schema})

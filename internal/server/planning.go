@@ -81,26 +81,26 @@ func (s *Server) planRoutes() []route {
 			func(r *request, _ none) ([]api.RevisionView, error) {
 				return r.site.Plan.Revisions(r)
 			}),
-		call(s, "PUT", at+"revisions/:id/name", "Name a revision", right.Plan,
+		call(s, "PUT", at+"revisions/:revision/name", "Name a revision", right.Plan,
 			func(r *request, in api.Named) (api.Revision, error) {
-				return r.site.Plan.NameRevision(r, r.param("id"), in.Name)
+				return r.site.Plan.NameRevision(r, r.param("revision"), in.Name)
 			}),
 		call(s, "GET", at+"comparison", "Compare two moments", right.Look,
 			func(r *request, _ none) (api.Moments, error) {
 				return r.site.Plan.Compare(r, r.query("from"), r.query("to"))
 			}).takes(needed("from", "number of a revision"), text("to", "number of a revision; now without")),
-		call(s, "POST", at+"revisions/:id/restore", "Make the plan as it was", right.Plan,
+		call(s, "POST", at+"revisions/:revision/restore", "Make the plan as it was", right.Plan,
 			func(r *request, _ none) (api.Edited, error) {
-				return r.site.Plan.Restore(r, r.param("id"), r.yes("preview"), r.who.Name)
+				return r.site.Plan.Restore(r, r.param("revision"), r.yes("preview"), r.who.Name)
 			}).takes(previews),
-		call(s, "POST", at+"revisions/:id/undo", "Go one step back: undo the revision whose turn it is", right.Plan,
+		call(s, "POST", at+"revisions/:revision/undo", "Go one step back: undo the revision whose turn it is", right.Plan,
 			func(r *request, _ none) (api.Edited, error) {
-				return r.site.Plan.Undo(r, r.param("id"), r.yes("preview"), r.who.Name)
+				return r.site.Plan.Undo(r, r.param("revision"), r.yes("preview"), r.who.Name)
 			}).takes(previews),
-		call(s, "POST", at+"revisions/:id/redo",
+		call(s, "POST", at+"revisions/:revision/redo",
 			"Go one step forward: redo what the undoing whose turn it is took back", right.Plan,
 			func(r *request, _ none) (api.Edited, error) {
-				return r.site.Plan.Redo(r, r.param("id"), r.yes("preview"), r.who.Name)
+				return r.site.Plan.Redo(r, r.param("revision"), r.yes("preview"), r.who.Name)
 			}).takes(previews),
 	}
 }

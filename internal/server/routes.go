@@ -63,7 +63,7 @@ func (s *Server) routes() []route {
 					return nil, problem.New(problem.Usage, "listen must be a number of seconds", "")
 				}
 				return s.Segments.Interfaces(r, time.Duration(min(seconds, 60)*float64(time.Second)))
-			}).takes(text("listen", "seconds to hear what is on each")),
+			}).takes(number("listen", "seconds to hear what is on each")),
 		call(s, "GET", "/api/segments", "The segments that the service is on, with the sites that use each",
 			right.Look, func(r *request, _ none) ([]api.SegmentView, error) {
 				return s.Segments.List(r)

@@ -47,7 +47,7 @@ func (s *Server) vaultRoutes() []route {
 					}
 				}
 				return r.site.Plan.Reveal(r, r.param("tag"), r.query("setting"), id, r.who.Name)
-			}).takes(text("setting", "key of a secret setting"), text("credential", "number of another stored login")),
+			}).takes(text("setting", "key of a secret setting"), number("credential", "number of another stored login")),
 		call(s, "GET", at+"known-logins", "Which devices are given whose login, without passwords", right.Look,
 			func(r *request, _ none) ([]api.KnownLogin, error) {
 				return r.site.Plan.KnownLogins(r)

@@ -1,6 +1,6 @@
 import { defineStore } from 'pinia'
 import { computed, ref, watch } from 'vue'
-import { call, Problem, sitePath } from './api'
+import { Problem, siteCall, siteURL } from './api'
 import type { Bodies, Work } from './api'
 import { useSite } from './site'
 
@@ -48,8 +48,9 @@ export const useMaking = defineStore('making', () => {
   }
 
   async function make(what: Bodies['ToMake'], to = ''): Promise<Work> {
-    const path = to ? 'handovers' : 'makings'
-    const begun = await call<Work>('POST', sitePath(path), to ? { ...what, to } : what)
+    const begun = await (to
+      ? siteCall('post', '/handovers', { body: { ...what, to } })
+      : siteCall('post', '/makings', { body: what }))
     const ended = await over(begun.id)
     if (ended.state === 'stopped') throw new Problem(409, 'it was stopped before it was made')
     if (ended.state !== 'done') throw new Problem(409, ended.text)
@@ -71,29 +72,20 @@ export const useMaking = defineStore('making', () => {
     })
 
   const madePath = (work: number, member = '') =>
-    sitePath(`makings/${work}`) + (member && '?member=' + encodeURIComponent(member))
+    siteURL(`makings/${work}`) + (member && '?member=' + encodeURIComponent(member))
 
   function keep(path: string, name: string) {
     const link = document.createElement('a')
-    link.href = path.startsWith('blob:') ? path : '/api/' + path
+    link.href = path
     link.download = name
     link.click()
     said.value = `${name} is made.`
   }
 
   /** Saves what is not made in the background: it holds logins, or all of a site. */
-  const fetchFile = (button: string, path: string, name: string, body: unknown) =>
+  const fetchFile = (button: string, name: string, file: () => Promise<Blob>) =>
     attempt(button, async () => {
-      const response = await fetch('/api/' + path, {
-        method: 'POST',
-        headers: { 'Content-Type': 'application/json' },
-        body: JSON.stringify(body),
-      })
-      if (!response.ok) {
-        const p = (await response.json().catch(() => ({}))) as { detail?: string; subject?: string; next?: string }
-        throw new Problem(response.status, p.detail ?? response.statusText, p.subject, p.next)
-      }
-      const url = URL.createObjectURL(await response.blob())
+      const url = URL.createObjectURL(await file())
       keep(url, name)
       URL.revokeObjectURL(url)
       return true

@@ -4,10 +4,9 @@
 import type { Ref } from 'vue'
 import { ref, watch } from 'vue'
 import type { Edited } from './api'
-import { siteCall } from './api'
 
 export function usePreview(
-  path: string,
+  asks: (preview: boolean) => Promise<Edited>,
   body: () => unknown,
   show: Ref<boolean>,
   ready: () => boolean,
@@ -18,7 +17,7 @@ export function usePreview(
 
   async function send(onlyPreview: boolean) {
     try {
-      const out = await siteCall<Edited>('POST', `${path}?preview=${onlyPreview}`, body())
+      const out = await asks(onlyPreview)
       wrong.value = out.complaints[0]?.reason ?? ''
       if (onlyPreview) preview.value = out
       else {

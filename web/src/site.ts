@@ -15,7 +15,6 @@ import type {
   Proposals,
   Run,
   RunDevice,
-  Segment,
   SegmentFinding,
   Site,
   Work,
@@ -100,12 +99,12 @@ export const useSite = defineStore('site', () => {
   async function loadPlan() {
     const mine = ++asked
     // The entries alone: they are what a page of a large plan waits for.
-    const e = await siteCall<Entry[]>('GET', 'entries')
+    const e = await siteCall('get', '/entries')
     if (mine < taken) return
     taken = mine
     entries.value = e
     revision.value++
-    void siteCall<PlanFinding[]>('GET', 'findings')
+    void siteCall('get', '/findings')
       .then((f) => mine === taken && (planFindings.value = f))
       .catch(() => {})
     void loadProposals().catch(() => {})
@@ -115,7 +114,7 @@ export const useSite = defineStore('site', () => {
   let proposing = 0
   async function loadProposals() {
     const mine = ++proposing
-    const p = await siteCall<Proposals>('GET', 'matches')
+    const p = await siteCall('get', '/matches')
     if (mine === proposing) proposals.value = p
   }
 
@@ -169,7 +168,7 @@ export const useSite = defineStore('site', () => {
   const settling: (() => void)[] = []
 
   async function loadSegment() {
-    const s = await siteCall<Segment>('GET', 'devices')
+    const s = await siteCall('get', '/devices')
     segment.value = s.name
     watched.value = s.watched
     surveyed.value = s.surveyed
@@ -184,7 +183,7 @@ export const useSite = defineStore('site', () => {
   let told = new Map<string, RunDevice>()
   async function loadRuns() {
     const since = (told = new Map())
-    const list = await siteCall<Run[]>('GET', 'runs')
+    const list = await siteCall('get', '/runs')
     if (since !== told) return // asked again meanwhile
     runs.value = list
     steps.value = {
@@ -195,16 +194,13 @@ export const useSite = defineStore('site', () => {
 
   // What was handed over, and what is not as it was since.
   async function loadHandovers() {
-    const [h, l] = await Promise.all([
-      siteCall<Bodies['Handover'][]>('GET', 'handovers'),
-      siteCall<Bodies['LookoutView']>('GET', 'lookout'),
-    ])
+    const [h, l] = await Promise.all([siteCall('get', '/handovers'), siteCall('get', '/lookout')])
     handovers.value = h
     lookout.value = l
   }
 
   async function loadSites() {
-    sites.value = await call<Site[]>('GET', 'sites?brief=true') // how far each is takes long to count
+    sites.value = await call('get', '/sites', { query: { brief: true } }) // how far each is takes long to count
     if (!sites.value.some((s) => s.key === key.value)) key.value = sites.value[0]?.key ?? ''
     about(key.value)
   }
@@ -212,17 +208,11 @@ export const useSite = defineStore('site', () => {
   async function loadAll(): Promise<void> {
     const open = key.value
     const rest = Promise.all([
-      call<Profile[]>('GET', 'profiles').then((p) => (profiles.value = p)),
-      call<Work[]>('GET', 'works').then((w) => (works.value = w)),
-      call<{ locked: boolean }>('GET', 'vault').then((v) => (locked.value = v.locked)),
+      call('get', '/profiles').then((p) => (profiles.value = p)),
+      call('get', '/works').then((w) => (works.value = w)),
+      call('get', '/vault').then((v) => (locked.value = v.locked)),
       ...(open
-        ? [
-            siteCall<Site>('GET', '').then((s) => (site.value = s)),
-            loadPlan(),
-            loadSegment(),
-            loadRuns(),
-            loadHandovers(),
-          ]
+        ? [siteCall('get', '').then((s) => (site.value = s)), loadPlan(), loadSegment(), loadRuns(), loadHandovers()]
         : []),
     ])
     rest.catch(() => {}) // it is awaited below, unless another site is open by then
@@ -363,8 +353,8 @@ export const useSite = defineStore('site', () => {
     try {
       const once = link
       link = ''
-      if (once) await call('POST', 'session', { link: once })
-      const who = await call<{ user: string; rights: string }>('GET', 'session')
+      if (once) await call('post', '/session', { body: { link: once } })
+      const who = await call('get', '/session')
       user.value = who.user
       rights.value = who.rights
       await loadSites()
@@ -377,12 +367,12 @@ export const useSite = defineStore('site', () => {
   }
 
   async function signIn(name: string, password: string) {
-    await call('POST', 'session', { user: name, password })
+    await call('post', '/session', { body: { user: name, password } })
     await start()
   }
 
   async function signOut() {
-    await call('DELETE', 'session')
+    await call('delete', '/session')
     forget()
   }
 

@@ -4,6 +4,7 @@ import { ref } from 'vue'
 import { usePreview } from '../previewed'
 import { useSite } from '../site'
 import Comparison from './Comparison.vue'
+import { siteCall } from '../api'
 
 // Takes found devices into the plan as new entries; none chosen means all.
 const props = defineProps<{ macs: string[] }>()
@@ -11,9 +12,10 @@ const show = defineModel<boolean>('show', { required: true })
 const emit = defineEmits<{ done: [] }>()
 const site = useSite()
 const area = ref('')
+const body = () => ({ ...(props.macs.length ? { macs: props.macs } : { all: true }), tag: '', area: area.value })
 const { preview, wrong, apply } = usePreview(
-  'adoptions',
-  () => ({ ...(props.macs.length ? { macs: props.macs } : { all: true }), tag: '', area: area.value }),
+  (preview) => siteCall('post', '/adoptions', { query: { preview }, body: body() }),
+  body,
   show,
   () => true,
   () => {

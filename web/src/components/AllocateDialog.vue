@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { NAlert, NButton, NForm, NFormItem, NInput, NInputNumber, NModal, NRadio, NRadioGroup, NSelect } from 'naive-ui'
 import { computed, reactive } from 'vue'
+import { siteCall } from '../api'
 import type { Edited } from '../api'
 import { plural } from '../format'
 import { usePreview } from '../previewed'
@@ -17,9 +18,14 @@ const a = reactive({ way: 'missing', from: '', step: 10, subnet: null as string 
 const subnets = computed(() =>
   (site.site?.subnets ?? []).map((n) => ({ label: `${n.name} ${n.prefix}`, value: n.name })),
 )
+const body = () => ({
+  ...a,
+  subnet: a.subnet ?? '',
+  ...(props.tags.length ? { tags: props.tags } : { tags: [], all: true }),
+})
 const { preview, wrong, apply } = usePreview(
-  'addresses',
-  () => ({ ...a, subnet: a.subnet ?? '', ...(props.tags.length ? { tags: props.tags } : { tags: [], all: true }) }),
+  (preview) => siteCall('post', '/addresses', { query: { preview }, body: body() }),
+  body,
   show,
   () => a.way !== 'move' || !!a.subnet,
   (out) => emit('done', out),

@@ -14,7 +14,7 @@ const stops = computed(() => site.planFindings.filter((f) => f.level === 'stops'
 // What is only good to know is among the findings.
 const segment = computed(() => site.segmentFindings.filter((f) => !f.quiet))
 // Where the segment shows it, the run goes on by itself.
-const did = (d: RunDevice) => siteCall('POST', `runs/${d.run}/hands`, { tags: [d.tag] })
+const did = (d: RunDevice) => siteCall('post', '/runs/{id}/hands', { path: { id: d.run }, body: { tags: [d.tag] } })
 const any = computed(() => site.hands.length + failing.value.length + stops.value.length + segment.value.length > 0)
 </script>
 

@@ -2,7 +2,7 @@
 import { useMediaQuery } from '@vueuse/core'
 import { NAlert, NButton, NDrawer, NDrawerContent, NSelect, NTable } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
-import { entryPath, siteCall } from '../api'
+import { siteCall } from '../api'
 import type { Device } from '../api'
 import { modelOf, placeOf } from '../device'
 import { clock } from '../format'
@@ -26,7 +26,7 @@ async function load() {
   const asked = mac.value
   if (!asked) return
   try {
-    const d = await siteCall<Device>('GET', 'devices/' + asked)
+    const d = await siteCall('get', '/devices/{mac}', { path: { mac: asked } })
     if (mac.value === asked) device.value = d
     wrong.value = ''
   } catch (e) {
@@ -53,9 +53,10 @@ const act = (what: () => Promise<unknown>) =>
     await Promise.all([site.settle(), load()])
   })
 const choose = (profile: string | null) =>
-  act(() => siteCall('PUT', `devices/${mac.value}/profile`, { profile: profile ?? '' }))
-const match = (tag: string) => act(() => siteCall('PUT', entryPath(tag) + '/match', { mac: mac.value }))
-const blink = () => emit('attempt', () => siteCall('POST', `devices/${mac.value}/blink`))
+  act(() => siteCall('put', '/devices/{mac}/profile', { path: { mac: mac.value }, body: { profile: profile ?? '' } }))
+const match = (tag: string) =>
+  act(() => siteCall('put', '/entries/{tag}/match', { path: { tag }, body: { mac: mac.value } }))
+const blink = () => emit('attempt', () => siteCall('post', '/devices/{mac}/blink', { path: { mac: mac.value } }))
 </script>
 
 <template>

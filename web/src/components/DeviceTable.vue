@@ -3,7 +3,7 @@ import { useMediaQuery, useStorage } from '@vueuse/core'
 import { NButton, NDataTable, NDropdown, NInput, NSelect, NSwitch, useDialog } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref } from 'vue'
-import { siteCall, sitePath } from '../api'
+import { siteCall, siteURL } from '../api'
 import type { Device } from '../api'
 import { heardBy, latest, modelOf, partsOf, placeOf, stateOf } from '../device'
 import { clock, plural, searched } from '../format'
@@ -79,7 +79,9 @@ const loose = computed(() => chosen.value.filter((d) => !d.tag))
 const waiting = computed(() => site.devices.filter((d) => d.here && d.waits))
 
 const blink = (list: Device[]) =>
-  emit('attempt', () => Promise.all(list.map((d) => siteCall('POST', `devices/${d.mac}/blink`))))
+  emit('attempt', () =>
+    Promise.all(list.map((d) => siteCall('post', '/devices/{mac}/blink', { path: { mac: d.mac } }))),
+  )
 function forget(list: Device[]) {
   const names = list
     .slice(0, 5)
@@ -93,20 +95,20 @@ function forget(list: Device[]) {
     positiveButtonProps: { 'data-test': 'forget-sure' } as object,
     onPositiveClick: () =>
       emit('attempt', async () => {
-        await siteCall('POST', 'devices/forget', { macs: list.map((d) => d.mac) })
+        await siteCall('post', '/devices/forget', { body: { macs: list.map((d) => d.mac) } })
         selected.value = []
         await site.settle()
       }),
   })
 }
-const watch = (on: boolean) => emit('attempt', () => siteCall('PUT', 'watch', { on }))
+const watch = (on: boolean) => emit('attempt', () => siteCall('put', '/watch', { body: { on } }))
 function page(d: Device) {
   // The tab is opened at once: browsers allow it only right after a click.
   const tab = window.open('', '_blank')
   if (tab) tab.opener = null // what a box shows there never reaches this tab
   emit('attempt', async () => {
     try {
-      const { url } = await siteCall<{ url: string }>('POST', `devices/${d.mac}/page`)
+      const { url } = await siteCall('post', '/devices/{mac}/page', { path: { mac: d.mac } })
       if (tab) tab.location.href = url
       else location.href = url
     } catch (e) {
@@ -221,7 +223,7 @@ const columns = computed<DataTableColumns<Row>>(() => {
 })
 const formats = ['csv', 'xlsx', 'json'].map((f) => ({ key: f, label: 'As ' + f.toUpperCase() }))
 const save = (format: string) => {
-  location.href = '/api/' + sitePath('found?format=' + format)
+  location.href = siteURL('found?format=' + format)
 }
 const width = computed(() => columns.value.reduce((n, c) => n + Number((c as { width?: number }).width ?? 0), 0))
 </script>

@@ -16,7 +16,7 @@ import {
 } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref, watch } from 'vue'
-import { entryPath, isSecret, siteCall } from '../api'
+import { isSecret, siteCall } from '../api'
 import { inShort } from '../sheet'
 import type { Check, Credential, Detail } from '../api'
 import { clock } from '../format'
@@ -29,7 +29,7 @@ const site = useSite()
 const narrow = useMediaQuery('(max-width: 900px)')
 const detail = ref<Detail | null>(null)
 const wrong = ref('')
-const login = ref<{ user: string; password: string } | null>(null)
+const login = ref<{ user?: string; password: string } | null>(null)
 const show = computed({
   get: () => tag.value !== '',
   set: (open) => {
@@ -41,7 +41,7 @@ async function load() {
   const asked = tag.value
   if (!asked) return
   try {
-    const d = await siteCall<Detail>('GET', entryPath(asked))
+    const d = await siteCall('get', '/entries/{tag}', { path: { tag: asked } })
     if (tag.value === asked) detail.value = d
     wrong.value = ''
   } catch (e) {
@@ -66,19 +66,22 @@ const mayMatch = computed(() => ['planned', 'matched', 'needs attention'].includ
 
 function match(mac: string) {
   emit('attempt', async () => {
-    await siteCall('PUT', entryPath(tag.value) + '/match', { mac })
+    await siteCall('put', '/entries/{tag}/match', { path: { tag: tag.value }, body: { mac } })
     await Promise.all([site.settle(), load()])
   })
 }
 function unmatch() {
   emit('attempt', async () => {
-    await siteCall('POST', 'matches/undo', { tags: [tag.value], configured: undone.value })
+    await siteCall('post', '/matches/undo', { body: { tags: [tag.value], configured: undone.value } })
     await Promise.all([site.settle(), load()])
   })
 }
 function reveal(id = 0) {
   emit('attempt', async () => {
-    login.value = await siteCall('POST', entryPath(tag.value) + '/reveal' + (id ? '?credential=' + id : ''))
+    login.value = await siteCall('post', '/entries/{tag}/reveal', {
+      path: { tag: tag.value },
+      query: id ? { credential: id } : {},
+    })
     await load()
   })
 }
@@ -86,11 +89,11 @@ function reveal(id = 0) {
 const parts = computed(() => site.entries.filter((e) => e.behind === tag.value))
 const others = ref<Credential[]>([])
 async function older() {
-  others.value = await siteCall<Credential[]>('GET', entryPath(tag.value) + '/credentials').catch(() => [])
+  others.value = await siteCall('get', '/entries/{tag}/credentials', { path: { tag: tag.value } }).catch(() => [])
 }
 function byHand() {
   emit('attempt', async () => {
-    await siteCall('POST', 'set-by-hand', { tags: [tag.value] })
+    await siteCall('post', '/set-by-hand', { body: { tags: [tag.value] } })
     await Promise.all([site.settle(), load()])
   })
 }
@@ -102,8 +105,8 @@ const spares = computed(() =>
 )
 function replace(mac: string) {
   emit('attempt', async () => {
-    await siteCall('POST', entryPath(tag.value) + '/replace', { mac })
-    await siteCall('POST', 'runs', { tags: [tag.value] })
+    await siteCall('post', '/entries/{tag}/replace', { path: { tag: tag.value }, body: { mac } })
+    await siteCall('post', '/runs', { body: { tags: [tag.value] } })
     await Promise.all([site.settle(), load()])
   })
 }
@@ -111,7 +114,7 @@ const undone = computed(() => !!detail.value && ['configured', 'verified'].inclu
 
 function revealSetting(key: string) {
   emit('attempt', async () => {
-    const shown = await siteCall<{ password: string }>('POST', `${entryPath(tag.value)}/reveal?setting=${key}`)
+    const shown = await siteCall('post', '/entries/{tag}/reveal', { path: { tag: tag.value }, query: { setting: key } })
     login.value = { user: key, password: shown.password }
     await load()
   })

@@ -2,7 +2,7 @@
 import { useMediaQuery } from '@vueuse/core'
 import { NAlert, NButton, NDrawer, NDrawerContent, NForm, NFormItem, NInput, NSelect } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
-import type { Edited, Patch, Setting } from '../api'
+import type { Patch, Setting } from '../api'
 import { isSecret, siteCall, valueOf } from '../api'
 import { plural } from '../format'
 import type { Field } from '../sheet'
@@ -40,7 +40,7 @@ const shownFields = computed(() =>
 
 const files = ref<string[]>([]) // of the site, by name
 watch(show, async (open) => {
-  if (open) files.value = (await siteCall<{ name: string }[]>('GET', 'files').catch(() => [])).map((f) => f.name)
+  if (open) files.value = (await siteCall('get', '/files').catch(() => [])).map((f) => f.name)
 })
 watch(show, (open) => {
   if (!open) return
@@ -95,10 +95,9 @@ function soon() {
   timer = setTimeout(async () => {
     const list = patches.value
     if (!list.length) return void (notes.value = {})
-    const out = await siteCall<Edited>('PATCH', 'entries?preview=true', {
-      what: '',
-      patches: list,
-      configured: false,
+    const out = await siteCall('patch', '/entries', {
+      query: { preview: true },
+      body: { what: '', patches: list, configured: false },
     }).catch(() => null)
     if (!out || patches.value !== list) return
     const tags = new Set(list.map((p) => p.set?.tag || p.tag))

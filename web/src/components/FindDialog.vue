@@ -18,8 +18,8 @@ const wrong = ref('')
 async function listen() {
   interfaces.value = null
   try {
-    segments.value = await call<SegmentPlug[]>('GET', 'segments')
-    interfaces.value = await call<Interface[]>('GET', 'interfaces?listen=2')
+    segments.value = await call('get', '/segments')
+    interfaces.value = await call('get', '/interfaces', { query: { listen: 2 } })
   } catch (e) {
     wrong.value = (e as Error).message
   }
@@ -31,7 +31,7 @@ watch(show, (open) => {
 
 async function plug(name: string) {
   try {
-    await siteCall('PUT', 'segment', { interface: name })
+    await siteCall('put', '/segment', { body: { interface: name } })
     await site.settle()
     await listen()
   } catch (e) {
@@ -41,11 +41,13 @@ async function plug(name: string) {
 
 async function begin() {
   try {
-    await siteCall('POST', 'surveys', {
-      pace: pace.value === 'normal' ? 0 : 50,
-      lookOnly: pace.value === 'look',
-      capture: capture.value,
-      ranges: ranges.value.split(/[\s,;]+/).filter(Boolean),
+    await siteCall('post', '/surveys', {
+      body: {
+        pace: pace.value === 'normal' ? 0 : 50,
+        lookOnly: pace.value === 'look',
+        capture: capture.value,
+        ranges: ranges.value.split(/[\s,;]+/).filter(Boolean),
+      },
     })
     show.value = false
   } catch (e) {

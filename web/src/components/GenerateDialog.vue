@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { NAlert, NButton, NForm, NFormItem, NInput, NInputNumber, NModal, NSelect } from 'naive-ui'
 import { computed, reactive } from 'vue'
+import { siteCall } from '../api'
 import type { Edited } from '../api'
 import { plural } from '../format'
 import { usePreview } from '../previewed'
@@ -13,7 +14,7 @@ const show = defineModel<boolean>('show', { required: true })
 const emit = defineEmits<{ done: [out: Edited] }>()
 const site = useSite()
 const q = reactive({
-  profile: null as string | null,
+  profile: undefined as string | undefined,
   count: 4,
   pattern: '{area}-CAM-{n:02}',
   areas: '',
@@ -22,9 +23,10 @@ const q = reactive({
   address: '',
 })
 const profiles = computed(() => site.profiles.map((p) => ({ label: `${p.kind}: ${p.maker} ${p.model}`, value: p.id })))
+const body = () => [{ ...q, areas: q.areas.split(/[\s,;]+/).filter(Boolean) }]
 const { preview, wrong, apply } = usePreview(
-  'quantities',
-  () => [{ ...q, areas: q.areas.split(/[\s,;]+/).filter(Boolean) }],
+  (preview) => siteCall('post', '/quantities', { query: { preview }, body: body() }),
+  body,
   show,
   () => !!q.profile,
   (out) => emit('done', out),

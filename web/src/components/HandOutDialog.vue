@@ -16,7 +16,7 @@ const wrong = ref('')
 watch(show, async (open) => {
   if (!open) return
   try {
-    askers.value = await siteCall<Asker[]>('GET', 'askers')
+    askers.value = await siteCall('get', '/askers')
     wrong.value = ''
   } catch (e) {
     wrong.value = (e as Error).message
@@ -27,9 +27,8 @@ const address = (tag: string) => site.entries.find((e) => e.tag === tag)?.addres
 const servers = computed(() => site.segmentFindings.filter((f) => f.kind.startsWith('dhcp-server')))
 async function begin() {
   try {
-    await siteCall('POST', 'leases', {
-      tags: ready.value.map((a) => a.tag),
-      otherServers: beside.value.split(/[\s,;]+/).filter(Boolean),
+    await siteCall('post', '/leases', {
+      body: { tags: ready.value.map((a) => a.tag), otherServers: beside.value.split(/[\s,;]+/).filter(Boolean) },
     })
     show.value = false
   } catch (e) {

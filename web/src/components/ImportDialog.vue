@@ -22,7 +22,7 @@ const result = ref<ImportResult | null>(null)
 const wrong = ref('')
 const waiting = ref(false)
 const fields = ref<Field[]>([])
-onMounted(async () => (fields.value = await call<Field[]>('GET', 'fields').catch(() => [])))
+onMounted(async () => (fields.value = await call('get', '/fields').catch(() => [])))
 watch(show, () => {
   file.value = result.value = mapping.value = null
   wrong.value = sheet.value = ''
@@ -33,16 +33,16 @@ async function send(preview: boolean) {
   if (!file.value) return
   waiting.value = true
   wrong.value = ''
-  const q = new URLSearchParams({
-    preview: String(preview),
-    apply: 'true',
-    whole: String(whole.value),
-    configured: String(configured.value),
-  })
-  if (sheet.value) q.set('sheet', sheet.value)
-  if (mapping.value) q.set('mapping', JSON.stringify(mapping.value))
+  const query = {
+    preview,
+    apply: true,
+    whole: whole.value,
+    configured: configured.value,
+    ...(sheet.value && { sheet: sheet.value }),
+    ...(mapping.value && { mapping: JSON.stringify(mapping.value) }),
+  }
   try {
-    result.value = await siteCall<ImportResult>('POST', `imports?${q}`, file.value)
+    result.value = await siteCall('post', '/imports', { query, body: file.value })
     mapping.value = result.value.mapping
     sheet.value = result.value.sheet
     if (!preview) {

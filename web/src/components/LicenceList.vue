@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { NButton, NInput, NTable, useDialog, useMessage } from 'naive-ui'
 import { computed, h, ref, watch } from 'vue'
-import type { Licence, LicencesTaken } from '../api'
-import { siteCall, sitePath } from '../api'
+import type { Licence } from '../api'
+import { siteCall, siteFile } from '../api'
 import { clock, plural, searched } from '../format'
 import { useSite } from '../site'
 
@@ -13,7 +13,7 @@ const dialog = useDialog()
 const list = ref<Licence[]>([])
 const search = ref('')
 async function load() {
-  list.value = site.key ? await siteCall<Licence[]>('GET', 'licences').catch(() => []) : []
+  list.value = site.key ? await siteCall('get', '/licences').catch(() => []) : []
 }
 watch(() => [site.revision, site.key], load, { immediate: true })
 const shown = computed(() => {
@@ -24,15 +24,13 @@ const toAsk = computed(
   () => list.value.filter((l) => l.host && l.state !== 'accepted' && l.state !== 'to be sent').length,
 )
 
-async function collect(format: string) {
-  const response = await fetch(`/api/${sitePath(`licences/collection?format=${format}`)}`, { method: 'POST' })
-  if (!response.ok) {
-    const problem = (await response.json().catch(() => ({}))) as { detail?: string }
-    message.error(problem.detail ?? response.statusText, { duration: 8000 })
-    return
-  }
+async function collect(format: 'csv' | 'xlsx') {
+  const collected = await siteFile('/licences/collection', { query: { format } }).catch(
+    (e: Error) => void message.error(e.message, { duration: 8000 }),
+  )
+  if (!collected) return
   const link = document.createElement('a')
-  link.href = URL.createObjectURL(await response.blob())
+  link.href = URL.createObjectURL(collected)
   link.download = `${site.key}-licences.${format}`
   link.click()
   URL.revokeObjectURL(link.href)
@@ -44,9 +42,9 @@ async function take(event: Event) {
   const file = input.files?.[0]
   input.value = ''
   if (!file) return
-  const path = `licences?name=${encodeURIComponent(file.name)}`
+  const query = { name: file.name }
   try {
-    const preview = await siteCall<LicencesTaken>('POST', path + '&preview=true', file)
+    const preview = await siteCall('post', '/licences', { query: { ...query, preview: true }, body: file })
     dialog.info({
       title: `${plural(preview.taken, 'licence')} of ${plural(preview.files.length, 'file')}`,
       style: 'width: 640px',
@@ -62,7 +60,7 @@ async function take(event: Event) {
       negativeText: 'Cancel',
       positiveButtonProps: { 'data-test': 'licences-apply' } as object,
       onPositiveClick: async () => {
-        await siteCall('POST', path, file).catch((e: Error) => message.error(e.message))
+        await siteCall('post', '/licences', { query, body: file }).catch((e: Error) => message.error(e.message))
         await site.settle()
         await load()
       },

@@ -39,8 +39,8 @@ const knownColumns: DataTableColumns<KnownLogin> = [
   },
 ]
 const load = async () => {
-  vault.value = await call('GET', 'vault')
-  if (site.key) known.value = await siteCall<KnownLogin[]>('GET', 'known-logins')
+  vault.value = await call('get', '/vault')
+  if (site.key) known.value = await siteCall('get', '/known-logins')
 }
 onMounted(load)
 watch(() => site.locked, load)
@@ -78,38 +78,32 @@ async function attempt(what: () => Promise<unknown>, done = '') {
 const setPolicy = () =>
   attempt(async () => {
     const { for: of, mode, length, users, user, recovery, password } = form
-    await siteCall('PUT', 'policies', {
-      for: of,
-      mode,
-      length,
-      users,
-      user,
-      recovery,
-      ...(mode === 'given' && password ? { password } : {}),
+    await siteCall('put', '/policies', {
+      body: { for: of, mode, length, users, user, recovery, ...(mode === 'given' && password ? { password } : {}) },
     })
     Object.assign(form, empty)
   }, 'Saved')
 const edit = (p: Policy) => Object.assign(form, empty, p)
 const again = ref('')
 const beginAnew = () =>
-  attempt(async () => (vault.value = await call('POST', 'vault/begin-anew')), 'The vault has a new key')
-const removePolicy = (p: Policy) => attempt(() => siteCall('DELETE', 'policies?for=' + encodeURIComponent(p.for)))
+  attempt(async () => (vault.value = await call('post', '/vault/begin-anew')), 'The vault has a new key')
+const removePolicy = (p: Policy) => attempt(() => siteCall('delete', '/policies', { query: { for: p.for } }))
 const unlock = () =>
   attempt(async () => {
-    vault.value = await call('POST', 'vault/unlock', { passphrase: passphrase.value })
+    vault.value = await call('post', '/vault/unlock', { body: { passphrase: passphrase.value } })
     passphrase.value = ''
   })
-const lock = () => attempt(async () => (vault.value = await call('POST', 'vault/lock')))
+const lock = () => attempt(async () => (vault.value = await call('post', '/vault/lock')))
 const changeKey = (withFile: boolean) =>
   attempt(async () => {
-    vault.value = await call('POST', 'vault/key', { passphrase: withFile ? '' : next.value })
+    vault.value = await call('post', '/vault/key', { body: { passphrase: withFile ? '' : next.value } })
     next.value = again.value = ''
   }, 'The vault has a new key')
 const learn = (event: Event) =>
   attempt(async () => {
     const chosen = (event.target as HTMLInputElement).files?.[0]
     if (!chosen) return
-    const out = await siteCall<{ stored: number; accepted: number; untried: string[] }>('POST', 'credentials', chosen)
+    const out = await siteCall('post', '/credentials', { body: chosen })
     message.success(
       `${out.stored} logins stored, ${out.accepted} accepted by their devices just now${out.untried.length ? ', ' + out.untried.length + ' not tried' : ''}. The file itself still holds them in plain text: delete it.`,
       { duration: 8000 },

@@ -40,8 +40,8 @@ const rights = [
 ]
 
 async function load() {
-  if (site.rights === 'own') users.value = await call<User[]>('GET', 'users')
-  tokens.value = await call<Token[]>('GET', 'tokens')
+  if (site.rights === 'own') users.value = await call('get', '/users')
+  tokens.value = await call('get', '/tokens')
 }
 onMounted(load)
 async function attempt(what: () => Promise<unknown>, done = '') {
@@ -56,22 +56,25 @@ async function attempt(what: () => Promise<unknown>, done = '') {
 }
 const add = () =>
   attempt(async () => {
-    await call('POST', 'users', form)
+    await call('post', '/users', { body: form })
     Object.assign(form, { name: '', password: '', rights: 'look' })
   }, 'Made')
 const setRights = (u: User, value: string) =>
-  attempt(() => call('PUT', 'users/' + encodeURIComponent(u.name), { rights: value, password: '' }), 'Saved')
-const remove = (u: User) => attempt(() => call('DELETE', 'users/' + encodeURIComponent(u.name)))
+  attempt(
+    () => call('put', '/users/{name}', { path: { name: u.name }, body: { rights: value, password: '' } }),
+    'Saved',
+  )
+const remove = (u: User) => attempt(() => call('delete', '/users/{name}', { path: { name: u.name } }))
 const addToken = () =>
   attempt(async () => {
-    shown.value = (await call<{ token: string }>('POST', 'tokens', token)).token
+    shown.value = (await call('post', '/tokens', { body: token })).token
     token.name = ''
   })
-const revoke = (t: Token) => attempt(() => call('DELETE', `tokens/${t.id}`))
+const revoke = (t: Token) => attempt(() => call('delete', '/tokens/{id}', { path: { id: t.id } }))
 async function change() {
   wrong.value = ''
   try {
-    await call('PUT', 'session/password', own)
+    await call('put', '/session/password', { body: own })
     await site.start() // every session has ended: sign in with the new one
   } catch (e) {
     wrong.value = (e as Error).message

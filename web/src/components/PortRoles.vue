@@ -38,7 +38,7 @@ async function attempt(what: () => Promise<unknown>) {
 }
 async function save() {
   const done = await attempt(async () => {
-    await siteCall('PUT', '', { ...site.site, roles: roles.value })
+    await siteCall('put', '', { body: { ...site.site, roles: roles.value } })
     await site.settle()
   })
   if (done) changed.value = false
@@ -64,7 +64,7 @@ const rowsOf = (tag: string): Row[] => {
 }
 const give = () =>
   attempt(async () => {
-    await siteCall('POST', 'roles-given', { role: role.value, ports: ports.value, tags: tags.value })
+    await siteCall('post', '/roles-given', { body: { role: role.value!, ports: ports.value, tags: tags.value } })
     await site.settle()
     message.success(`Ports ${ports.value} of ${tags.value.join(', ')}: ${role.value}`)
   })

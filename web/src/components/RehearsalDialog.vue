@@ -43,9 +43,8 @@ const freeLines = (tag: string) =>
 async function rehearse() {
   wrong.value = ''
   try {
-    rehearsal.value = await siteCall<Rehearsal>('POST', 'rehearsals', {
-      ...(props.tags.length ? { tags: props.tags } : { all: true }),
-      lines: lines.value,
+    rehearsal.value = await siteCall('post', '/rehearsals', {
+      body: { ...(props.tags.length ? { tags: props.tags } : { all: true }), lines: lines.value },
     })
   } catch (e) {
     wrong.value = (e as Error).message
@@ -69,11 +68,13 @@ async function nameLine(tag: string, line: string | null) {
 const capture = ref(false)
 async function begin() {
   try {
-    await siteCall('POST', 'runs', {
-      tags: rehearsal.value!.devices.map((d) => d.tag),
-      otherServers: beside.value,
-      lines: lines.value,
-      capture: capture.value,
+    await siteCall('post', '/runs', {
+      body: {
+        tags: rehearsal.value!.devices.map((d) => d.tag),
+        otherServers: beside.value,
+        lines: lines.value,
+        capture: capture.value,
+      },
     })
     show.value = false
   } catch (e) {

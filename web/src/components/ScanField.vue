@@ -20,7 +20,7 @@ async function take(label: string) {
   text.value = ''
   if (!label.trim()) return
   try {
-    emit('scanned', await siteCall<Scanned>('POST', 'scans', { text: label, tag: props.tag, cards: !!props.cards }))
+    emit('scanned', await siteCall('post', '/scans', { body: { text: label, tag: props.tag, cards: !!props.cards } }))
   } catch (e) {
     emit('refused', (e as Error).message)
   }

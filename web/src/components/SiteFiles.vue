@@ -1,25 +1,19 @@
 <script setup lang="ts">
 import { NButton, NTable, useMessage } from 'naive-ui'
 import { ref, watch } from 'vue'
-import { siteCall, sitePath } from '../api'
+import type { Bodies } from '../api'
+import { siteCall, siteURL } from '../api'
 import { clock } from '../format'
 import { useSite } from '../site'
 
 // Files that entries refer to, such as licences.
-interface SiteFile {
-  name: string
-  sha256: string
-  size: number
-  at: string
-  who: string
-}
 const site = useSite()
 const message = useMessage()
-const files = ref<SiteFile[]>([])
+const files = ref<Bodies['File'][]>([])
 watch(
   () => [site.revision, site.key],
   async () => {
-    files.value = site.key ? await siteCall<SiteFile[]>('GET', 'files').catch(() => []) : []
+    files.value = site.key ? await siteCall('get', '/files').catch(() => []) : []
   },
   { immediate: true },
 )
@@ -35,7 +29,7 @@ async function attempt(what: () => Promise<unknown>) {
 function add(event: Event) {
   const input = event.target as HTMLInputElement
   const file = input.files?.[0]
-  if (file) void attempt(() => siteCall('PUT', 'files/' + encodeURIComponent(file.name), file))
+  if (file) void attempt(() => siteCall('put', '/files/{name}', { path: { name: file.name }, body: file }))
   input.value = ''
 }
 const usedBy = (name: string) =>
@@ -48,7 +42,7 @@ const usedBy = (name: string) =>
     <tbody>
       <tr v-for="f in files" :key="f.name">
         <td>
-          <a :href="'/api/' + sitePath('files/' + encodeURIComponent(f.name))" download
+          <a :href="siteURL('files/' + encodeURIComponent(f.name))" download
             ><strong>{{ f.name }}</strong></a
           >
         </td>
@@ -60,7 +54,7 @@ const usedBy = (name: string) =>
           <NButton
             v-if="site.mayPlan"
             size="tiny"
-            @click="attempt(() => siteCall('DELETE', 'files/' + encodeURIComponent(f.name)))"
+            @click="attempt(() => siteCall('delete', '/files/{name}', { path: { name: f.name } }))"
             >Remove</NButton
           >
         </td>

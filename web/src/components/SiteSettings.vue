@@ -2,7 +2,7 @@
 import { NAlert, NButton, NForm, NFormItem, NInput, NModal, NTable, useMessage } from 'naive-ui'
 import { reactive, ref, watch } from 'vue'
 import { call, siteCall } from '../api'
-import type { Site, SiteSummary } from '../api'
+import type { SiteSummary } from '../api'
 import { useSite } from '../site'
 import SiteFiles from './SiteFiles.vue'
 import TakeInDialog from './TakeInDialog.vue'
@@ -47,20 +47,20 @@ watch(making, refresh)
 const far = ref<SiteSummary[]>([])
 watch(
   () => site.sites,
-  async () => (far.value = await call<SiteSummary[]>('GET', 'sites').catch(() => far.value)),
+  async () => (far.value = await call('get', '/sites').catch(() => far.value)),
   { immediate: true },
 )
 
 async function save() {
   try {
     if (making.value || !site.key) {
-      const made = await call<Site>('POST', 'sites', form)
+      const made = await call('post', '/sites', { body: form })
       making.value = false
       loaded = JSON.stringify(form)
       await site.loadSites()
       site.open(made.key)
     } else {
-      const saved = await siteCall<Site>('PUT', '', { ...site.site, ...form })
+      const saved = await siteCall('put', '', { body: { ...site.site, ...form } })
       loaded = JSON.stringify(form)
       await site.loadSites()
       if (saved.key !== site.key) site.open(saved.key)
@@ -72,7 +72,7 @@ async function save() {
 }
 async function remove() {
   try {
-    await call('DELETE', `sites/${encodeURIComponent(doomed.value!)}?sure=${encodeURIComponent(sure.value)}`)
+    await call('delete', '/sites/{site}', { path: { site: doomed.value! }, query: { sure: sure.value } })
     doomed.value = null
     await site.loadSites()
     site.open(site.key)

@@ -15,10 +15,7 @@ watch(
     clearTimeout(timer)
     if (!/^\d+\.\d+\.\d+\.\d+(\/\d+)?$/.test(props.of)) return void (r.value = null)
     timer = setTimeout(async () => {
-      r.value = await call<Reckoning>(
-        'GET',
-        `reckon?of=${encodeURIComponent(props.of)}&site=${encodeURIComponent(site.key)}`,
-      ).catch(() => null)
+      r.value = await call('get', '/reckon', { query: { of: props.of, site: site.key } }).catch(() => null)
     }, 150)
   },
   { immediate: true },

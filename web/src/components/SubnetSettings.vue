@@ -88,7 +88,7 @@ function add() {
 async function save() {
   wrong.value = ''
   try {
-    await siteCall('PUT', '', { ...site.site, subnets: forms.value.map(subnet) })
+    await siteCall('put', '', { body: { ...site.site, subnets: forms.value.map(subnet) } })
     loaded = JSON.stringify(forms.value)
     message.success('Saved')
   } catch (e) {

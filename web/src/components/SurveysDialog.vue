@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { NAlert, NModal, NTable } from 'naive-ui'
 import { ref, watch } from 'vue'
-import { siteCall, sitePath } from '../api'
+import { siteCall, siteURL } from '../api'
 import type { Survey, SurveyChange } from '../api'
 import { clock } from '../format'
 import { useSite } from '../site'
@@ -14,7 +14,7 @@ const wrong = ref('')
 watch(show, async (open) => {
   if (!open) return
   try {
-    list.value = await siteCall<Survey[]>('GET', 'surveys')
+    list.value = await siteCall('get', '/surveys')
     wrong.value = ''
   } catch (e) {
     wrong.value = (e as Error).message
@@ -22,7 +22,7 @@ watch(show, async (open) => {
 })
 const words = (c: SurveyChange) =>
   `${c.kind} ${c.mac}${c.from && c.to ? ` ${c.from} → ${c.to}` : c.to ? ` at ${c.to}` : c.from ? `, was ${c.from}` : ''}`
-const packets = (v: Survey) => '/api/' + sitePath(`surveys/${v.id}/capture`)
+const packets = (v: Survey) => siteURL(`surveys/${v.id}/capture`)
 </script>
 
 <template>

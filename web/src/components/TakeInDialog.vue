@@ -47,8 +47,8 @@ async function take(preview: boolean) {
   wrong.value = ''
   busy.value = true
   try {
-    const query = `?preview=${preview}` + (form.as.trim() && '&as=' + encodeURIComponent(form.as.trim()))
-    const said = await call<Bodies['Coming']>('POST', 'archives' + query, await open())
+    const as = form.as.trim()
+    const said = await call('post', '/archives', { query: { preview, ...(as && { as }) }, body: await open() })
     if (preview) {
       coming.value = said
       return

@@ -35,10 +35,7 @@ watch(
   [subnet, () => site.revision, () => site.site],
   async () => {
     if (!subnet.value) return void (map.value = null)
-    map.value = await siteCall<AddressMap>(
-      'GET',
-      'map' + (subnet.value ? '?subnet=' + encodeURIComponent(subnet.value) : ''),
-    ).catch(() => null)
+    map.value = await siteCall('get', '/map', { query: { subnet: subnet.value } }).catch(() => null)
   },
   { immediate: true },
 )
@@ -116,7 +113,7 @@ async function keep() {
     n.name === subnet.value ? { ...n, keptFree: [...(n.keptFree ?? []), { range, reason: m[2] }] } : n,
   )
   try {
-    await call('PUT', `sites/${site.key}`, { ...site.site, subnets })
+    await call('put', '/sites/{site}', { path: { site: site.key }, body: { ...site.site, subnets } })
     reserve.value = ''
   } catch (e) {
     message.error((e as Error).message, { duration: 8000 })

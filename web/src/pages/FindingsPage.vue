@@ -3,7 +3,7 @@ import { useMediaQuery } from '@vueuse/core'
 import { NButton, NDataTable, NInput, NSelect, useDialog, useMessage } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref } from 'vue'
-import type { Edited, PlanFinding } from '../api'
+import type { PlanFinding } from '../api'
 import { siteCall } from '../api'
 import { plural, searched } from '../format'
 import { useSite } from '../site'
@@ -62,10 +62,12 @@ const mendable = computed(() => rows.value.filter((f) => f.mend && f.tag && sele
 
 async function apply(list: Row[]) {
   try {
-    await siteCall<Edited>('PATCH', 'entries', {
-      what: `mended: ${[...new Set(list.map((f) => f.name))].join(', ')}`,
-      patches: list.map((f) => ({ tag: f.tag, set: { [f.mend!.field]: f.mend!.value } })),
-      configured: false,
+    await siteCall('patch', '/entries', {
+      body: {
+        what: `mended: ${[...new Set(list.map((f) => f.name))].join(', ')}`,
+        patches: list.map((f) => ({ tag: f.tag, set: { [f.mend!.field]: f.mend!.value } })),
+        configured: false,
+      },
     })
     selected.value = []
     await site.settle()
@@ -75,7 +77,7 @@ async function apply(list: Row[]) {
 }
 
 async function applySafe() {
-  const preview = await siteCall<Edited>('POST', 'mends?preview=true', { all: true }).catch(
+  const preview = await siteCall('post', '/mends', { query: { preview: true }, body: { all: true } }).catch(
     (e: Error) => void message.error(e.message),
   )
   if (!preview) return
@@ -98,7 +100,7 @@ async function applySafe() {
     negativeText: 'Cancel',
     positiveButtonProps: { 'data-test': 'mend-apply' } as object,
     onPositiveClick: async () => {
-      await siteCall('POST', 'mends', { all: true }).catch((e: Error) => message.error(e.message))
+      await siteCall('post', '/mends', { body: { all: true } }).catch((e: Error) => message.error(e.message))
       await site.settle()
     },
   })

@@ -18,7 +18,7 @@ const site = useSite()
 const making = useMaking()
 const documents = ref<Bodies['Document'][]>([])
 onMounted(async () => {
-  documents.value = (await making.load(() => call<Bodies['Document'][]>('GET', 'documents'))) ?? []
+  documents.value = (await making.load(() => call('get', '/documents'))) ?? []
 })
 const Preview = defineAsyncComponent(() => import('../components/handover/Preview.vue')) // it brings much
 </script>
@@ -50,7 +50,7 @@ const Preview = defineAsyncComponent(() => import('../components/handover/Previe
         <NButton
           v-if="site.mayCommission"
           size="tiny"
-          @click="making.attempt('', () => call('POST', `works/${w.id}/stop`))"
+          @click="making.attempt('', () => call('post', '/works/{id}/stop', { path: { id: w.id } }))"
           >Stop</NButton
         >
       </div>

@@ -40,7 +40,7 @@ async function load() {
   asking = true
   do {
     again = false
-    const told = await siteCall<HandList>('GET', 'hands').catch((e: Error) => void message.error(e.message))
+    const told = await siteCall('get', '/hands').catch((e: Error) => void message.error(e.message))
     if (told) list.value = told
     read.value = true
   } while (again)
@@ -90,8 +90,9 @@ async function each(tags: string[], call: (run: number, tags: string[]) => Promi
   await load()
 }
 const take = (tags: string[], drop: boolean) =>
-  each(tags, (run, of) => siteCall('POST', `runs/${run}/hands/take`, { tags: of, drop }))
-const did = (tags: string[]) => each(tags, (run, of) => siteCall('POST', `runs/${run}/hands`, { tags: of }))
+  each(tags, (run, of) => siteCall('post', '/runs/{id}/hands/take', { path: { id: run }, body: { tags: of, drop } }))
+const did = (tags: string[]) =>
+  each(tags, (run, of) => siteCall('post', '/runs/{id}/hands', { path: { id: run }, body: { tags: of } }))
 const accept = (t: HandTask) =>
   dialog.warning({
     title: 'Accept these terms?',
@@ -107,7 +108,9 @@ const accept = (t: HandTask) =>
     negativeText: 'Not now',
     positiveButtonProps: { 'data-test': 'terms-accept' } as object,
     onPositiveClick: () =>
-      each([t.tag], (run, of) => siteCall('POST', `runs/${run}/hands`, { tags: of, accept: true })),
+      each([t.tag], (run, of) =>
+        siteCall('post', '/runs/{id}/hands', { path: { id: run }, body: { tags: of, accept: true } }),
+      ),
   })
 const plain = computed(() => open.value.filter((t) => selected.value.includes(t.tag) && !t.terms).map((t) => t.tag))
 const pick = (tag: string, on: boolean) =>

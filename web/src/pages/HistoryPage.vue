@@ -21,7 +21,7 @@ const restoring = ref<{ revision: Revision; preview: Edited } | null>(null)
 watch(
   () => site.revision,
   async () => {
-    if (site.key) revisions.value = await siteCall<Revision[]>('GET', 'revisions').catch(() => [])
+    if (site.key) revisions.value = await siteCall('get', '/revisions').catch(() => [])
   },
   { immediate: true },
 )
@@ -42,18 +42,23 @@ async function attempt(what: () => Promise<unknown>) {
 const compare = () =>
   attempt(async () => {
     const [a, b] = [...chosen.value].sort((x, y) => x - y)
-    moments.value = await siteCall<Moments>('GET', `comparison?from=${a}${b ? '&to=' + b : ''}`)
+    moments.value = await siteCall('get', '/comparison', { query: { from: String(a), ...(b && { to: String(b) }) } })
   })
 const ask = (revision: Revision) =>
   attempt(async () => {
     restoring.value = {
       revision,
-      preview: await siteCall<Edited>('POST', `revisions/${revision.id}/restore?preview=true`),
+      preview: await siteCall('post', '/revisions/{revision}/restore', {
+        path: { revision: String(revision.id) },
+        query: { preview: true },
+      }),
     }
   })
 const restore = () =>
   attempt(async () => {
-    await siteCall('POST', `revisions/${restoring.value!.revision.id}/restore`)
+    await siteCall('post', '/revisions/{revision}/restore', {
+      path: { revision: String(restoring.value!.revision.id) },
+    })
     restoring.value = null
     await site.settle()
   })
@@ -61,9 +66,12 @@ const naming = ref<Revision | null>(null)
 const name = ref('')
 const give = () =>
   attempt(async () => {
-    await siteCall('PUT', `revisions/${naming.value!.id}/name`, { name: name.value })
+    await siteCall('put', '/revisions/{revision}/name', {
+      path: { revision: String(naming.value!.id) },
+      body: { name: name.value },
+    })
     naming.value = null
-    revisions.value = await siteCall<Revision[]>('GET', 'revisions')
+    revisions.value = await siteCall('get', '/revisions')
   })
 const columns = computed<DataTableColumns<Revision>>(() => [
   {

@@ -2,7 +2,7 @@
 import { NTabPane, NTabs, useDialog, useMessage } from 'naive-ui'
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { siteCall, call } from '../api'
+import { call, siteCall } from '../api'
 import Attention from '../components/Attention.vue'
 import DeviceTable from '../components/DeviceTable.vue'
 import EntryDrawer from '../components/EntryDrawer.vue'
@@ -38,19 +38,19 @@ function commission(tags: string[]) {
 }
 
 function verify(tags: string[]) {
-  void attempt(() => siteCall('POST', 'verifications', tags.length ? { tags } : { all: true }))
+  void attempt(() => siteCall('post', '/verifications', { body: tags.length ? { tags } : { all: true } }))
 }
 
 function unmatch(tags: string[]) {
   void attempt(async () => {
-    await siteCall('POST', 'matches/undo', { tags })
+    await siteCall('post', '/matches/undo', { body: { tags } })
     await site.settle()
   })
 }
 
 function find() {
   void router.push('/devices')
-  void attempt(() => siteCall('POST', 'surveys'))
+  void attempt(() => siteCall('post', '/surveys', { body: {} }))
 }
 
 function giveUp(run: number) {
@@ -61,7 +61,7 @@ function giveUp(run: number) {
     negativeText: 'Keep it',
     onPositiveClick: () =>
       attempt(async () => {
-        await siteCall('POST', `runs/${run}/give-up`)
+        await siteCall('post', '/runs/{id}/give-up', { path: { id: run } })
         await site.settle()
       }),
   })
@@ -77,8 +77,8 @@ function giveUp(run: number) {
       @commission="commission([])"
       @verify="verify([])"
       @handover="router.push('/handover')"
-      @stop="(work) => attempt(() => call('POST', `works/${work}/stop`))"
-      @resume="(run) => attempt(() => siteCall('POST', `runs/${run}/resume`))"
+      @stop="(work) => attempt(() => call('post', '/works/{id}/stop', { path: { id: work } }))"
+      @resume="(run) => attempt(() => siteCall('post', '/runs/{id}/resume', { path: { id: run } }))"
       @give-up="giveUp" />
     <Attention @attempt="attempt" @show="shown = $event" @filter="stateFilter = [$event]" />
     <NTabs

@@ -83,15 +83,15 @@ const undoable = computed(() => {
 
 const accept = (body: object) =>
   attempt(async () => {
-    await siteCall('POST', 'matches', body)
+    await siteCall('post', '/matches', { body })
     chosen.value = []
   })
 const undo = () =>
   attempt(async () => {
-    await siteCall('POST', 'matches/undo', { tags: undoable.value.map((e) => e.tag) })
+    await siteCall('post', '/matches/undo', { body: { tags: undoable.value.map((e) => e.tag) } })
     undoing.value = []
   })
-const lock = (e: Entry) => attempt(() => siteCall('PUT', 'locks', { tags: [e.tag], locked: !e.locked }))
+const lock = (e: Entry) => attempt(() => siteCall('put', '/locks', { body: { tags: [e.tag], locked: !e.locked } }))
 function scanned(out: Scanned) {
   said.value = { text: out.text, good: out.outcome !== 'unknown' }
   if (out.outcome === 'entry') awaited.value = out.tag

@@ -2,8 +2,8 @@
 import { useMediaQuery, useStorage } from '@vueuse/core'
 import { NButton, NDropdown, NInput, NPopselect, NSelect, useMessage } from 'naive-ui'
 import { computed, onMounted, ref, shallowRef, watch } from 'vue'
-import type { Edited, Entry, Patch, Revision } from '../api'
-import { call, siteCall, sitePath, valueOf } from '../api'
+import type { Entry, Patch, Revision } from '../api'
+import { call, siteCall, siteURL, valueOf } from '../api'
 import AllocateDialog from '../components/AllocateDialog.vue'
 import EntryForm from '../components/EntryForm.vue'
 import GenerateDialog from '../components/GenerateDialog.vue'
@@ -20,7 +20,7 @@ const site = useSite()
 const message = useMessage()
 const narrow = useMediaQuery('(max-width: 900px)')
 const fields = ref<Field[]>([])
-onMounted(async () => (fields.value = await call<Field[]>('GET', 'fields').catch(() => [])))
+onMounted(async () => (fields.value = await call('get', '/fields').catch(() => [])))
 const search = ref('')
 const kinds = ref<string[]>([])
 const chosen = useStorage<string[]>('redstart-columns', usual)
@@ -91,7 +91,7 @@ async function change(patches: Patch[], what: string) {
   for (const p of patches)
     for (const [key, value] of Object.entries(p.set ?? {})) if (p.tag) next.set(p.tag + '\n' + key, value)
   pending.value = next
-  const done = siteCall<Edited>('PATCH', 'entries', { what, patches, configured: false }).then(site.settle)
+  const done = siteCall('patch', '/entries', { body: { what, patches, configured: false } }).then(site.settle)
   settled = Promise.allSettled([settled, done])
   try {
     await done
@@ -113,7 +113,7 @@ let settled: Promise<unknown> = Promise.resolve()
 const revisions = ref<Revision[]>([])
 async function readRevisions() {
   const { revision, key } = site
-  const list = key ? await siteCall<Revision[]>('GET', 'revisions').catch(() => []) : []
+  const list = key ? await siteCall('get', '/revisions').catch(() => []) : []
   if (revision === site.revision && key === site.key) revisions.value = list
 }
 watch(() => [site.revision, site.key], readRevisions, { immediate: true })
@@ -122,7 +122,9 @@ async function step(way: 'undo' | 'redo') {
   const r = revisions.value.find((x) => x.may === way)
   if (!r) return
   try {
-    await siteCall<Edited>('POST', `revisions/${r.id}/${way}`)
+    await siteCall('post', way === 'undo' ? '/revisions/{revision}/undo' : '/revisions/{revision}/redo', {
+      path: { revision: String(r.id) },
+    })
     await site.settle()
   } catch (e) {
     message.error((e as Error).message, { duration: 9000, closable: true })
@@ -152,10 +154,9 @@ function onTyping(patch: Patch | null) {
   typed.value = patch?.set?.address ?? ''
   if (!patch) return
   timer = setTimeout(async () => {
-    const out = await siteCall<Edited>('PATCH', 'entries?preview=true', {
-      what: '',
-      patches: [patch],
-      configured: false,
+    const out = await siteCall('patch', '/entries', {
+      query: { preview: true },
+      body: { what: '', patches: [patch], configured: false },
     }).catch(() => null)
     if (!out) return
     // What the change makes wrong, wherever it shows, and what is wrong with the cell anyhow.
@@ -177,7 +178,9 @@ const found = computed(() => {
 })
 const mends = computed(() => site.planFindings.filter((f) => f.mend?.safe).length)
 async function mend() {
-  const out = await siteCall<Edited>('POST', 'mends', { all: true }).catch((e: Error) => void message.error(e.message))
+  const out = await siteCall('post', '/mends', { body: { all: true } }).catch(
+    (e: Error) => void message.error(e.message),
+  )
   if (!out) return
   message.success(
     `${plural(out.changes.length, 'mend')}: ${out.changes
@@ -201,7 +204,7 @@ function open(tags: string[]) {
 }
 const exports = ['xlsx', 'csv', 'json'].map((f) => ({ label: f.toUpperCase(), key: f }))
 function save(format: string) {
-  location.assign('/api/' + sitePath(`export?format=${format}`))
+  location.assign(siteURL(`export?format=${format}`))
 }
 </script>
 

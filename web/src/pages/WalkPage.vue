@@ -2,7 +2,7 @@
 import { useNow } from '@vueuse/core'
 import { NAlert, NButton, NSelect } from 'naive-ui'
 import { computed, onMounted, ref, watch } from 'vue'
-import { entryPath, siteCall } from '../api'
+import { siteCall } from '../api'
 import type { Device, Entry, Presence, Scanned } from '../api'
 import ScanField from '../components/ScanField.vue'
 import { latest, modelOf, placeOf } from '../device'
@@ -53,13 +53,13 @@ async function attempt(what: () => Promise<unknown>) {
 }
 onMounted(() =>
   attempt(async () => {
-    if (site.mayCommission && site.segment && !site.watched) await siteCall('PUT', 'watch', { on: true })
+    if (site.mayCommission && site.segment && !site.watched) await siteCall('put', '/watch', { body: { on: true } })
   }),
 )
 watch(
   () => site.segment,
   (s) => {
-    if (s && !site.watched && site.mayCommission) void attempt(() => siteCall('PUT', 'watch', { on: true }))
+    if (s && !site.watched && site.mayCommission) void attempt(() => siteCall('put', '/watch', { body: { on: true } }))
   },
 )
 
@@ -79,12 +79,12 @@ function done(text: string) {
 }
 const take = (d: Device) =>
   attempt(async () => {
-    await siteCall('PUT', entryPath(tag.value) + '/match', { mac: d.mac, arrival: true })
+    await siteCall('put', '/entries/{tag}/match', { path: { tag: tag.value }, body: { mac: d.mac, arrival: true } })
     done(`${tag.value} is ${d.mac}.`)
   })
 const blink = (d: Device) =>
   attempt(async () => {
-    await siteCall('POST', `devices/${d.mac}/blink`)
+    await siteCall('post', '/devices/{mac}/blink', { path: { mac: d.mac } })
     blinked.value = d.mac
   })
 function scanned(out: Scanned) {

@@ -2,7 +2,7 @@
 import { NButton, NCard, NSelect } from 'naive-ui'
 import { computed, onMounted, ref, watch } from 'vue'
 import { call, siteCall } from '../../api'
-import type { Bodies, Site } from '../../api'
+import type { Bodies } from '../../api'
 import { useMaking } from '../../making'
 import { useSite } from '../../site'
 
@@ -12,7 +12,7 @@ const site = useSite()
 const making = useMaking()
 const columns = ref<Bodies['Column'][]>([])
 onMounted(async () => {
-  columns.value = (await making.load(() => call<Bodies['Column'][]>('GET', 'columns'))) ?? []
+  columns.value = (await making.load(() => call('get', '/columns'))) ?? []
 })
 const register = ref<string[]>([])
 const pack = ref<string[]>([])
@@ -38,7 +38,7 @@ const documentChoices = computed(() =>
 )
 const save = () =>
   making.attempt('asked', async () => {
-    await siteCall<Site>('PUT', '', { ...site.site, register: register.value, package: pack.value })
+    await siteCall('put', '', { body: { ...site.site, register: register.value, package: pack.value } })
     loaded.value = chosen()
   })
 </script>

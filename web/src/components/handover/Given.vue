@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { NButton, NCard, NDrawer, NDrawerContent, NInput, NTable } from 'naive-ui'
 import { ref } from 'vue'
-import { call, sitePath } from '../../api'
+import { siteCall } from '../../api'
 import type { Bodies } from '../../api'
 import { useMaking } from '../../making'
 import { useSite } from '../../site'
@@ -16,7 +16,7 @@ async function give() {
   if (await making.save('give', { document: 'package' }, taker.value)) taker.value = ''
 }
 async function changes(id: number) {
-  since.value = await making.attempt('', () => call<Bodies['Since']>('GET', sitePath(`handovers/${id}/differences`)))
+  since.value = await making.attempt('', () => siteCall('get', '/handovers/{id}/differences', { path: { id } }))
 }
 </script>
 

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { NAlert, NButton, NCard, NInput, NSelect, NTable, NTag } from 'naive-ui'
 import { computed, reactive } from 'vue'
-import { call, sitePath } from '../../api'
+import { siteCall } from '../../api'
 import { useMaking } from '../../making'
 import { useSite } from '../../site'
 
@@ -14,10 +14,9 @@ const tags = computed(() => site.entries.map((e) => ({ label: e.tag, value: e.ta
 const days = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'].map((d) => ({ label: d, value: d }))
 const when = (at: string) => new Date(at).toLocaleString()
 
-const lookout = (method: 'PUT' | 'DELETE' | 'POST') =>
-  making.attempt('lookout', () =>
-    call(method, sitePath(method === 'POST' ? 'lookout/look' : 'lookout'), method === 'PUT' ? lookAt : undefined),
-  )
+const set = () => making.attempt('lookout', () => siteCall('put', '/lookout', { body: lookAt }))
+const end = () => making.attempt('lookout', () => siteCall('delete', '/lookout'))
+const lookNow = () => making.attempt('lookout', () => siteCall('post', '/lookout/look'))
 </script>
 
 <template>
@@ -56,10 +55,10 @@ const lookout = (method: 'PUT' | 'DELETE' | 'POST') =>
           :loading="making.busy === 'lookout'"
           :disabled="found.looking"
           data-test="look-now"
-          @click="lookout('POST')"
+          @click="lookNow"
           >Look now</NButton
         >
-        <NButton v-if="site.rights === 'own'" size="small" quaternary @click="lookout('DELETE')">Look no more</NButton>
+        <NButton v-if="site.rights === 'own'" size="small" quaternary @click="end">Look no more</NButton>
       </div>
     </template>
     <template v-else>
@@ -102,7 +101,7 @@ const lookout = (method: 'PUT' | 'DELETE' | 'POST') =>
             placeholder="https://… or nobody"
             :input-props="{ 'aria-label': 'Hook' }"
         /></label>
-        <NButton size="small" :loading="making.busy === 'lookout'" data-test="look-by-itself" @click="lookout('PUT')"
+        <NButton size="small" :loading="making.busy === 'lookout'" data-test="look-by-itself" @click="set"
           >Begin</NButton
         >
       </div>

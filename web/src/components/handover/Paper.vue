@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { NButton, NCard, NInput, NInputNumber, NSelect } from 'naive-ui'
 import { computed, reactive, ref } from 'vue'
-import { sitePath } from '../../api'
+import { siteFile } from '../../api'
 import type { Bodies } from '../../api'
 import { useMaking } from '../../making'
 import { useSite } from '../../site'
@@ -21,11 +21,12 @@ async function logins(on: 'labels' | 'sheet') {
   const to = taker.value
   const made =
     on === 'labels'
-      ? await making.fetchFile('login-labels', sitePath('labels'), `${site.key}-labels.pdf`, { ...options(), to })
-      : await making.fetchFile('login-sheet', sitePath('documents/logins'), `${site.key}-logins.pdf`, {
-          tags: chosen.value,
-          to,
-        })
+      ? await making.fetchFile('login-labels', `${site.key}-labels.pdf`, () =>
+          siteFile('/labels', { body: { ...options(), to } }),
+        )
+      : await making.fetchFile('login-sheet', `${site.key}-logins.pdf`, () =>
+          siteFile('/documents/logins', { body: { tags: chosen.value, to } }),
+        )
   if (made) taker.value = ''
 }
 </script>

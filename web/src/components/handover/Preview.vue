@@ -3,7 +3,7 @@ import { NAlert, NButton, NSpin, NTabPane, NTable, NTabs } from 'naive-ui'
 import * as pdf from 'pdfjs-dist'
 import worker from 'pdfjs-dist/build/pdf.worker.min.mjs?url'
 import { computed, nextTick, onBeforeUnmount, ref, watch } from 'vue'
-import { call, Problem, sitePath } from '../../api'
+import { Problem, siteCall } from '../../api'
 import type { Bodies } from '../../api'
 import { useMaking } from '../../making'
 
@@ -57,14 +57,16 @@ async function open() {
   sheet.value?.replaceChildren()
   busy.value = true
   const of = member.value
-  const query = of && '?member=' + encodeURIComponent(of)
   try {
-    const preview = await call<Bodies['Preview']>('GET', sitePath(`makings/${props.work}/preview`) + query)
+    const preview = await siteCall('get', '/makings/{id}/preview', {
+      path: { id: props.work },
+      query: of ? { member: of } : {},
+    })
     if (of !== member.value) return
     seen.value = preview
-    if (preview.kind === 'page') html.value = await (await fetch('/api/' + path.value)).text()
+    if (preview.kind === 'page') html.value = await (await fetch(path.value)).text()
     if (preview.kind !== 'pages') return
-    const data = await (await fetch('/api/' + path.value)).arrayBuffer()
+    const data = await (await fetch(path.value)).arrayBuffer()
     document_ = await pdf.getDocument({ data, disableFontFace: true }).promise
     pages.value = document_.numPages
     await nextTick()

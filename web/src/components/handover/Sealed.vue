@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { NButton, NCard, NPopconfirm, NSelect } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
-import { call, sitePath } from '../../api'
+import { serviceFile, siteCall, siteFile } from '../../api'
 import type { Bodies } from '../../api'
 import { useMaking } from '../../making'
 import { useSite } from '../../site'
@@ -12,16 +12,15 @@ const site = useSite()
 const making = useMaking()
 const captures = ref<Bodies['Capture'][]>([])
 const capture = ref<number>()
-const loadCaptures = async () =>
-  (captures.value = (await making.load(() => call<Bodies['Capture'][]>('GET', sitePath('captures')))) ?? [])
+const loadCaptures = async () => (captures.value = (await making.load(() => siteCall('get', '/captures'))) ?? [])
 watch(() => [site.key, site.underWay.length], loadCaptures, { immediate: true })
 const choices = computed(() =>
   captures.value.map((c) => ({ label: `${c.what}, ${new Date(c.at).toLocaleString()}, by ${c.who}`, value: c.id })),
 )
 const verify = () =>
-  making.attempt('verify', () => call('POST', sitePath('verifications'), { all: true, capture: true }))
+  making.attempt('verify', () => siteCall('post', '/verifications', { body: { all: true, capture: true } }))
 async function forget() {
-  await making.attempt('forget', () => call('DELETE', sitePath(`captures/${capture.value}`)))
+  await making.attempt('forget', () => siteCall('delete', '/captures/{id}', { path: { id: capture.value! } }))
   capture.value = undefined
   await loadCaptures()
 }
@@ -39,7 +38,9 @@ async function forget() {
       :busy="making.busy === 'credentials'"
       @seal="
         (to) =>
-          making.fetchFile('credentials', sitePath('documents/credentials'), `${site.key}-credentials.csv.age`, to)
+          making.fetchFile('credentials', `${site.key}-credentials.csv.age`, () =>
+            siteFile('/documents/credentials', { body: to }),
+          )
       " />
     <h4>Packets of each device, a pcapng file each</h4>
     <div v-if="!captures.length" class="line">
@@ -67,7 +68,10 @@ async function forget() {
         :disabled="!capture"
         :busy="making.busy === 'packets'"
         @seal="
-          (to) => making.fetchFile('packets', sitePath(`captures/${capture}`), `${site.key}-packets.zip.age`, to)
+          (to) =>
+            making.fetchFile('packets', `${site.key}-packets.zip.age`, () =>
+              siteFile('/captures/{id}', { path: { id: capture! }, body: to }),
+            )
         " />
     </template>
     <template v-if="site.rights === 'own'">
@@ -77,12 +81,14 @@ async function forget() {
       <SealForm
         name="site-file"
         :busy="making.busy === 'site-file'"
-        @seal="(to) => making.fetchFile('site-file', sitePath('archive'), `${site.key}-site.age`, to)" />
+        @seal="
+          (to) => making.fetchFile('site-file', `${site.key}-site.age`, () => siteFile('/archive', { body: to }))
+        " />
       <h4>Backup of everything that this service keeps</h4>
       <SealForm
         name="backup"
         :busy="making.busy === 'backup'"
-        @seal="(to) => making.fetchFile('backup', 'backup', 'redstart-backup.age', to)" />
+        @seal="(to) => making.fetchFile('backup', 'redstart-backup.age', () => serviceFile('/backup', { body: to }))" />
     </template>
   </NCard>
 </template>
