@@ -20,6 +20,7 @@ import (
 	"testing"
 	"time"
 
+	"redstart/internal/account"
 	"redstart/internal/api"
 	"redstart/internal/cli"
 	"redstart/internal/client"
@@ -32,6 +33,7 @@ import (
 	"redstart/internal/sim/model/v2"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/site"
+	"redstart/internal/store/storetest"
 	"redstart/internal/survey"
 )
 
@@ -175,6 +177,7 @@ func (r *rig) serve(port lan.Port) {
 		port = r.wrap(port)
 	}
 	log := slog.New(slog.NewTextHandler(r.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
+	storetest.Begin(t, r.dir)
 	s, err := site.Open(context.Background(), site.Config{Data: r.dir,
 		Plugs: append([]segments.Plug{{Name: "simulated site", Port: port, Reopen: r.reopen}}, r.more...),
 		Round: watchRound, Pace: survey.MostPace, LookOnly: r.lookOnly, Lines: r.lines, Log: log})
@@ -182,6 +185,7 @@ func (r *rig) serve(port lan.Port) {
 		t.Fatal(err)
 	}
 	r.s = s
+	s.Accounts.Cost = account.Cost{Rounds: 1, Memory: 64, Lanes: 1} // else passwords are what tests are busy with
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)

@@ -1,7 +1,6 @@
 package account
 
 import (
-	"context"
 	"fmt"
 	"log/slog"
 	"strings"
@@ -13,17 +12,14 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/right"
-	"redstart/internal/store"
+	"redstart/internal/store/storetest"
 )
 
 func accounts(t *testing.T) *Accounts {
 	t.Helper()
-	records, err := store.Open(context.Background(), t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { records.Close() })
-	return In(records, slog.New(slog.DiscardHandler))
+	s := In(storetest.Open(t), slog.New(slog.DiscardHandler))
+	s.Cost = Cost{Rounds: 1, Memory: 64, Lanes: 1}
+	return s
 }
 
 // One address that hammers spends its own tries alone: the right password is taken from

@@ -12,21 +12,31 @@ import (
 	"golang.org/x/crypto/argon2"
 )
 
-// Argon2id costs (RFC 9106, 4, second recommended option, with one lane per core here).
-const (
-	argonTime    = 3
-	argonMemory  = 64 << 10 // KiB
-	argonThreads = 4
-	argonKey     = 32
-)
+// Cost is what a password costs to check: rounds of Argon2id, KiB of memory, and lanes
+// (RFC 9106, 3.1).
+type Cost struct {
+	Rounds, Memory uint32
+	Lanes          uint8
+}
 
-// hashPassword gives the PHC string of a password under Argon2id.
-func hashPassword(password string) string {
+// Usual is the second recommended option (RFC 9106, 4).
+var Usual = Cost{Rounds: 3, Memory: 64 << 10, Lanes: 4}
+
+const keyBytes = 32
+
+// hash gives the PHC string of a password under Argon2id.
+func (c Cost) hash(password string) string {
 	salt := make([]byte, 16)
 	rand.Read(salt)
-	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonKey)
+	return c.phc(salt, argon2.IDKey([]byte(password), salt, c.Rounds, c.Memory, c.Lanes, keyBytes))
+}
+
+// decoy is the hash of nobody's password; to try one costs as much as with somebody's.
+func (c Cost) decoy() string { return c.phc(make([]byte, 16), make([]byte, keyBytes)) }
+
+func (c Cost) phc(salt, key []byte) string {
 	enc := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, c.Memory, c.Rounds, c.Lanes,
 		enc.EncodeToString(salt), enc.EncodeToString(key))
 }
 
@@ -54,6 +64,3 @@ func tokenHash(token string) string {
 	sum := sha256.Sum256([]byte(token))
 	return hex.EncodeToString(sum[:])
 }
-
-// decoy is the hash of nobody's password.
-var decoy = fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA", argon2.Version, argonMemory, argonTime, argonThreads)

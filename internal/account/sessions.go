@@ -33,11 +33,13 @@ type Accounts struct {
 	signIns  *tries
 	checking checking
 	changes  changes
+
+	Cost Cost // of each password that is set from now on
 }
 
 // In gives the accounts that the records hold.
 func In(records *store.Store, log *slog.Logger) *Accounts {
-	return &Accounts{store: records, log: log, signIns: newTries(), checking: newChecking()}
+	return &Accounts{store: records, log: log, signIns: newTries(), checking: newChecking(), Cost: Usual}
 }
 
 // newToken starts a session and gives its token, which is stored hashed only.
@@ -56,7 +58,7 @@ func (s *Accounts) FirstStart(ctx context.Context) (password string, err error) 
 		return "", err
 	}
 	password = rand.Text()[:16]
-	return password, s.store.AddUser(ctx, store.User{Name: Owner, Hash: hashPassword(password), Rights: string(right.Own)})
+	return password, s.store.AddUser(ctx, store.User{Name: Owner, Hash: s.Cost.hash(password), Rights: string(right.Own)})
 }
 
 // OnceToken makes the token of a link that signs the owner in once.
@@ -124,9 +126,9 @@ func (s *Accounts) SignIn(ctx context.Context, from string, in api.SignIn) (toke
 		}
 		// The work is done for unknown users too, so that time tells nothing.
 		fits := false
-		err = s.checking.do(func() {
+		err = s.checking.do(s.Cost.Memory, func() {
 			if fits = passwordFits(u.Hash, in.Password); !fits && u.Hash == "" {
-				passwordFits(decoy, in.Password)
+				passwordFits(s.Cost.decoy(), in.Password)
 			}
 		})
 		if err != nil {

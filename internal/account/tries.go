@@ -100,6 +100,7 @@ func (s *Accounts) Allow(who, what string) error { return s.signIns.allow(what+"
 const (
 	sideBySide  = 2
 	mostWaiting = 16
+	muchLeft    = 16 << 10 // KiB
 )
 
 // checking is the queue before that work.
@@ -112,8 +113,9 @@ func newChecking() checking {
 	return checking{make(chan struct{}, sideBySide), make(chan struct{}, sideBySide+mostWaiting)}
 }
 
-// do does the work in turn, or refuses when too many wait already.
-func (c checking) do(work func()) error {
+// do does the work in turn, which leaves so many KiB of memory behind, or refuses when too
+// many wait already.
+func (c checking) do(leaves uint32, work func()) error {
 	select {
 	case c.waiting <- struct{}{}:
 	default:
@@ -123,6 +125,8 @@ func (c checking) do(work func()) error {
 	c.places <- struct{}{}
 	defer func() { <-c.places }()
 	work()
-	runtime.GC() // it leaves 64 MiB behind, and the process lets garbage gather
+	if leaves >= muchLeft {
+		runtime.GC() // the process lets garbage gather
+	}
 	return nil
 }

@@ -56,7 +56,7 @@ func (s *Accounts) Add(ctx context.Context, a api.Account) error {
 	if err := checkPassword(a.Password); err != nil {
 		return err
 	}
-	return s.store.AddUser(ctx, store.User{Name: a.Name, Hash: hashPassword(a.Password), Rights: string(a.Rights)})
+	return s.store.AddUser(ctx, store.User{Name: a.Name, Hash: s.Cost.hash(a.Password), Rights: string(a.Rights)})
 }
 
 // Set changes a user's rights, and the password if one is given: who knew the old one has to
@@ -74,7 +74,7 @@ func (s *Accounts) Set(ctx context.Context, a api.Account) error {
 		if err := checkPassword(a.Password); err != nil {
 			return err
 		}
-		u.Hash = hashPassword(a.Password)
+		u.Hash = s.Cost.hash(a.Password)
 	}
 	if right.Right(u.Rights) == right.Own && a.Rights != right.Own {
 		if err := s.notLastOwner(ctx, a.Name); err != nil {
@@ -133,7 +133,7 @@ func (s *Accounts) ChangePassword(ctx context.Context, who api.Person, in api.Ne
 		return err
 	}
 	fits := false
-	if err := s.checking.do(func() { fits = passwordFits(u.Hash, in.Old) }); err != nil {
+	if err := s.checking.do(s.Cost.Memory, func() { fits = passwordFits(u.Hash, in.Old) }); err != nil {
 		return err
 	}
 	if !fits {
@@ -142,6 +142,6 @@ func (s *Accounts) ChangePassword(ctx context.Context, who api.Person, in api.Ne
 	if err := checkPassword(in.New); err != nil {
 		return err
 	}
-	u.Hash = hashPassword(in.New)
+	u.Hash = s.Cost.hash(in.New)
 	return s.store.SetPassword(ctx, u, in.Keep)
 }

@@ -91,18 +91,60 @@ func Mark(name string) chromedp.CSS { return chromedp.CSS(`[data-test="` + name 
 // Step is something to do in the browser that gives no value.
 type Step = chromedp.Action[chromedp.Void]
 
-// look is the time between two looks at a page. Each searches the whole of it, and
-// the page does nothing else meanwhile.
-var look = chromedp.RetryInterval(50 * time.Millisecond)
-
 // Seen waits until an element is there and visible.
-func Seen[S chromedp.Selectable](what S) Step { return chromedp.WaitVisible(what, look) }
+func Seen[S Selector](what S) Step { return until(found(what) + ".some(" + visible + ")") }
 
 // Gone waits until no such element is there.
-func Gone[S chromedp.Selectable](what S) Step { return chromedp.WaitNotPresent(what, look) }
+func Gone[S Selector](what S) Step { return until("!" + found(what) + ".length") }
+
+// Selector is a CSS selector, or an XPath as a search.
+type Selector interface{ chromedp.CSS | chromedp.Search }
+
+const visible = `e => e.checkVisibility({ visibilityProperty: true }) && e.getBoundingClientRect().width`
+
+// found is a script that lists the elements of a selector.
+func found[S Selector](what S) string {
+	if _, path := any(what).(chromedp.Search); path {
+		return fmt.Sprintf(`(r => Array.from({ length: r.snapshotLength }, (_, i) => r.snapshotItem(i)))(document.evaluate(%q, document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null))`, what)
+	}
+	return fmt.Sprintf(`[...document.querySelectorAll(%q)]`, what)
+}
+
+// until waits in the page until a condition holds there: it looks again when the page was
+// changed, and now and then, since styles change without.
+func until(condition string) Step {
+	script := `new Promise(done => {
+		let soon = 0
+		const look = () => {
+			soon = 0
+			if (!(` + condition + `)) return
+			watched.disconnect()
+			clearInterval(styles)
+			done(true)
+		}
+		const later = () => { soon ||= setTimeout(look, 20) }
+		const watched = new MutationObserver(later)
+		watched.observe(document, { subtree: true, childList: true, attributes: true, characterData: true })
+		const styles = setInterval(later, 250)
+		look()
+	})`
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		for {
+			_, err := chromedp.Evaluate[bool](script, chromedp.EvalAwaitPromise)(ctx, t)
+			var mistake *chromedp.ExceptionError
+			if err == nil || ctx.Err() != nil || errors.As(err, &mistake) {
+				return chromedp.Void{}, err
+			}
+			select { // the page that waited was left for another
+			case <-ctx.Done():
+			case <-time.After(20 * time.Millisecond):
+			}
+		}
+	}
+}
 
 // Enabled waits until an element takes input.
-func Enabled[S chromedp.Selectable](what S) Step { return chromedp.WaitEnabled(what, look) }
+func Enabled[S Selector](what S) Step { return until(found(what) + ".some(e => !e.disabled)") }
 
 // Script runs a script in the page for what it does.
 func Script(text string) Step {
@@ -119,16 +161,11 @@ func Press(name string) Step { return Click(Mark(name)) }
 // enabled, stands still from one look to the next and nothing lies over it.
 // The last look and the click are one step of the page's own script: a click at
 // a place, some time after the place was asked for, may meet another element.
-func Click[S chromedp.CSS | chromedp.Search](what S) Step {
-	found := fmt.Sprintf(`[...document.querySelectorAll(%q)]`, what)
-	if _, path := any(what).(chromedp.Search); path {
-		found = fmt.Sprintf(`(r => Array.from({ length: r.snapshotLength }, (_, i) => r.snapshotItem(i)))(document.evaluate(%q, document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null))`, what)
-	}
+func Click[S Selector](what S) Step {
 	script := `new Promise(done => {
 		let last = ''
 		const timer = setInterval(() => {
-			const e = ` + found +
-		`.find(e => e.checkVisibility({ visibilityProperty: true }) && e.getBoundingClientRect().width)
+			const e = ` + found(what) + `.find(` + visible + `)
 			if (!e || e.disabled || e.getAttribute('aria-disabled') === 'true') return
 			const r = e.getBoundingClientRect()
 			const x = r.x + r.width / 2, y = r.y + r.height / 2

@@ -27,12 +27,14 @@ import (
 	"redstart/internal/core/state"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
+	"redstart/internal/store/storetest"
 )
 
 var ctx = context.Background()
 
 func open(t *testing.T, dir string) *store.Store {
 	t.Helper()
+	storetest.Begin(t, dir)
 	s, err := store.Open(ctx, dir)
 	if err != nil {
 		t.Fatal(err)

@@ -16,6 +16,7 @@ import (
 	"redstart/internal/core/profile"
 	"redstart/internal/core/state"
 	"redstart/internal/store"
+	"redstart/internal/store/storetest"
 	"redstart/internal/vault"
 )
 
@@ -32,6 +33,7 @@ func put(v *vault.Vault, mac address.MAC, login profile.Login) error {
 
 func open(t *testing.T, dir string) (*store.Store, *vault.Vault) {
 	t.Helper()
+	storetest.Begin(t, dir)
 	s, err := store.Open(ctx, dir)
 	if err != nil {
 		t.Fatal(err)

@@ -16,6 +16,7 @@ import (
 	"redstart/internal/segments"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/site"
+	"redstart/internal/store/storetest"
 	"redstart/internal/survey"
 )
 
@@ -43,7 +44,9 @@ func Open(t testing.TB, o skerry.Options) *Rig {
 	t.Cleanup(terminal.Close)
 	r := &Rig{T: t, Terminal: terminal, Wire: terminal.Attach()}
 	plug := segments.Plug{Name: "simulated site", Port: r.Wire, Reopen: func() (lan.Port, error) { return terminal.Attach(), nil }}
-	s, err := site.Open(t.Context(), site.Config{Data: t.TempDir(), Plugs: []segments.Plug{plug},
+	dir := t.TempDir()
+	storetest.Begin(t, dir)
+	s, err := site.Open(t.Context(), site.Config{Data: dir, Plugs: []segments.Plug{plug},
 		Round: round, Pace: survey.MostPace, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
