@@ -64,22 +64,23 @@ demo: build
 RACE := -race '-gcflags=modernc.org/...=-d=checkptr=0' '-gcflags=modernc.org/sqlite/lib=-race=false -d=checkptr=0'
 
 # Where goroutines share something the detector looks, and at those end-to-end tests in which most
-# goes on at once: to link what it looks at costs more than most tests. The others wait more than they compute, so many go side by side. The
-# linter has looked at everything before; test binaries need no symbols for a debugger.
+# goes on at once: to link what it looks at costs more than most tests. The others wait more than they
+# compute, so many go side by side. The linter looks beside them; test binaries need no symbols for a
+# debugger.
 TEST := go test -count=1 -trimpath -vet=off -ldflags=-w -timeout 20m
 RACING := /internal/(lan/.*|survey|inquiry|store|vault|account|events|works|segments|planning|jobs|site|commission|task|driver|pages|shield|sim/box)$$
 CROWDED := TestTwentyFreshBoxes|TestWorksGoSideBySide|TestTwoTechnicians|TestTwoSegments|TestDocumentsOfASite|TestWhatIsOpenEnds|TestTheWholeJobInTheConsole
 
-test: test-tools build lint
-	@$(MAKE) --no-print-directory -j 2 test-end-to-end test-packages
+test: test-tools $(CONSOLE)
+	@$(MAKE) --no-print-directory -j 3 test-end-to-end test-packages lint
 
 .PHONY: test-end-to-end test-packages
 test-end-to-end:
-	$(TEST) -parallel 16 ./e2e
+	$(TEST) -parallel 16 -skip '$(CROWDED)' ./e2e
 
 test-packages:
-	$(TEST) -p 3 $$(go list ./... | grep -Ev '$(RACING)|/e2e')
-	$(TEST) $(RACE) -p 3 $$(go list ./... | grep -E '$(RACING)')
+	$(TEST) $(RACE) -p 6 $$(go list ./... | grep -E '$(RACING)')
+	$(TEST) -p 6 $$(go list ./... | grep -Ev '$(RACING)|/e2e')
 	$(TEST) $(RACE) -parallel 8 -run '$(CROWDED)' ./e2e
 
 # Ratios within one run; docs/measurements.md holds the figures.
@@ -106,7 +107,7 @@ fmt:
 
 lint: $(CONSOLE)
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not formatted: run make fmt"; gofmt -l $$(git ls-files '*.go'); exit 1; }
-	go vet ./...
+	go vet -trimpath ./... # as the tests are built, so that what was looked at is known
 	cd web && npm run --silent lint
 
 # What the console's types are made from, after a change of the API.

@@ -107,7 +107,7 @@ func TestFewPasswordsAreCheckedAtATime(t *testing.T) {
 	refused := make(chan struct{}, 50)
 	for range 50 {
 		all.Go(func() {
-			err := c.do(func() {
+			err := c.do(0, func() {
 				n := now.Add(1)
 				for m := most.Load(); n > m && !most.CompareAndSwap(m, n); m = most.Load() {
 				}
