@@ -71,15 +71,17 @@ TEST := go test -count=1 -trimpath -vet=off -ldflags=-w -timeout 20m
 RACING := /internal/(lan/.*|survey|inquiry|store|vault|account|events|works|segments|planning|jobs|site|commission|task|driver|pages|shield|sim/box)$$
 CROWDED := TestTwentyFreshBoxes|TestWorksGoSideBySide|TestTwoTechnicians|TestTwoSegments|TestDocumentsOfASite|TestWhatIsOpenEnds|TestTheWholeJobInTheConsole
 
-test: test-tools $(CONSOLE)
-	@$(MAKE) --no-print-directory -j 3 test-end-to-end test-packages lint
+test: test-tools
+	@$(MAKE) --no-print-directory -j 3 test-crowded test-end-to-end test-packages lint
 
-.PHONY: test-end-to-end test-packages
-test-end-to-end:
+.PHONY: test-crowded test-end-to-end test-packages
+test-crowded:
+	$(TEST) $(RACE) -p 6 $$(go list ./... | grep -E '$(RACING)')
+
+test-end-to-end: $(CONSOLE)
 	$(TEST) -parallel 16 -skip '$(CROWDED)' ./e2e
 
-test-packages:
-	$(TEST) $(RACE) -p 6 $$(go list ./... | grep -E '$(RACING)')
+test-packages: $(CONSOLE)
 	$(TEST) -p 6 $$(go list ./... | grep -Ev '$(RACING)|/e2e')
 	$(TEST) $(RACE) -parallel 8 -run '$(CROWDED)' ./e2e
 

@@ -171,7 +171,7 @@ func TestPageAfterPageInOneBrowser(t *testing.T) {
 	t.Parallel()
 	r := start(t, skerry.Options{Devices: 1, Seed: 1})
 	b := r.signedIn(t, 1280, "/")
-	for range 8 {
+	for range 3 {
 		for page, text := range map[string]string{"/devices": "Nothing was found yet", "/history": "site made",
 			"/match": "Find first"} {
 			b.do(chromedp.Navigate(r.url+page), shows("%s", text))
