@@ -47,7 +47,7 @@ func TestMain(m *testing.M) {
 		stop()
 		os.Exit(code)
 	}
-	debug.SetGCPercent(600) // many services in one process
+	debug.SetGCPercent(400) // many services in one process
 	code := m.Run()
 	if endChromium != nil {
 		endChromium()

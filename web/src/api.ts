@@ -195,6 +195,9 @@ export function about(key: string) {
   present = key
 }
 
+/** Whether a site is the one that is open. */
+export const isOpen = (key: string | undefined) => key === present
+
 /** Where the browser itself finds something of the site that is open. */
 export const siteURL = (path: string) => `/api/sites/${encodeURIComponent(present)}/${path}`
 

@@ -3,12 +3,12 @@ import { createApp } from 'vue'
 import App from './App.vue'
 import { nameAll } from './names'
 import { makeRouter } from './router'
-import { useSite } from './site'
+import { useSession } from './stores/session'
 import { themeReady } from './theme'
 import './style.css'
 
 const pinia = createPinia()
 // The token of a one-time link leaves the address bar before the router reads it.
-useSite(pinia).takeLink()
+useSession(pinia).takeLink()
 nameAll(document.body)
 void themeReady().then(() => createApp(App).use(pinia).use(makeRouter()).mount('#app'))

@@ -2,7 +2,7 @@
 import { NAlert, NButton, NInput, NModal } from 'naive-ui'
 import { ref } from 'vue'
 import { usePreview } from '../previewed'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
 import Comparison from './Comparison.vue'
 import { siteCall } from '../api'
 
@@ -10,7 +10,7 @@ import { siteCall } from '../api'
 const props = defineProps<{ macs: string[] }>()
 const show = defineModel<boolean>('show', { required: true })
 const emit = defineEmits<{ done: [] }>()
-const site = useSite()
+const plan = usePlan()
 const area = ref('')
 const body = () => ({ ...(props.macs.length ? { macs: props.macs } : { all: true }), tag: '', area: area.value })
 const { preview, wrong, apply } = usePreview(
@@ -20,7 +20,7 @@ const { preview, wrong, apply } = usePreview(
   () => true,
   () => {
     emit('done')
-    void site.settle()
+    void plan.settle()
   },
 )
 </script>

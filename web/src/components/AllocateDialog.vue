@@ -5,7 +5,7 @@ import { siteCall } from '../api'
 import type { Edited } from '../api'
 import { plural } from '../format'
 import { usePreview } from '../previewed'
-import { useSite } from '../site'
+import { useSite } from '../stores/site'
 import Comparison from './Comparison.vue'
 import SubnetHint from './SubnetHint.vue'
 

@@ -4,23 +4,29 @@ import { computed } from 'vue'
 import { siteCall } from '../api'
 import type { RunDevice } from '../api'
 import { plural } from '../format'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSegment } from '../stores/segment'
+import { useSession } from '../stores/session'
+import { useWork } from '../stores/work'
 
 // What needs a person, before everything else.
-const site = useSite()
+const session = useSession()
+const plan = usePlan()
+const segment = useSegment()
+const work = useWork()
 const emit = defineEmits<{ show: [tag: string]; filter: [state: string]; attempt: [what: () => Promise<unknown>] }>()
-const failing = computed(() => site.entries.filter((e) => e.state === 'needs attention'))
-const stops = computed(() => site.planFindings.filter((f) => f.level === 'stops'))
+const failing = computed(() => plan.entries.filter((e) => e.state === 'needs attention'))
+const stops = computed(() => plan.findings.filter((f) => f.level === 'stops'))
 // What is only good to know is among the findings.
-const segment = computed(() => site.segmentFindings.filter((f) => !f.quiet))
+const heard = computed(() => segment.findings.filter((f) => !f.quiet))
 // Where the segment shows it, the run goes on by itself.
 const did = (d: RunDevice) => siteCall('post', '/runs/{id}/hands', { path: { id: d.run }, body: { tags: [d.tag] } })
-const any = computed(() => site.hands.length + failing.value.length + stops.value.length + segment.value.length > 0)
+const any = computed(() => work.hands.length + failing.value.length + stops.value.length + heard.value.length > 0)
 </script>
 
 <template>
   <section v-if="any" class="attention" aria-label="Needs a person">
-    <p v-for="x in site.hands.slice(0, 3)" :key="x.entry.tag" class="hand" data-test="hand">
+    <p v-for="x in work.hands.slice(0, 3)" :key="x.entry.tag" class="hand" data-test="hand">
       <span aria-hidden="true">■</span>
       <span
         ><button class="link" @click="emit('show', x.entry.tag)">{{ x.entry.tag }}</button> {{ x.entry.place }}:
@@ -32,7 +38,7 @@ const any = computed(() => site.hands.length + failing.value.length + stops.valu
       >
       <RouterLink v-if="x.hand.terms" to="/hands" data-test="hand-terms">Read and accept…</RouterLink>
       <NButton
-        v-else-if="site.mayCommission"
+        v-else-if="session.mayCommission"
         size="tiny"
         type="primary"
         data-test="hand-done"
@@ -40,17 +46,17 @@ const any = computed(() => site.hands.length + failing.value.length + stops.valu
         >Done</NButton
       >
     </p>
-    <p v-if="site.hands.length > 3">
-      <RouterLink to="/hands" data-test="all-hands">All {{ site.hands.length }} that wait for a hand</RouterLink>
+    <p v-if="work.hands.length > 3">
+      <RouterLink to="/hands" data-test="all-hands">All {{ work.hands.length }} that wait for a hand</RouterLink>
     </p>
-    <p v-for="f in segment.slice(0, 2)" :key="f.text" class="note" data-test="finding">
+    <p v-for="f in heard.slice(0, 2)" :key="f.text" class="note" data-test="finding">
       <span aria-hidden="true">◆</span> {{ f.text.charAt(0).toUpperCase() + f.text.slice(1)
       }}<template v-if="f.next">; {{ f.next }}</template
       >.
     </p>
-    <p v-if="segment.length && site.segmentFindings.length > Math.min(2, segment.length)">
+    <p v-if="heard.length && segment.findings.length > Math.min(2, heard.length)">
       <RouterLink to="/findings" data-test="all-notices"
-        >All {{ site.segmentFindings.length }} notes on the segment</RouterLink
+        >All {{ segment.findings.length }} notes on the segment</RouterLink
       >
     </p>
     <p v-for="f in stops.slice(0, 2)" :key="f.tag + f.profile + f.field" class="bad">

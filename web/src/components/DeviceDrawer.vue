@@ -6,12 +6,18 @@ import { siteCall } from '../api'
 import type { Device } from '../api'
 import { modelOf, placeOf } from '../device'
 import { clock } from '../format'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSegment } from '../stores/segment'
+import { useSession } from '../stores/session'
+import { useSite } from '../stores/site'
 
 // Everything known of one box, each fact with where it comes from.
 const mac = defineModel<string>('mac', { required: true })
 const emit = defineEmits<{ attempt: [what: () => Promise<unknown>]; show: [tag: string]; page: [device: Device] }>()
+const session = useSession()
 const site = useSite()
+const plan = usePlan()
+const segment = useSegment()
 const narrow = useMediaQuery('(max-width: 900px)')
 const device = ref<Device | null>(null)
 const wrong = ref('')
@@ -37,20 +43,20 @@ watch(mac, () => {
   device.value = null
   void load()
 })
-watch(() => site.devices.find((d) => d.mac === mac.value)?.last, load)
+watch(() => segment.devices.find((d) => d.mac === mac.value)?.last, load)
 
 const profileOptions = computed(() =>
   site.profiles.map((p) => ({ label: `${p.id}: ${p.maker} ${p.model}`, value: p.id })),
 )
 const entryOptions = computed(() =>
-  site.entries
+  plan.entries
     .filter((e) => !e.device && !e.notWired && (!device.value?.profile || e.profile === device.value.profile))
     .map((e) => ({ label: `${e.tag} ${e.place ?? ''}`, value: e.tag })),
 )
 const act = (what: () => Promise<unknown>) =>
   emit('attempt', async () => {
     await what()
-    await Promise.all([site.settle(), load()])
+    await Promise.all([plan.settle(), load()])
   })
 const choose = (profile: string | null) =>
   act(() => siteCall('put', '/devices/{mac}/profile', { path: { mac: mac.value }, body: { profile: profile ?? '' } }))
@@ -85,11 +91,11 @@ const blink = () => emit('attempt', () => siteCall('post', '/devices/{mac}/blink
           >Its {{ c.key }} is told differently:
           {{ c.facts.map((f) => `${f.value} over ${f.protocol}`).join(', ') }}.</NAlert
         >
-        <div v-if="site.mayCommission" class="tools acts">
-          <NButton size="small" :disabled="!device.blinks || site.lookOnly" @click="blink">Blink</NButton>
+        <div v-if="session.mayCommission" class="tools acts">
+          <NButton size="small" :disabled="!device.blinks || segment.lookOnly" @click="blink">Blink</NButton>
           <NButton
             size="small"
-            :disabled="!device.page || site.lookOnly"
+            :disabled="!device.page || segment.lookOnly"
             data-test="device-page"
             @click="emit('page', device)"
             >Open its page</NButton

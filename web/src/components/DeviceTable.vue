@@ -7,7 +7,10 @@ import { siteCall, siteURL } from '../api'
 import type { Device } from '../api'
 import { heardBy, latest, modelOf, partsOf, placeOf, stateOf } from '../device'
 import { clock, plural, searched } from '../format'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSegment } from '../stores/segment'
+import { useSession } from '../stores/session'
+import { useWork } from '../stores/work'
 import AdoptDialog from './AdoptDialog.vue'
 import DeviceDrawer from './DeviceDrawer.vue'
 import FindDialog from './FindDialog.vue'
@@ -22,7 +25,10 @@ interface Row {
   group?: string
   children?: Row[]
 }
-const site = useSite()
+const session = useSession()
+const plan = usePlan()
+const segment = useSegment()
+const work = useWork()
 const dialog = useDialog()
 const emit = defineEmits<{ show: [tag: string]; attempt: [what: () => Promise<unknown>] }>()
 const search = ref('')
@@ -38,13 +44,13 @@ const adopting = ref(false)
 const narrow = useMediaQuery('(max-width: 900px)')
 
 const kindOptions = computed(() =>
-  [...new Set(site.devices.flatMap((d) => [d.kind || 'unknown', stateOf(d)]))]
+  [...new Set(segment.devices.flatMap((d) => [d.kind || 'unknown', stateOf(d)]))]
     .sort()
     .map((v) => ({ label: v, value: v })),
 )
 const devices = computed(() => {
   const has = searched(search.value)
-  return site.devices.filter(
+  return segment.devices.filter(
     (d) =>
       (!kinds.value.length || kinds.value.includes(d.kind || 'unknown') || kinds.value.includes(stateOf(d))) &&
       has([d.mac, placeOf(d), modelOf(d), d.tag, stateOf(d), ...(d.facts ?? []).map((f) => f.value)].join(' ')),
@@ -76,7 +82,7 @@ const expanded = computed(() => rows.value.flatMap((r) => [r.id, ...(r.children 
 const chosen = computed(() => devices.value.filter((d) => selected.value.includes(d.mac)))
 const blinking = computed(() => chosen.value.filter((d) => d.blinks))
 const loose = computed(() => chosen.value.filter((d) => !d.tag))
-const waiting = computed(() => site.devices.filter((d) => d.here && d.waits))
+const waiting = computed(() => segment.devices.filter((d) => d.here && d.waits))
 
 const blink = (list: Device[]) =>
   emit('attempt', () =>
@@ -97,7 +103,7 @@ function forget(list: Device[]) {
       emit('attempt', async () => {
         await siteCall('post', '/devices/forget', { body: { macs: list.map((d) => d.mac) } })
         selected.value = []
-        await site.settle()
+        await plan.settle()
       }),
   })
 }
@@ -263,10 +269,10 @@ const width = computed(() => columns.value.reduce((n, c) => n + Number((c as { w
       >
       <template v-if="selected.length">
         <strong>{{ plural(selected.length, 'device') }} selected</strong>
-        <NButton size="small" :disabled="!blinking.length || site.lookOnly" @click="blink(blinking)"
+        <NButton size="small" :disabled="!blinking.length || segment.lookOnly" @click="blink(blinking)"
           >Blink {{ blinking.length }}</NButton
         >
-        <NButton size="small" :disabled="!loose.length || !site.mayPlan" data-test="adopt" @click="adopting = true"
+        <NButton size="small" :disabled="!loose.length || !session.mayPlan" data-test="adopt" @click="adopting = true"
           >Adopt {{ loose.length }}</NButton
         >
         <NButton size="small" :disabled="!loose.length" data-test="forget" @click="forget(loose)"
@@ -275,30 +281,34 @@ const width = computed(() => columns.value.reduce((n, c) => n + Number((c as { w
       </template>
       <template v-else>
         <span class="faint">{{
-          devices.length === site.devices.length
+          devices.length === segment.devices.length
             ? plural(devices.length, 'device')
-            : `${devices.length} of ${site.devices.length} shown`
+            : `${devices.length} of ${segment.devices.length} shown`
         }}</span>
         <span class="grow" />
         <NButton
-          v-if="site.mayCommission"
+          v-if="session.mayCommission"
           size="small"
           data-test="find-options"
-          :disabled="site.finding"
+          :disabled="work.finding"
           @click="finding = true"
           >Find …</NButton
         >
         <label class="switch"
           ><NSwitch
             aria-label="Watch who comes and goes"
-            :value="site.watched"
+            :value="segment.watched"
             size="small"
-            :disabled="!site.segment || !site.mayCommission"
+            :disabled="!segment.name || !session.mayCommission"
             data-test="watch"
             @update:value="watch" />
           Watch</label
         >
-        <NButton v-if="waiting.length && site.mayCommission" size="small" data-test="hand-out" @click="handing = true"
+        <NButton
+          v-if="waiting.length && session.mayCommission"
+          size="small"
+          data-test="hand-out"
+          @click="handing = true"
           >{{ waiting.length }} wait for DHCP</NButton
         >
         <NButton size="small" data-test="surveys" @click="surveys = true">Surveys</NButton>
@@ -307,9 +317,9 @@ const width = computed(() => columns.value.reduce((n, c) => n + Number((c as { w
         >
       </template>
     </div>
-    <div v-if="!site.devices.length" class="empty faint">
+    <div v-if="!segment.devices.length" class="empty faint">
       {{
-        site.finding
+        work.finding
           ? 'Asking the segment who is there.'
           : 'Nothing was found yet. Plug the devices in, then press Find.'
       }}

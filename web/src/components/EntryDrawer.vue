@@ -20,12 +20,18 @@ import { isSecret, siteCall } from '../api'
 import { inShort } from '../sheet'
 import type { Check, Credential, Detail } from '../api'
 import { clock } from '../format'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSegment } from '../stores/segment'
+import { useSession } from '../stores/session'
+import { useWork } from '../stores/work'
 import StateMark from './StateMark.vue'
 
 const tag = defineModel<string>('tag', { required: true })
 const emit = defineEmits<{ attempt: [what: () => Promise<unknown>] }>()
-const site = useSite()
+const session = useSession()
+const plan = usePlan()
+const segment = useSegment()
+const work = useWork()
 const narrow = useMediaQuery('(max-width: 900px)')
 const detail = ref<Detail | null>(null)
 const wrong = ref('')
@@ -54,11 +60,11 @@ watch(tag, () => {
   others.value = []
   void load()
 })
-watch(() => [site.revision, site.stepOf(tag.value)?.step], load)
+watch(() => [plan.revision, work.stepOf(tag.value)?.step], load)
 
 // Boxes that this entry could be: of its profile, or of none known.
 const candidates = computed(() =>
-  site.devices
+  segment.devices
     .filter((d) => !d.tag && (!d.profile || d.profile === detail.value?.entry.profile))
     .map((d) => ({ label: `${d.mac}  ${d.present || 'no address now'}`, value: d.mac })),
 )
@@ -67,13 +73,13 @@ const mayMatch = computed(() => ['planned', 'matched', 'needs attention'].includ
 function match(mac: string) {
   emit('attempt', async () => {
     await siteCall('put', '/entries/{tag}/match', { path: { tag: tag.value }, body: { mac } })
-    await Promise.all([site.settle(), load()])
+    await Promise.all([plan.settle(), load()])
   })
 }
 function unmatch() {
   emit('attempt', async () => {
     await siteCall('post', '/matches/undo', { body: { tags: [tag.value], configured: undone.value } })
-    await Promise.all([site.settle(), load()])
+    await Promise.all([plan.settle(), load()])
   })
 }
 function reveal(id = 0) {
@@ -86,7 +92,7 @@ function reveal(id = 0) {
   })
 }
 // What hangs behind it, by the plan.
-const parts = computed(() => site.entries.filter((e) => e.behind === tag.value))
+const parts = computed(() => plan.entries.filter((e) => e.behind === tag.value))
 const others = ref<Credential[]>([])
 async function older() {
   others.value = await siteCall('get', '/entries/{tag}/credentials', { path: { tag: tag.value } }).catch(() => [])
@@ -94,7 +100,7 @@ async function older() {
 function byHand() {
   emit('attempt', async () => {
     await siteCall('post', '/set-by-hand', { body: { tags: [tag.value] } })
-    await Promise.all([site.settle(), load()])
+    await Promise.all([plan.settle(), load()])
   })
 }
 // A box of the same model that no entry has may take the place of this one.
@@ -107,7 +113,7 @@ function replace(mac: string) {
   emit('attempt', async () => {
     await siteCall('post', '/entries/{tag}/replace', { path: { tag: tag.value }, body: { mac } })
     await siteCall('post', '/runs', { body: { tags: [tag.value] } })
-    await Promise.all([site.settle(), load()])
+    await Promise.all([plan.settle(), load()])
   })
 }
 const undone = computed(() => !!detail.value && ['configured', 'verified'].includes(detail.value.entry.state))
@@ -176,7 +182,7 @@ const columns = computed<DataTableColumns<Check>>(() =>
         </p>
         <p v-else-if="detail.entry.byHand && detail.entry.state === 'matched'">
           No run can set this model.
-          <NButton v-if="site.mayCommission" size="tiny" data-test="set-by-hand" @click="byHand"
+          <NButton v-if="session.mayCommission" size="tiny" data-test="set-by-hand" @click="byHand"
             >Mark as set by hand</NButton
           >
         </p>
@@ -248,7 +254,7 @@ const columns = computed<DataTableColumns<Check>>(() =>
           @update:value="match" />
 
         <NSelect
-          v-if="spares.length && site.mayCommission"
+          v-if="spares.length && session.mayCommission"
           :options="spares"
           filterable
           placeholder="Replace it: choose the new box, which is then commissioned"

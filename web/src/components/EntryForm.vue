@@ -7,7 +7,8 @@ import { isSecret, siteCall, valueOf } from '../api'
 import { plural } from '../format'
 import type { Field } from '../sheet'
 import { helpOf } from '../sheet'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSite } from '../stores/site'
 import RowsField from './RowsField.vue'
 import SubnetHint from './SubnetHint.vue'
 
@@ -16,12 +17,13 @@ const show = defineModel<boolean>('show', { required: true })
 const props = defineProps<{ tags: string[]; fields: Field[] }>()
 const emit = defineEmits<{ change: [patches: Patch[], what: string] }>()
 const site = useSite()
+const plan = usePlan()
 const narrow = useMediaQuery('(max-width: 900px)')
 const values = ref<Record<string, string>>({})
 const touched = ref<Set<string>>(new Set())
 const notes = ref<Record<string, string>>({})
 const many = computed(() => props.tags.length > 1)
-const entry = computed(() => (props.tags.length === 1 ? site.entries.find((e) => e.tag === props.tags[0]) : undefined))
+const entry = computed(() => (props.tags.length === 1 ? plan.entries.find((e) => e.tag === props.tags[0]) : undefined))
 const title = computed(() => (many.value ? plural(props.tags.length, 'entry') : (props.tags[0] ?? 'New entry')))
 const profileId = computed(() => values.value.profile ?? entry.value?.profile ?? '')
 
@@ -29,7 +31,7 @@ const profileId = computed(() => values.value.profile ?? entry.value?.profile ??
 const settings = computed<Setting[]>(() => {
   const ids =
     many.value && !touched.value.has('profile')
-      ? [...new Set(props.tags.map((t) => site.entries.find((e) => e.tag === t)?.profile ?? ''))]
+      ? [...new Set(props.tags.map((t) => plan.entries.find((e) => e.tag === t)?.profile ?? ''))]
       : [profileId.value]
   const lists = ids.map((id) => site.byId.get(id)?.settings ?? [])
   return (lists[0] ?? []).filter((s) => s.type !== 'computed' && lists.every((l) => l.some((x) => x.key === s.key)))
@@ -55,7 +57,7 @@ watch(show, (open) => {
 
 const options = (list: string[]) => list.map((v) => ({ label: v, value: v }))
 const tagsOf = (kinds?: string[]) =>
-  site.entries.filter((e) => !kinds?.length || kinds.includes(e.kind)).map((e) => e.tag)
+  plan.entries.filter((e) => !kinds?.length || kinds.includes(e.kind)).map((e) => e.tag)
 function choicesOf(s: Setting): string[] | null {
   if (s.type === 'choice') return s.choices ?? []
   if (s.type === 'yes-no') return ['yes', 'no']

@@ -5,10 +5,14 @@ import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref } from 'vue'
 import type { Entry } from '../api'
 import { clock, plural, searched, states } from '../format'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSession } from '../stores/session'
+import { useWork } from '../stores/work'
 import StateMark from './StateMark.vue'
 
-const site = useSite()
+const session = useSession()
+const plan = usePlan()
+const work = useWork()
 const emit = defineEmits<{
   show: [tag: string]
   commission: [tags: string[]]
@@ -23,14 +27,14 @@ const selected = ref<string[]>([])
 const narrow = useMediaQuery('(max-width: 900px)')
 
 const options = (values: string[]) => values.map((v) => ({ label: v, value: v }))
-const kindOptions = computed(() => options([...new Set(site.entries.map((e) => e.kind))].sort()))
+const kindOptions = computed(() => options([...new Set(plan.entries.map((e) => e.kind))].sort()))
 // A row is an entry with what is happening to it right now.
 interface Row extends Entry {
   shown: string
   now: string
 }
 const all = computed<Row[]>(() =>
-  site.entries.map((e) => {
+  plan.entries.map((e) => {
     const now = doing(e)
     const shown = e.unwired
       ? 'not wired yet'
@@ -65,7 +69,7 @@ const acting = computed(() => {
 })
 // All or none is undone: what a run has set, or somebody locked, is left out here.
 const undoable = computed(() =>
-  site.entries
+  plan.entries
     .filter(
       (e) => acting.value.includes(e.tag) && e.device && !e.locked && ['matched', 'needs attention'].includes(e.state),
     )
@@ -73,7 +77,7 @@ const undoable = computed(() =>
 )
 
 function doing(e: Entry): string {
-  const d = site.stepOf(e.tag)
+  const d = work.stepOf(e.tag)
   if (e.state === 'needs attention') return e.reason
   if (!d) return ''
   if (d.state === 'parked') return `by hand: ${d.hand?.do}`
@@ -162,17 +166,19 @@ const columns = computed<DataTableColumns<Row>>(() => {
         class="filter" />
       <template v-if="acting.length">
         <strong>{{ plural(acting.length, 'entry') }} selected</strong>
-        <NButton size="small" :disabled="!site.mayCommission" @click="emit('commission', acting)">Commission</NButton>
-        <NButton size="small" :disabled="!site.mayCommission" @click="emit('verify', acting)">Verify</NButton>
-        <NButton size="small" :disabled="!site.mayCommission || !undoable.length" @click="emit('unmatch', undoable)"
+        <NButton size="small" :disabled="!session.mayCommission" @click="emit('commission', acting)"
+          >Commission</NButton
+        >
+        <NButton size="small" :disabled="!session.mayCommission" @click="emit('verify', acting)">Verify</NButton>
+        <NButton size="small" :disabled="!session.mayCommission || !undoable.length" @click="emit('unmatch', undoable)"
           >Undo match{{ undoable.length > 1 ? 'es' : '' }}</NButton
         >
       </template>
       <span v-else class="faint">{{
-        rows.length === site.entries.length ? '' : `${rows.length} of ${site.entries.length} shown`
+        rows.length === plan.entries.length ? '' : `${rows.length} of ${plan.entries.length} shown`
       }}</span>
     </div>
-    <div v-if="!site.entries.length" class="empty">
+    <div v-if="!plan.entries.length" class="empty">
       <p>The plan is empty. Import a file, or write it under Plan.</p>
       <NButton type="primary" @click="emit('import')">Import the plan</NButton>
     </div>

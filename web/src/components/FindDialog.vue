@@ -3,11 +3,17 @@ import { NAlert, NButton, NCheckbox, NInput, NModal, NRadio, NRadioGroup, NSpin,
 import { ref, watch } from 'vue'
 import { call, siteCall } from '../api'
 import type { Interface, SegmentPlug } from '../api'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSegment } from '../stores/segment'
+import { useSession } from '../stores/session'
+import { useWork } from '../stores/work'
 
 // Before anything is sent: which interface, how fast, and where to look besides.
 const show = defineModel<boolean>('show', { required: true })
-const site = useSite()
+const session = useSession()
+const plan = usePlan()
+const segment = useSegment()
+const work = useWork()
 const interfaces = ref<Interface[] | null>(null)
 const segments = ref<SegmentPlug[]>([])
 const pace = ref<'normal' | 'gentle' | 'look'>('normal')
@@ -32,7 +38,7 @@ watch(show, (open) => {
 async function plug(name: string) {
   try {
     await siteCall('put', '/segment', { body: { interface: name } })
-    await site.settle()
+    await plan.settle()
     await listen()
   } catch (e) {
     wrong.value = (e as Error).message
@@ -61,12 +67,12 @@ const link = (i: Interface) => (!i.up ? 'off' : !i.link ? 'no link' : i.speed ? 
   <NModal v-model:show="show" preset="card" title="Find" style="max-width: 860px" data-test="find-dialog">
     <NAlert v-if="wrong" type="error" :show-icon="false" role="alert">{{ wrong }}</NAlert>
     <h3>Plugged into</h3>
-    <p>{{ site.segment || 'nothing' }}{{ site.lookOnly ? '; this service only looks' : '' }}</p>
+    <p>{{ segment.name || 'nothing' }}{{ segment.lookOnly ? '; this service only looks' : '' }}</p>
     <ul v-if="segments.length > 1" class="segments" data-test="segments">
       <li v-for="s in segments" :key="s.name">
         {{ s.name }}{{ s.here ? (s.dark ? ', no link' : '') : ', gone; waited for'
         }}<span v-if="s.sites.length" class="faint">, used by {{ s.sites.join(', ') }}</span>
-        <NButton v-if="s.name !== site.segment" size="tiny" :disabled="site.rights !== 'own'" @click="plug(s.name)"
+        <NButton v-if="s.name !== segment.name" size="tiny" :disabled="session.rights !== 'own'" @click="plug(s.name)"
           >Use it</NButton
         >
       </li>
@@ -100,8 +106,8 @@ const link = (i: Interface) => (!i.up ? 'off' : !i.link ? 'no link' : i.speed ? 
             <div v-for="w in i.warnings" :key="w" class="warn">◆ {{ w }}</div>
           </td>
           <td>
-            <span v-if="i.name === site.segment">in use</span
-            ><NButton v-else size="tiny" :disabled="!i.up || site.rights !== 'own'" @click="plug(i.name)"
+            <span v-if="i.name === segment.name">in use</span
+            ><NButton v-else size="tiny" :disabled="!i.up || session.rights !== 'own'" @click="plug(i.name)"
               >Use it</NButton
             >
           </td>
@@ -128,7 +134,7 @@ const link = (i: Interface) => (!i.up ? 'off' : !i.link ? 'no link' : i.speed ? 
     <template #footer>
       <div class="foot">
         <NButton @click="show = false">Cancel</NButton>
-        <NButton type="primary" :disabled="!site.segment || site.finding" data-test="find-begin" @click="begin"
+        <NButton type="primary" :disabled="!segment.name || work.finding" data-test="find-begin" @click="begin"
           >Find</NButton
         >
       </div>

@@ -4,12 +4,14 @@ import { computed, ref, watch } from 'vue'
 import { siteCall } from '../api'
 import type { Asker } from '../api'
 import { plural } from '../format'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSegment } from '../stores/segment'
 
 // Gives boxes that wait for DHCP their planned addresses: exactly the listed
 // ones that have an entry, and nobody else.
 const show = defineModel<boolean>('show', { required: true })
-const site = useSite()
+const plan = usePlan()
+const segment = useSegment()
 const askers = ref<Asker[]>([])
 const beside = ref('')
 const wrong = ref('')
@@ -23,8 +25,8 @@ watch(show, async (open) => {
   }
 })
 const ready = computed(() => askers.value.filter((a) => a.tag))
-const address = (tag: string) => site.entries.find((e) => e.tag === tag)?.address || '–'
-const servers = computed(() => site.segmentFindings.filter((f) => f.kind.startsWith('dhcp-server')))
+const address = (tag: string) => plan.entries.find((e) => e.tag === tag)?.address || '–'
+const servers = computed(() => segment.findings.filter((f) => f.kind.startsWith('dhcp-server')))
 async function begin() {
   try {
     await siteCall('post', '/leases', {
@@ -81,7 +83,7 @@ async function begin() {
     <template #footer>
       <div class="foot">
         <NButton @click="show = false">Cancel</NButton>
-        <NButton type="primary" :disabled="!ready.length || site.lookOnly" data-test="hand-out-begin" @click="begin"
+        <NButton type="primary" :disabled="!ready.length || segment.lookOnly" data-test="hand-out-begin" @click="begin"
           >Give {{ plural(ready.length, 'address').replace('addresss', 'addresses') }}</NButton
         >
       </div>

@@ -6,13 +6,15 @@ import { computed, onMounted, ref, watch } from 'vue'
 import { call, Problem, siteCall } from '../api'
 import type { Cell, ImportResult } from '../api'
 import { plural } from '../format'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSite } from '../stores/site'
 import type { Field } from '../sheet'
 import Comparison from './Comparison.vue'
 
 // A plan file is shown as it was understood before anything is changed.
 const show = defineModel<boolean>('show', { required: true })
 const site = useSite()
+const plan = usePlan()
 const file = ref<File | null>(null)
 const whole = ref(false)
 const configured = ref(false)
@@ -47,7 +49,7 @@ async function send(preview: boolean) {
     sheet.value = result.value.sheet
     if (!preview) {
       show.value = false
-      await site.settle()
+      await plan.settle()
     }
   } catch (e) {
     result.value = null

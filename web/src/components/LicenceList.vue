@@ -4,10 +4,14 @@ import { computed, h, ref, watch } from 'vue'
 import type { Licence } from '../api'
 import { siteCall, siteFile } from '../api'
 import { clock, plural, searched } from '../format'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSession } from '../stores/session'
+import { useSite } from '../stores/site'
 
 // Licences by host id: what they are made for, collected for the supplier, and taken back.
+const session = useSession()
 const site = useSite()
+const plan = usePlan()
 const message = useMessage()
 const dialog = useDialog()
 const list = ref<Licence[]>([])
@@ -15,7 +19,7 @@ const search = ref('')
 async function load() {
   list.value = site.key ? await siteCall('get', '/licences').catch(() => []) : []
 }
-watch(() => [site.revision, site.key], load, { immediate: true })
+watch(() => [plan.revision, site.key], load, { immediate: true })
 const shown = computed(() => {
   const has = searched(search.value)
   return list.value.filter((l) => has([l.tag, l.maker, l.model, l.serial, l.mac, l.host, l.state, l.file].join(' ')))
@@ -61,7 +65,7 @@ async function take(event: Event) {
       positiveButtonProps: { 'data-test': 'licences-apply' } as object,
       onPositiveClick: async () => {
         await siteCall('post', '/licences', { query, body: file }).catch((e: Error) => message.error(e.message))
-        await site.settle()
+        await plan.settle()
         await load()
       },
     })
@@ -84,7 +88,7 @@ async function take(event: Event) {
       clearable
       placeholder="Search"
       :input-props="{ 'aria-label': 'Search licences' }" />
-    <template v-if="site.mayPlan">
+    <template v-if="session.mayPlan">
       <NButton size="small" :disabled="!toAsk" data-test="licences-csv" @click="collect('csv')"
         >Host ids for the supplier, CSV: {{ toAsk }}</NButton
       >

@@ -17,9 +17,13 @@ import type { DataTableColumns } from 'naive-ui'
 import { computed, onMounted, reactive, ref, watch } from 'vue'
 import { call, siteCall } from '../api'
 import type { KnownLogin, Policy } from '../api'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSession } from '../stores/session'
+import { useSite } from '../stores/site'
 
+const session = useSession()
 const site = useSite()
+const plan = usePlan()
 const message = useMessage()
 const vault = ref<{ locked: boolean; opener: string; lost?: string; sealedByLost: number } | null>(null)
 const passphrase = ref('')
@@ -62,7 +66,7 @@ const scopes = computed(() => [
 ])
 const empty = { for: '', mode: 'each', length: 0, given: '', users: 'keep', user: '', recovery: '', password: '' }
 const form = reactive({ ...empty })
-const findings = computed(() => site.planFindings.filter((f) => f.code.startsWith('policy-')))
+const findings = computed(() => plan.findings.filter((f) => f.code.startsWith('policy-')))
 const file = ref<HTMLInputElement>()
 
 async function attempt(what: () => Promise<unknown>, done = '') {
@@ -124,7 +128,7 @@ const learn = (event: Event) =>
           <td>{{ modes.find((m) => m.value === p.mode)?.label }}{{ p.length ? `, ${p.length} characters` : '' }}</td>
           <td>{{ users.find((u) => u.value === p.users)?.label }} {{ p.user }}</td>
           <td>{{ p.recovery }}</td>
-          <td v-if="site.mayPlan">
+          <td v-if="session.mayPlan">
             <NButton size="tiny" @click="edit(p)">Change</NButton>
             <NButton size="tiny" @click="removePolicy(p)">Take away</NButton>
           </td>
@@ -135,7 +139,7 @@ const learn = (event: Event) =>
       {{ f.level === 'stops' ? '▲' : '·' }} {{ f.reason }}
     </p>
     <NForm
-      v-if="site.mayPlan"
+      v-if="session.mayPlan"
       label-placement="left"
       label-width="110"
       size="small"
@@ -187,7 +191,7 @@ const learn = (event: Event) =>
       <p v-if="vault.sealedByLost" class="faint">
         {{ vault.sealedByLost }} secrets stay sealed by a key that was lost.
       </p>
-      <NPopconfirm v-if="vault.locked && site.rights === 'own'" @positive-click="beginAnew"
+      <NPopconfirm v-if="vault.locked && session.rights === 'own'" @positive-click="beginAnew"
         ><template #trigger><NButton size="small">Begin anew</NButton></template
         >What the old key sealed stays sealed, for good unless it is found. Begin with a new key?</NPopconfirm
       >
@@ -202,8 +206,8 @@ const learn = (event: Event) =>
         <NButton type="primary" size="small" attr-type="submit">Unlock</NButton>
       </form>
       <div v-else class="line">
-        <NButton v-if="site.mayCommission" size="small" data-test="vault-lock" @click="lock">Lock</NButton>
-        <template v-if="site.rights === 'own'">
+        <NButton v-if="session.mayCommission" size="small" data-test="vault-lock" @click="lock">Lock</NButton>
+        <template v-if="session.rights === 'own'">
           <NInput
             v-model:value="next"
             type="password"
@@ -223,7 +227,7 @@ const learn = (event: Event) =>
           <NButton size="small" @click="changeKey(true)">New key file</NButton>
         </template>
       </div>
-      <p v-if="site.mayCommission && site.key && !vault.locked">
+      <p v-if="session.mayCommission && site.key && !vault.locked">
         Logins that are known already:
         <input ref="file" type="file" accept=".csv" aria-label="Known logins as CSV" @change="learn" />
         <span class="faint">CSV with tag or mac, user, password</span>

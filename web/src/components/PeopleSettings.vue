@@ -17,9 +17,9 @@ import { computed, onMounted, reactive, ref } from 'vue'
 import { call } from '../api'
 import type { Token, User } from '../api'
 import { clock } from '../format'
-import { useSite } from '../site'
+import { useSession } from '../stores/session'
 
-const site = useSite()
+const session = useSession()
 const message = useMessage()
 const users = ref<User[]>([])
 const tokens = ref<Token[]>([])
@@ -29,9 +29,9 @@ const form = reactive({ name: '', password: '', rights: 'look' })
 const own = reactive({ old: '', new: '', keep: [] as string[] })
 const token = reactive({ name: '', rights: 'look', days: 90 })
 // A token may at most what its maker may.
-const mine = computed(() => rights.slice(0, rights.findIndex((r) => r.value === site.rights) + 1))
+const mine = computed(() => rights.slice(0, rights.findIndex((r) => r.value === session.rights) + 1))
 // One's own tokens end with the password, but for those that are to go on.
-const ending = computed(() => tokens.value.filter((t) => t.user === site.user).map((t) => t.name))
+const ending = computed(() => tokens.value.filter((t) => t.user === session.user).map((t) => t.name))
 const rights = [
   { label: 'may only look', value: 'look' },
   { label: 'may change plans', value: 'plan' },
@@ -40,7 +40,7 @@ const rights = [
 ]
 
 async function load() {
-  if (site.rights === 'own') users.value = await call('get', '/users')
+  if (session.rights === 'own') users.value = await call('get', '/users')
   tokens.value = await call('get', '/tokens')
 }
 onMounted(load)
@@ -75,7 +75,7 @@ async function change() {
   wrong.value = ''
   try {
     await call('put', '/session/password', { body: own })
-    await site.start() // every session has ended: sign in with the new one
+    await session.start() // every session has ended: sign in with the new one
   } catch (e) {
     wrong.value = (e as Error).message
   }
@@ -84,7 +84,7 @@ async function change() {
 
 <template>
   <NAlert v-if="wrong" type="error" :show-icon="false" role="alert" class="gap">{{ wrong }}</NAlert>
-  <NCard v-if="site.rights === 'own'" size="small" title="People" class="gap">
+  <NCard v-if="session.rights === 'own'" size="small" title="People" class="gap">
     <NTable size="small" :bordered="false" data-test="users">
       <tbody>
         <tr v-for="u in users" :key="u.name">
@@ -99,7 +99,7 @@ async function change() {
               :aria-label="'Right of ' + u.name"
               @update:value="setRights(u, $event)" />
           </td>
-          <td><NButton size="tiny" :disabled="u.name === site.user" @click="remove(u)">Remove</NButton></td>
+          <td><NButton size="tiny" :disabled="u.name === session.user" @click="remove(u)">Remove</NButton></td>
         </tr>
       </tbody>
     </NTable>

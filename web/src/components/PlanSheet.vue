@@ -3,7 +3,8 @@ import { useElementSize } from '@vueuse/core'
 import { computed, nextTick, ref, watch } from 'vue'
 import type { Entry, Patch, PlanFinding } from '../api'
 import { isSecret, valueOf } from '../api'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSite } from '../stores/site'
 import type { Column, Spot } from '../sheet'
 import { blockOf, countOn, inShort, settingOf } from '../sheet'
 
@@ -20,6 +21,7 @@ const emit = defineEmits<{
   open: [tag: string]
 }>()
 const site = useSite()
+const plan = usePlan()
 const rowHeight = 28
 const numberWidth = 44
 
@@ -57,7 +59,7 @@ const width = computed(() => numberWidth + props.columns.reduce((sum, c) => sum 
 
 const findings = computed(() => {
   const m = new Map<string, PlanFinding>()
-  for (const f of site.planFindings) {
+  for (const f of plan.findings) {
     const key = f.tag + '\n' + f.field
     const worse = m.get(key)
     if (!worse || f.level === 'stops') m.set(key, f)
@@ -92,14 +94,14 @@ const choices = computed<string[]>(() => {
   if (c.key === 'kind') return [...new Set(site.profiles.map((p) => p.kind))]
   if (c.key === 'subnet') return (site.site?.subnets ?? []).map((n) => n.name)
   if (c.key === 'not-wired') return ['yes']
-  if (c.key === 'after') return site.entries.map((x) => x.tag)
+  if (c.key === 'after') return plan.entries.map((x) => x.tag)
   const s = e && settingOf(site.byId.get(e.profile), c.key)
   if (!s) return []
   if (s.type === 'yes-no') return ['yes', 'no']
   if (s.type === 'entry')
-    return site.entries.filter((x) => !s.kinds?.length || s.kinds.includes(x.kind)).map((x) => x.tag)
+    return plan.entries.filter((x) => !s.kinds?.length || s.kinds.includes(x.kind)).map((x) => x.tag)
   if (s.type === 'setting')
-    return site.entries
+    return plan.entries
       .filter((x) => !s.kinds?.length || s.kinds.includes(x.kind))
       .flatMap((x) => (s.of ?? []).filter((k) => settingOf(site.byId.get(x.profile), k)).map((k) => `${x.tag}/${k}`))
   return s.choices ?? []

@@ -4,11 +4,15 @@ import { computed, ref, watch } from 'vue'
 import type { PortRole } from '../api'
 import { siteCall } from '../api'
 import { plural } from '../format'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSession } from '../stores/session'
+import { useSite } from '../stores/site'
 
 // Roles of switches' ports, and which port has which: defined once, given to many at once.
 const key = 'port-roles'
+const session = useSession()
 const site = useSite()
+const plan = usePlan()
 const message = useMessage()
 const roles = ref<PortRole[]>([])
 const changed = ref(false)
@@ -21,7 +25,7 @@ watch(
 )
 const hangs = ['switch', 'one device', 'many devices', 'nothing'].map((v) => ({ label: v, value: v }))
 const switches = computed(() =>
-  site.entries.filter((e) => site.byId.get(e.profile)?.settings?.some((s) => s.key === key)),
+  plan.entries.filter((e) => site.byId.get(e.profile)?.settings?.some((s) => s.key === key)),
 )
 const tags = ref<string[]>([])
 const ports = ref('')
@@ -39,7 +43,7 @@ async function attempt(what: () => Promise<unknown>) {
 async function save() {
   const done = await attempt(async () => {
     await siteCall('put', '', { body: { ...site.site, roles: roles.value } })
-    await site.settle()
+    await plan.settle()
   })
   if (done) changed.value = false
 }
@@ -53,11 +57,11 @@ interface Row {
   [column: string]: string
 }
 const column = (tag: string) =>
-  site.byId.get(site.entries.find((e) => e.tag === tag)?.profile ?? '')?.settings?.find((s) => s.key === key)
+  site.byId.get(plan.entries.find((e) => e.tag === tag)?.profile ?? '')?.settings?.find((s) => s.key === key)
     ?.columns?.[0]?.key ?? 'port'
 const rowsOf = (tag: string): Row[] => {
   try {
-    return JSON.parse(site.entries.find((e) => e.tag === tag)?.settings?.[key] || '[]') as Row[]
+    return JSON.parse(plan.entries.find((e) => e.tag === tag)?.settings?.[key] || '[]') as Row[]
   } catch {
     return []
   }
@@ -65,10 +69,10 @@ const rowsOf = (tag: string): Row[] => {
 const give = () =>
   attempt(async () => {
     await siteCall('post', '/roles-given', { body: { role: role.value!, ports: ports.value, tags: tags.value } })
-    await site.settle()
+    await plan.settle()
     message.success(`Ports ${ports.value} of ${tags.value.join(', ')}: ${role.value}`)
   })
-const found = computed(() => site.planFindings.filter((f) => f.code.startsWith('port-')))
+const found = computed(() => plan.findings.filter((f) => f.code.startsWith('port-')))
 </script>
 
 <template>
@@ -131,12 +135,12 @@ const found = computed(() => site.planFindings.filter((f) => f.code.startsWith('
           <NCheckbox :checked="!r.off" aria-label="On" @update:checked="(on: boolean) => ((r.off = !on), touch())" />
         </td>
         <td>
-          <NButton size="tiny" :disabled="!site.mayPlan" @click="(roles.splice(i, 1), touch())">Remove</NButton>
+          <NButton size="tiny" :disabled="!session.mayPlan" @click="(roles.splice(i, 1), touch())">Remove</NButton>
         </td>
       </tr>
     </tbody>
   </NTable>
-  <p v-if="site.mayPlan" class="row">
+  <p v-if="session.mayPlan" class="row">
     <NButton size="small" @click="add">Add a role</NButton>
     <NButton size="small" type="primary" :disabled="!changed" data-test="roles-save" @click="save"
       >Save the roles</NButton
@@ -172,7 +176,7 @@ const found = computed(() => site.planFindings.filter((f) => f.code.startsWith('
       <NButton
         size="small"
         type="primary"
-        :disabled="!site.mayPlan || !tags.length || !ports || !role"
+        :disabled="!session.mayPlan || !tags.length || !ports || !role"
         data-test="role-give"
         @click="give"
         >Give it to these ports of {{ plural(tags.length, 'switch') }}</NButton

@@ -4,11 +4,13 @@ import { computed, ref, watch } from 'vue'
 import { siteCall } from '../api'
 import type { Rehearsal } from '../api'
 import { plural } from '../format'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSegment } from '../stores/segment'
 
 const show = defineModel<boolean>('show', { required: true })
 const props = defineProps<{ tags: string[] }>()
-const site = useSite()
+const plan = usePlan()
+const segment = useSegment()
 const rehearsal = ref<Rehearsal | null>(null)
 const wrong = ref('')
 const restarts = computed(() => rehearsal.value?.devices.filter((d) => d.steps.some((s) => s.restarts)).length ?? 0)
@@ -25,7 +27,7 @@ const servers = computed(() =>
   rehearsal.value?.devices.some((d) => d.steps.some((s) => s.lends))
     ? [
         ...new Set(
-          site.devices
+          segment.devices
             .filter((d) => d.here && d.facts.some((f) => f.key === 'gives'))
             .map((d) => d.lastAddress)
             .filter(Boolean),
@@ -84,7 +86,7 @@ async function begin() {
 
 // A very long rehearsal is shown in part; the command line prints all of it.
 const most = 200
-const profileOf = (id: string) => site.entries.find((e) => e.profile === id)?.kind ?? id
+const profileOf = (id: string) => plan.entries.find((e) => e.profile === id)?.kind ?? id
 </script>
 
 <template>

@@ -4,13 +4,13 @@ import { computed } from 'vue'
 import type { Setting } from '../api'
 import { isSecret } from '../api'
 import { blockOf, rowsOf } from '../sheet'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
 
 // A table of an entry: one row for each of its ports, sensors or cameras. A block that was
 // copied from a spreadsheet is pasted where it belongs.
 const value = defineModel<string>('value', { required: true })
 const props = defineProps<{ setting: Setting }>()
-const site = useSite()
+const plan = usePlan()
 type Row = Record<string, string>
 
 const columns = computed(() => (props.setting.columns ?? []).filter((c) => c.type !== 'computed'))
@@ -21,7 +21,7 @@ function choicesOf(c: Setting): string[] | null {
   if (c.type === 'choice') return c.choices ?? []
   if (c.type === 'yes-no') return ['yes', 'no']
   if (c.type === 'entry')
-    return site.entries.filter((e) => !c.kinds?.length || c.kinds.includes(e.kind)).map((e) => e.tag)
+    return plan.entries.filter((e) => !c.kinds?.length || c.kinds.includes(e.kind)).map((e) => e.tag)
   return null
 }
 

@@ -3,23 +3,31 @@ import { Lock, Logout, Moon, Settings, Sun } from '@vicons/tabler'
 import { NButton, NIcon, NLayout, NLayoutHeader, NSelect, NSpin, useMessage } from 'naive-ui'
 import { computed, defineAsyncComponent, onMounted } from 'vue'
 import { useRouter } from 'vue-router'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSegment } from '../stores/segment'
+import { useSession } from '../stores/session'
+import { useSite } from '../stores/site'
+import { useWork } from '../stores/work'
 import { useTheme } from '../theme'
 
 // Whoever is signed in needs nothing of it.
 const SignIn = defineAsyncComponent(() => import('../pages/SignIn.vue'))
+const session = useSession()
 const site = useSite()
+const plan = usePlan()
+const segment = useSegment()
+const work = useWork()
 const router = useRouter()
 const { isDark, toggle } = useTheme()
 const message = useMessage()
-const stops = computed(() => site.planFindings.filter((f) => f.level === 'stops').length)
+const stops = computed(() => plan.findings.filter((f) => f.level === 'stops').length)
 const siteOptions = computed(() => site.sites.map((s) => ({ label: s.name, value: s.key })))
-onMounted(() => site.start().catch((e: Error) => message.error(e.message, { duration: 8000 })))
+onMounted(() => session.start().catch((e: Error) => message.error(e.message, { duration: 8000 })))
 </script>
 
 <template>
-  <NSpin v-if="site.user === undefined" style="margin-top: 30vh" description="Looking for the service" />
-  <SignIn v-else-if="site.user === null" />
+  <NSpin v-if="session.user === undefined" style="margin-top: 30vh" description="Looking for the service" />
+  <SignIn v-else-if="session.user === null" />
   <NLayout v-else style="height: 100%" content-style="display: flex; flex-direction: column; height: 100%">
     <NLayoutHeader bordered class="header">
       <img src="/icon.svg" alt="Redstart" width="24" height="24" />
@@ -38,8 +46,8 @@ onMounted(() => site.start().catch((e: Error) => message.error(e.message, { dura
         <RouterLink to="/match" data-test="nav-match">Match</RouterLink>
         <RouterLink to="/walk" data-test="nav-walk">On foot</RouterLink>
         <RouterLink to="/hands" data-test="nav-hands"
-          >By hand<span v-if="site.hands.length" class="stops" :title="`${site.hands.length} wait for a hand`">{{
-            site.hands.length
+          >By hand<span v-if="work.hands.length" class="stops" :title="`${work.hands.length} wait for a hand`">{{
+            work.hands.length
           }}</span></RouterLink
         >
         <RouterLink to="/plan" data-test="nav-plan">Plan</RouterLink>
@@ -53,12 +61,12 @@ onMounted(() => site.start().catch((e: Error) => message.error(e.message, { dura
         <RouterLink to="/history" data-test="nav-history">History</RouterLink>
       </nav>
       <span class="grow" />
-      <span class="faint wide" data-test="segment">{{ site.segment ? 'On: ' + site.segment : 'Not plugged in' }}</span>
+      <span class="faint wide" data-test="segment">{{ segment.name ? 'On: ' + segment.name : 'Not plugged in' }}</span>
       <button v-if="site.locked" class="link lost" data-test="locked" @click="router.push('/settings#vault')">
         <NIcon aria-hidden="true" :component="Lock" /> vault locked
       </button>
-      <span :class="site.live ? 'faint' : 'lost'" role="status" data-test="live">{{
-        site.live ? '● live' : '○ not connected, trying again'
+      <span :class="session.live ? 'faint' : 'lost'" role="status" data-test="live">{{
+        session.live ? '● live' : '○ not connected, trying again'
       }}</span>
       <NButton
         quaternary
@@ -78,13 +86,13 @@ onMounted(() => site.start().catch((e: Error) => message.error(e.message, { dura
         @click="toggle">
         <template #icon><NIcon aria-hidden="true" :component="isDark ? Sun : Moon" /></template>
       </NButton>
-      <NButton quaternary circle size="small" :aria-label="'Sign out ' + site.user" @click="site.signOut"
+      <NButton quaternary circle size="small" :aria-label="'Sign out ' + session.user" @click="session.signOut"
         ><template #icon><NIcon aria-hidden="true" :component="Logout" /></template
       ></NButton>
     </NLayoutHeader>
     <main class="main">
       <RouterView
-        v-if="site.ready || (site.entries.length && router.currentRoute.value.path === '/plan')"
+        v-if="site.ready || (plan.entries.length && router.currentRoute.value.path === '/plan')"
         :key="site.key" />
       <NSpin v-else style="margin-top: 30vh; width: 100%" description="Reading the site" />
     </main>

@@ -4,14 +4,18 @@ import { ref, watch } from 'vue'
 import type { Bodies } from '../api'
 import { siteCall, siteURL } from '../api'
 import { clock } from '../format'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSession } from '../stores/session'
+import { useSite } from '../stores/site'
 
 // Files that entries refer to, such as licences.
+const session = useSession()
 const site = useSite()
+const plan = usePlan()
 const message = useMessage()
 const files = ref<Bodies['File'][]>([])
 watch(
-  () => [site.revision, site.key],
+  () => [plan.revision, site.key],
   async () => {
     files.value = site.key ? await siteCall('get', '/files').catch(() => []) : []
   },
@@ -21,7 +25,7 @@ watch(
 async function attempt(what: () => Promise<unknown>) {
   try {
     await what()
-    await site.settle()
+    await plan.settle()
   } catch (e) {
     message.error((e as Error).message, { duration: 8000 })
   }
@@ -33,7 +37,7 @@ function add(event: Event) {
   input.value = ''
 }
 const usedBy = (name: string) =>
-  site.entries.filter((e) => Object.values(e.settings ?? {}).includes(name)).map((e) => e.tag)
+  plan.entries.filter((e) => Object.values(e.settings ?? {}).includes(name)).map((e) => e.tag)
 </script>
 
 <template>
@@ -52,7 +56,7 @@ const usedBy = (name: string) =>
         <td>{{ usedBy(f.name).join(', ') || 'not used' }}</td>
         <td>
           <NButton
-            v-if="site.mayPlan"
+            v-if="session.mayPlan"
             size="tiny"
             @click="attempt(() => siteCall('delete', '/files/{name}', { path: { name: f.name } }))"
             >Remove</NButton
@@ -61,7 +65,7 @@ const usedBy = (name: string) =>
       </tr>
     </tbody>
   </NTable>
-  <p v-if="site.mayPlan">
+  <p v-if="session.mayPlan">
     <label>Store a file, such as a licence: <input type="file" data-test="file-add" @change="add" /></label>
   </p>
 </template>

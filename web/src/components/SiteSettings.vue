@@ -3,10 +3,12 @@ import { NAlert, NButton, NForm, NFormItem, NInput, NModal, NTable, useMessage }
 import { reactive, ref, watch } from 'vue'
 import { call, siteCall } from '../api'
 import type { SiteSummary } from '../api'
-import { useSite } from '../site'
+import { useSession } from '../stores/session'
+import { useSite } from '../stores/site'
 import SiteFiles from './SiteFiles.vue'
 import TakeInDialog from './TakeInDialog.vue'
 
+const session = useSession()
 const site = useSite()
 const message = useMessage()
 const form = reactive({ name: '', key: '', contact: '', notes: '', zone: '', language: '', naming: '' })
@@ -115,11 +117,11 @@ function doom(key: string) {
     <NAlert v-if="wrong" type="error" :show-icon="false" role="alert">{{ wrong }}</NAlert>
     <div class="foot">
       <NButton v-if="making" @click="making = false">Cancel</NButton>
-      <NButton v-else-if="site.key && site.mayPlan" @click="making = true">Another site</NButton>
-      <NButton v-if="!making && site.rights === 'own'" data-test="take-site" @click="taking = true"
+      <NButton v-else-if="site.key && session.mayPlan" @click="making = true">Another site</NButton>
+      <NButton v-if="!making && session.rights === 'own'" data-test="take-site" @click="taking = true"
         >Take in a site</NButton
       >
-      <NButton v-if="site.mayPlan" type="primary" attr-type="submit" data-test="site-save">{{
+      <NButton v-if="session.mayPlan" type="primary" attr-type="submit" data-test="site-save">{{
         making || !site.key ? 'Make the site' : 'Save'
       }}</NButton>
     </div>
@@ -138,7 +140,7 @@ function doom(key: string) {
           <td>{{ s.entries }} entries</td>
           <td>{{ s.states.verified ?? 0 }} verified</td>
           <td>
-            <NButton v-if="site.rights === 'own'" size="tiny" @click="doom(s.key)">Remove</NButton>
+            <NButton v-if="session.rights === 'own'" size="tiny" @click="doom(s.key)">Remove</NButton>
           </td>
         </tr>
       </tbody>

@@ -3,11 +3,21 @@ import { NButton, NProgress } from 'naive-ui'
 import { computed } from 'vue'
 import { left, plural } from '../format'
 import type { Work } from '../api'
-import { useSite } from '../site'
+import { useHandover } from '../stores/handover'
+import { usePlan } from '../stores/plan'
+import { useSegment } from '../stores/segment'
+import { useSession } from '../stores/session'
+import { useSite } from '../stores/site'
+import { useWork } from '../stores/work'
 
 // The six stages of the work in their order, each with how far it is and the
 // one button that moves it on.
+const session = useSession()
 const site = useSite()
+const plan = usePlan()
+const segment = useSegment()
+const work = useWork()
+const handover = useHandover()
 const emit = defineEmits<{
   plan: []
   find: []
@@ -21,37 +31,37 @@ const emit = defineEmits<{
 }>()
 
 // What is not wired yet is planned, and nothing more is expected of it.
-const wired = computed(() => site.entries.filter((e) => !e.unwired))
+const wired = computed(() => plan.entries.filter((e) => !e.unwired))
 // What no run can set is somebody's work by hand: it is counted, since it is not done.
 const hand = computed(() => wired.value.filter((e) => e.byHand && !['configured', 'verified'].includes(e.state)).length)
 const total = computed(() => wired.value.length)
-const n = (...states: string[]) => states.reduce((sum, s) => sum + (site.counts[s] ?? 0), 0)
-const matched = computed(() => site.entries.filter((e) => e.device || e.hangsAs).length)
+const n = (...states: string[]) => states.reduce((sum, s) => sum + (plan.counts[s] ?? 0), 0)
+const matched = computed(() => plan.entries.filter((e) => e.device || e.hangsAs).length)
 const stages = computed(
   () =>
     [
       {
         key: 'plan',
         title: 'Plan',
-        text: site.entries.length ? plural(site.entries.length, 'entry') : 'empty',
+        text: plan.entries.length ? plural(plan.entries.length, 'entry') : 'empty',
         button: 'Import',
-        ready: site.mayPlan && !!site.key,
-        done: site.entries.length > 0,
+        ready: session.mayPlan && !!site.key,
+        done: plan.entries.length > 0,
       },
       {
         key: 'find',
         title: 'Find',
-        text: site.devices.length ? plural(site.devices.length, 'device') : 'nothing yet',
+        text: segment.devices.length ? plural(segment.devices.length, 'device') : 'nothing yet',
         button: 'Find',
-        ready: !!site.segment && site.mayCommission && !!site.key,
-        done: site.surveyed && site.devices.length > 0,
+        ready: !!segment.name && session.mayCommission && !!site.key,
+        done: segment.surveyed && segment.devices.length > 0,
       },
       {
         key: 'match',
         title: 'Match',
         text: `${matched.value} of ${total.value}`,
-        button: site.proposals.proposals.length ? `Review ${site.proposals.proposals.length}` : 'Review',
-        ready: site.mayCommission && total.value > 0 && site.devices.length > 0,
+        button: plan.proposals.proposals.length ? `Review ${plan.proposals.proposals.length}` : 'Review',
+        ready: session.mayCommission && total.value > 0 && segment.devices.length > 0,
         done: total.value > 0 && matched.value === total.value,
       },
       {
@@ -60,9 +70,9 @@ const stages = computed(
         text: `${n('configured', 'verified')} of ${total.value}` + (hand.value ? `, ${hand.value} by hand` : ''),
         button: 'Rehearse',
         ready:
-          site.mayCommission &&
-          (site.entries.some((e) => !e.byHand && ['matched', 'needs attention'].includes(e.state)) ||
-            site.entries.some((e) => e.differs?.length)),
+          session.mayCommission &&
+          (plan.entries.some((e) => !e.byHand && ['matched', 'needs attention'].includes(e.state)) ||
+            plan.entries.some((e) => e.differs?.length)),
         done: total.value > 0 && n('configured', 'verified') === total.value,
       },
       {
@@ -71,23 +81,23 @@ const stages = computed(
         text: `${n('verified')} of ${total.value}`,
         button: 'Verify',
         ready:
-          (site.mayCommission && n('configured', 'verified') > 0) ||
-          (site.mayCommission && site.entries.some((e) => e.checkedAt)),
+          (session.mayCommission && n('configured', 'verified') > 0) ||
+          (session.mayCommission && plan.entries.some((e) => e.checkedAt)),
         done: total.value > 0 && n('verified') === total.value,
       },
       {
         key: 'handover',
         title: 'Hand over',
-        text: site.lookout?.changed.length
-          ? `${site.lookout.changed.length} not as it was`
-          : site.handovers.length
+        text: handover.lookout?.changed.length
+          ? `${handover.lookout.changed.length} not as it was`
+          : handover.handovers.length
             ? 'handed over'
             : total.value && n('verified') === total.value
               ? 'all is verified'
               : `${total.value - n('verified')} not verified`,
         button: 'Open',
         ready: total.value > 0,
-        done: site.handovers.length > 0 && !site.lookout?.changed.length,
+        done: handover.handovers.length > 0 && !handover.lookout?.changed.length,
       },
     ] as const,
 )
@@ -101,14 +111,14 @@ const titles = {
   'make a document': 'Making a document',
 }
 // What is under way, or how the last work ended; how far documents are is told where they are made.
-const works = computed(() => site.works.filter((w) => w.kind !== 'make a document'))
+const works = computed(() => work.works.filter((w) => w.kind !== 'make a document'))
 const under = computed(() => works.value.filter((w) => w.state === 'running'))
 const shown = computed(() => (under.value.length ? under.value : works.value.slice(0, 1)))
 // A verification counts what failed among what is done; a run counts it apart.
 const percent = (w: Work) =>
   w.total ? Math.floor((100 * (w.done + (w.kind === 'commission' ? w.failed : 0))) / w.total) : 0
 // One survey goes on at a time; anything else is refused only for boxes that are in hand.
-const waits = (stage: string) => stage === 'find' && site.finding
+const waits = (stage: string) => stage === 'find' && work.finding
 </script>
 
 <template>
@@ -130,7 +140,7 @@ const waits = (stage: string) => stage === 'find' && site.finding
         >
       </li>
     </ol>
-    <div v-for="r in site.interrupted" :key="r.id" class="strip" role="alert">
+    <div v-for="r in work.interrupted" :key="r.id" class="strip" role="alert">
       <strong>Run {{ r.id }} was cut off.</strong>
       <span v-if="r.cause">{{ r.cause }}</span>
       <span v-else>Going on looks at each device first; nothing is set twice with different values.</span>

@@ -2,15 +2,17 @@
 import { ref, watch } from 'vue'
 import type { Reckoning } from '../api'
 import { call } from '../api'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSite } from '../stores/site'
 
 // The subnet calculator, at hand wherever an address is typed.
 const props = defineProps<{ of: string }>()
 const site = useSite()
+const plan = usePlan()
 const r = ref<Reckoning | null>(null)
 let timer: ReturnType<typeof setTimeout> | undefined
 watch(
-  () => [props.of, site.revision],
+  () => [props.of, plan.revision],
   () => {
     clearTimeout(timer)
     if (!/^\d+\.\d+\.\d+\.\d+(\/\d+)?$/.test(props.of)) return void (r.value = null)

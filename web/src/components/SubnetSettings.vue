@@ -3,9 +3,11 @@ import { NAlert, NButton, NCard, NForm, NFormItem, NInput, NInputNumber, useMess
 import { ref, watch } from 'vue'
 import { siteCall } from '../api'
 import type { Subnet } from '../api'
-import { useSite } from '../site'
+import { useSession } from '../stores/session'
+import { useSite } from '../stores/site'
 import SubnetHint from './SubnetHint.vue'
 
+const session = useSession()
 const site = useSite()
 const message = useMessage()
 interface Form {
@@ -145,10 +147,10 @@ async function save() {
             class="mono"
         /></NFormItem>
       </div>
-      <div class="foot"><NButton v-if="site.mayPlan" size="tiny" @click="forms.splice(i, 1)">Take out</NButton></div>
+      <div class="foot"><NButton v-if="session.mayPlan" size="tiny" @click="forms.splice(i, 1)">Take out</NButton></div>
     </NCard>
     <NAlert v-if="wrong" type="error" :show-icon="false" role="alert">{{ wrong }}</NAlert>
-    <div v-if="site.mayPlan" class="foot">
+    <div v-if="session.mayPlan" class="foot">
       <NButton data-test="subnet-add" @click="add">Add a subnet</NButton
       ><NButton type="primary" attr-type="submit" data-test="subnet-save">Save</NButton>
     </div>

@@ -4,10 +4,10 @@ import { ref, watch } from 'vue'
 import { siteCall, siteURL } from '../api'
 import type { Survey, SurveyChange } from '../api'
 import { clock } from '../format'
-import { useSite } from '../site'
+import { useSession } from '../stores/session'
 
 // What each survey found, and what that changed.
-const site = useSite()
+const session = useSession()
 const show = defineModel<boolean>('show', { required: true })
 const list = ref<Survey[]>([])
 const wrong = ref('')
@@ -56,7 +56,7 @@ const packets = (v: Survey) => siteURL(`surveys/${v.id}/capture`)
               <div v-if="(v.changes ?? []).length > 8" class="faint">and {{ (v.changes ?? []).length - 8 }} more</div>
               <span v-if="!v.changes?.length">–</span>
             </td>
-            <td><a v-if="v.capture && site.mayCommission" :href="packets(v)" data-test="packets">pcapng</a></td>
+            <td><a v-if="v.capture && session.mayCommission" :href="packets(v)" data-test="packets">pcapng</a></td>
           </tr>
         </tbody>
       </NTable>

@@ -4,7 +4,7 @@ import { reactive, ref, watch } from 'vue'
 import { call, Problem } from '../api'
 import type { Bodies } from '../api'
 import { plural } from '../format'
-import { useSite } from '../site'
+import { useSite } from '../stores/site'
 
 // A site that somebody sealed is opened here, so that the key never leaves the browser; the
 // service says first what would come, and what stands in the way.

@@ -6,11 +6,15 @@ import { computed, ref, watch } from 'vue'
 import type { AddressMap, MapCell } from '../api'
 import { call, siteCall } from '../api'
 import { plural } from '../format'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSession } from '../stores/session'
+import { useSite } from '../stores/site'
 
 // A subnet, one cell per address. A block of 256 is a square; large subnets
 // are looked at block by block. The list says the same in words.
+const session = useSession()
 const site = useSite()
+const plan = usePlan()
 const message = useMessage()
 const subnet = ref('')
 const view = ref<'map' | 'list'>('map')
@@ -32,7 +36,7 @@ watch(
   { immediate: true },
 )
 watch(
-  [subnet, () => site.revision, () => site.site],
+  [subnet, () => plan.revision, () => site.site],
   async () => {
     if (!subnet.value) return void (map.value = null)
     map.value = await siteCall('get', '/map', { query: { subnet: subnet.value } }).catch(() => null)
@@ -134,7 +138,7 @@ async function keep() {
         ><strong>{{ map.free }}</strong> of {{ map.hosts }} addresses are free
         <span class="faint mono mask">mask {{ map.mask }}, broadcast {{ map.broadcast }}</span></span
       >
-      <form v-if="site.mayPlan && map" class="reserve" @submit.prevent="keep">
+      <form v-if="session.mayPlan && map" class="reserve" @submit.prevent="keep">
         <NInput
           v-model:value="reserve"
           size="small"

@@ -6,11 +6,15 @@ import { computed, h, ref } from 'vue'
 import type { PlanFinding } from '../api'
 import { siteCall } from '../api'
 import { plural, searched } from '../format'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSegment } from '../stores/segment'
+import { useSession } from '../stores/session'
 
 // What is wrong with the plan, and what takes it away; what a person should know
 // of the segment.
-const site = useSite()
+const session = useSession()
+const plan = usePlan()
+const segment = useSegment()
 const message = useMessage()
 const dialog = useDialog()
 const narrow = useMediaQuery('(max-width: 900px)')
@@ -27,13 +31,13 @@ interface Row extends PlanFinding {
 // What stops commissioning comes first.
 const all = computed<Row[]>(() =>
   [
-    ...site.planFindings.map((f, i) => ({
+    ...plan.findings.map((f, i) => ({
       ...f,
       id: String(i),
       who: f.tag || (f.profile ? `all ${f.profile}` : 'the site'),
     })),
     // A conflict with the plan is among the plan's own findings already.
-    ...site.segmentFindings
+    ...segment.findings
       .filter((f) => f.kind !== 'plan-conflict')
       .map((f, i) => ({
         id: 's' + i,
@@ -70,7 +74,7 @@ async function apply(list: Row[]) {
       },
     })
     selected.value = []
-    await site.settle()
+    await plan.settle()
   } catch (e) {
     message.error((e as Error).message, { duration: 8000 })
   }
@@ -101,7 +105,7 @@ async function applySafe() {
     positiveButtonProps: { 'data-test': 'mend-apply' } as object,
     onPositiveClick: async () => {
       await siteCall('post', '/mends', { body: { all: true } }).catch((e: Error) => message.error(e.message))
-      await site.settle()
+      await plan.settle()
     },
   })
 }
@@ -120,7 +124,7 @@ const level = (f: Row) =>
     `${marks[f.level]} ${f.level}`,
   )
 const mend = (f: Row) =>
-  f.mend && f.tag && site.mayPlan
+  f.mend && f.tag && session.mayPlan
     ? h(
         NButton,
         { size: 'tiny', onClick: () => void apply([f]) },
@@ -181,7 +185,7 @@ const columns = computed<DataTableColumns<Row>>(() =>
       <NButton v-if="mendable.length" size="small" @click="apply(mendable)"
         >Mend {{ mendable.length }} selected</NButton
       >
-      <NButton v-if="safe && site.mayPlan" size="small" type="primary" data-test="mend-all" @click="applySafe">{{
+      <NButton v-if="safe && session.mayPlan" size="small" type="primary" data-test="mend-all" @click="applySafe">{{
         safe === 1 ? 'The safe mend' : `All ${safe} safe mends`
       }}</NButton>
     </div>

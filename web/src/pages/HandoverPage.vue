@@ -11,10 +11,10 @@ import Paper from '../components/handover/Paper.vue'
 import Readiness from '../components/handover/Readiness.vue'
 import Sealed from '../components/handover/Sealed.vue'
 import { left } from '../format'
-import { useMaking } from '../making'
-import { useSite } from '../site'
+import { useMaking } from '../stores/making'
+import { useSession } from '../stores/session'
 
-const site = useSite()
+const session = useSession()
 const making = useMaking()
 const documents = ref<Bodies['Document'][]>([])
 onMounted(async () => {
@@ -48,7 +48,7 @@ const Preview = defineAsyncComponent(() => import('../components/handover/Previe
         <span class="what">{{ w.text }}</span>
         <span class="faint">{{ left(w.seconds) }}</span>
         <NButton
-          v-if="site.mayCommission"
+          v-if="session.mayCommission"
           size="tiny"
           @click="making.attempt('', () => call('post', '/works/{id}/stop', { path: { id: w.id } }))"
           >Stop</NButton
@@ -60,8 +60,8 @@ const Preview = defineAsyncComponent(() => import('../components/handover/Previe
     <Given />
     <Lookout />
     <Paper />
-    <Asked v-if="site.mayPlan" :documents="documents" />
-    <Sealed v-if="site.mayCommission" />
+    <Asked v-if="session.mayPlan" :documents="documents" />
+    <Sealed v-if="session.mayCommission" />
     <NDrawer :show="!!making.preview" :width="860" style="max-width: 100%" @update:show="making.preview = undefined">
       <NDrawerContent :title="making.preview?.title" closable>
         <Preview v-if="making.preview" :key="making.preview.work" :work="making.preview.work" />

@@ -5,10 +5,12 @@ import { computed, h, ref, watch } from 'vue'
 import type { HandList, HandTask } from '../api'
 import { siteCall } from '../api'
 import { clock, plural, searched } from '../format'
-import { useSite } from '../site'
+import { useSession } from '../stores/session'
+import { useWork } from '../stores/work'
 
 // What persons have to do at devices, in walking order: who is at it, and how long is left.
-const site = useSite()
+const session = useSession()
+const work = useWork()
 const message = useMessage()
 const dialog = useDialog()
 const now = useNow({ interval: 500 })
@@ -48,7 +50,7 @@ async function load() {
   const open = new Set(list.value.tasks.filter((t) => t.open).map((t) => t.tag))
   selected.value = selected.value.filter((tag) => open.has(tag))
 }
-watch([() => site.steps, () => site.runs], load, { immediate: true })
+watch([() => work.steps, () => work.runs], load, { immediate: true })
 
 const secondsLeft = (t: HandTask) => (new Date(t.windowEnds ?? 0).getTime() - now.value.getTime()) / 1000
 const text = (t: HandTask) =>
@@ -59,7 +61,7 @@ const shown = computed(() => {
     (t) =>
       (t.open || secondsLeft(t) > 0) &&
       has(text(t)) &&
-      (whose.value === 'all' || (t.open && (whose.value === 'mine' ? t.who === site.user : !t.who))),
+      (whose.value === 'all' || (t.open && (whose.value === 'mine' ? t.who === session.user : !t.who))),
   )
   if (order.value === 'since') rows.sort((a, b) => (a.since ?? '').localeCompare(b.since ?? ''))
   if (order.value === 'left') rows.sort((a, b) => Number(a.open) - Number(b.open) || secondsLeft(a) - secondsLeft(b))
@@ -101,10 +103,10 @@ const accept = (t: HandTask) =>
         h('p', [h('strong', t.terms)]),
         h(
           'p',
-          `Read them at the device or its page first. You accept them as ${site.user}, for all ${t.model} of this site. Your name and the time are kept, and told to the device.`,
+          `Read them at the device or its page first. You accept them as ${session.user}, for all ${t.model} of this site. Your name and the time are kept, and told to the device.`,
         ),
       ]),
-    positiveText: `Accept as ${site.user}`,
+    positiveText: `Accept as ${session.user}`,
     negativeText: 'Not now',
     positiveButtonProps: { 'data-test': 'terms-accept' } as object,
     onPositiveClick: () =>
@@ -134,7 +136,7 @@ const pickable = computed(() => shown.value.filter((t) => t.open).map((t) => t.t
       <NSelect v-model:value="whose" size="small" :options="choices" class="choice" aria-label="Whose" />
       <NSelect v-model:value="order" size="small" :options="orders" class="choice" aria-label="Order" />
     </div>
-    <div v-if="pickable.length && site.mayCommission" class="bar">
+    <div v-if="pickable.length && session.mayCommission" class="bar">
       <NCheckbox
         :checked="selected.length > 0 && selected.length === pickable.length"
         :indeterminate="selected.length > 0 && selected.length < pickable.length"
@@ -163,7 +165,7 @@ const pickable = computed(() => shown.value.filter((t) => t.open).map((t) => t.t
         <li v-if="heading(i)" class="where">{{ heading(i) }}</li>
         <li class="task" :class="{ running: !t.open }" data-test="hand-task">
           <NCheckbox
-            v-if="t.open && site.mayCommission"
+            v-if="t.open && session.mayCommission"
             :checked="selected.includes(t.tag)"
             :aria-label="`Choose ${t.tag}`"
             @update:checked="(on: boolean) => pick(t.tag, on)" />
@@ -192,11 +194,11 @@ const pickable = computed(() => shown.value.filter((t) => t.open).map((t) => t.t
           </div>
           <div v-if="t.open" class="deeds">
             <span v-if="t.who" class="who" data-test="hand-who"
-              >{{ t.who === site.user ? 'You are' : `${t.who} is` }} at it</span
+              >{{ t.who === session.user ? 'You are' : `${t.who} is` }} at it</span
             >
-            <template v-if="site.mayCommission">
-              <NButton size="small" data-test="hand-take" @click="take([t.tag], t.who === site.user)">{{
-                t.who === site.user ? 'Not any more' : 'I am at it'
+            <template v-if="session.mayCommission">
+              <NButton size="small" data-test="hand-take" @click="take([t.tag], t.who === session.user)">{{
+                t.who === session.user ? 'Not any more' : 'I am at it'
               }}</NButton>
               <NButton v-if="t.terms" size="small" type="primary" data-test="hand-accept" @click="accept(t)"
                 >Accept…</NButton

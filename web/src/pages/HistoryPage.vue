@@ -6,11 +6,15 @@ import type { Edited, Moments, Revision } from '../api'
 import { siteCall } from '../api'
 import Comparison from '../components/Comparison.vue'
 import { clock } from '../format'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSession } from '../stores/session'
+import { useSite } from '../stores/site'
 
 // Who changed what in plan, subnets and policies; two moments side by side; an
 // earlier one restored.
+const session = useSession()
 const site = useSite()
+const plan = usePlan()
 const message = useMessage()
 const revisions = ref<Revision[]>([])
 const search = ref('')
@@ -19,7 +23,7 @@ const chosen = ref<number[]>([])
 const moments = ref<Moments | null>(null)
 const restoring = ref<{ revision: Revision; preview: Edited } | null>(null)
 watch(
-  () => site.revision,
+  () => plan.revision,
   async () => {
     if (site.key) revisions.value = await siteCall('get', '/revisions').catch(() => [])
   },
@@ -60,7 +64,7 @@ const restore = () =>
       path: { revision: String(restoring.value!.revision.id) },
     })
     restoring.value = null
-    await site.settle()
+    await plan.settle()
   })
 const naming = ref<Revision | null>(null)
 const name = ref('')
@@ -90,7 +94,7 @@ const columns = computed<DataTableColumns<Revision>>(() => [
     key: 'do',
     width: 170,
     render: (r) =>
-      site.mayPlan
+      session.mayPlan
         ? h('span', { style: 'display: flex; gap: 4px' }, [
             h(
               NButton,

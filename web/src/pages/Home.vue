@@ -10,10 +10,10 @@ import EntryTable from '../components/EntryTable.vue'
 import ImportDialog from '../components/ImportDialog.vue'
 import RehearsalDialog from '../components/RehearsalDialog.vue'
 import StageBar from '../components/StageBar.vue'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
 
 defineProps<{ tab: string }>()
-const site = useSite()
+const plan = usePlan()
 const router = useRouter()
 const message = useMessage()
 const dialog = useDialog()
@@ -44,7 +44,7 @@ function verify(tags: string[]) {
 function unmatch(tags: string[]) {
   void attempt(async () => {
     await siteCall('post', '/matches/undo', { body: { tags } })
-    await site.settle()
+    await plan.settle()
   })
 }
 
@@ -62,7 +62,7 @@ function giveUp(run: number) {
     onPositiveClick: () =>
       attempt(async () => {
         await siteCall('post', '/runs/{id}/give-up', { path: { id: run } })
-        await site.settle()
+        await plan.settle()
       }),
   })
 }

@@ -10,11 +10,15 @@ import EntryDrawer from '../components/EntryDrawer.vue'
 import ScanField from '../components/ScanField.vue'
 import { latest, modelOf, placeOf } from '../device'
 import { plural, searched } from '../format'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSegment } from '../stores/segment'
+import { useSession } from '../stores/session'
 
 // Which box is which: what is proposed and why, what is matched, and what is
 // left over on both sides.
-const site = useSite()
+const session = useSession()
+const plan = usePlan()
+const segment = useSegment()
 const message = useMessage()
 const narrow = useMediaQuery('(max-width: 900px)')
 const search = ref('')
@@ -42,14 +46,14 @@ const by = (r: string) => 'by ' + (names[r] ?? r)
 async function attempt(what: () => Promise<unknown>) {
   try {
     await what()
-    await site.settle()
+    await plan.settle()
   } catch (e) {
     message.error((e as Error).message, { duration: 8000, closable: true })
   }
 }
 const proposals = computed(() => {
   const has = searched(search.value)
-  return site.proposals.proposals.filter(
+  return plan.proposals.proposals.filter(
     (p) =>
       (!reasons.value.length || reasons.value.includes(p.by)) &&
       has(`${p.tag} ${p.mac} ${p.serial ?? ''} ${p.profile} ${p.why}`),
@@ -57,24 +61,24 @@ const proposals = computed(() => {
 })
 const counted = computed(() => {
   const n: Record<string, number> = {}
-  for (const p of site.proposals.proposals) if (!p.part) n[p.by] = (n[p.by] ?? 0) + 1
+  for (const p of plan.proposals.proposals) if (!p.part) n[p.by] = (n[p.by] ?? 0) + 1
   return Object.entries(n)
 })
 // What rests on the order alone among identical boxes is left out of "all".
-const certain = computed(() => site.proposals.proposals.filter((p) => !p.part && !p.guess).length)
-const guesses = computed(() => site.proposals.proposals.filter((p) => !p.part && p.guess).length)
-const parts = computed(() => [...new Set(site.proposals.proposals.filter((p) => p.part).map((p) => p.profile))])
+const certain = computed(() => plan.proposals.proposals.filter((p) => !p.part && !p.guess).length)
+const guesses = computed(() => plan.proposals.proposals.filter((p) => !p.part && p.guess).length)
+const parts = computed(() => [...new Set(plan.proposals.proposals.filter((p) => p.part).map((p) => p.profile))])
 const matched = computed(() => {
   const has = searched(search.value)
-  return site.entries.filter((e) => e.device && has(`${e.tag} ${e.device} ${e.matchedBy} ${e.matchedWhy}`))
+  return plan.entries.filter((e) => e.device && has(`${e.tag} ${e.device} ${e.matchedBy} ${e.matchedWhy}`))
 })
 const missing = computed(() => {
-  const tags = new Set(site.proposals.missing)
-  return site.entries.filter((e) => tags.has(e.tag))
+  const tags = new Set(plan.proposals.missing)
+  return plan.entries.filter((e) => tags.has(e.tag))
 })
 const loose = computed(() => {
-  const macs = new Set(site.proposals.spare)
-  return site.devices.filter((d) => macs.has(d.mac))
+  const macs = new Set(plan.proposals.spare)
+  return segment.devices.filter((d) => macs.has(d.mac))
 })
 const undoable = computed(() => {
   const tags = new Set(undoing.value)
@@ -96,7 +100,7 @@ function scanned(out: Scanned) {
   said.value = { text: out.text, good: out.outcome !== 'unknown' }
   if (out.outcome === 'entry') awaited.value = out.tag
   if (out.outcome === 'matched' || out.outcome === 'noted') awaited.value = ''
-  void site.settle()
+  void plan.settle()
 }
 
 const proposed = computed<DataTableColumns<Proposal>>(() =>
@@ -157,7 +161,7 @@ const done = computed<DataTableColumns<Entry>>(() => [
     key: 'lock',
     width: 90,
     render: (e) =>
-      site.mayCommission
+      session.mayCommission
         ? h(NButton, { size: 'tiny', onClick: () => void lock(e) }, () => (e.locked ? 'Unlock' : 'Lock'))
         : null,
   },
@@ -179,7 +183,7 @@ const without = computed<DataTableColumns<Device>>(() => [
       </p>
     </div>
     <NTabs type="line" size="small" class="tabs" pane-class="pane" default-value="proposed">
-      <NTabPane name="proposed" :tab="`Proposed ${site.proposals.proposals.length}`">
+      <NTabPane name="proposed" :tab="`Proposed ${plan.proposals.proposals.length}`">
         <div class="tools">
           <NInput
             v-model:value="search"
@@ -205,7 +209,7 @@ const without = computed<DataTableColumns<Device>>(() => [
             @click="accept({ tags: chosen })"
             >Accept {{ chosen.length }} selected</NButton
           >
-          <template v-else-if="site.mayCommission">
+          <template v-else-if="session.mayCommission">
             <NButton
               v-for="[reason, n] in counted"
               :key="reason"
@@ -230,14 +234,14 @@ const without = computed<DataTableColumns<Device>>(() => [
             <span v-if="guesses" class="faint">{{ guesses }} by order alone are left out</span>
           </template>
         </div>
-        <div v-if="site.proposals.open.length" class="open">
-          <p v-for="o in site.proposals.open" :key="o.profile + o.tag">
+        <div v-if="plan.proposals.open.length" class="open">
+          <p v-for="o in plan.proposals.open" :key="o.profile + o.tag">
             <strong>Open:</strong> {{ o.tag || o.profile }}: {{ o.why
             }}<span v-if="o.decide" class="faint">; {{ o.decide }}</span>
           </p>
         </div>
-        <p v-if="!site.proposals.proposals.length" class="empty faint">
-          {{ site.devices.length ? 'Nothing is proposed.' : 'Find first: nothing is known of the segment.' }}
+        <p v-if="!plan.proposals.proposals.length" class="empty faint">
+          {{ segment.devices.length ? 'Nothing is proposed.' : 'Find first: nothing is known of the segment.' }}
         </p>
         <NDataTable
           v-else
@@ -294,7 +298,7 @@ const without = computed<DataTableColumns<Device>>(() => [
       </NTabPane>
       <NTabPane name="spare" :tab="`Boxes without an entry ${loose.length}`">
         <div class="tools">
-          <NButton v-if="spare.length" size="small" :disabled="!site.mayPlan" @click="adopting = true"
+          <NButton v-if="spare.length" size="small" :disabled="!session.mayPlan" @click="adopting = true"
             >Adopt {{ plural(spare.length, 'device') }}</NButton
           >
           <span v-else class="faint">Select boxes to take them into the plan. What no profile fits is left alone.</span>

@@ -14,9 +14,13 @@ import SubnetHint from '../components/SubnetHint.vue'
 import { plural, searched } from '../format'
 import type { Column, Field } from '../sheet'
 import { columnsOf, settingOf, helpOf, usual } from '../sheet'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSession } from '../stores/session'
+import { useSite } from '../stores/site'
 
+const session = useSession()
 const site = useSite()
+const plan = usePlan()
 const message = useMessage()
 const narrow = useMediaQuery('(max-width: 900px)')
 const fields = ref<Field[]>([])
@@ -33,12 +37,12 @@ const editTags = ref<string[]>([])
 const selected = ref<string[]>([])
 
 const kindOptions = computed(() =>
-  [...new Set(site.entries.map((e) => e.kind))].sort().map((v) => ({ label: v, value: v })),
+  [...new Set(plan.entries.map((e) => e.kind))].sort().map((v) => ({ label: v, value: v })),
 )
 const rows = computed(() => {
   const has = searched(search.value)
-  if (!search.value && !kinds.value.length) return site.entries
-  return site.entries.filter((e) => {
+  if (!search.value && !kinds.value.length) return plan.entries
+  return plan.entries.filter((e) => {
     if (kinds.value.length && !kinds.value.includes(e.kind)) return false
     const text = [
       e.tag,
@@ -81,7 +85,7 @@ const columnOptions = computed(() =>
 // What was typed is shown at once, and until the service has taken it.
 const pending = shallowRef(new Map<string, string>())
 watch(
-  () => site.entries,
+  () => plan.entries,
   () => (pending.value = new Map()),
 )
 
@@ -91,7 +95,7 @@ async function change(patches: Patch[], what: string) {
   for (const p of patches)
     for (const [key, value] of Object.entries(p.set ?? {})) if (p.tag) next.set(p.tag + '\n' + key, value)
   pending.value = next
-  const done = siteCall('patch', '/entries', { body: { what, patches, configured: false } }).then(site.settle)
+  const done = siteCall('patch', '/entries', { body: { what, patches, configured: false } }).then(plan.settle)
   settled = Promise.allSettled([settled, done])
   try {
     await done
@@ -112,11 +116,12 @@ async function change(patches: Patch[], what: string) {
 let settled: Promise<unknown> = Promise.resolve()
 const revisions = ref<Revision[]>([])
 async function readRevisions() {
-  const { revision, key } = site
+  const { revision } = plan
+  const { key } = site
   const list = key ? await siteCall('get', '/revisions').catch(() => []) : []
-  if (revision === site.revision && key === site.key) revisions.value = list
+  if (revision === plan.revision && key === site.key) revisions.value = list
 }
-watch(() => [site.revision, site.key], readRevisions, { immediate: true })
+watch(() => [plan.revision, site.key], readRevisions, { immediate: true })
 async function step(way: 'undo' | 'redo') {
   await readRevisions()
   const r = revisions.value.find((x) => x.may === way)
@@ -125,7 +130,7 @@ async function step(way: 'undo' | 'redo') {
     await siteCall('post', way === 'undo' ? '/revisions/{revision}/undo' : '/revisions/{revision}/redo', {
       path: { revision: String(r.id) },
     })
-    await site.settle()
+    await plan.settle()
   } catch (e) {
     message.error((e as Error).message, { duration: 9000, closable: true })
   }
@@ -144,7 +149,7 @@ const setting = computed(() =>
 )
 const help = computed(() => (setting.value ? helpOf(setting.value) : (at.value?.column.help ?? '')))
 const here = computed(() =>
-  site.planFindings.filter((f) => f.tag && f.tag === at.value?.entry?.tag && f.field === at.value.column.key),
+  plan.findings.filter((f) => f.tag && f.tag === at.value?.entry?.tag && f.field === at.value.column.key),
 )
 let timer: ReturnType<typeof setTimeout> | undefined
 const typed = ref('')
@@ -173,10 +178,10 @@ const mostCards = 150
 const shown = ref(mostCards)
 const found = computed(() => {
   const n = new Map<string, number>()
-  for (const f of site.planFindings) if (f.tag) n.set(f.tag, (n.get(f.tag) ?? 0) + 1)
+  for (const f of plan.findings) if (f.tag) n.set(f.tag, (n.get(f.tag) ?? 0) + 1)
   return n
 })
-const mends = computed(() => site.planFindings.filter((f) => f.mend?.safe).length)
+const mends = computed(() => plan.findings.filter((f) => f.mend?.safe).length)
 async function mend() {
   const out = await siteCall('post', '/mends', { body: { all: true } }).catch(
     (e: Error) => void message.error(e.message),
@@ -189,7 +194,7 @@ async function mend() {
       .join('; ')}${out.changes.length > 3 ? ' …' : ''}`,
     { duration: 8000, closable: true },
   )
-  await site.settle()
+  await plan.settle()
 }
 
 function remove() {
@@ -230,19 +235,19 @@ function save(format: string) {
       <NPopselect v-if="!narrow" v-model:value="chosen" multiple :options="columnOptions" trigger="click" scrollable
         ><NButton size="small">Columns</NButton></NPopselect
       >
-      <template v-if="site.mayPlan">
+      <template v-if="session.mayPlan">
         <NButton size="small" data-test="plan-add" @click="open([])">Add</NButton>
         <NButton size="small" data-test="plan-generate" @click="generating = true">Generate</NButton>
         <NButton size="small" data-test="plan-import" @click="importing = true">Import</NButton>
       </template>
       <NDropdown :options="exports" trigger="click" @select="save"
-        ><NButton size="small" :disabled="!site.entries.length">Export</NButton></NDropdown
+        ><NButton size="small" :disabled="!plan.entries.length">Export</NButton></NDropdown
       >
-      <template v-if="site.mayPlan">
+      <template v-if="session.mayPlan">
         <NButton v-if="!narrow" size="small" :disabled="!selected.length" data-test="plan-edit" @click="open(selected)"
           >Edit {{ selected.length }}</NButton
         >
-        <NButton size="small" :disabled="!site.entries.length" @click="allocating = true">Addresses</NButton>
+        <NButton size="small" :disabled="!plan.entries.length" @click="allocating = true">Addresses</NButton>
         <NButton v-if="!narrow" size="small" :disabled="selected.length < 2" title="Ctrl+D" @click="sheet?.fillDown()"
           >Fill down</NButton
         >
@@ -292,7 +297,7 @@ function save(format: string) {
       ref="sheet"
       :rows="rows"
       :columns="columns"
-      :readonly="!site.mayPlan"
+      :readonly="!session.mayPlan"
       :pending="pending"
       @change="change"
       @at="(entry, column) => (at = { entry, column })"
@@ -309,7 +314,7 @@ function save(format: string) {
         ><span v-for="f in here" :key="f.code" :class="f.level === 'stops' ? 'bad' : 'warn'"
           >{{ f.level === 'stops' ? '▲' : '◆' }} {{ f.reason }}
           <NButton
-            v-if="f.mend && site.mayPlan"
+            v-if="f.mend && session.mayPlan"
             size="tiny"
             @click="change([{ tag: f.tag, set: { [f.mend.field]: f.mend.value } }], 'mended')"
             >{{ f.mend.field }} = {{ f.mend.value || 'none' }}</NButton
@@ -322,16 +327,16 @@ function save(format: string) {
       <SubnetHint v-if="at?.column.key === 'address'" :of="typed || at.entry?.address || ''" />
       <span class="faint right"
         >{{
-          rows.length === site.entries.length
+          rows.length === plan.entries.length
             ? plural(rows.length, 'entry')
-            : `${rows.length} of ${site.entries.length}`
+            : `${rows.length} of ${plan.entries.length}`
         }}{{ selected.length > 1 ? `, ${selected.length} selected` : '' }} · Enter edits, Space opens, Ctrl+C/V a block,
         Ctrl+D fills down</span
       >
     </div>
     <ImportDialog v-model:show="importing" />
-    <GenerateDialog v-model:show="generating" @done="site.settle()" />
-    <AllocateDialog v-model:show="allocating" :tags="selected.length > 1 ? selected : []" @done="site.settle()" />
+    <GenerateDialog v-model:show="generating" @done="plan.settle()" />
+    <AllocateDialog v-model:show="allocating" :tags="selected.length > 1 ? selected : []" @done="plan.settle()" />
     <EntryForm v-model:show="editing" :tags="editTags" :fields="fields" @change="change" />
   </div>
 </template>

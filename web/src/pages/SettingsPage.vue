@@ -8,7 +8,7 @@ import PeopleSettings from '../components/PeopleSettings.vue'
 import PortRoles from '../components/PortRoles.vue'
 import SiteSettings from '../components/SiteSettings.vue'
 import SubnetSettings from '../components/SubnetSettings.vue'
-import { useSite } from '../site'
+import { useSite } from '../stores/site'
 
 const site = useSite()
 const route = useRoute()

@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { NAlert, NButton, NCard, NForm, NFormItem, NInput } from 'naive-ui'
 import { ref } from 'vue'
-import { useSite } from '../site'
+import { useSession } from '../stores/session'
 
-const site = useSite()
+const session = useSession()
 const name = ref('owner')
 const password = ref('')
 const wrong = ref('')
@@ -13,7 +13,7 @@ async function submit() {
   waiting.value = true
   wrong.value = ''
   try {
-    await site.signIn(name.value, password.value)
+    await session.signIn(name.value, password.value)
   } catch (e) {
     wrong.value = (e as Error).message
   } finally {

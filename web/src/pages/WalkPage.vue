@@ -7,11 +7,17 @@ import type { Device, Entry, Presence, Scanned } from '../api'
 import ScanField from '../components/ScanField.vue'
 import { latest, modelOf, placeOf } from '../device'
 import { plural } from '../format'
-import { useSite } from '../site'
+import { usePlan } from '../stores/plan'
+import { useSegment } from '../stores/segment'
+import { useSession } from '../stores/session'
+import { useSite } from '../stores/site'
 
 // On foot: choose the entry in front of you, plug its box in, and say that the
 // newcomer is it. Everything is within the reach of one thumb.
+const session = useSession()
 const site = useSite()
+const plan = usePlan()
+const segment = useSegment()
 const tag = ref('')
 const since = ref(0) // when the entry was chosen
 const wrong = ref('')
@@ -20,24 +26,24 @@ const skipped = ref<string[]>([]) // newcomers that it was not
 const blinked = ref('')
 const now = useNow({ interval: 1000 })
 
-const open = computed(() => site.entries.filter((e) => !e.device && !e.notWired && !e.behind))
+const open = computed(() => plan.entries.filter((e) => !e.device && !e.notWired && !e.behind))
 // Sensors and the like: their cards are read one after another, in walking order.
 const cards = ref(false)
 const joins = (e: Entry) =>
   !!e.behind && site.profiles.some((p) => p.id === e.profile && p.settings?.some((s) => s.key === 'join-eui'))
-const sensors = computed(() => site.entries.filter(joins))
+const sensors = computed(() => plan.entries.filter(joins))
 const without = computed(() => sensors.value.filter((e) => !e.part).length)
 const read = ref<string[]>([]) // tags, the latest first
 const options = computed(() => open.value.map((e) => ({ label: `${e.tag}  ${e.place ?? ''}`, value: e.tag })))
-const entry = computed<Entry | undefined>(() => site.entries.find((e) => e.tag === tag.value))
+const entry = computed<Entry | undefined>(() => plan.entries.find((e) => e.tag === tag.value))
 const fits = (d: Device) =>
   !d.tag && (!entry.value || d.profile === entry.value.profile || !!d.maybe?.includes(entry.value.profile))
 // Who came since the entry was chosen, the latest first.
 const came = computed(() =>
-  site.arrivals.filter((a: Presence) => Date.parse(a.at) >= since.value && !skipped.value.includes(a.device.mac)),
+  segment.arrivals.filter((a: Presence) => Date.parse(a.at) >= since.value && !skipped.value.includes(a.device.mac)),
 )
 // An arrival may have told nothing of itself yet: what is known now counts.
-const known = (d: Device) => site.devices.find((x) => x.mac === d.mac) ?? d
+const known = (d: Device) => segment.devices.find((x) => x.mac === d.mac) ?? d
 const newcomer = computed(() => came.value.map((a) => known(a.device)).find(fits))
 const others = computed(() => came.value.map((a) => known(a.device)).filter((d) => !fits(d)))
 const waited = computed(() => (since.value ? Math.max(0, Math.floor((now.value.getTime() - since.value) / 1000)) : 0))
@@ -53,13 +59,15 @@ async function attempt(what: () => Promise<unknown>) {
 }
 onMounted(() =>
   attempt(async () => {
-    if (site.mayCommission && site.segment && !site.watched) await siteCall('put', '/watch', { body: { on: true } })
+    if (session.mayCommission && segment.name && !segment.watched)
+      await siteCall('put', '/watch', { body: { on: true } })
   }),
 )
 watch(
-  () => site.segment,
+  () => segment.name,
   (s) => {
-    if (s && !site.watched && site.mayCommission) void attempt(() => siteCall('put', '/watch', { body: { on: true } }))
+    if (s && !segment.watched && session.mayCommission)
+      void attempt(() => siteCall('put', '/watch', { body: { on: true } }))
   },
 )
 
@@ -75,7 +83,7 @@ function done(text: string) {
   const here = open.value.findIndex((e) => e.tag === tag.value)
   const rest = open.value.filter((e) => e.tag !== tag.value)
   choose(rest[Math.max(0, Math.min(here, rest.length - 1))]?.tag ?? '')
-  void site.settle()
+  void plan.settle()
 }
 const take = (d: Device) =>
   attempt(async () => {
@@ -92,7 +100,7 @@ function scanned(out: Scanned) {
     wrong.value = ''
     good.value = out.text + '.'
     read.value = [out.tag, ...read.value.filter((t) => t !== out.tag)]
-    void site.settle()
+    void plan.settle()
     return
   }
   if (out.outcome === 'entry') choose(out.tag)
@@ -103,15 +111,15 @@ function scanned(out: Scanned) {
 
 <template>
   <div class="walk">
-    <NAlert v-if="!site.segment" type="warning" :show-icon="false"
+    <NAlert v-if="!segment.name" type="warning" :show-icon="false"
       >The service is not plugged into a segment, so nobody can arrive.</NAlert
     >
     <p class="top">
       <strong>{{ left ? plural(left, 'entry') + ' without a box' : 'Every entry has its box.' }}</strong
-      ><span class="faint">{{ site.watched ? '● watching' : '○ not watching' }}</span>
+      ><span class="faint">{{ segment.watched ? '● watching' : '○ not watching' }}</span>
     </p>
     <p v-if="good" class="good" role="status" data-test="walk-good">✓ {{ good }}</p>
-    <div v-if="sensors.length && site.mayCommission" class="switch">
+    <div v-if="sensors.length && session.mayCommission" class="switch">
       <NButton size="small" :type="cards ? 'primary' : 'default'" data-test="cards" @click="cards = !cards">{{
         cards ? 'Back to boxes' : `Read cards: ${without} of ${sensors.length} to go`
       }}</NButton>
@@ -192,7 +200,7 @@ function scanned(out: Scanned) {
         <div class="two">
           <NButton
             size="large"
-            :disabled="!newcomer.blinks || site.lookOnly"
+            :disabled="!newcomer.blinks || segment.lookOnly"
             data-test="walk-blink"
             @click="blink(newcomer)"
             >Blink to be sure</NButton

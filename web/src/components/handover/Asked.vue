@@ -3,8 +3,8 @@ import { NButton, NCard, NSelect } from 'naive-ui'
 import { computed, onMounted, ref, watch } from 'vue'
 import { call, siteCall } from '../../api'
 import type { Bodies } from '../../api'
-import { useMaking } from '../../making'
-import { useSite } from '../../site'
+import { useMaking } from '../../stores/making'
+import { useSite } from '../../stores/site'
 
 // What this site asks for: the columns of its register, and what is in its package.
 const props = defineProps<{ documents: Bodies['Document'][] }>()

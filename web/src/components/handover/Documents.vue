@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { NButton, NCard, NTable } from 'naive-ui'
 import type { Bodies } from '../../api'
-import { useMaking } from '../../making'
+import { useMaking } from '../../stores/making'
 
 defineProps<{ documents: Bodies['Document'][] }>()
 const making = useMaking()

@@ -3,11 +3,13 @@ import { NButton, NCard, NDrawer, NDrawerContent, NInput, NTable } from 'naive-u
 import { ref } from 'vue'
 import { siteCall } from '../../api'
 import type { Bodies } from '../../api'
-import { useMaking } from '../../making'
-import { useSite } from '../../site'
+import { useMaking } from '../../stores/making'
+import { useHandover } from '../../stores/handover'
+import { useSession } from '../../stores/session'
 
 // Whom something goes to is kept, and what changes from then on is told.
-const site = useSite()
+const session = useSession()
+const handover = useHandover()
 const making = useMaking()
 const taker = ref('')
 const since = ref<Bodies['Since']>()
@@ -22,7 +24,7 @@ async function changes(id: number) {
 
 <template>
   <NCard size="small" title="Handed over" class="gap">
-    <div v-if="site.mayCommission" class="line">
+    <div v-if="session.mayCommission" class="line">
       <NInput
         v-model:value="taker"
         size="small"
@@ -40,9 +42,9 @@ async function changes(id: number) {
         >Hand over the package</NButton
       >
     </div>
-    <NTable v-if="site.handovers.length" size="small" :bordered="false" data-test="given">
+    <NTable v-if="handover.handovers.length" size="small" :bordered="false" data-test="given">
       <tbody>
-        <tr v-for="h in site.handovers" :key="h.id">
+        <tr v-for="h in handover.handovers" :key="h.id">
           <td class="tag">{{ when(h.at) }}</td>
           <td>
             <strong>{{ h.to }}</strong

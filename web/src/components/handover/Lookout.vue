@@ -2,15 +2,19 @@
 import { NAlert, NButton, NCard, NInput, NSelect, NTable, NTag } from 'naive-ui'
 import { computed, reactive } from 'vue'
 import { siteCall } from '../../api'
-import { useMaking } from '../../making'
-import { useSite } from '../../site'
+import { useMaking } from '../../stores/making'
+import { useHandover } from '../../stores/handover'
+import { usePlan } from '../../stores/plan'
+import { useSession } from '../../stores/session'
 
 // The service looks by itself whether the site is as it was handed over.
-const site = useSite()
+const session = useSession()
+const plan = usePlan()
+const handover = useHandover()
 const making = useMaking()
-const found = computed(() => site.lookout)
+const found = computed(() => handover.lookout)
 const lookAt = reactive({ at: '02:30', days: [] as string[], tags: [] as string[], hook: '' })
-const tags = computed(() => site.entries.map((e) => ({ label: e.tag, value: e.tag })))
+const tags = computed(() => plan.entries.map((e) => ({ label: e.tag, value: e.tag })))
 const days = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'].map((d) => ({ label: d, value: d }))
 const when = (at: string) => new Date(at).toLocaleString()
 
@@ -50,7 +54,7 @@ const lookNow = () => making.attempt('lookout', () => siteCall('post', '/lookout
       </div>
       <div class="line">
         <NButton
-          v-if="site.mayCommission"
+          v-if="session.mayCommission"
           size="small"
           :loading="making.busy === 'lookout'"
           :disabled="found.looking"
@@ -58,7 +62,7 @@ const lookNow = () => making.attempt('lookout', () => siteCall('post', '/lookout
           @click="lookNow"
           >Look now</NButton
         >
-        <NButton v-if="site.rights === 'own'" size="small" quaternary @click="end">Look no more</NButton>
+        <NButton v-if="session.rights === 'own'" size="small" quaternary @click="end">Look no more</NButton>
       </div>
     </template>
     <template v-else>
@@ -66,7 +70,7 @@ const lookNow = () => making.attempt('lookout', () => siteCall('post', '/lookout
         The service can find and verify by itself, gently and without a restart, and tell what is not as it was handed
         over.
       </p>
-      <div v-if="site.rights === 'own'" class="line">
+      <div v-if="session.rights === 'own'" class="line">
         <label
           >At <NInput v-model:value="lookAt.at" size="small" class="short" :input-props="{ 'aria-label': 'At' }"
         /></label>

@@ -3,18 +3,22 @@ import { NButton, NCard, NInput, NInputNumber, NSelect } from 'naive-ui'
 import { computed, reactive, ref } from 'vue'
 import { siteFile } from '../../api'
 import type { Bodies } from '../../api'
-import { useMaking } from '../../making'
-import { useSite } from '../../site'
+import { useMaking } from '../../stores/making'
+import { usePlan } from '../../stores/plan'
+import { useSession } from '../../stores/session'
+import { useSite } from '../../stores/site'
 
 // What is printed: labels, sheets for devices, and logins only where they are asked for by name.
+const session = useSession()
 const site = useSite()
+const plan = usePlan()
 const making = useMaking()
 const form = reactive({ size: '70x37', gap: '', page: 'A4', fields: 'tag,name,address,mac,serial' })
 const start = ref(1)
 const pages = ['A4', 'letter', 'roll'].map((p) => ({ label: p, value: p }))
 const chosen = ref<string[]>([])
 const taker = ref('')
-const tags = computed(() => site.entries.map((e) => ({ label: e.tag, value: e.tag })))
+const tags = computed(() => plan.entries.map((e) => ({ label: e.tag, value: e.tag })))
 const options = (format = 'pdf') => ({ ...form, start: String(start.value), tags: chosen.value.join(','), format })
 const labels = (format = 'pdf'): Bodies['ToMake'] => ({ document: 'labels', labels: options(format) })
 async function logins(on: 'labels' | 'sheet') {
@@ -120,7 +124,7 @@ async function logins(on: 'labels' | 'sheet') {
         >Save as PDF</NButton
       >
     </div>
-    <template v-if="site.mayCommission">
+    <template v-if="session.mayCommission">
       <h4>With logins</h4>
       <p class="faint">
         What opens the chosen devices, printed for somebody. The history of each entry says for whom, and by whom.

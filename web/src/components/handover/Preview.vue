@@ -5,7 +5,7 @@ import worker from 'pdfjs-dist/build/pdf.worker.min.mjs?url'
 import { computed, nextTick, onBeforeUnmount, ref, watch } from 'vue'
 import { Problem, siteCall } from '../../api'
 import type { Bodies } from '../../api'
-import { useMaking } from '../../making'
+import { useMaking } from '../../stores/making'
 
 // What was made is looked at before anybody gets it: the pages of a PDF as pictures, the sheets of
 // a workbook, the files of an archive, the first lines of a text. All of it is read from the file

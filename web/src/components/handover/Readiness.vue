@@ -2,11 +2,11 @@
 import { NCard, NTable } from 'naive-ui'
 import { computed, ref } from 'vue'
 import { plural } from '../../format'
-import { useSite } from '../../site'
+import { usePlan } from '../../stores/plan'
 
 // What is ready, and what is missing and why: what is not wired is not expected.
-const site = useSite()
-const expected = computed(() => site.entries.filter((e) => !e.unwired))
+const plan = usePlan()
+const expected = computed(() => plan.entries.filter((e) => !e.unwired))
 const verified = computed(() => expected.value.filter((e) => e.state === 'verified'))
 /** How many are drawn before it is asked for more. */
 const mostShown = 100

@@ -3,17 +3,21 @@ import { NButton, NCard, NPopconfirm, NSelect } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { serviceFile, siteCall, siteFile } from '../../api'
 import type { Bodies } from '../../api'
-import { useMaking } from '../../making'
-import { useSite } from '../../site'
+import { useMaking } from '../../stores/making'
+import { useSession } from '../../stores/session'
+import { useSite } from '../../stores/site'
+import { useWork } from '../../stores/work'
 import SealForm from './SealForm.vue'
 
 // What holds secrets leaves sealed, and the history of every entry says for whom.
+const session = useSession()
 const site = useSite()
+const work = useWork()
 const making = useMaking()
 const captures = ref<Bodies['Capture'][]>([])
 const capture = ref<number>()
 const loadCaptures = async () => (captures.value = (await making.load(() => siteCall('get', '/captures'))) ?? [])
-watch(() => [site.key, site.underWay.length], loadCaptures, { immediate: true })
+watch(() => [site.key, work.underWay.length], loadCaptures, { immediate: true })
 const choices = computed(() =>
   captures.value.map((c) => ({ label: `${c.what}, ${new Date(c.at).toLocaleString()}, by ${c.who}`, value: c.id })),
 )
@@ -74,7 +78,7 @@ async function forget() {
             )
         " />
     </template>
-    <template v-if="site.rights === 'own'">
+    <template v-if="session.rights === 'own'">
       <h4>
         The whole site, for the colleague who goes on: plan, history, matches, runs, files and what opens the devices
       </h4>

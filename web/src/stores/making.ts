@@ -1,18 +1,20 @@
 import { defineStore } from 'pinia'
 import { computed, ref, watch } from 'vue'
-import { Problem, siteCall, siteURL } from './api'
-import type { Bodies, Work } from './api'
+import { Problem, siteCall, siteURL } from '../api'
+import type { Bodies, Work } from '../api'
 import { useSite } from './site'
+import { useWork } from './work'
 
 /** What the service is making, and what came of it. */
 export const useMaking = defineStore('making', () => {
   const site = useSite()
+  const work = useWork()
   const wrong = ref('')
   const said = ref('')
   const busy = ref('') // the button whose document is being made
   const preview = ref<{ title: string; work: number }>()
   const under = computed(() =>
-    site.works.filter((w) => w.kind === 'make a document' && w.state === 'running' && w.site === site.key),
+    work.works.filter((w) => w.kind === 'make a document' && w.state === 'running' && w.site === site.key),
   )
 
   /** Does something that nobody asked for by a button; what was said stays. */
@@ -36,7 +38,7 @@ export const useMaking = defineStore('making', () => {
   function over(id: number): Promise<Work> {
     return new Promise((resolve) => {
       const stop = watch(
-        () => site.works.find((w) => w.id === id && w.state !== 'running'),
+        () => work.works.find((w) => w.id === id && w.state !== 'running'),
         (ended) => {
           if (!ended) return
           resolve(ended)
