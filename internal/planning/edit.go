@@ -65,10 +65,11 @@ func (s *Site) edit(ctx context.Context, in api.Edits, matches []store.Match, pr
 	make func(plan.Plan) ([]plan.Patch, api.Edited, error)) (api.Edited, error) {
 	s.all.editing.Lock()
 	defer s.all.editing.Unlock()
-	p, entries, err := s.Plan(ctx)
+	now, err := s.Snapshot(ctx)
 	if err != nil {
 		return Edited(), err
 	}
+	p, entries := now.plan, now.Entries // which nothing here changes in place
 	patches, out, err := make(p)
 	if err != nil {
 		return out, err
@@ -94,10 +95,10 @@ func (s *Site) edit(ctx context.Context, in api.Edits, matches []store.Match, pr
 		return out, err // a preview says so too: nothing else would happen
 	}
 	if preview {
-		now := p.Check()
+		was := p.Check()
 		p.Entries = after
 		out.Findings = append([]plan.Finding{}, p.Check()...)
-		out.New = plan.NewFindings(now, out.Findings)
+		out.New = plan.NewFindings(was, out.Findings)
 		return out, nil
 	}
 	if len(pairs) == 0 {
@@ -144,9 +145,16 @@ func refusedEdits(patches []plan.Patch, complaints []plan.Complaint) error {
 // mayTouch refuses to remove entries whose devices a run is setting, and,
 // unless it is asked for, those whose devices are configured.
 func (s *Site) mayTouch(entries []store.Entry, pairs []plan.Pair, configured bool) error {
-	to := map[string]string{}
-	for _, e := range entries {
-		to[e.Tag] = e.State
+	to := make(map[string]string, len(pairs))
+	for _, x := range pairs {
+		if x.Before != nil {
+			to[x.Before.Tag] = ""
+		}
+	}
+	for i := range entries {
+		if _, changed := to[entries[i].Tag]; changed {
+			to[entries[i].Tag] = entries[i].State
+		}
 	}
 	for _, x := range pairs {
 		if x.Before == nil {

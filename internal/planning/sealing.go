@@ -58,9 +58,14 @@ func (k *sealer) setting(id, key string) *profile.Setting {
 // ofPatches keeps what the patches hold, as far as the profile is known before they are
 // applied: what applying them says never holds it then.
 func (k *sealer) ofPatches(ctx context.Context, patches []plan.Patch) ([]plan.Patch, error) {
-	now := map[string]plan.Entry{}
-	for _, e := range k.plan.Entries {
-		now[e.Tag] = e
+	now := make(map[string]*plan.Entry, len(patches))
+	for _, patch := range patches {
+		now[patch.Tag] = &plan.Entry{}
+	}
+	for i := range k.plan.Entries {
+		if e := &k.plan.Entries[i]; now[e.Tag] != nil {
+			now[e.Tag] = e
+		}
 	}
 	patches = slices.Clone(patches)
 	for i, patch := range patches {
@@ -81,9 +86,16 @@ func (k *sealer) ofPatches(ctx context.Context, patches []plan.Patch) ([]plan.Pa
 // ofEntries keeps what entries hold after a change, by the profile that they have in the
 // end, in the pairs and in the list of all.
 func (k *sealer) ofEntries(ctx context.Context, after []plan.Entry, pairs []plan.Pair) error {
-	at := map[string]int{}
-	for i, e := range after {
-		at[e.Tag] = i
+	at := make(map[string]int, len(pairs))
+	for _, x := range pairs {
+		if x.After != nil {
+			at[x.After.Tag] = 0
+		}
+	}
+	for i := range after {
+		if _, changed := at[after[i].Tag]; changed {
+			at[after[i].Tag] = i
+		}
 	}
 	for _, x := range pairs {
 		if x.After == nil {

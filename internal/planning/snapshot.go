@@ -2,8 +2,10 @@ package planning
 
 import (
 	"context"
+	"reflect"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
@@ -42,6 +44,7 @@ type Snapshot struct {
 	here    []*device.Found // those that are on the segment
 
 	once     sync.Once
+	checked  atomic.Bool
 	Findings []plan.Finding
 	Notices  []notice.Notice
 
@@ -111,6 +114,9 @@ func (s *Site) Snapshot(ctx context.Context) (*Snapshot, error) {
 	if last := s.all.snapshots.get(s.store.ID); last != nil && last.At == at {
 		return last, nil
 	}
+	if now, err := s.quietly(ctx, s.all.snapshots.get(s.store.ID), at); now != nil || err != nil {
+		return now, err
+	}
 	now := &Snapshot{At: at}
 	var err error
 	if now.plan, now.Entries, err = s.read(ctx); err != nil {
@@ -159,7 +165,56 @@ func (s *Site) Checked(ctx context.Context) (*Snapshot, error) {
 	now.once.Do(func() {
 		now.Findings = now.plan.Check()
 		now.Notices = s.notices(now.plan, now.Entries, now.here)
+		now.checked.Store(true)
 	})
+	return now, nil
+}
+
+// quietly gives the snapshot of now where nothing came since the last one but words that are
+// only for people: it is that one with them. One cell of a large plan costs no whole check then.
+// It gives nil where more changed.
+func (s *Site) quietly(ctx context.Context, last *Snapshot, at Moment) (*Snapshot, error) {
+	if last == nil {
+		return nil, nil
+	}
+	rest := at
+	rest.Entries = last.At.Entries
+	if rest != last.At {
+		return nil, nil
+	}
+	entries, err := s.store.Entries(ctx)
+	if err != nil {
+		return nil, err
+	}
+	before, after, ok := s.store.EntriesSince(last.At.Entries)
+	if !ok || len(entries) != len(last.Entries) {
+		return nil, nil
+	}
+	spoken := map[string]bool{}
+	for i := range after {
+		was, is := before[i], after[i]
+		if !plan.Quiet(was.Entry, is.Entry) {
+			return nil, nil
+		}
+		was.Entry, is.Entry = plan.Entry{}, plan.Entry{}
+		if !reflect.DeepEqual(was, is) {
+			return nil, nil
+		}
+		spoken[after[i].Tag] = true
+	}
+	now := &Snapshot{At: at, plan: last.plan, Entries: entries, Devices: last.Devices, here: last.here}
+	now.plan.Entries = make([]plan.Entry, len(entries))
+	for i, e := range entries {
+		now.plan.Entries[i] = e.Entry
+	}
+	// What is found may be about a name, which is made of such words.
+	if last.checked.Load() && !slices.ContainsFunc(last.Findings, func(f plan.Finding) bool { return spoken[f.Tag] }) {
+		now.once.Do(func() {
+			now.Findings, now.Notices = last.Findings, last.Notices
+			now.checked.Store(true)
+		})
+	}
+	s.all.snapshots.put(s.store.ID, now)
 	return now, nil
 }
 

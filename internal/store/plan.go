@@ -73,12 +73,17 @@ func (r entryRow) entry() (Entry, error) {
 
 // Entries lists the plan in its order. What the entries point at is shared with other readers.
 func (s *Site) Entries(ctx context.Context) ([]Entry, error) {
-	rows, err := s.decoded().entries.all(ctx)
-	list := make([]Entry, len(rows))
-	for i, r := range rows {
-		list[i] = r.Entry
+	return listed(ctx, s.decoded().entries, func(r *placed) Entry { return r.Entry })
+}
+
+// EntriesSince gives the entries that were written since a version, as they were and as they are;
+// not ok where that is not known any more, or entries came, went or moved.
+func (s *Site) EntriesSince(version uint64) (before, after []Entry, ok bool) {
+	was, is, ok := s.decoded().entries.since(version)
+	for i := range is {
+		before, after = append(before, was[i].Entry), append(after, is[i].Entry)
 	}
-	return list, err
+	return before, after, ok
 }
 
 func (s *Site) entryRows() *rows[placed] {

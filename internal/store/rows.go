@@ -25,7 +25,18 @@ type rows[T any] struct {
 	list    []T         // in order; nil when it is to be made anew
 	touched map[int64]bool
 	version uint64
+	readAt  uint64      // the version that list is
+	lately  []change[T] // what was read anew where no row came, went or moved, one after another
 }
+
+// change is what came of rows between two readings.
+type change[T any] struct {
+	from, to      uint64
+	before, after []T
+}
+
+// mostLately bounds how many readings back one is told what changed.
+const mostLately = 16
 
 // row is a decoded row with its rowid.
 type row[T any] struct {
@@ -55,19 +66,36 @@ func (r *rows[T]) now() uint64 {
 
 // all gives the rows in order, in a list of the caller's own whose members are shared.
 func (r *rows[T]) all(ctx context.Context) ([]T, error) {
+	return listed(ctx, r, func(one *T) T { return *one })
+}
+
+// listed gives something of each row, in order.
+func listed[T, U any](ctx context.Context, r *rows[T], of func(*T) U) ([]U, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if err := r.bringUp(ctx); err != nil {
+		return nil, err
+	}
+	list := make([]U, len(r.list))
+	for i := range r.list {
+		list[i] = of(&r.list[i])
+	}
+	return list, nil
+}
+
+// bringUp reads what was touched.
+func (r *rows[T]) bringUp(ctx context.Context) error {
 	switch {
 	case r.kept == nil || len(r.touched) > len(r.kept)/4+mostAnew:
 		list, err := r.read(ctx, nil)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		r.kept = make(map[int64]T, len(list))
 		for _, one := range list {
 			r.kept[one.id] = one.value
 		}
-		r.list, r.touched = nil, map[int64]bool{}
+		r.list, r.touched, r.lately = nil, map[int64]bool{}, nil
 	case len(r.touched) > 0:
 		ids := make([]int64, 0, len(r.touched))
 		for id := range r.touched {
@@ -75,11 +103,12 @@ func (r *rows[T]) all(ctx context.Context) ([]T, error) {
 		}
 		list, err := r.read(ctx, ids)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		r.replace(ids, list)
 		r.touched = map[int64]bool{}
 	}
+	r.readAt = r.version
 	if r.list == nil {
 		r.list = make([]T, 0, len(r.kept))
 		for _, v := range r.kept {
@@ -87,15 +116,17 @@ func (r *rows[T]) all(ctx context.Context) ([]T, error) {
 		}
 		slices.SortFunc(r.list, r.order)
 	}
-	return slices.Clone(r.list), nil
+	return nil
 }
 
 // replace puts rows in the place of those that were read anew. Where none came, went or moved,
 // the list stays in order.
 func (r *rows[T]) replace(ids []int64, list []row[T]) {
 	same := len(ids) == len(list) && r.list != nil
+	now := change[T]{from: r.readAt, to: r.version}
 	for _, one := range list {
 		before, known := r.kept[one.id]
+		now.before, now.after = append(now.before, before), append(now.after, one.value)
 		if same = same && known && r.order(before, one.value) == 0; same {
 			i, found := slices.BinarySearchFunc(r.list, before, r.order)
 			if same = found; same {
@@ -110,8 +141,25 @@ func (r *rows[T]) replace(ids []int64, list []row[T]) {
 		r.kept[one.id] = one.value
 	}
 	if !same {
-		r.list = nil
+		r.list, r.lately = nil, nil
+		return
 	}
+	r.lately = append(r.lately, now)
+	r.lately = r.lately[max(0, len(r.lately)-mostLately):]
+}
+
+// since gives the rows that were written since a version, as they were and as they are; not ok
+// where it is not known any more, or rows came, went or moved.
+func (r *rows[T]) since(version uint64) (before, after []T, ok bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, c := range r.lately {
+		if c.from == version {
+			before, after = append(before, c.before...), append(after, c.after...)
+			version = c.to
+		}
+	}
+	return before, after, version == r.readAt && r.readAt == r.version
 }
 
 // mostAnew is how many rows are read one by one however few there are.
