@@ -4,7 +4,7 @@ import type { DataTableColumns } from 'naive-ui'
 import { computed } from 'vue'
 import type { Comparison } from '../api'
 import { isSecret } from '../api'
-import { inShort } from '../sheet'
+import { inShort } from '../sheet/columns'
 
 // What a change does to the plan, entry by entry and field by field.
 const props = defineProps<{ of: Comparison; height?: number }>()

@@ -1,12 +1,14 @@
 <script setup lang="ts">
 import { useMediaQuery, useStorage } from '@vueuse/core'
-import { NButton, NDataTable, NDropdown, NInput, NSelect, NSwitch, useDialog } from 'naive-ui'
-import type { DataTableColumns } from 'naive-ui'
-import { computed, h, ref } from 'vue'
+import { NButton, NDropdown, NInput, NSelect, NSwitch, useDialog } from 'naive-ui'
+import { computed, ref } from 'vue'
 import { siteCall, siteURL } from '../api'
 import type { Device } from '../api'
-import { heardBy, latest, modelOf, partsOf, placeOf, stateOf } from '../device'
-import { clock, plural, searched } from '../format'
+import { modelOf, partsOf, placeOf, stateOf } from '../device'
+import SelectTable from './SelectTable.vue'
+import { plural, searched } from '../format'
+import type { Row } from '../found/columns'
+import { useFoundColumns } from '../found/columns'
 import { usePlan } from '../stores/plan'
 import { useSegment } from '../stores/segment'
 import { useSession } from '../stores/session'
@@ -18,13 +20,6 @@ import HandOutDialog from './HandOutDialog.vue'
 import SurveysDialog from './SurveysDialog.vue'
 
 // Everything found on the segment, live. What hangs behind a device hangs under it.
-interface Row {
-  id: string
-  device?: Device
-  part?: string
-  group?: string
-  children?: Row[]
-}
 const session = useSession()
 const plan = usePlan()
 const segment = useSegment()
@@ -34,7 +29,6 @@ const emit = defineEmits<{ show: [tag: string]; attempt: [what: () => Promise<un
 const search = ref('')
 const kinds = ref<string[]>([])
 const group = useStorage('redstart-found-group', '')
-const hidden = useStorage<string[]>('redstart-found-hidden', ['heard', 'firmware'])
 const selected = ref<string[]>([])
 const opened = ref('')
 const finding = ref(false)
@@ -124,108 +118,10 @@ function page(d: Device) {
   })
 }
 
-const text = (f: (d: Device) => string) => (a: Row, b: Row) =>
-  a.device && b.device ? f(a.device).localeCompare(f(b.device), 'en', { numeric: true }) : 0
-const mono = (s: string) => h('span', { class: 'mono' }, s || '–')
-const of = (key: string) => (r: Row) => (r.device ? latest(r.device, key, r.part) : '')
-const openLink = (d: Device) => h('button', { class: 'link mono', onClick: () => (opened.value = d.mac) }, d.mac)
-const optional: DataTableColumns<Row> = [
-  {
-    title: 'Address',
-    key: 'present',
-    width: 135,
-    sorter: text(placeOf),
-    render: (r) => (r.group || r.part ? '' : mono(placeOf(r.device!))),
-  },
-  {
-    title: 'Profile',
-    key: 'profile',
-    width: 175,
-    sorter: text(modelOf),
-    render: (r) =>
-      r.group
-        ? ''
-        : r.part
-          ? of('model')(r)
-          : [modelOf(r.device!), r.device!.profile ? h('span', { class: 'faint' }, ` ${r.device!.sure} %`) : ''],
-  },
-  {
-    title: 'State',
-    key: 'state',
-    width: 105,
-    sorter: text(stateOf),
-    render: (r) => (r.group || r.part ? '' : h('span', { title: r.device!.stateWhy }, stateOf(r.device!))),
-  },
-  {
-    title: 'Serial',
-    key: 'serial',
-    width: 120,
-    sorter: text((d) => latest(d, 'serial')),
-    render: (r) => (r.group ? '' : mono(of('serial')(r))),
-  },
-  {
-    title: 'Name',
-    key: 'name',
-    width: 135,
-    sorter: text((d) => latest(d, 'name')),
-    render: (r) => (r.group ? '' : of('name')(r) || '–'),
-  },
-  {
-    title: 'Firmware',
-    key: 'firmware',
-    width: 110,
-    sorter: text((d) => latest(d, 'firmware')),
-    render: (r) => (r.group ? '' : of('firmware')(r) || '–'),
-  },
-  { title: 'Heard by', key: 'heard', width: 150, render: (r) => (r.group || r.part ? '' : heardBy(r.device!)) },
-  {
-    title: 'Last',
-    key: 'last',
-    width: 85,
-    sorter: text((d) => d.last),
-    render: (r) => (r.group || r.part ? '' : clock(r.device!.last)),
-  },
-]
-const columnOptions = computed(() =>
-  optional.map((c) => ({
-    key: String((c as { key: string }).key),
-    label: (hidden.value.includes((c as { key: string }).key) ? '   ' : '✓ ') + (c as { title: string }).title,
-  })),
-)
-const toggleColumn = (key: string) =>
-  (hidden.value = hidden.value.includes(key) ? hidden.value.filter((k) => k !== key) : [...hidden.value, key])
-const columns = computed<DataTableColumns<Row>>(() => {
-  const entry = {
-    title: 'Entry',
-    key: 'tag',
-    width: 145,
-    sorter: text((d) => d.tag),
-    render: (r: Row) => {
-      const tag = r.group ? '' : r.part ? r.device!.partTags?.[r.part] : r.device!.tag
-      return r.group ? '' : tag ? h('button', { class: 'link', onClick: () => emit('show', tag) }, tag) : '–'
-    },
-  }
-  const first = {
-    title: narrow.value ? 'Device' : 'MAC',
-    key: 'mac',
-    width: narrow.value ? undefined : 185,
-    sorter: text((d) => d.mac),
-    render: (r: Row) =>
-      r.group
-        ? h('strong', `${r.group} (${r.children!.length})`)
-        : r.part
-          ? mono(r.part)
-          : narrow.value
-            ? [openLink(r.device!), h('div', { class: 'faint' }, `${placeOf(r.device!)}, ${modelOf(r.device!)}`)]
-            : openLink(r.device!),
-  }
-  if (narrow.value) return [first, { ...entry, width: 130 }]
-  return [
-    { type: 'selection', width: 40, disabled: (r) => !r.device || !!r.part },
-    first,
-    ...optional.filter((c) => !hidden.value.includes((c as { key: string }).key)),
-    entry,
-  ]
+const { columns, columnOptions, toggleColumn } = useFoundColumns({
+  narrow,
+  open: (mac) => (opened.value = mac),
+  show: (tag) => emit('show', tag),
 })
 const formats = ['csv', 'xlsx', 'json'].map((f) => ({ key: f, label: 'As ' + f.toUpperCase() }))
 const save = (format: string) => {
@@ -324,23 +220,17 @@ const width = computed(() => columns.value.reduce((n, c) => n + Number((c as { w
           : 'Nothing was found yet. Plug the devices in, then press Find.'
       }}
     </div>
-    <NDataTable
+    <SelectTable
       v-else
-      :checked-row-keys="selected"
-      @update:checked-row-keys="(keys) => (selected = keys as string[])"
+      v-model:chosen="selected"
+      :narrow="narrow"
+      :height="560"
       :columns="columns"
       :data="rows"
       :row-key="(r: Row) => r.id"
-      :expanded-row-keys="expanded"
-      :cascade="false"
-      size="small"
-      :bordered="false"
-      virtual-scroll
-      :flex-height="!narrow"
-      :max-height="narrow ? 560 : undefined"
-      :scroll-x="narrow ? undefined : width"
-      :min-row-height="31"
-      :row-class-name="(r: Row) => (r.device && !r.device.here ? 'away' : '')"
+      :opened="expanded"
+      :wide="width"
+      :row-class="(r: Row) => (r.device && !r.device.here ? 'away' : '')"
       class="table"
       data-test="found" />
     <DeviceDrawer v-model:mac="opened" @attempt="emit('attempt', $event)" @show="emit('show', $event)" @page="page" />

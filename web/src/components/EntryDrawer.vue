@@ -3,7 +3,6 @@ import { useMediaQuery } from '@vueuse/core'
 import {
   NAlert,
   NButton,
-  NDataTable,
   NDescriptions,
   NDescriptionsItem,
   NDrawer,
@@ -14,16 +13,18 @@ import {
   NTimeline,
   NTimelineItem,
 } from 'naive-ui'
-import type { DataTableColumns } from 'naive-ui'
-import { computed, h, ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { isSecret, siteCall } from '../api'
-import { inShort } from '../sheet'
-import type { Check, Credential, Detail } from '../api'
+import { inShort } from '../sheet/columns'
+import type { Credential, Detail } from '../api'
 import { clock } from '../format'
 import { usePlan } from '../stores/plan'
 import { useSegment } from '../stores/segment'
 import { useSession } from '../stores/session'
 import { useWork } from '../stores/work'
+import CheckTable from './CheckTable.vue'
+import FactTable from './FactTable.vue'
+import PartTable from './PartTable.vue'
 import StateMark from './StateMark.vue'
 
 const tag = defineModel<string>('tag', { required: true })
@@ -91,8 +92,6 @@ function reveal(id = 0) {
     await load()
   })
 }
-// What hangs behind it, by the plan.
-const parts = computed(() => plan.entries.filter((e) => e.behind === tag.value))
 const others = ref<Credential[]>([])
 async function older() {
   others.value = await siteCall('get', '/entries/{tag}/credentials', { path: { tag: tag.value } }).catch(() => [])
@@ -125,44 +124,6 @@ function revealSetting(key: string) {
     await load()
   })
 }
-
-const marks = { passed: '✓', failed: '▲', 'not looked at': '·' }
-const verdict = {
-  title: 'Result',
-  key: 'verdict',
-  width: 115,
-  render: (c: Check) => `${marks[c.verdict]} ${c.verdict}`,
-}
-const columns = computed<DataTableColumns<Check>>(() =>
-  narrow.value
-    ? [
-        {
-          title: 'Check',
-          key: 'name',
-          render: (c) => [
-            c.name,
-            h(
-              'div',
-              { class: 'faint' },
-              c.verdict === 'failed' ? `expected ${c.expected}, observed ${c.observed}` : c.observed,
-            ),
-            c.by ? h('div', { class: 'faint' }, c.by) : null,
-          ],
-        },
-        verdict,
-      ]
-    : [
-        { title: 'Check', key: 'name', width: 130 },
-        { title: 'Expected', key: 'expected', minWidth: 150 },
-        {
-          title: 'Observed',
-          key: 'observed',
-          minWidth: 120,
-          render: (c) => [c.observed, c.by ? h('div', { class: 'faint' }, c.by) : null],
-        },
-        verdict,
-      ],
-)
 </script>
 
 <template>
@@ -263,20 +224,7 @@ const columns = computed<DataTableColumns<Check>>(() =>
           aria-label="New box"
           @update:value="replace" />
 
-        <template v-if="parts.length">
-          <h3>Behind it</h3>
-          <NTable size="small" :bordered="false" data-test="parts"
-            ><tbody>
-              <tr v-for="p in parts" :key="p.tag">
-                <td>
-                  <NButton text @click="tag = p.tag">{{ p.tag }}</NButton>
-                </td>
-                <td class="mono">{{ p.part || '–' }}</td>
-                <td>{{ p.place }}</td>
-                <td><StateMark :state="p.state" /></td>
-              </tr></tbody
-          ></NTable>
-        </template>
+        <PartTable :of="tag" @open="(part) => (tag = part)" />
 
         <template v-if="detail.settings.some((v) => v.value)">
           <h3>Settings</h3>
@@ -295,29 +243,10 @@ const columns = computed<DataTableColumns<Check>>(() =>
         </template>
 
         <h3>Checks</h3>
-        <NDataTable
-          v-if="detail.checks?.length"
-          :columns="columns"
-          :data="detail.checks"
-          size="small"
-          data-test="checks"
-          :row-props="
-            (c: Check) => ({ class: c.verdict === 'failed' ? 'failing' : c.verdict === 'passed' ? '' : 'unseen' })
-          " />
+        <CheckTable v-if="detail.checks?.length" :checks="detail.checks" :narrow="narrow" />
         <p v-else class="faint">Not verified yet.</p>
 
-        <template v-if="detail.device?.facts?.length">
-          <h3>Found</h3>
-          <NTable size="small" :bordered="false" :single-line="true">
-            <tbody>
-              <tr v-for="f in detail.device.facts" :key="f.key + f.value + f.protocol">
-                <td>{{ f.key }}</td>
-                <td class="mono">{{ f.value }}</td>
-                <td class="faint">{{ f.protocol }}, {{ clock(f.last) }}</td>
-              </tr>
-            </tbody>
-          </NTable>
-        </template>
+        <FactTable v-if="detail.device?.facts?.length" :facts="detail.device.facts" />
 
         <template v-if="!detail.checks?.length">
           <h3>What commissioning does</h3>
@@ -363,12 +292,5 @@ h3 {
 }
 :deep(.n-descriptions-table-header) {
   white-space: nowrap;
-}
-:deep(.failing td) {
-  color: var(--bad);
-  font-weight: 600;
-}
-:deep(.unseen td) {
-  font-style: italic;
 }
 </style>

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { useMediaQuery } from '@vueuse/core'
-import { NButton, NDataTable, NInput, NSelect } from 'naive-ui'
+import { NButton, NInput, NSelect } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref } from 'vue'
 import type { Entry } from '../api'
+import SelectTable from './SelectTable.vue'
 import { clock, plural, searched, states } from '../format'
 import { usePlan } from '../stores/plan'
 import { useSession } from '../stores/session'
@@ -182,20 +183,15 @@ const columns = computed<DataTableColumns<Row>>(() => {
       <p>The plan is empty. Import a file, or write it under Plan.</p>
       <NButton type="primary" @click="emit('import')">Import the plan</NButton>
     </div>
-    <NDataTable
+    <SelectTable
       v-else
-      :checked-row-keys="selected"
-      @update:checked-row-keys="(keys) => (selected = keys as string[])"
+      v-model:chosen="selected"
+      :narrow="narrow"
+      :height="560"
       :columns="columns"
       :data="rows"
       :row-key="(e: Row) => e.tag"
-      size="small"
-      :bordered="false"
-      virtual-scroll
-      :flex-height="!narrow"
-      :max-height="narrow ? 560 : undefined"
-      :scroll-x="narrow ? undefined : 1140"
-      :min-row-height="31"
+      :wide="1140"
       class="table" />
   </div>
 </template>

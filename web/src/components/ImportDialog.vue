@@ -8,7 +8,7 @@ import type { Cell, ImportResult } from '../api'
 import { plural } from '../format'
 import { usePlan } from '../stores/plan'
 import { useSite } from '../stores/site'
-import type { Field } from '../sheet'
+import type { Field } from '../sheet/columns'
 import Comparison from './Comparison.vue'
 
 // A plan file is shown as it was understood before anything is changed.

@@ -3,7 +3,7 @@ import { NButton, NInput, NSelect } from 'naive-ui'
 import { computed } from 'vue'
 import type { Setting } from '../api'
 import { isSecret } from '../api'
-import { blockOf, rowsOf } from '../sheet'
+import { blockOf, rowsOf } from '../sheet/columns'
 import { usePlan } from '../stores/plan'
 
 // A table of an entry: one row for each of its ports, sensors or cameras. A block that was

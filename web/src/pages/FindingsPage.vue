@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { useMediaQuery } from '@vueuse/core'
-import { NButton, NDataTable, NInput, NSelect, useDialog, useMessage } from 'naive-ui'
+import { NButton, NInput, NSelect, useDialog, useMessage } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref } from 'vue'
 import type { PlanFinding } from '../api'
 import { siteCall } from '../api'
+import SelectTable from '../components/SelectTable.vue'
 import { plural, searched } from '../format'
 import { usePlan } from '../stores/plan'
 import { useSegment } from '../stores/segment'
@@ -190,18 +191,12 @@ const columns = computed<DataTableColumns<Row>>(() =>
       }}</NButton>
     </div>
     <p v-if="!all.length" class="empty">Nothing is wrong with the plan, and the segment is in order.</p>
-    <NDataTable
+    <SelectTable
       v-else
-      :checked-row-keys="selected"
-      @update:checked-row-keys="(keys) => (selected = keys as string[])"
+      v-model:chosen="selected"
       :columns="columns"
       :data="rows"
       :row-key="(f: Row) => f.id"
-      size="small"
-      :bordered="false"
-      flex-height
-      virtual-scroll
-      :min-row-height="31"
       class="table"
       data-test="findings" />
   </div>

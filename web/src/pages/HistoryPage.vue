@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { NButton, NCheckbox, NDataTable, NInput, NModal, useMessage } from 'naive-ui'
+import { NButton, NCheckbox, NInput, NModal, useMessage } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref, watch } from 'vue'
 import type { Edited, Moments, Revision } from '../api'
 import { siteCall } from '../api'
 import Comparison from '../components/Comparison.vue'
+import SelectTable from '../components/SelectTable.vue'
 import { clock } from '../format'
 import { usePlan } from '../stores/plan'
 import { useSession } from '../stores/session'
@@ -19,7 +20,7 @@ const message = useMessage()
 const revisions = ref<Revision[]>([])
 const search = ref('')
 const named = ref(false)
-const chosen = ref<number[]>([])
+const chosen = ref<string[]>([])
 const moments = ref<Moments | null>(null)
 const restoring = ref<{ revision: Revision; preview: Edited } | null>(null)
 watch(
@@ -45,7 +46,7 @@ async function attempt(what: () => Promise<unknown>) {
 }
 const compare = () =>
   attempt(async () => {
-    const [a, b] = [...chosen.value].sort((x, y) => x - y)
+    const [a, b] = chosen.value.map(Number).sort((x, y) => x - y)
     moments.value = await siteCall('get', '/comparison', { query: { from: String(a), ...(b && { to: String(b) }) } })
   })
 const ask = (revision: Revision) =>
@@ -82,7 +83,7 @@ const columns = computed<DataTableColumns<Revision>>(() => [
     type: 'selection',
     width: 40,
     multiple: true,
-    disabled: (r) => chosen.value.length >= 2 && !chosen.value.includes(r.id),
+    disabled: (r) => chosen.value.length >= 2 && !chosen.value.includes(String(r.id)),
   },
   { title: 'No.', key: 'id', width: 60 },
   { title: 'At', key: 'at', width: 135, render: (r) => clock(r.at) },
@@ -140,18 +141,12 @@ const columns = computed<DataTableColumns<Revision>>(() => [
       }}</NButton>
       <span class="faint">Choose one revision, or two, to compare what the plan was after each.</span>
     </div>
-    <NDataTable
-      :checked-row-keys="chosen"
-      @update:checked-row-keys="(keys) => (chosen = keys as number[])"
+    <SelectTable
+      v-model:chosen="chosen"
       :columns="columns"
       :data="rows"
-      :row-key="(r: Revision) => r.id"
-      size="small"
-      :bordered="false"
-      flex-height
-      virtual-scroll
-      :scroll-x="900"
-      :min-row-height="31"
+      :row-key="(r: Revision) => String(r.id)"
+      :wide="900"
       class="table"
       data-test="revisions" />
     <NModal :show="!!moments" preset="card" title="What differs" style="max-width: 860px" @update:show="moments = null">

@@ -1,15 +1,15 @@
 <script setup lang="ts">
 import { useMediaQuery } from '@vueuse/core'
-import { NButton, NDataTable, NInput, NSelect, NTabPane, NTabs, useMessage } from 'naive-ui'
-import type { DataTableColumns } from 'naive-ui'
-import { computed, h, ref } from 'vue'
+import { NButton, NInput, NSelect, NTabPane, NTabs, useMessage } from 'naive-ui'
+import { computed, ref } from 'vue'
 import { siteCall } from '../api'
 import type { Device, Entry, Proposal, Scanned } from '../api'
 import AdoptDialog from '../components/AdoptDialog.vue'
 import EntryDrawer from '../components/EntryDrawer.vue'
 import ScanField from '../components/ScanField.vue'
-import { latest, modelOf, placeOf } from '../device'
+import SelectTable from '../components/SelectTable.vue'
 import { plural, searched } from '../format'
+import { by, names, useMatchLists } from '../match/columns'
 import { usePlan } from '../stores/plan'
 import { useSegment } from '../stores/segment'
 import { useSession } from '../stores/session'
@@ -30,19 +30,6 @@ const said = ref<{ text: string; good: boolean } | null>(null)
 const shown = ref('')
 const spare = ref<string[]>([])
 const adopting = ref(false)
-const names: Record<string, string> = {
-  mac: 'MAC',
-  serial: 'serial',
-  label: 'label',
-  port: 'switch port',
-  name: 'name',
-  address: 'address',
-  order: 'order',
-  arrival: 'arrival',
-  hand: 'hand',
-}
-const by = (r: string) => 'by ' + (names[r] ?? r)
-
 async function attempt(what: () => Promise<unknown>) {
   try {
     await what()
@@ -103,75 +90,12 @@ function scanned(out: Scanned) {
   void plan.settle()
 }
 
-const proposed = computed<DataTableColumns<Proposal>>(() =>
-  narrow.value
-    ? [
-        { type: 'selection', width: 36 },
-        {
-          title: 'Proposed',
-          key: 'tag',
-          render: (p) => [
-            h('strong', p.tag),
-            h('span', { class: 'mono' }, ' ' + p.mac),
-            h('div', `${by(p.by)}, ${p.sure} %: ${p.why}`),
-          ],
-        },
-      ]
-    : [
-        { type: 'selection', width: 40 },
-        { title: 'Entry', key: 'tag', width: 150, sorter: 'default' },
-        { title: 'Box', key: 'mac', width: 155, sorter: 'default', render: (p) => h('span', { class: 'mono' }, p.mac) },
-        { title: 'Serial', key: 'serial', width: 120, render: (p) => p.serial || '–' },
-        {
-          title: 'Reason',
-          key: 'by',
-          width: 135,
-          sorter: 'default',
-          render: (p) => by(p.by) + (p.part ? ', in part' : ''),
-        },
-        { title: 'Sure', key: 'sure', width: 75, sorter: 'default', render: (p) => `${p.sure} %` },
-        { title: 'Why', key: 'why', className: 'wrap' },
-      ],
-)
-const done = computed<DataTableColumns<Entry>>(() => [
-  { type: 'selection', width: 40, disabled: (e) => e.state !== 'matched' || !!e.locked },
-  {
-    title: 'Entry',
-    key: 'tag',
-    width: 150,
-    sorter: 'default',
-    render: (e) => h('button', { class: 'link', onClick: () => (shown.value = e.tag) }, e.tag),
-  },
-  { title: 'Box', key: 'device', width: 155, render: (e) => h('span', { class: 'mono' }, e.device) },
-  ...(narrow.value
-    ? []
-    : [
-        {
-          title: 'Reason',
-          key: 'matchedBy',
-          width: 120,
-          sorter: 'default' as const,
-          render: (e: Entry) => by(e.matchedBy),
-        },
-        { title: 'Why', key: 'matchedWhy', className: 'wrap' },
-        { title: 'State', key: 'state', width: 110 },
-      ]),
-  {
-    title: '',
-    key: 'lock',
-    width: 90,
-    render: (e) =>
-      session.mayCommission
-        ? h(NButton, { size: 'tiny', onClick: () => void lock(e) }, () => (e.locked ? 'Unlock' : 'Lock'))
-        : null,
-  },
-])
-const without = computed<DataTableColumns<Device>>(() => [
-  { type: 'selection', width: 40, disabled: (d) => !d.profile },
-  { title: 'Box', key: 'mac', width: 155, render: (d) => h('span', { class: 'mono' }, d.mac) },
-  { title: 'Where', key: 'present', width: 140, render: placeOf },
-  { title: 'What', key: 'profile', render: (d) => `${modelOf(d)} ${latest(d, 'name')}` },
-])
+const lists = useMatchLists({
+  narrow,
+  mayLock: () => session.mayCommission,
+  show: (tag) => (shown.value = tag),
+  lock: (e) => void lock(e),
+})
 </script>
 
 <template>
@@ -243,19 +167,13 @@ const without = computed<DataTableColumns<Device>>(() => [
         <p v-if="!plan.proposals.proposals.length" class="empty faint">
           {{ segment.devices.length ? 'Nothing is proposed.' : 'Find first: nothing is known of the segment.' }}
         </p>
-        <NDataTable
+        <SelectTable
           v-else
-          :checked-row-keys="chosen"
-          @update:checked-row-keys="(keys) => (chosen = keys as string[])"
-          :columns="proposed"
+          v-model:chosen="chosen"
+          :columns="lists.proposed.value"
           :data="proposals"
           :row-key="(p: Proposal) => p.tag"
-          size="small"
-          :bordered="false"
-          virtual-scroll
-          :max-height="narrow ? 420 : undefined"
-          :flex-height="!narrow"
-          :min-row-height="31"
+          :narrow="narrow"
           class="table"
           data-test="proposals" />
       </NTabPane>
@@ -272,18 +190,12 @@ const without = computed<DataTableColumns<Device>>(() => [
             >Undo {{ undoable.length }}</NButton
           >
         </div>
-        <NDataTable
-          :checked-row-keys="undoing"
-          @update:checked-row-keys="(keys) => (undoing = keys as string[])"
-          :columns="done"
+        <SelectTable
+          v-model:chosen="undoing"
+          :columns="lists.matched.value"
           :data="matched"
           :row-key="(e: Entry) => e.tag"
-          size="small"
-          :bordered="false"
-          virtual-scroll
-          :max-height="narrow ? 420 : undefined"
-          :flex-height="!narrow"
-          :min-row-height="31"
+          :narrow="narrow"
           class="table"
           data-test="matched" />
       </NTabPane>
@@ -303,15 +215,13 @@ const without = computed<DataTableColumns<Device>>(() => [
           >
           <span v-else class="faint">Select boxes to take them into the plan. What no profile fits is left alone.</span>
         </div>
-        <NDataTable
-          :checked-row-keys="spare"
-          @update:checked-row-keys="(keys) => (spare = keys as string[])"
-          :columns="without"
+        <SelectTable
+          v-model:chosen="spare"
+          :columns="lists.spare.value"
           :data="loose"
           :row-key="(d: Device) => d.mac"
-          size="small"
-          :bordered="false"
-          :max-height="420"
+          :narrow="narrow"
+          class="table"
           data-test="spare" />
       </NTabPane>
     </NTabs>

@@ -1,19 +1,20 @@
 <script setup lang="ts">
 import { useMediaQuery, useStorage } from '@vueuse/core'
 import { NButton, NDropdown, NInput, NPopselect, NSelect, useMessage } from 'naive-ui'
-import { computed, onMounted, ref, shallowRef, watch } from 'vue'
-import type { Entry, Patch, Revision } from '../api'
+import { computed, onMounted, ref, shallowRef } from 'vue'
+import type { Entry, Patch } from '../api'
 import { call, siteCall, siteURL, valueOf } from '../api'
 import AllocateDialog from '../components/AllocateDialog.vue'
 import EntryForm from '../components/EntryForm.vue'
 import GenerateDialog from '../components/GenerateDialog.vue'
 import ImportDialog from '../components/ImportDialog.vue'
 import PlanSheet from '../components/PlanSheet.vue'
+import SheetFoot from '../components/SheetFoot.vue'
 import StateMark from '../components/StateMark.vue'
-import SubnetHint from '../components/SubnetHint.vue'
 import { plural, searched } from '../format'
-import type { Column, Field } from '../sheet'
-import { columnsOf, settingOf, helpOf, usual } from '../sheet'
+import type { Column, Field } from '../sheet/columns'
+import { useChanges } from '../sheet/changes'
+import { columnsOf, usual } from '../sheet/columns'
 import { usePlan } from '../stores/plan'
 import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
@@ -82,96 +83,10 @@ const columns = computed(() =>
 const columnOptions = computed(() =>
   fields.value.filter((f) => f.key !== 'tag').map((f) => ({ label: f.label, value: f.key })),
 )
-// What was typed is shown at once, and until the service has taken it.
-const pending = shallowRef(new Map<string, string>())
-watch(
-  () => plan.entries,
-  () => (pending.value = new Map()),
-)
+const { pending, change, back, forward, undo, redo } = useChanges()
 
-async function change(patches: Patch[], what: string) {
-  if (!patches.length) return
-  const next = new Map(pending.value)
-  for (const p of patches)
-    for (const [key, value] of Object.entries(p.set ?? {})) if (p.tag) next.set(p.tag + '\n' + key, value)
-  pending.value = next
-  const done = siteCall('patch', '/entries', { body: { what, patches, configured: false } }).then(plan.settle)
-  settled = Promise.allSettled([settled, done])
-  try {
-    await done
-  } catch (e) {
-    pending.value = new Map()
-    message.error(
-      (e as Error).message +
-        ((e as { cells?: { column?: string; value?: string; reason: string }[] }).cells ?? [])
-          .map((c) => ` ${c.column ?? ''} ${c.value ?? ''}: ${c.reason}.`)
-          .join(''),
-      { duration: 9000, closable: true },
-    )
-  }
-}
-
-// The next step back and forward, of whoever made it. A step waits until what was
-// done before is done, and known: it is about that.
-let settled: Promise<unknown> = Promise.resolve()
-const revisions = ref<Revision[]>([])
-async function readRevisions() {
-  const { revision } = plan
-  const { key } = site
-  const list = key ? await siteCall('get', '/revisions').catch(() => []) : []
-  if (revision === plan.revision && key === site.key) revisions.value = list
-}
-watch(() => [plan.revision, site.key], readRevisions, { immediate: true })
-async function step(way: 'undo' | 'redo') {
-  await readRevisions()
-  const r = revisions.value.find((x) => x.may === way)
-  if (!r) return
-  try {
-    await siteCall('post', way === 'undo' ? '/revisions/{revision}/undo' : '/revisions/{revision}/redo', {
-      path: { revision: String(r.id) },
-    })
-    await plan.settle()
-  } catch (e) {
-    message.error((e as Error).message, { duration: 9000, closable: true })
-  }
-}
-const back = computed(() => revisions.value.find((r) => r.may === 'undo'))
-const forward = computed(() => revisions.value.find((r) => r.may === 'redo'))
-const inTurn = (way: 'undo' | 'redo') => (settled = settled.then(() => step(way)))
-const undo = () => inTurn('undo')
-const redo = () => inTurn('redo')
-
-// What the foot of the page says of the cell in hand.
 const at = shallowRef<{ entry: Entry | null; column: Column } | null>(null)
-const typing = ref<string[]>([])
-const setting = computed(() =>
-  at.value?.entry ? settingOf(site.byId.get(at.value.entry.profile), at.value.column.key) : undefined,
-)
-const help = computed(() => (setting.value ? helpOf(setting.value) : (at.value?.column.help ?? '')))
-const here = computed(() =>
-  plan.findings.filter((f) => f.tag && f.tag === at.value?.entry?.tag && f.field === at.value.column.key),
-)
-let timer: ReturnType<typeof setTimeout> | undefined
-const typed = ref('')
-function onTyping(patch: Patch | null) {
-  clearTimeout(timer)
-  typing.value = []
-  typed.value = patch?.set?.address ?? ''
-  if (!patch) return
-  timer = setTimeout(async () => {
-    const out = await siteCall('patch', '/entries', {
-      query: { preview: true },
-      body: { what: '', patches: [patch], configured: false },
-    }).catch(() => null)
-    if (!out) return
-    // What the change makes wrong, wherever it shows, and what is wrong with the cell anyhow.
-    const tag = patch.set?.tag || patch.tag
-    const field = at.value?.column.key
-    const own = (out.findings ?? []).filter((f) => f.tag === tag && f.field === field).map((f) => f.reason)
-    const others = (out.new ?? []).filter((f) => f.tag !== tag).map((f) => `${f.tag}: ${f.reason}`)
-    typing.value = [...out.complaints.map((c) => c.reason), ...own, ...others].slice(0, 3)
-  }, 150)
-}
+const typed = shallowRef<Patch | null>(null)
 
 /** How many cards a phone draws before it is asked for more. */
 const mostCards = 150
@@ -301,39 +216,18 @@ function save(format: string) {
       :pending="pending"
       @change="change"
       @at="(entry, column) => (at = { entry, column })"
-      @typing="onTyping"
+      @typing="typed = $event"
       @select="selected = $event"
       @undo="undo"
       @redo="redo"
       @open="(t) => open([t])" />
-    <div v-if="!narrow && site.key" class="says" role="status" data-test="plan-foot">
-      <template v-if="typing.length"
-        ><span v-for="t in typing" :key="t" class="bad">▲ {{ t }}</span></template
-      >
-      <template v-else-if="here.length"
-        ><span v-for="f in here" :key="f.code" :class="f.level === 'stops' ? 'bad' : 'warn'"
-          >{{ f.level === 'stops' ? '▲' : '◆' }} {{ f.reason }}
-          <NButton
-            v-if="f.mend && session.mayPlan"
-            size="tiny"
-            @click="change([{ tag: f.tag, set: { [f.mend.field]: f.mend.value } }], 'mended')"
-            >{{ f.mend.field }} = {{ f.mend.value || 'none' }}</NButton
-          ></span
-        ></template
-      >
-      <span v-else-if="at?.column.key !== 'address'" class="faint"
-        >{{ at?.column.label }}{{ help ? ': ' + help : '' }}</span
-      >
-      <SubnetHint v-if="at?.column.key === 'address'" :of="typed || at.entry?.address || ''" />
-      <span class="faint right"
-        >{{
-          rows.length === plan.entries.length
-            ? plural(rows.length, 'entry')
-            : `${rows.length} of ${plan.entries.length}`
-        }}{{ selected.length > 1 ? `, ${selected.length} selected` : '' }} · Enter edits, Space opens, Ctrl+C/V a block,
-        Ctrl+D fills down</span
-      >
-    </div>
+    <SheetFoot
+      v-if="!narrow && site.key"
+      :at="at"
+      :patch="typed"
+      :rows="rows.length"
+      :selected="selected.length"
+      @change="change" />
     <ImportDialog v-model:show="importing" />
     <GenerateDialog v-model:show="generating" @done="plan.settle()" />
     <AllocateDialog v-model:show="allocating" :tags="selected.length > 1 ? selected : []" @done="plan.settle()" />
@@ -353,17 +247,6 @@ function save(format: string) {
 }
 .filter {
   width: 135px;
-}
-.says {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 2px 14px;
-  min-height: 20px;
-  font-size: 13px;
-  align-items: center;
-}
-.right {
-  margin-left: auto;
 }
 .bad {
   color: var(--bad);

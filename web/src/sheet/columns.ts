@@ -1,7 +1,7 @@
 // What happens in the plan's sheet, apart from drawing it: columns, blocks,
 // filling down.
 
-import type { Profile, Setting } from './api'
+import type { Profile, Setting } from '../api'
 
 export interface Field {
   key: string
