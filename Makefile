@@ -72,17 +72,17 @@ RACING := /internal/(lan/.*|survey|inquiry|store|vault|account|events|works|segm
 CROWDED := TestTwentyFreshBoxes|TestWorksGoSideBySide|TestTwoTechnicians|TestTwoSegments|TestDocumentsOfASite|TestWhatIsOpenEnds|TestTheWholeJobInTheConsole
 
 test: test-tools
-	@$(MAKE) --no-print-directory -j 3 test-crowded test-end-to-end test-packages lint
+	@$(MAKE) --no-print-directory -j 2 test-crowded test-end-to-end test-packages lint
 
 .PHONY: test-crowded test-end-to-end test-packages
 test-crowded:
-	$(TEST) $(RACE) -p 6 $$(go list ./... | grep -E '$(RACING)')
+	$(TEST) $(RACE) -p 3 $$(go list ./... | grep -E '$(RACING)')
 
 test-end-to-end: $(CONSOLE)
 	$(TEST) -parallel 16 -skip '$(CROWDED)' ./e2e
 
 test-packages: $(CONSOLE)
-	$(TEST) -p 6 $$(go list ./... | grep -Ev '$(RACING)|/e2e')
+	$(TEST) -p 4 $$(go list ./... | grep -Ev '$(RACING)|/e2e')
 	$(TEST) $(RACE) -parallel 8 -run '$(CROWDED)' ./e2e
 
 # Ratios within one run; docs/measurements.md holds the figures.

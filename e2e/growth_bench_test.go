@@ -92,49 +92,8 @@ func actionsAt(b *testing.B, n int) *actions {
 	r := start(b, skerry.Options{Devices: 1})
 	defer r.stop()
 	ctx := patience(b)
-	site := skerry.Data()
-	site.Subnets[0].Prefix, site.Subnets[0].Ranges = netip.MustParsePrefix("10.40.0.0/16"), nil
-	if err := r.c.SetSite(ctx, site); err != nil {
-		b.Fatal(err)
-	}
-	var csv strings.Builder
-	csv.WriteString("tag,profile,place,serial\n")
-	serial := func(i int) string { return fmt.Sprintf("OV20-%06d", i) }
-	for i := range n {
-		named := ""
-		if i%2 == 0 {
-			named = serial(i)
-		}
-		fmt.Fprintf(&csv, "CAM-%05d,ovalis-c20,Pier,%s\n", i, named)
-	}
 	a := &actions{b: b, took: map[string]time.Duration{}}
-	a.measure("import", 1, func(int) error {
-		_, err := r.c.Import(ctx, []byte(csv.String()), api.ImportOptions{})
-		return err
-	})
-	records, err := r.s.At(ctx, "skerry-point")
-	if err != nil {
-		b.Fatal(err)
-	}
-	now := time.Now()
-	var found []*device.Found
-	for i := range n {
-		mac := address.MAC{0x0a, 0x4f, 0x56}
-		var number [4]byte
-		binary.BigEndian.PutUint32(number[:], uint32(i))
-		copy(mac[3:], number[1:])
-		f := &device.Found{Profile: "ovalis-c20", Sure: 90, State: device.Factory}
-		f.Add(device.Sighting{MAC: mac, Protocol: "arp", At: now, Facts: map[string]string{fact.Address: "192.168.77.20"}})
-		f.Add(device.Sighting{MAC: mac, Protocol: "web", At: now, Facts: map[string]string{fact.Serial: serial(i), fact.Model: "C20"}})
-		found = append(found, f)
-	}
-	if err := records.Records.SaveDevices(ctx, nil, found...); err != nil {
-		b.Fatal(err)
-	}
-	if _, err := records.Records.AddSurvey(ctx, store.Survey{Began: stamp.Time{Time: now.Add(-time.Second)}, Ended: stamp.Now(),
-		State: state.Done, Found: n}); err != nil {
-		b.Fatal(err)
-	}
+	found := r.crowd(b, n, func(do func() error) { a.measure("import", 1, func(int) error { return do() }) })
 	a.measure("list of entries", 3, func(int) error { _, err := r.c.Entries(ctx); return err })
 	a.measure("list of devices", 3, func(int) error { _, err := r.c.Devices(ctx); return err })
 	a.measure("findings", 3, func(int) error { _, err := r.c.Findings(ctx); return err })
@@ -190,4 +149,54 @@ func actionsAt(b *testing.B, n int) *actions {
 	})
 	a.measure("export", 3, func(int) error { _, err := r.c.Export(ctx, planfile.CSV, ""); return err })
 	return a
+}
+
+// crowd gives the site n entries and n boxes that were found, every second of which a serial in
+// the plan names; imports has the plan imported.
+func (r *rig) crowd(b *testing.B, n int, imports func(func() error)) []*device.Found {
+	b.Helper()
+	ctx := patience(b)
+	site := skerry.Data()
+	site.Subnets[0].Prefix, site.Subnets[0].Ranges = netip.MustParsePrefix("10.40.0.0/16"), nil
+	if err := r.c.SetSite(ctx, site); err != nil {
+		b.Fatal(err)
+	}
+	var csv strings.Builder
+	csv.WriteString("tag,profile,place,serial\n")
+	serial := func(i int) string { return fmt.Sprintf("OV20-%06d", i) }
+	for i := range n {
+		named := ""
+		if i%2 == 0 {
+			named = serial(i)
+		}
+		fmt.Fprintf(&csv, "CAM-%05d,ovalis-c20,Pier,%s\n", i, named)
+	}
+	imports(func() error {
+		_, err := r.c.Import(ctx, []byte(csv.String()), api.ImportOptions{})
+		return err
+	})
+	records, err := r.s.At(ctx, "skerry-point")
+	if err != nil {
+		b.Fatal(err)
+	}
+	now := time.Now()
+	var found []*device.Found
+	for i := range n {
+		mac := address.MAC{0x0a, 0x4f, 0x56}
+		var number [4]byte
+		binary.BigEndian.PutUint32(number[:], uint32(i))
+		copy(mac[3:], number[1:])
+		f := &device.Found{Profile: "ovalis-c20", Sure: 90, State: device.Factory}
+		f.Add(device.Sighting{MAC: mac, Protocol: "arp", At: now, Facts: map[string]string{fact.Address: "192.168.77.20"}})
+		f.Add(device.Sighting{MAC: mac, Protocol: "web", At: now, Facts: map[string]string{fact.Serial: serial(i), fact.Model: "C20"}})
+		found = append(found, f)
+	}
+	if err := records.Records.SaveDevices(ctx, nil, found...); err != nil {
+		b.Fatal(err)
+	}
+	if _, err := records.Records.AddSurvey(ctx, store.Survey{Began: stamp.Time{Time: now.Add(-time.Second)}, Ended: stamp.Now(),
+		State: state.Done, Found: n}); err != nil {
+		b.Fatal(err)
+	}
+	return found
 }

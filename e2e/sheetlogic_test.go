@@ -18,7 +18,7 @@ func TestTheSheetsOwnLogic(t *testing.T) {
 	if err != nil {
 		t.Fatal(err) // make test installs it
 	}
-	source, err := os.ReadFile("../web/src/sheet.ts")
+	source, err := os.ReadFile("../web/src/sheet/columns.ts")
 	if err != nil {
 		t.Fatal(err)
 	}
