@@ -124,7 +124,7 @@ func TestADeviceWaitsForAHand(t *testing.T) {
 		return false
 	})
 	// The service ends while the box is off.
-	box.PowerCut()
+	box.SwitchOff()
 	r.stop()
 	r.serve(r.site.Attach())
 	until("it waits while it is off", latest, waits(len(others)))

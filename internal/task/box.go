@@ -99,14 +99,15 @@ type Box struct {
 	renewed map[string]bool   // what an act of this run had it make anew
 	reset   bool              // the factory's way in opened it: whatever it shows is new
 
-	here     bool           // it is on the segment
-	at       netip.Addr     // where it is now; invalid: it has no address
-	old      netip.Addr     // where it was before the act that makes it go
-	restart  *watch.Restart // from before the act that makes it go
-	client   *driver.Client
-	login    *vault.Login // what opens it now, with ID 0 for the factory login; nil when nothing is needed or known
-	inside   bool         // the client is signed in
-	unproven bool         // login was set, but not tried yet: the device had to go first
+	here      bool           // it is on the segment
+	at        netip.Addr     // where it is now; invalid: it has no address
+	old       netip.Addr     // where it was before the act that makes it go
+	restart   *watch.Restart // from before the act that makes it go
+	client    *driver.Client
+	login     *vault.Login // what opens it now, with ID 0 for the factory login; nil when nothing is needed or known
+	inside    bool         // the client is signed in
+	unproven  bool         // login was set, but not tried yet: the device had to go first
+	triedLate bool         // what a run that was cut off had sent was tried once more
 	// unanswered says that it did not answer the act that was to make it go: it may not
 	// have heard it.
 	unanswered bool

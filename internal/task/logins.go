@@ -66,9 +66,20 @@ func (b *Box) findLogin(ctx context.Context) error {
 			stored = append(stored, fresh)
 		}
 	}
+	// What a run that was cut off had sent may be taken only while the logins are tried: the one
+	// that the box did not have yet is tried once more, after those of before.
+	late := -1
+	if i := slices.IndexFunc(stored, func(l vault.Login) bool { return l.State == state.Pending }); i >= 0 &&
+		!b.triedLate && b.journal[string(profile.Password)].Phase == state.Begun {
+		late, stored = len(stored), append(slices.Clone(stored), stored[i])
+	}
 	refused := 0
 	var stranger error
-	for _, l := range stored {
+	for i, l := range stored {
+		if i == late {
+			b.triedLate = true
+			b.tries.Again(l.Login)
+		}
 		if b.tries.Was(l.Login) {
 			refused++
 			continue

@@ -24,6 +24,7 @@ import (
 	"redstart/internal/store"
 	"redstart/internal/task"
 	"redstart/internal/task/tasktest"
+	"redstart/internal/vault"
 )
 
 // quick has boxes restart ten times as fast as they do.
@@ -334,5 +335,51 @@ func TestWhatIsSettledAlready(t *testing.T) {
 	x.Box(tag).Change(func(s *box.Settings) { s.Name = "other" })
 	if how := settled(); how != "" {
 		t.Errorf("it has another name: %s", how)
+	}
+}
+
+// A box takes the password that a run had sent before it was cut off only while the next run tries
+// the logins, the new one first: it is opened all the same, and by that one.
+func TestAPasswordThatIsTakenLate(t *testing.T) {
+	t.Parallel()
+	x := tasktest.Find(t, skerry.Options{Devices: 1, Only: "C20", Seed: 30, Pace: quick})
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	run := given(x, x.Tags()[0])
+	const sent = "Kittiwake-late-7"
+	user := x.Plan.Profiles[run.Profile].User
+	if err := x.Put(ctx, vault.New{MAC: run.MAC, Login: profile.Login{User: user, Password: sent}, State: state.Pending, Origin: "run 1"}); err != nil {
+		t.Fatal(err)
+	}
+	refused := 0
+	x.Fails = func(what string) error {
+		if what == "SetCredential" {
+			if refused++; refused == 1 {
+				taken := func(s *box.Settings) { s.Password = sent }
+				x.Box(run.Tag).Change(taken)
+				x.Box(run.Tag).Store(taken)
+			}
+		}
+		return nil
+	}
+	b, err := task.With(x.Tools(nil), run, "run 1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.HangUp()
+	if err := b.GoOn(ctx, map[string]store.Line{string(profile.Password): {Phase: state.Begun}}); err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range task.Steps(b.Profile(), run.Given, procedure.Login{}) {
+		if s.Name == string(profile.Name) {
+			break
+		}
+		if _, err := b.Do(ctx, s); err != nil {
+			t.Fatal(s.Name, err)
+		}
+	}
+	logins, err := x.Logins(ctx, run.MAC)
+	if err != nil || refused == 0 || len(logins) != 1 || logins[0].State != state.Accepted || x.Box(run.Tag).Running().Password != sent {
+		t.Errorf("refused %d times; %+v, %v; the box has %q", refused, logins, err, x.Box(run.Tag).Running().Password)
 	}
 }

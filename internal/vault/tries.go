@@ -73,6 +73,10 @@ func (t *Tries) Was(login profile.Login) bool { return t.tried[login] }
 // take now what it refused before. How many it refused is not forgotten.
 func (t *Tries) Anew() { clear(t.tried) }
 
+// Again lets one login be tried once more that was refused: the box may have taken it since. How
+// many it refused is not forgotten.
+func (t *Tries) Again(login profile.Login) { delete(t.tried, login) }
+
 // May says whether one more login may be tried now; it is an error, about the
 // box, when that could block it.
 func (t *Tries) May(ctx context.Context, login profile.Login) error {

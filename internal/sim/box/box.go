@@ -440,6 +440,9 @@ func (b *Box) Restart() { b.commands <- restart }
 // PowerCut takes the power away for as long as a restart takes, whatever its faults.
 func (b *Box) PowerCut() { b.commands <- powerCut }
 
+// SwitchOff takes the power away until PowerUp gives it back.
+func (b *Box) SwitchOff() { b.commands <- dark }
+
 // PowerUp starts a device that is away.
 func (b *Box) PowerUp() { b.commands <- powerUp }
 
