@@ -100,7 +100,7 @@ func Open(peer driver.Peer, place Place, what string) *Link {
 	var via http.RoundTripper = l.transport
 	switch login := peer.Login; {
 	case place.Auth == "digest" && login.User != "":
-		via = &digest.Transport{Username: login.User, Password: login.Password, Transport: l.transport}
+		via = renewing{&digest.Transport{Username: login.User, Password: login.Password, Transport: l.transport}}
 	case place.Auth == "basic" && login.User != "":
 		via = basic{login, l.transport}
 	}
@@ -118,6 +118,29 @@ func (b basic) RoundTrip(r *http.Request) (*http.Response, error) {
 	r = r.Clone(r.Context())
 	r.SetBasicAuth(b.login.User, b.login.Password)
 	return b.next.RoundTrip(r)
+}
+
+// renewing asks once more where a box says that its challenge is not the latest (RFC 7616, 3.3,
+// stale): one that restarted between the challenge and the answer has not refused the login.
+type renewing struct{ next *digest.Transport }
+
+func (n renewing) RoundTrip(r *http.Request) (*http.Response, error) {
+	response, err := n.next.RoundTrip(r)
+	if err != nil || response.StatusCode != http.StatusUnauthorized || r.Body != nil && r.GetBody == nil {
+		return response, err
+	}
+	if challenge, err := digest.FindChallenge(response.Header); err != nil || !challenge.Stale {
+		return response, nil
+	}
+	again := r.Clone(r.Context())
+	if r.GetBody != nil {
+		if again.Body, err = r.GetBody(); err != nil {
+			return response, nil
+		}
+	}
+	_, _ = io.CopyN(io.Discard, response.Body, maxBody)
+	_ = response.Body.Close()
+	return n.next.RoundTrip(again)
 }
 
 // Close ends its connections.

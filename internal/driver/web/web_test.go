@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -11,6 +12,8 @@ import (
 	"net/netip"
 	"strings"
 	"testing"
+
+	"github.com/icholy/digest"
 
 	"redstart/internal/core/profile"
 	"redstart/internal/driver"
@@ -270,5 +273,32 @@ func TestFilesAndTables(t *testing.T) {
 	if err != nil || taken["setting.ports"] != `[{"n":1,"role":"uplink"}]` ||
 		taken["setting.states"] != `[{"port":"1","state":"up"},{"port":"2","state":"down"}]` {
 		t.Errorf("%v %v", taken, err)
+	}
+}
+
+// A box that restarts between its challenge and the answer to it has not refused the login: it
+// says that the challenge is not its latest, and is asked once more, but no oftener.
+func TestAChallengeOfBeforeARestart(t *testing.T) {
+	for restarts, want := range map[int]error{0: nil, 1: nil, 100: driver.ErrLogin} {
+		asked, started := 0, 0
+		login := profile.Login{User: "operator", Password: "Kittiwake-7-late"}
+		c := device(t, web.Section{Over: "http", Auth: "digest"}, login, func(w http.ResponseWriter, r *http.Request) {
+			asked++
+			given, err := digest.ParseCredentials(r.Header.Get("Authorization"))
+			if err == nil && started < restarts {
+				started++ // it forgets what it gave out
+			}
+			now := fmt.Sprint("nonce", started)
+			if err == nil && given.Nonce == now {
+				return
+			}
+			ch := digest.Challenge{Realm: "box", Nonce: now, Algorithm: "SHA-256", QOP: []string{"auth"}, Stale: err == nil}
+			w.Header().Set("WWW-Authenticate", ch.String())
+			w.WriteHeader(http.StatusUnauthorized)
+		})
+		_, err := c.Do(t.Context(), &web.Move{Request: "GET /session", Refused: []int{401}}, nil)
+		if !errors.Is(err, want) || asked > 4 {
+			t.Errorf("%d restarts: %v after %d questions", restarts, err, asked)
+		}
 	}
 }

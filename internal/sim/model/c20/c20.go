@@ -128,6 +128,9 @@ func (c *camera) inside(fresh bool, h http.HandlerFunc) http.HandlerFunc {
 			c.nonces[nonce] = true
 			c.mu.Unlock()
 			ch := digest.Challenge{Realm: "C20", Nonce: nonce, Algorithm: "SHA-256", QOP: []string{"auth"}}
+			if given, err := digest.ParseCredentials(r.Header.Get("Authorization")); err == nil {
+				ch.Stale = !c.knows(given.Nonce) // it restarted since
+			}
 			w.Header().Set("WWW-Authenticate", ch.String())
 			box.Refuse(w, http.StatusUnauthorized, "sign in")
 			return
@@ -151,10 +154,7 @@ func (c *camera) allowed(r *http.Request) bool {
 	if viewer {
 		user, has = Viewer, own.Viewer
 	}
-	c.mu.Lock()
-	known := c.nonces[given.Nonce]
-	c.mu.Unlock()
-	if !known {
+	if !c.knows(given.Nonce) {
 		return false
 	}
 	ch := &digest.Challenge{Realm: "C20", Nonce: given.Nonce, Algorithm: "SHA-256", QOP: []string{"auth"}}
@@ -167,6 +167,12 @@ func (c *camera) allowed(r *http.Request) bool {
 	}
 	c.Tried(user, password, good)
 	return good
+}
+
+func (c *camera) knows(nonce string) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.nonces[nonce]
 }
 
 func (c *camera) setSecret(w http.ResponseWriter, r *http.Request) {
