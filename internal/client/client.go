@@ -11,6 +11,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"os"
@@ -212,13 +213,28 @@ func (c *Client) do(ctx context.Context, method, path, contentType string, body 
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		return nil, notRunning(c.handle.URL)
+		return nil, c.unanswered(err)
 	}
 	if response.StatusCode >= 400 {
 		defer response.Body.Close()
 		return nil, asProblem(response)
 	}
 	return response, nil
+}
+
+// unanswered says why nothing came back: that no service runs only where nobody took the
+// connection. Another cause may have come after the service had done what was asked.
+func (c *Client) unanswered(err error) error {
+	var op *net.OpError
+	if errors.As(err, &op) && op.Op == "dial" {
+		return notRunning(c.handle.URL)
+	}
+	var outer *url.Error
+	if errors.As(err, &outer) {
+		err = outer.Err // its URL was asked by us
+	}
+	return problem.New(problem.Machine, "the connection broke before the service answered: "+err.Error(),
+		"look whether it did what was asked, then ask again").About(c.handle.URL)
 }
 
 // asProblem turns a problem document back into the error that it came from.

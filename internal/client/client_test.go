@@ -104,3 +104,21 @@ func TestAServiceThatIsStartingIsWaitedFor(t *testing.T) {
 		})
 	}
 }
+
+// That no service runs is said only where nobody takes the connection: one that breaks may have
+// been heard.
+func TestABrokenConnectionIsNoServiceThatIsAway(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		if c, _, err := w.(http.Hijacker).Hijack(); err == nil {
+			_ = c.Close()
+		}
+	}))
+	h := client.Handle{URL: server.URL}
+	if _, err := client.New(h).Works(t.Context()); problem.KindOf(err) != problem.Machine || !strings.Contains(err.Error(), "the connection broke before the service answered") {
+		t.Errorf("%v", err)
+	}
+	server.Close()
+	if _, err := client.New(h).Works(t.Context()); problem.KindOf(err) != problem.Machine || !strings.Contains(err.Error(), "no Redstart service is running") {
+		t.Errorf("%v", err)
+	}
+}

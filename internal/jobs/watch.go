@@ -10,6 +10,7 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
+	"redstart/internal/lan/bench"
 	"redstart/internal/segments"
 	"redstart/internal/survey"
 )
@@ -21,6 +22,7 @@ const usualRound = 5 * time.Second
 type watching struct {
 	site  *Site
 	on    *segments.Segment
+	over  *bench.Bench // what it listens at: another one once the segment was away
 	stop  context.CancelFunc
 	ended chan struct{}
 
@@ -76,8 +78,12 @@ func (s *Jobs) ResumeWatches(ctx context.Context) error {
 }
 
 func (s *Site) beginWatch() error {
-	if s.watch() != nil {
-		return nil
+	over := s.segment.Bench()
+	if w := s.watch(); w != nil {
+		if w.over == over {
+			return nil
+		}
+		w.end() // it is of before the segment went away, and may take a moment to notice
 	}
 	if err := s.segment.May(false); err != nil {
 		return err
@@ -114,7 +120,7 @@ func (s *Site) beginWatch() error {
 		round = usualRound
 	}
 	ctx, stop := context.WithCancel(s.all.life)
-	w := &watching{site: s, on: s.segment.Segment(), stop: stop, ended: make(chan struct{})}
+	w := &watching{site: s, on: s.segment.Segment(), over: over, stop: stop, ended: make(chan struct{})}
 	s.all.mu.Lock()
 	if s.all.watches[s.store.Key] != nil {
 		s.all.mu.Unlock()
@@ -131,7 +137,7 @@ func (s *Site) beginWatch() error {
 	go func() {
 		defer s.all.work.Done()
 		defer stop()
-		err := survey.Watch(ctx, s.segment.Bench(), s.all.Plans.Profiles(), o, round, func(kind string, f *device.Found) {
+		err := survey.Watch(ctx, over, s.all.Plans.Profiles(), o, round, func(kind string, f *device.Found) {
 			if kind != survey.Departed {
 				keep.add(f)
 			}

@@ -128,12 +128,12 @@ type Below<Root extends string, M extends Method> = keyof {
 type At<Path, M extends Method> = Path extends keyof paths ? NonNullable<paths[Path][M]> : never
 
 /** What an operation says at a key; nothing where it says that there is none. */
-type Told<O, Key extends string> = O extends { [K in Key]?: infer V }
+type Part<O, Key extends string> = O extends { [K in Key]?: infer V }
   ? [NonNullable<V>] extends [never]
     ? object
     : NonNullable<V>
   : object
-type Parameters<O, Where extends 'path' | 'query'> = Told<Told<O, 'parameters'>, Where>
+type Parameters<O, Where extends 'path' | 'query'> = Part<Part<O, 'parameters'>, Where>
 /** Left out where nothing in it must be said. */
 type Said<Name extends string, P> = [keyof P] extends [never]
   ? object
@@ -141,7 +141,7 @@ type Said<Name extends string, P> = [keyof P] extends [never]
     ? { [K in Name]?: P }
     : { [K in Name]: P }
 type Sent<O> =
-  Told<O, 'requestBody'> extends { content: infer C }
+  Part<O, 'requestBody'> extends { content: infer C }
     ? C extends { 'application/json': infer B }
       ? { body: B }
       : { body: Blob }
