@@ -141,7 +141,10 @@ func (r *rows[T]) replace(ids []int64, list []row[T]) {
 		r.kept[one.id] = one.value
 	}
 	if !same {
-		r.list, r.lately = nil, nil
+		r.list = nil
+	}
+	if !same || len(list) > mostAnew { // many would be held for long
+		r.lately = nil
 		return
 	}
 	r.lately = append(r.lately, now)
