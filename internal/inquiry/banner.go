@@ -12,7 +12,7 @@ import (
 const maxBanner = 255 // RFC 4253, 4.2
 
 // banner reads the shell's greeting (RFC 4253, 4.2) and says nothing.
-var banner = question{profile.AskSSH, func(ctx context.Context, t *talker) error {
+var banner = question{profile.AskSSH, oneTime, func(ctx context.Context, t *talker) error {
 	c, err := t.Dial(ctx, 22)
 	if err != nil {
 		return err

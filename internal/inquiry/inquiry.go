@@ -21,7 +21,7 @@ import (
 )
 
 const (
-	wholeTime = 15 * time.Second // for one device
+	wholeTime = 25 * time.Second // for one device
 	oneTime   = 4 * time.Second  // for one question
 )
 
@@ -112,6 +112,7 @@ type talker struct {
 // questions, and its name in package profile.
 type question struct {
 	name string
+	time time.Duration // for all of its answer
 	ask  func(context.Context, *talker) error
 }
 
@@ -123,7 +124,7 @@ func (t *talker) ask(ctx context.Context, what string) error {
 	if i < 0 {
 		return fmt.Errorf("nothing here asks over %s", what)
 	}
-	ctx, cancel := context.WithTimeout(ctx, oneTime)
+	ctx, cancel := context.WithTimeout(ctx, questions[i].time)
 	defer cancel()
 	return questions[i].ask(ctx, t)
 }

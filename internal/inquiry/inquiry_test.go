@@ -2,8 +2,10 @@ package inquiry_test
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"net/netip"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -180,5 +182,37 @@ func TestWhatDidNotComeInTimeIsAnError(t *testing.T) {
 		if len(told) == 0 || (err != nil) != want {
 			t.Errorf("%s: %+v, %v", asks, told, err)
 		}
+	}
+}
+
+// A switch whose tables did not come has told half, although it answered: what hangs where
+// would be said of none of its ports otherwise.
+func TestASwitchThatKeepsItsTables(t *testing.T) {
+	t.Parallel()
+	p, err := profiles.Parse([]byte(strings.Replace(hostile, "ask: [http, ssh, snmp, onvif]", "ask: [snmp]", 1)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	wire, mac := &segment.Segment{}, address.MAC{2, 6, 6, 6, 6, 9}
+	power(t, wire, mac, box.Model{Maker: "Nobody", Name: "H", Datagrams: []box.Datagram{{Port: snmp.Port,
+		Answer: func(_ *box.Box, _ netip.AddrPort, payload []byte, reply box.Reply) {
+			m, err := snmp.Parse(payload)
+			if err != nil || m.Kind != snmp.KindGet {
+				return
+			}
+			answer := snmp.Message{Kind: snmp.KindResponse, ID: m.ID, Community: m.Community,
+				Values: []snmp.Value{{OID: snmp.SysName, Text: "core"}}}
+			if raw, err := answer.Append(); err == nil {
+				reply(raw, netip.AddrPort{})
+			}
+		}}}})
+	b := bench.New(wire.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 1024))
+	defer b.Close()
+	f := &device.Found{}
+	f.Add(device.Sighting{MAC: mac, Protocol: "arp", At: time.Now(), Facts: map[string]string{"address": "10.0.0.9"}})
+	f.Recognise(profile.Set{"hostile": p})
+	told, err := inquiry.Inquirer{Bench: b, Profiles: profile.Set{"hostile": p}}.Ask(context.Background(), f)
+	if len(told) == 0 || !errors.Is(err, os.ErrDeadlineExceeded) {
+		t.Errorf("%+v, %v", told, err)
 	}
 }

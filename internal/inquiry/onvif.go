@@ -12,7 +12,7 @@ import (
 )
 
 // onvif asks for the device information (ONVIF Core Specification, 8.3).
-var onvif = question{profile.AskONVIF, func(ctx context.Context, t *talker) error {
+var onvif = question{profile.AskONVIF, oneTime, func(ctx context.Context, t *talker) error {
 	port := uint16(80)
 	request, err := http.NewRequestWithContext(ctx, http.MethodPost, t.url("http", port, "/onvif/device_service"),
 		bytes.NewReader([]byte(wsd.AskInformation)))

@@ -19,10 +19,10 @@ const maxPage = 64 << 10
 
 // page and securePage read title and server of the first page, and the certificate.
 var (
-	page = question{profile.AskHTTP, func(ctx context.Context, t *talker) error {
+	page = question{profile.AskHTTP, oneTime, func(ctx context.Context, t *talker) error {
 		return t.page(ctx, "http", 80)
 	}}
-	securePage = question{profile.AskHTTPS, func(ctx context.Context, t *talker) error {
+	securePage = question{profile.AskHTTPS, oneTime, func(ctx context.Context, t *talker) error {
 		return t.page(ctx, "https", 443)
 	}}
 )

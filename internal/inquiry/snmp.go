@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -15,8 +16,9 @@ import (
 )
 
 const (
-	perQuestion = 20   // values asked for in one question
-	mostValues  = 4096 // of one table
+	perQuestion = 20               // values asked for in one question
+	mostValues  = 4096             // of one table
+	tableTime   = 12 * time.Second // for all tables of a switch, question by question
 	tries       = 3
 	tryTime     = 700 * time.Millisecond
 )
@@ -26,7 +28,7 @@ const (
 const lldpRemChassis = ".1.0.8802.1.1.2.1.4.1.1.5"
 
 // snmpTables asks a device over SNMP (RFC 3416).
-var snmpTables = question{profile.AskSNMP, func(ctx context.Context, t *talker) error { return t.snmp(ctx) }}
+var snmpTables = question{profile.AskSNMP, tableTime, func(ctx context.Context, t *talker) error { return t.snmp(ctx) }}
 
 // snmp asks for the system group, and a switch for what hangs where: its
 // forwarding table (RFC 4188, RFC 4363) and its LLDP neighbours.
@@ -166,7 +168,7 @@ func (s *session) exchange(ctx context.Context, m snmp.Message) ([]snmp.Value, e
 			}
 		}
 	}
-	return nil, fmt.Errorf("no SNMP agent answered")
+	return nil, fmt.Errorf("no SNMP agent answered: %w", os.ErrDeadlineExceeded)
 }
 
 // walk reads a table. An agent that goes backwards ends it.
