@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Upload } from '@vicons/tabler'
+import Upload from '@vicons/tabler/es/Upload'
 import { NAlert, NButton, NCheckbox, NDataTable, NIcon, NModal, NSelect, NTable } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, onMounted, ref, watch } from 'vue'

@@ -1,5 +1,9 @@
 <script setup lang="ts">
-import { Lock, Logout, Moon, Settings, Sun } from '@vicons/tabler'
+import Lock from '@vicons/tabler/es/Lock'
+import Logout from '@vicons/tabler/es/Logout'
+import Moon from '@vicons/tabler/es/Moon'
+import Settings from '@vicons/tabler/es/Settings'
+import Sun from '@vicons/tabler/es/Sun'
 import { NButton, NIcon, NLayout, NLayoutHeader, NSelect, NSpin, useMessage } from 'naive-ui'
 import { computed, defineAsyncComponent, onMounted } from 'vue'
 import { useRouter } from 'vue-router'
