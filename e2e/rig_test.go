@@ -47,7 +47,13 @@ func TestMain(m *testing.M) {
 		stop()
 		os.Exit(code)
 	}
-	debug.SetGCPercent(400) // many services in one process
+	// Many services in one process: the room of a single one would have it clear garbage all the time.
+	for name, value := range map[string]string{"GOGC": "400", "GOMEMLIMIT": "off"} {
+		if err := os.Setenv(name, value); err != nil {
+			panic(err)
+		}
+	}
+	debug.SetGCPercent(400)
 	code := m.Run()
 	if endChromium != nil {
 		endChromium()
