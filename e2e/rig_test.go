@@ -26,6 +26,7 @@ import (
 	"redstart/internal/client"
 	"redstart/internal/core/match"
 	"redstart/internal/core/state"
+	"redstart/internal/handover"
 	"redstart/internal/lan"
 	"redstart/internal/segments"
 	"redstart/internal/server"
@@ -54,6 +55,7 @@ func TestMain(m *testing.M) {
 		}
 	}
 	debug.SetGCPercent(400)
+	handover.PassphraseWork = 10
 	code := m.Run()
 	if endChromium != nil {
 		endChromium()

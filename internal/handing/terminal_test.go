@@ -15,12 +15,15 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/state"
+	"redstart/internal/handover"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/site/sitetest"
 )
 
 const passphrase = "a long enough passphrase"
+
+func init() { handover.PassphraseWork = 10 } // what it costs is for handover's own test
 
 // set is a small site that is set and verified.
 func set(t *testing.T) *sitetest.Rig {

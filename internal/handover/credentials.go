@@ -27,6 +27,13 @@ type Credential struct {
 // leastPassphrase is how short a passphrase may be, in characters.
 const leastPassphrase = 12
 
+// UsualPassphraseWork is how much it costs to try a passphrase, as the power of two N (RFC 7914) that
+// age takes of itself.
+const UsualPassphraseWork = 18
+
+// PassphraseWork is what it costs from now on; tests that are not about it take less.
+var PassphraseWork = UsualPassphraseWork
+
 // Recipients reads for whom credentials are sealed: public keys of age, or a passphrase.
 func Recipients(keys []string, passphrase string) ([]age.Recipient, error) {
 	switch {
@@ -37,7 +44,11 @@ func Recipients(keys []string, passphrase string) ([]age.Recipient, error) {
 		return nil, problem.New(problem.Usage, "the passphrase is shorter than 12 characters", "take a few words that nobody says together")
 	case passphrase != "":
 		r, err := age.NewScryptRecipient(passphrase)
-		return []age.Recipient{alone{r}}, err
+		if err != nil {
+			return nil, err
+		}
+		r.SetWorkFactor(PassphraseWork)
+		return []age.Recipient{alone{r}}, nil
 	case len(keys) > 50:
 		return nil, problem.New(problem.Usage, "these are more than 50 public keys", "seal it to fewer")
 	}
@@ -69,7 +80,9 @@ func (a alone) Wrap(key []byte) ([]*age.Stanza, error) {
 func (a alone) WrapWithLabels(key []byte) ([]*age.Stanza, []string, error) {
 	making.Lock()
 	defer making.Unlock()
-	defer debug.FreeOSMemory()
+	if PassphraseWork >= UsualPassphraseWork {
+		defer debug.FreeOSMemory()
+	}
 	return a.r.WrapWithLabels(key)
 }
 

@@ -157,3 +157,20 @@ func TestWhatChangedSince(t *testing.T) {
 		t.Error("what is cut off is read")
 	}
 }
+
+// Whoever has the file alone may try passphrases for years.
+func TestATryOfAPassphraseCostsMuch(t *testing.T) {
+	t.Parallel()
+	to, err := handover.Recipients(nil, "a long enough passphrase")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var sealed bytes.Buffer
+	if err := handover.Credentials(&sealed, nil, to); err != nil {
+		t.Fatal(err)
+	}
+	lines := strings.Split(sealed.String(), "\n")
+	if len(lines) < 2 || !strings.HasPrefix(lines[1], "-> scrypt ") || !strings.HasSuffix(lines[1], " 18") {
+		t.Errorf("%q", lines[:min(2, len(lines))])
+	}
+}
