@@ -34,7 +34,7 @@ test-tools: tools
 	fi
 
 web/node_modules/.package-lock.json: web/package-lock.json web/package.json | tools
-	cd web && npm ci --no-audit --no-fund --loglevel=error
+	cd web && npm ci --prefer-offline --no-audit --no-fund --loglevel=error
 
 $(CONSOLE): $(WEB) web/node_modules/.package-lock.json
 	cd web && npm run --silent build
@@ -65,8 +65,7 @@ RACE := -race '-gcflags=modernc.org/...=-d=checkptr=0' '-gcflags=modernc.org/sql
 
 # Where goroutines share something the detector looks, and at those end-to-end tests in which most
 # goes on at once: to link what it looks at costs more than most tests. The others wait more than they
-# compute, so many go side by side. The linter looks beside them; test binaries need no symbols for a
-# debugger.
+# compute, so many go side by side. Test binaries need no symbols for a debugger.
 TEST := go test -count=1 -trimpath -vet=off -ldflags=-w -timeout 20m
 RACING := /internal/(lan/.*|survey|inquiry|store|vault|account|events|works|segments|planning|jobs|site|commission|task|driver|pages|shield|sim/box)$$
 CROWDED := TestTwentyFreshBoxes|TestWorksGoSideBySide|TestTwoTechnicians|TestTwoSegments|TestDocumentsOfASite|TestWhatIsOpenEnds|TestTheWholeJobInTheConsole
@@ -75,7 +74,7 @@ CROWDED := TestTwentyFreshBoxes|TestWorksGoSideBySide|TestTwoTechnicians|TestTwo
 LARGE := TestTheWholeTerminalIsFound
 
 test: test-tools
-	@$(MAKE) --no-print-directory -j 2 test-crowded test-end-to-end test-packages lint
+	@$(MAKE) --no-print-directory -j 2 test-crowded test-end-to-end test-packages
 
 .PHONY: test-crowded test-end-to-end test-packages
 test-crowded:

@@ -90,14 +90,21 @@ export function deaf() {
   ears = undefined
 }
 
-/** Rows that changed within one frame, put in together: thousands must not redraw a table each. */
-export function frames(put: () => void) {
-  let frame = 0
-  return () => {
-    if (frame) return
-    frame = requestAnimationFrame(() => {
-      frame = 0
-      put()
-    })
+// How long what is drawn stands before what came meanwhile is drawn, in milliseconds: nobody reads faster.
+const stands = 200
+
+/** Puts in together what changes while work is under way: hundreds of boxes must not redraw a table each. */
+export function calmly(put: () => void) {
+  let drawn = false
+  let more = false
+  return function draw() {
+    more = drawn
+    if (drawn) return
+    drawn = true
+    requestAnimationFrame(put)
+    setTimeout(() => {
+      drawn = false
+      if (more) draw()
+    }, stands)
   }
 }

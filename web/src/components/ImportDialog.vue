@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import Upload from '@vicons/tabler/es/Upload'
 import { NAlert, NButton, NCheckbox, NDataTable, NIcon, NModal, NSelect, NTable } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, onMounted, ref, watch } from 'vue'
 import { call, Problem, siteCall } from '../api'
 import type { Cell, ImportResult } from '../api'
 import { plural } from '../format'
+import { Upload } from '../icons'
 import { usePlan } from '../stores/plan'
 import { useSite } from '../stores/site'
 import type { Field } from '../sheet/columns'

@@ -1,12 +1,8 @@
 <script setup lang="ts">
-import Lock from '@vicons/tabler/es/Lock'
-import Logout from '@vicons/tabler/es/Logout'
-import Moon from '@vicons/tabler/es/Moon'
-import Settings from '@vicons/tabler/es/Settings'
-import Sun from '@vicons/tabler/es/Sun'
 import { NButton, NIcon, NLayout, NLayoutHeader, NSelect, NSpin, useMessage } from 'naive-ui'
 import { computed, defineAsyncComponent, onMounted } from 'vue'
 import { useRouter } from 'vue-router'
+import { Lock, Moon, Out, Sliders, Sun } from '../icons'
 import { usePlan } from '../stores/plan'
 import { useSegment } from '../stores/segment'
 import { useSession } from '../stores/session'
@@ -79,7 +75,7 @@ onMounted(() => session.start().catch((e: Error) => message.error(e.message, { d
         aria-label="Settings"
         data-test="settings"
         @click="router.push('/settings')"
-        ><template #icon><NIcon aria-hidden="true" :component="Settings" /></template
+        ><template #icon><NIcon aria-hidden="true" :component="Sliders" /></template
       ></NButton>
       <NButton
         quaternary
@@ -91,7 +87,7 @@ onMounted(() => session.start().catch((e: Error) => message.error(e.message, { d
         <template #icon><NIcon aria-hidden="true" :component="isDark ? Sun : Moon" /></template>
       </NButton>
       <NButton quaternary circle size="small" :aria-label="'Sign out ' + session.user" @click="session.signOut"
-        ><template #icon><NIcon aria-hidden="true" :component="Logout" /></template
+        ><template #icon><NIcon aria-hidden="true" :component="Out" /></template
       ></NButton>
     </NLayoutHeader>
     <main class="main">

@@ -2,7 +2,7 @@ import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
 import type { Changes, Entry, PlanFinding, Proposals } from '../api'
 import { siteCall } from '../api'
-import { frames, live, on } from '../events'
+import { calmly, live, on } from '../events'
 
 /** How long what was done may take to be told, in milliseconds. */
 const mostSettling = 700
@@ -47,7 +47,7 @@ export const usePlan = defineStore('plan', () => {
   }
 
   const changed = new Map<string, Entry>()
-  const draw = frames(() => {
+  const draw = calmly(() => {
     if (!changed.size) return
     entries.value = entries.value.map((e) => changed.get(e.tag) ?? e)
     changed.clear()

@@ -2,7 +2,7 @@ import { defineStore } from 'pinia'
 import { ref, shallowRef } from 'vue'
 import type { Changes, Device, Presence, SegmentFinding } from '../api'
 import { siteCall } from '../api'
-import { frames, on } from '../events'
+import { calmly, on } from '../events'
 
 /** How many that came lately stay in sight. */
 const mostArrivals = 20
@@ -31,7 +31,7 @@ export const useSegment = defineStore('segment', () => {
   }
 
   const changed = new Map<string, Device>()
-  const draw = frames(() => {
+  const draw = calmly(() => {
     if (!changed.size) return
     const rest = devices.value.filter((d) => !changed.has(d.mac))
     devices.value = [...rest, ...changed.values()].sort((a, b) => (a.mac < b.mac ? -1 : 1))

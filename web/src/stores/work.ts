@@ -2,7 +2,7 @@ import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
 import type { Run, RunDevice, Work } from '../api'
 import { call, isOpen, siteCall } from '../api'
-import { frames, on } from '../events'
+import { calmly, on } from '../events'
 import { usePlan } from './plan'
 
 /** How many works that ended stay in sight. */
@@ -58,7 +58,7 @@ export const useWork = defineStore('work', () => {
   }
 
   const changed = new Map<string, RunDevice>()
-  const draw = frames(() => {
+  const draw = calmly(() => {
     if (!changed.size) return
     steps.value = { ...steps.value, ...Object.fromEntries(changed) }
     changed.clear()
