@@ -28,7 +28,7 @@ func (v *Visit) begin(ctx context.Context, restart string) error {
 	if restart == Never || len(v.Profile.Acts[profile.Restart]) == 0 {
 		return nil
 	}
-	if here, err := v.bench.Holds(ctx, v.MAC, v.Address); err != nil || !here {
+	if here, err := v.bench.Holds(ctx, v.peer()); err != nil || !here {
 		return err
 	}
 	if restart == Needed && (v.restartedAt.After(v.changedAt) || v.changedAt.IsZero()) {
@@ -67,7 +67,7 @@ func (v *Visit) restart(ctx context.Context) (watch.Result, error) {
 		}
 		return &v.login.Login
 	})
-	r.Begin(ctx, v.bench, v.MAC, v.Profile, v.Address, v.Address, v.Given.Address.Bits())
+	r.Begin(ctx, v.bench, v.MAC, v.Profile, v.Address, v.Address, v.Given.Address.Bits(), v.avoid)
 	err := r.During(ctx, func(ctx context.Context) error {
 		_, err := client.Do(ctx, profile.Restart, v.Given.Variables())
 		return err

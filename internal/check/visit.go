@@ -108,6 +108,11 @@ func (v *Visit) target(at netip.Addr) driver.Target {
 		Trust: v.trust, Serial: v.Serial}
 }
 
+// peer is the device at its planned address.
+func (v *Visit) peer() bench.Peer {
+	return bench.Peer{MAC: v.MAC, Address: v.Address, Bits: v.Given.Address.Bits(), Avoid: v.avoid}
+}
+
 // trust refuses to send a login to a server that is another than before.
 func (v *Visit) trust(s driver.Server) error {
 	if was := v.Servers[s.Kind]; was != "" && was != s.Sum {
@@ -148,12 +153,12 @@ func (v *Visit) holders(ctx context.Context) ([]address.MAC, error) {
 	if v.held != nil {
 		return *v.held, nil
 	}
-	held, err := v.bench.Holders(ctx, v.Address)
+	held, err := v.bench.Holders(ctx, v.peer())
 	if err != nil {
 		return nil, err
 	}
 	if !slices.Contains(held, v.MAC) { // it may have been busy
-		here, err := v.bench.Holds(ctx, v.MAC, v.Address)
+		here, err := v.bench.Holds(ctx, v.peer())
 		if err != nil {
 			return nil, err
 		}

@@ -34,7 +34,7 @@ func one(t *testing.T, model, id string) (*box.Box, *bench.Bench, func(at string
 	b := bench.New(site.Attach())
 	t.Cleanup(func() { b.Close() })
 	device := site.Boxes[0]
-	w := watch.New(b, device.MAC)
+	w := watch.New(b, device.MAC, nil)
 	defer w.Close()
 	if _, err := w.Find(patient(t), set[id].Factory.Address.List(), true); err != nil {
 		t.Fatal(err)
@@ -84,7 +84,7 @@ func TestASwitchWithoutAnAddress(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	w := watch.New(b, device.MAC)
+	w := watch.New(b, device.MAC, nil)
 	defer w.Close()
 	at := netip.Addr{}
 	for at.String() != "10.40.8.30" {

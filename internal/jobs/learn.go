@@ -19,6 +19,7 @@ import (
 	"redstart/internal/core/profile"
 	"redstart/internal/core/state"
 	"redstart/internal/driver"
+	"redstart/internal/lan/bench"
 	"redstart/internal/shield"
 	"redstart/internal/store"
 	"redstart/internal/vault"
@@ -150,7 +151,7 @@ func (s *Site) tryLogin(ctx context.Context, p plan.Plan, id string, k knownLogi
 	}
 	ctx, cancel := context.WithTimeout(ctx, learnTime)
 	defer cancel()
-	if here, err := s.segment.Bench().Holds(ctx, k.mac, at); err != nil || !here {
+	if here, err := s.segment.Bench().Holds(ctx, bench.Peer{MAC: k.mac, Address: at, Avoid: p.Needs()}); err != nil || !here {
 		return attempt{why: "it does not answer at " + at.String()}
 	}
 	tries := s.all.Vault.Try(k.mac, q.Accounts, "learned")

@@ -75,7 +75,7 @@ func (s *Site) HandOut(ctx context.Context, who string, in api.HandOut) (api.Wor
 		defer cancel()
 		waiting, done := context.WithTimeout(ctx, wait)
 		defer done()
-		err := lease.Serve(waiting, s.segment.Bench(), grants, in.OtherServers, func(g lease.Grant, failed error) {
+		err := lease.Serve(waiting, s.segment.Bench(), grants, in.OtherServers, p.Needs(), func(g lease.Grant, failed error) {
 			what := fmt.Sprintf("given %s over DHCP", g.Lease.Address.Addr())
 			if failed != nil {
 				what = "not given an address over DHCP: " + failed.Error()

@@ -207,7 +207,7 @@ func (t *trial) goes(ctx context.Context, act profile.Act, do func(context.Conte
 		if err := do(ctx); err != nil && !errors.Is(err, driver.ErrNoAnswer) {
 			return err
 		}
-		w := watch.New(t.site.segment.Bench(), t.mac)
+		w := watch.New(t.site.segment.Bench(), t.mac, t.target(t.at).Avoid)
 		defer w.Close()
 		waiting, done := context.WithTimeout(ctx, time.Duration(t.p.Restart.AtMost))
 		defer done()
@@ -222,7 +222,8 @@ func (t *trial) goes(ctx context.Context, act profile.Act, do func(context.Conte
 	}
 	r := &watch.Restart{Tell: driver.Teller(t.site.segment.Bench(), t.p, t.target, func() *profile.Login { return &t.login })}
 	defer r.Close()
-	r.Begin(ctx, t.site.segment.Bench(), t.mac, t.p, t.at, want, t.p.Factory.Address.Bits)
+	r.Begin(ctx, t.site.segment.Bench(), t.mac, t.p, t.at, want, t.p.Factory.Address.Bits,
+		t.target(t.at).Avoid)
 	if err := r.During(ctx, do); err != nil && !errors.Is(err, driver.ErrNoAnswer) {
 		return err
 	}

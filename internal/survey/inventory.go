@@ -106,6 +106,17 @@ func newInventory(b *bench.Bench, profiles profile.Set, o Options) *inventory {
 	return inv
 }
 
+// source gives the address of ours to ask from for an address; the zero value where we have none in its
+// subnet.
+func (inv *inventory) source(a netip.Addr) netip.Addr {
+	for i, p := range inv.nets {
+		if p.Contains(a) {
+			return inv.sources[i]
+		}
+	}
+	return netip.Addr{}
+}
+
 // close gives the borrowed addresses back.
 func (inv *inventory) close() { inv.bench.Release(inv.sources...) }
 
@@ -200,6 +211,11 @@ func (inv *inventory) candidates() []netip.Addr {
 	return list
 }
 
+// unclaimed are those of some addresses that nobody said to have and that may be probed for now.
+func (inv *inventory) unclaimed(list []netip.Addr) []netip.Addr {
+	return slices.DeleteFunc(slices.Clone(list), func(a netip.Addr) bool { return inv.refused[a] || !inv.bench.MayProbe(a) })
+}
+
 // settle takes one address in each subnet that was probed for and nobody has.
 func (inv *inventory) settle() {
 	for p, list := range inv.wanted {
@@ -283,12 +299,17 @@ func (inv *inventory) refuse(a netip.Addr) {
 }
 
 // defend answers for the addresses that we ask from (RFC 826, RFC 4861), and
-// notes which are somebody else's.
+// notes which are somebody else's: such a one is left to them at once.
 func (inv *inventory) defend(f ethernet.Frame) {
 	if p, ok := bench.ARP(f); ok {
-		inv.refuse(p.SenderIP)
-		if p.SenderIP.IsUnspecified() {
-			inv.refuse(p.TargetIP) // somebody is about to take it
+		theirs := p.SenderIP
+		if p.IsProbe() {
+			theirs = p.TargetIP // about to be
+		}
+		inv.refuse(theirs)
+		if i := slices.Index(inv.sources, theirs); i >= 0 {
+			inv.bench.Release(theirs)
+			inv.sources, inv.nets = slices.Delete(inv.sources, i, i+1), slices.Delete(inv.nets, i, i+1)
 		} else if p.Operation == arp.Request && slices.Contains(inv.sources, p.TargetIP) {
 			_ = inv.bench.Send(p.Answer(inv.bench.MAC())) // who asked will ask again
 		}

@@ -15,6 +15,7 @@ import (
 // Stages of a pass.
 const (
 	sourceless = iota // needs no address of ours to ask from
+	probing           // whether addresses that we may ask from are free
 	sourced           // needs one
 	further           // needs one, and follows up what was told in this pass
 )
@@ -39,7 +40,7 @@ type prober struct {
 
 // probers are all ways of finding, what needs no address of ours first.
 var probers = []prober{
-	dcpProber, nodesProber, arpProber, lldpProber, dhcpProber,
+	sourcesProber, freeProber, dcpProber, nodesProber, arpProber, lldpProber, dhcpProber,
 	mdnsProber, wsdProber, ssdpProber, bacnetProber, bacnetNamesProber, enipProber, snmpProber,
 }
 
@@ -64,10 +65,22 @@ type pass struct {
 	from    address.MAC
 	six     netip.Addr      // our link-local address, made up for the survey
 	xid     uint32          // of this survey
+	link    netip.Addr      // ours, good on this link alone
+	wanted  []netip.Addr    // we would ask from these, if they are free
 	sweep   []netip.Addr    // to ask for over ARP
 	sources []netip.Addr    // free addresses to ask from, one in each subnet
 	nets    []netip.Prefix  // the subnet of each source
 	known   []*device.Found // heard so far, for the stage that follows up
+}
+
+// beside gives the address of ours to ask from for an address: in its subnet, where we have one.
+func (p *pass) beside(a netip.Addr) netip.Addr {
+	for i, source := range p.sources {
+		if p.nets[i].Contains(a) {
+			return source
+		}
+	}
+	return p.link
 }
 
 // overUDP makes the question that goes to a group or to everybody, once from

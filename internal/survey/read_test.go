@@ -254,7 +254,7 @@ func TestAWatchHearsTheFirstFrame(t *testing.T) {
 			break
 		}
 		f, _ := ethernet.Parse(raw)
-		if p, ok := bench.ARP(f); ok && p.TargetIP == netip.MustParseAddr("10.40.8.77") && p.SenderIP.IsUnspecified() {
+		if p, ok := bench.ARP(f); ok && p.TargetIP == netip.MustParseAddr("10.40.8.77") && p.Operation == arp.Request {
 			asked = true
 		}
 	}

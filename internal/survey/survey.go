@@ -166,21 +166,33 @@ func (s *survey) run(ctx context.Context, listener *bench.Listener) error {
 		s.lastNews = time.Time{} // the wait between passes says nothing of how fast news comes
 		s.heardIn = append(s.heardIn, map[address.MAC]bool{})
 		s.progress.Passes = append(s.progress.Passes, 0)
-		p := s.newPass()
+		p, err := s.newPass(ctx)
+		if err != nil {
+			return err
+		}
+		expected := 0
 		if n := len(s.heardIn); n <= leastPasses {
-			s.progress.Planned = s.progress.Probes + count(s.questions(p, sourceless))*(leastPasses-n+1)
+			expected = len(p.sweep)
+			s.progress.Planned = s.progress.Probes + (count(s.questions(p, sourceless))+expected)*(leastPasses-n+1)
 		}
 		if err := s.listen(ctx, listener, s.send(ctx, limit, p, sourceless), sourceWait); err != nil {
 			return err
 		}
+		if p.wanted = s.unclaimed(p.wanted); len(p.wanted) > 0 {
+			s.progress.Planned += len(p.wanted)
+			if err := s.listen(ctx, listener, s.send(ctx, limit, p, probing), sourceWait); err != nil {
+				return err
+			}
+		}
 		s.settle()
-		p.sources, p.nets = slices.Clone(s.sources), slices.Clone(s.nets)
 		for _, stage := range []int{sourced, further} {
+			p.sources, p.nets = slices.Clone(s.sources), slices.Clone(s.nets)
 			n := count(s.questions(p, stage))
 			if n == 0 && stage == further {
 				continue // nobody told anything to follow up
 			}
-			s.progress.Planned += n
+			s.progress.Planned += n - expected
+			expected = 0
 			if err := s.listen(ctx, listener, s.send(ctx, limit, p, stage), passGap); err != nil {
 				return err
 			}
@@ -301,16 +313,10 @@ func (s *survey) believed() int {
 	return max(estimate, len(s.seen))
 }
 
-// newPass prepares the questions of a pass that need no address of ours, the
-// probes for such addresses among them.
-func (s *survey) newPass() *pass {
-	p := &pass{from: s.bench.MAC(), six: s.six, xid: s.xid}
-	wanted := s.candidates()
-	sweep := s.sweep()
-	// Three probes for each address that we want, well apart (RFC 5227, 2.1.1).
-	third := len(sweep) / 3
-	p.sweep = slices.Concat(wanted, sweep[:third], wanted, sweep[third:], wanted)
-	return p
+// newPass prepares the questions of a pass.
+func (s *survey) newPass(ctx context.Context) (*pass, error) {
+	link, err := s.bench.Link(ctx)
+	return &pass{from: s.bench.MAC(), six: s.six, xid: s.xid, link: link, wanted: s.candidates(), sweep: s.sweep()}, err
 }
 
 // sweep lists the addresses to ask for: factory addresses first, since fresh

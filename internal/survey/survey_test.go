@@ -124,7 +124,7 @@ func TestASurveyIsQuietAndHarmless(t *testing.T) {
 		t.Errorf("%d probes took only %s; at %d a second they take %s", p.Probes, time.Since(began), pace, least)
 	}
 	witness.Close()
-	asked := map[netip.Addr]int{}
+	asked, probed := map[netip.Addr]int{}, map[netip.Addr]int{}
 	kinds := map[uint16]int{}
 	for {
 		raw, err := witness.Receive()
@@ -141,6 +141,9 @@ func TestASurveyIsQuietAndHarmless(t *testing.T) {
 		kinds[f.Type]++
 		if q, err := arp.Parse(f.Payload); f.Type == ethernet.TypeARP && err == nil {
 			asked[q.TargetIP]++
+			if q.IsProbe() {
+				probed[q.TargetIP]++
+			}
 		}
 	}
 	for _, p := range load(t) {
@@ -150,13 +153,19 @@ func TestASurveyIsQuietAndHarmless(t *testing.T) {
 		if asked[a] < 2 {
 			t.Errorf("%s was asked for %d times in two passes", a, asked[a])
 		}
+		if probed[a] > 0 {
+			t.Errorf("%s, which somebody may have, was probed for", a)
+		}
 	}
-	// The rest are three probes for each address that it might ask from, once.
+	// The rest are addresses that it might ask from: each asked for twice, and probed for once.
 	ours := 0
 	for a, n := range asked {
 		if !slices.Contains(sweep, a) {
-			if ours++; n != 3 {
-				t.Errorf("%s, which it might ask from, was probed for %d times", a, n)
+			if a.IsLinkLocalUnicast() {
+				continue
+			}
+			if ours++; n != 3 || probed[a] != 1 {
+				t.Errorf("%s, which it might ask from, was asked for %d times, %d of them with a probe", a, n, probed[a])
 			}
 		}
 	}

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"cmp"
 	"context"
 	"net/netip"
 	"slices"
@@ -44,8 +45,13 @@ func Watch(ctx context.Context, b *bench.Bench, profiles profile.Set, o Options,
 	inv := w.inventory
 	listener := b.Listen(earDepth, inv.wants)
 	defer listener.Close()
+	defer inv.close()
 	defer inv.asking.Wait()
 	defer cancel()
+	var err error
+	if w.link, err = b.Link(ctx); err != nil {
+		return err
+	}
 	tick := time.NewTicker(round)
 	defer tick.Stop()
 	// Questions go out one by one, between listening: with many devices a round
@@ -156,6 +162,9 @@ type watch struct {
 	turn    int                 // where the rotation through them is
 	asked   bool                // a round was asked
 	settled bool                // everything was asked once
+	link    netip.Addr          // ours, good on this link alone
+	seeking []netip.Addr        // asked for: we would ask from these
+	proving bool                // and probed for, where nobody said to have them
 	frame   ethernet.Frame      // that was heard last
 }
 
@@ -171,7 +180,8 @@ type question struct {
 const (
 	stations  = "dcp"
 	nodes     = "icmp6"
-	newcomers = "arp" // at a factory address; known ones are asked alone
+	newcomers = "arp"     // at a factory address; known ones are asked alone
+	sources   = "sources" // who has an address that we would ask from
 )
 
 // rotation is for how many factory addresses a round asks.
@@ -202,13 +212,12 @@ func (w *watch) part(round time.Duration, emit func(string, *device.Found)) {
 // once; and for boxes that came to a factory address and said nothing.
 func (w *watch) questions() []question {
 	from := w.bench.MAC()
-	list := []question{
+	list := append(w.seek(), []question{
 		{group: stations, frame: dcp.IdentifyAll(w.xid, identifyDelay).Frame(from, dcp.IdentifyMulticast)},
 		{group: nodes, frame: ndp.Echo(from, w.six, uint16(w.xid), 1)},
-	}
+	}...)
 	for range min(rotation, len(w.factory)) {
-		list = append(list, question{group: newcomers, frame: arp.Probe(from, address.Broadcast,
-			w.factory[w.turn%len(w.factory)])})
+		list = append(list, question{group: newcomers, frame: w.asking(address.Broadcast, w.factory[w.turn%len(w.factory)])})
 		w.turn++
 	}
 	for mac, here := range w.here {
@@ -235,9 +244,36 @@ func (w *watch) count(q question) {
 // question asks one device by its address; nil for one without.
 func (w *watch) question(mac address.MAC) []byte {
 	if a := w.found[mac].AddressNow(); a.IsValid() {
-		return arp.Probe(w.bench.MAC(), mac, a)
+		return w.asking(mac, a)
 	}
 	return nil
+}
+
+// asking is an ordinary request for an address, from one of ours beside it.
+func (w *watch) asking(to address.MAC, a netip.Addr) []byte {
+	return arp.Ask(w.bench.MAC(), to, cmp.Or(w.source(a), w.link), a)
+}
+
+// seek looks for addresses to ask from, where we have none yet: a round asks for some, the next probes
+// for those that nobody said to have (RFC 5227, 2.1.1), and the one after takes what is free.
+func (w *watch) seek() (list []question) {
+	from := w.bench.MAC()
+	switch {
+	case w.proving:
+		w.settle()
+		w.seeking, w.proving = nil, false
+	case len(w.seeking) > 0:
+		for _, a := range w.unclaimed(w.seeking) {
+			list = append(list, question{group: sources, frame: arp.Probe(from, address.Broadcast, a)})
+		}
+		w.proving = true
+	default:
+		w.seeking = w.candidates()
+		for _, a := range w.seeking {
+			list = append(list, question{group: sources, frame: arp.Ask(from, address.Broadcast, w.link, a)})
+		}
+	}
+	return list
 }
 
 // group tells to which group's question a device without an address answers; ""

@@ -87,7 +87,7 @@ func (b *Box) beforeGoing(ctx context.Context, s Step) error {
 	if tell := driver.Teller(b.Bench, b.p, b.target, login); tell != nil {
 		b.restart.Tell = tell
 	}
-	b.restart.Begin(ctx, b.Bench, b.d.MAC, b.p, b.at, b.destination(ctx, s), bits)
+	b.restart.Begin(ctx, b.Bench, b.d.MAC, b.p, b.at, b.destination(ctx, s), bits, b.Avoid)
 	if n := b.restart.Starts(); n >= 0 {
 		return b.Boxes.SetStarts(ctx, b.d.MAC, n)
 	}

@@ -7,6 +7,7 @@ import (
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
+	"redstart/internal/lan/bench"
 )
 
 // addressing gives the device its planned address, right after it was shown to be free.
@@ -48,7 +49,7 @@ func gatewayText(v procedure.Values) string {
 // showFree shows that nobody else holds the planned address, immediately
 // before it is given out.
 func (b *Box) showFree(ctx context.Context) error {
-	holders, err := b.Bench.Holders(ctx, b.want())
+	holders, err := b.Bench.Free(ctx, bench.Peer{MAC: b.d.MAC, Address: b.want(), Avoid: b.Avoid})
 	if err != nil {
 		return err
 	}

@@ -159,7 +159,7 @@ func Ours(err error) bool {
 func (b *Box) LookAgain(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, lastLook)
 	defer cancel()
-	w := watch.New(b.Bench, b.d.MAC)
+	w := watch.New(b.Bench, b.d.MAC, b.Avoid)
 	defer w.Close()
 	candidates := append([]netip.Addr{b.want()}, b.p.Factory.Address.List()...)
 	if b.old.IsValid() {

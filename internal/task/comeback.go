@@ -90,7 +90,7 @@ func (b *Box) comeBack(ctx context.Context, s Step) (string, error) {
 // moved finds the device at its new address, which it took at once.
 func (b *Box) moved(ctx context.Context) (string, error) {
 	began := time.Now()
-	w := watch.New(b.Bench, b.d.MAC)
+	w := watch.New(b.Bench, b.d.MAC, b.Avoid)
 	defer w.Close()
 	b.at = netip.Addr{}
 	for b.at != b.want() {

@@ -68,7 +68,7 @@ func (b *Box) whereNow(ctx context.Context) error {
 		candidates = append(candidates, at)
 	}
 	slices.SortFunc(candidates, netip.Addr.Compare)
-	w := watch.New(b.Bench, b.d.MAC)
+	w := watch.New(b.Bench, b.d.MAC, b.Avoid)
 	defer w.Close()
 	at, err := w.Find(ctx, slices.Compact(candidates), b.p.TellsWithoutAddress())
 	if err == nil {

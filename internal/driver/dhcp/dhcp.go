@@ -91,7 +91,8 @@ func (s session) Do(ctx context.Context, words profile.Words, vars map[string]st
 	waiting, cancel := context.WithTimeout(ctx, waitTime)
 	defer cancel()
 	var refused error
-	err = lease.Serve(waiting, s.Bench, []lease.Grant{given}, s.OtherServers, func(_ lease.Grant, err error) { refused = err })
+	err = lease.Serve(waiting, s.Bench, []lease.Grant{given}, s.OtherServers, s.Avoid,
+		func(_ lease.Grant, err error) { refused = err })
 	switch {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()

@@ -6,7 +6,6 @@ package bench
 
 import (
 	"context"
-	"fmt"
 	"net"
 	"net/netip"
 	"sync"
@@ -20,10 +19,8 @@ import (
 	"redstart/internal/wire/ethernet"
 )
 
-const (
-	talkDepth = 256              // frames waiting for one conversation
-	provenFor = 60 * time.Second // how long an address that was shown to be free counts as ours
-)
+// talkDepth is how many frames may wait for one conversation.
+const talkDepth = 256
 
 // ErrGone says that the port was closed under a conversation.
 var ErrGone = problem.New(problem.Machine, "the connection to the segment is gone",
@@ -43,7 +40,10 @@ type Bench struct {
 	sources sync.Mutex
 	proven  map[netip.Addr]*proof
 	lent    map[loan]bool
-	kept    map[netip.Addr]int // reserved, and how often
+	kept    map[netip.Addr]int       // reserved, and how often
+	probed  map[netip.Addr]time.Time // when lately
+	link    netip.Addr               // ours of the link alone, once it is needed
+	linking sync.Mutex               // held while it is looked for
 
 	// Dropped counts frames that a full queue lost.
 	Dropped atomic.Uint64
@@ -56,7 +56,7 @@ func New(port lan.Port) *Bench {
 	b := &Bench{port: port, done: make(chan struct{}), talks: map[address.MAC][]*Conversation{},
 		listeners: map[*Listener]struct{}{}, of: map[address.MAC]map[*Listener]struct{}{},
 		at: map[netip.Addr]map[*Listener]struct{}{}, proven: map[netip.Addr]*proof{}, lent: map[loan]bool{},
-		kept: map[netip.Addr]int{}}
+		kept: map[netip.Addr]int{}, probed: map[netip.Addr]time.Time{}}
 	go b.receive()
 	return b
 }
@@ -102,10 +102,9 @@ func (b *Bench) receive() {
 		// With hundreds of boxes hundreds listen: each is asked only about its own.
 		b.tell(b.listeners, frame)
 		b.tell(b.of[frame.Source], frame)
-		if len(b.at) > 0 {
-			if p, ok := ARP(frame); ok {
-				b.tell(b.at[p.SenderIP], frame)
-			}
+		if p, ok := ARP(frame); ok {
+			b.doubt(p)
+			b.tell(b.at[p.SenderIP], frame)
 		}
 		b.mu.RUnlock()
 	}
@@ -291,128 +290,4 @@ func (c *Conversation) Close() {
 	c.ended.Wait()
 	c.host.Close()
 	b.giveBack(c.peer.MAC, c.source)
-}
-
-// proof is a source address with the time at which nobody used it.
-type proof struct {
-	once sync.Mutex // held while the address is probed
-	at   time.Time
-	free bool
-}
-
-// loan is a source address in use towards one device. Two conversations with
-// one device must not share a source: each would reset the other's connections.
-type loan struct {
-	mac    address.MAC
-	source netip.Addr
-}
-
-func (b *Bench) giveBack(mac address.MAC, source netip.Addr) {
-	b.sources.Lock()
-	defer b.sources.Unlock()
-	delete(b.lent, loan{mac, source})
-}
-
-// Reserve keeps addresses from being borrowed by conversations: somebody else on
-// this bench speaks from them.
-func (b *Bench) Reserve(list ...netip.Addr) {
-	b.sources.Lock()
-	defer b.sources.Unlock()
-	for _, a := range list {
-		b.kept[a]++
-	}
-}
-
-// Release is the opposite of Reserve.
-func (b *Bench) Release(list ...netip.Addr) {
-	b.sources.Lock()
-	defer b.sources.Unlock()
-	for _, a := range list {
-		if b.kept[a]--; b.kept[a] <= 0 {
-			delete(b.kept, a)
-		}
-	}
-}
-
-// take lends a source that was shown to be free, unless it is lent already.
-func (b *Bench) take(mac address.MAC, source netip.Addr) bool {
-	b.sources.Lock()
-	defer b.sources.Unlock()
-	if b.lent[loan{mac, source}] || b.kept[source] > 0 {
-		return false
-	}
-	b.lent[loan{mac, source}] = true
-	return true
-}
-
-// Borrow lends an address to speak from beside a device, as a conversation does,
-// until giveBack is called.
-func (b *Bench) Borrow(ctx context.Context, peer Peer) (source netip.Addr, giveBack func(), err error) {
-	source, err = b.borrow(ctx, peer)
-	return source, func() { b.giveBack(peer.MAC, source) }, err
-}
-
-// borrow finds a source address: near the device, not avoided, not in use by
-// another conversation with the same device, and shown to be free lately.
-// Conversations with different devices may share one, since each receives only
-// its own device's frames.
-func (b *Bench) borrow(ctx context.Context, peer Peer) (netip.Addr, error) {
-	bits := peer.Bits
-	if bits == 0 {
-		bits = 24
-	}
-	may := func(a netip.Addr) bool { return peer.Avoid == nil || !peer.Avoid(a) }
-	near := address.Neighbours(peer.Address, bits)
-	for a := range near {
-		if b.isProven(a) && may(a) && b.take(peer.MAC, a) {
-			return a, nil
-		}
-	}
-	for a := range near {
-		if !may(a) {
-			continue
-		}
-		free, err := b.prove(ctx, a)
-		if err != nil {
-			return netip.Addr{}, err
-		}
-		if free && b.take(peer.MAC, a) {
-			return a, nil
-		}
-	}
-	return netip.Addr{}, problem.New(problem.Device, fmt.Sprintf("no address near %s is free to talk from",
-		peer.Address), "free one address of its subnet").About(peer.MAC.String())
-}
-
-func (b *Bench) isProven(a netip.Addr) bool {
-	b.sources.Lock()
-	defer b.sources.Unlock()
-	p := b.proven[a]
-	if p == nil || !p.once.TryLock() {
-		return false
-	}
-	defer p.once.Unlock()
-	return p.free && time.Since(p.at) < provenFor
-}
-
-// prove probes an address, once for all who ask at the same time.
-func (b *Bench) prove(ctx context.Context, a netip.Addr) (bool, error) {
-	b.sources.Lock()
-	p := b.proven[a]
-	if p == nil {
-		p = &proof{}
-		b.proven[a] = p
-	}
-	b.sources.Unlock()
-	p.once.Lock()
-	defer p.once.Unlock()
-	if time.Since(p.at) < provenFor {
-		return p.free, nil
-	}
-	holders, err := b.Holders(ctx, a)
-	if err != nil {
-		return false, err
-	}
-	p.at, p.free = time.Now(), len(holders) == 0
-	return p.free, nil
 }

@@ -43,7 +43,7 @@ func TestDevicesThatShareAnAddressAnswerSideBySide(t *testing.T) {
 		go func() {
 			defer all.Done()
 			for {
-				here, err := b.Holds(ctx, device.MAC, shared)
+				here, err := b.Holds(ctx, bench.Peer{MAC: device.MAC, Address: shared})
 				if err != nil {
 					t.Error(err)
 					return
@@ -78,7 +78,7 @@ func TestDevicesThatShareAnAddressAnswerSideBySide(t *testing.T) {
 		}()
 	}
 	all.Wait()
-	holders, err := b.Holders(ctx, shared)
+	holders, err := b.Holders(ctx, bench.Peer{Address: shared})
 	if err != nil || len(holders) != n {
 		t.Errorf("%d holders of the shared address (%v), want %d", len(holders), err, n)
 	}
@@ -169,14 +169,14 @@ func TestSlowListenerLosesFramesAndNobodyWaits(t *testing.T) {
 	at := netip.MustParseAddr("192.168.77.20")
 	for _, device := range s.Boxes {
 		for here := false; !here; {
-			here, _ = b.Holds(context.Background(), device.MAC, at)
+			here, _ = b.Holds(context.Background(), bench.Peer{MAC: device.MAC, Address: at})
 		}
 	}
 	heard := make(chan struct{}, 100)
 	deaf := b.Listen(1, func(ethernet.Frame) bool { heard <- struct{}{}; return true })
 	defer deaf.Close()
 	// Three probes to five holders make fifteen answers; one fits the queue.
-	if holders, err := b.Holders(context.Background(), at); err != nil || len(holders) != 5 {
+	if holders, err := b.Holders(context.Background(), bench.Peer{Address: at}); err != nil || len(holders) != 5 {
 		t.Fatalf("%d holders, %v", len(holders), err)
 	}
 	for range 10 {
@@ -202,7 +202,7 @@ func BenchmarkConversations(b *testing.B) {
 	at := netip.MustParseAddr("192.168.77.20")
 	for _, device := range s.Boxes {
 		for here := false; !here; {
-			here, _ = on.Holds(ctx, device.MAC, at)
+			here, _ = on.Holds(ctx, bench.Peer{MAC: device.MAC, Address: at})
 		}
 	}
 	for range b.N {

@@ -92,9 +92,10 @@ func read(f ethernet.Frame) (ip.Datagram, dhcp.Message, bool) {
 // Serve answers the chosen boxes until each has its address, or the context
 // ends. It refuses to begin while another server answers that is not among
 // beside, and ends when one appears. Right before an address is offered it is
-// shown to be free. tell is told of each box that took its address, or of why
+// shown to be free, from no address that is to be avoided (nil: none). tell is told of each box that took its address, or of why
 // it gets none, from one goroutine.
-func Serve(ctx context.Context, b *bench.Bench, grants []Grant, known []netip.Addr, tell func(Grant, error)) error {
+func Serve(ctx context.Context, b *bench.Bench, grants []Grant, known []netip.Addr, avoid func(netip.Addr) bool,
+	tell func(Grant, error)) error {
 	others, err := Others(ctx, b)
 	if err != nil {
 		return err
@@ -111,7 +112,7 @@ func Serve(ctx context.Context, b *bench.Bench, grants []Grant, known []netip.Ad
 		if ours[g.Lease.Server] {
 			continue
 		}
-		holders, err := b.Holders(ctx, g.Lease.Server)
+		holders, err := b.Free(ctx, bench.Peer{Address: g.Lease.Server, Avoid: avoid})
 		if err != nil {
 			return err
 		}
@@ -179,7 +180,7 @@ func Serve(ctx context.Context, b *bench.Bench, grants []Grant, known []netip.Ad
 				proving.Add(1)
 				go func() {
 					defer proving.Done()
-					holders, err := b.Holders(ctx, g.Lease.Address.Addr())
+					holders, err := b.Free(ctx, bench.Peer{Address: g.Lease.Address.Addr(), Avoid: avoid})
 					select {
 					case proofs <- proof{g, m, holders, err}:
 					case <-ctx.Done():

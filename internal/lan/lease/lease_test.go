@@ -86,7 +86,7 @@ func TestExactlyTheChosen(t *testing.T) {
 	outcome := map[address.MAC]error{}
 	ended := make(chan error, 1)
 	go func() {
-		ended <- lease.Serve(ctx, b, []lease.Grant{grant(chosen, "10.40.9.1"), grant(taken, "10.40.9.2")}, nil,
+		ended <- lease.Serve(ctx, b, []lease.Grant{grant(chosen, "10.40.9.1"), grant(taken, "10.40.9.2")}, nil, nil,
 			func(g lease.Grant, err error) {
 				outcome[g.MAC] = err
 			})
@@ -156,7 +156,7 @@ func TestAnotherServerEndsIt(t *testing.T) {
 	defer cancel()
 	ended := make(chan error, 1)
 	go func() {
-		ended <- lease.Serve(ctx, b, []lease.Grant{grant(chosen, "10.40.9.1")}, nil, func(lease.Grant, error) {})
+		ended <- lease.Serve(ctx, b, []lease.Grant{grant(chosen, "10.40.9.1")}, nil, nil, func(lease.Grant, error) {})
 	}()
 	m := <-asked
 	for range 2 {

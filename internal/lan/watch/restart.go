@@ -74,8 +74,8 @@ type Result struct {
 
 // Begin notes what the box tells before it goes.
 func (r *Restart) Begin(ctx context.Context, b *bench.Bench, mac address.MAC, p *profile.Profile, old, want netip.Addr,
-	bits int) {
-	r.watch, r.rules, r.overDCP, r.old, r.want, r.at = New(b, mac), p.Restart, p.TellsWithoutAddress(), old, want, old
+	bits int, avoid func(netip.Addr) bool) {
+	r.watch, r.rules, r.overDCP, r.old, r.want, r.at = New(b, mac, avoid), p.Restart, p.TellsWithoutAddress(), old, want, old
 	if r.Tell != nil && old.IsValid() {
 		asked := time.Now()
 		asking, cancel := context.WithTimeout(ctx, askFirst)
@@ -88,7 +88,7 @@ func (r *Restart) Begin(ctx context.Context, b *bench.Bench, mac address.MAC, p 
 	if r.rules.ShownBy(evidence.Connection) && old.IsValid() && old == want && p.Port() != 0 {
 		asking, cancel := context.WithTimeout(ctx, askTime)
 		defer cancel()
-		if conv, err := b.Open(asking, bench.Peer{MAC: mac, Address: old, Bits: bits}); err == nil {
+		if conv, err := b.Open(asking, bench.Peer{MAC: mac, Address: old, Bits: bits, Avoid: avoid}); err == nil {
 			r.conv = conv
 			r.held, _ = conv.Dial(asking, p.Port()) // without one there is that much less to go by
 		}
@@ -141,7 +141,7 @@ func (r *Restart) During(ctx context.Context, do func(context.Context) error) er
 			stop()
 			return <-done
 		}
-		if err := r.question(xid); err != nil {
+		if err := r.question(ctx, xid); err != nil {
 			stop()
 			return errors.Join(err, <-done)
 		}
@@ -162,7 +162,7 @@ func (r *Restart) Wait(ctx context.Context) (Result, error) {
 	result := func() Result {
 		return Result{At: r.at, Here: r.here, Took: time.Since(r.began)}
 	}
-	if err := r.question(xid); err != nil {
+	if err := r.question(ctx, xid); err != nil {
 		return result(), err
 	}
 	for {
@@ -178,7 +178,7 @@ func (r *Restart) Wait(ctx context.Context) (Result, error) {
 			return result(), r.lost(unsure)
 		}
 		r.count(xid)
-		if err := r.question(xid); err != nil {
+		if err := r.question(ctx, xid); err != nil {
 			return result(), err
 		}
 		if !r.here || r.at != r.want {
@@ -209,7 +209,7 @@ func (r *Restart) Wait(ctx context.Context) (Result, error) {
 func (r *Restart) lastLook(ctx context.Context, next *time.Ticker, xid uint32) error {
 	r.forget(xid)
 	for range lately / round {
-		if err := r.question(xid); err != nil {
+		if err := r.question(ctx, xid); err != nil {
 			return err
 		}
 		select {
@@ -252,7 +252,7 @@ func (r *Restart) lost(unsure error) error {
 }
 
 // question asks where it should be, where it was, and over DCP.
-func (r *Restart) question(xid uint32) error {
+func (r *Restart) question(ctx context.Context, xid uint32) error {
 	list := []netip.Addr{r.want}
 	if r.old.IsValid() && r.old != r.want {
 		list = append(list, r.old)
@@ -262,7 +262,7 @@ func (r *Restart) question(xid uint32) error {
 			return err
 		}
 	}
-	return r.watch.ask(list...)
+	return r.watch.ask(ctx, list...)
 }
 
 func (r *Restart) hear(f ethernet.Frame, xid uint32) {

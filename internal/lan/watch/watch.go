@@ -31,12 +31,14 @@ var ErrAbsent = errors.New("it does not show itself on the segment")
 type Watch struct {
 	bench    *bench.Bench
 	mac      address.MAC
+	avoid    func(netip.Addr) bool
 	listener *bench.Listener
 }
 
-// New begins to follow a box. Close it when done.
-func New(b *bench.Bench, mac address.MAC) *Watch {
-	return &Watch{b, mac, b.ListenTo(mac, watchDepth, func(f ethernet.Frame) bool {
+// New begins to follow a box, and asks for it from no address that is to be avoided; nil: none. Close
+// it when done.
+func New(b *bench.Bench, mac address.MAC, avoid func(netip.Addr) bool) *Watch {
+	return &Watch{b, mac, avoid, b.ListenTo(mac, watchDepth, func(f ethernet.Frame) bool {
 		return f.Type == ethernet.TypeARP || f.Type == ethernet.TypePROFINET ||
 			f.Type == ethernet.TypeIPv4 && f.Destination == address.Broadcast
 	})}
@@ -45,9 +47,13 @@ func New(b *bench.Bench, mac address.MAC) *Watch {
 // Close ends it.
 func (w *Watch) Close() { w.listener.Close() }
 
-func (w *Watch) ask(addresses ...netip.Addr) error {
+func (w *Watch) ask(ctx context.Context, addresses ...netip.Addr) error {
 	for _, a := range addresses {
-		if err := w.bench.Send(arp.Probe(w.bench.MAC(), w.mac, a)); err != nil {
+		from, err := w.bench.Speaker(ctx, bench.Peer{MAC: w.mac, Address: a, Avoid: w.avoid})
+		if err != nil {
+			return err
+		}
+		if err := w.bench.Send(arp.Ask(w.bench.MAC(), w.mac, from, a)); err != nil {
 			return err
 		}
 	}
@@ -67,7 +73,10 @@ func (w *Watch) Find(ctx context.Context, candidates []netip.Addr, overDCP bool)
 				return err
 			}
 		}
-		return w.ask(candidates...)
+		if err := w.ask(ctx, candidates...); ctx.Err() == nil {
+			return err
+		}
+		return nil
 	}
 	if err := ask(); err != nil {
 		return netip.Addr{}, err

@@ -87,14 +87,14 @@ func limited(t *testing.T, d time.Duration) context.Context {
 func TestFindTellsWhereTheBoxIs(t *testing.T) {
 	b, a := stage(t)
 	a.at <- planned
-	w := watch.New(b, box)
+	w := watch.New(b, box, nil)
 	defer w.Close()
 	at, err := w.Find(limited(t, time.Minute), []netip.Addr{old, planned}, false)
 	if err != nil || at != planned {
 		t.Errorf("%s, %v", at, err)
 	}
 	a.at <- netip.Addr{}
-	absent := watch.New(b, address.MAC{2, 9, 9, 9, 9, 9})
+	absent := watch.New(b, address.MAC{2, 9, 9, 9, 9, 9}, nil)
 	defer absent.Close()
 	if _, err := absent.Find(limited(t, 300*time.Millisecond), []netip.Addr{old}, true); !errors.Is(err,
 		watch.ErrAbsent) {
@@ -176,7 +176,7 @@ func TestARestartThatIsShown(t *testing.T) {
 				r.Tell = x.tell
 			}
 			defer r.Close()
-			r.Begin(limited(t, time.Minute), b, box, model(c.shows...), planned, planned, 24)
+			r.Begin(limited(t, time.Minute), b, box, model(c.shows...), planned, planned, 24, nil)
 			c.during(a, x)
 			out, err := r.Wait(limited(t, time.Minute))
 			if !errors.Is(err, c.failed) || !strings.Contains(out.Evidence, c.want) ||
@@ -198,7 +198,7 @@ func TestANewAddressIsNoRestart(t *testing.T) {
 	a.at <- old
 	r := &watch.Restart{}
 	defer r.Close()
-	r.Begin(limited(t, time.Minute), b, box, model(), old, planned, 24)
+	r.Begin(limited(t, time.Minute), b, box, model(), old, planned, 24, nil)
 	a.announce(planned)
 	if out, err := r.Wait(limited(t, time.Minute)); !errors.Is(err, watch.ErrNoRestart) || out.At != planned {
 		t.Errorf("%+v, %v", out, err)
@@ -214,7 +214,7 @@ func TestGoneWhileItIsAsked(t *testing.T) {
 	defer r.Close()
 	p := model("uptime")
 	p.Restart.AtMost = profile.Duration(forNever)
-	r.Begin(limited(t, time.Minute), b, box, p, planned, planned, 24)
+	r.Begin(limited(t, time.Minute), b, box, p, planned, planned, 24, nil)
 	r.Tell = func(ctx context.Context, _ netip.Addr) (map[string]string, error) {
 		a.at <- netip.Addr{}
 		<-ctx.Done()
@@ -231,7 +231,7 @@ func TestTheAnswerOfABoxThatWent(t *testing.T) {
 	for name, to := range map[string]netip.Addr{"dark": {}, "at its new address": planned} {
 		a.at <- old
 		r := &watch.Restart{}
-		r.Begin(limited(t, time.Minute), b, box, model(), old, planned, 24)
+		r.Begin(limited(t, time.Minute), b, box, model(), old, planned, 24, nil)
 		err := r.During(limited(t, time.Minute), func(ctx context.Context) error {
 			a.at <- to
 			<-ctx.Done()
@@ -245,7 +245,7 @@ func TestTheAnswerOfABoxThatWent(t *testing.T) {
 	a.at <- old
 	r := &watch.Restart{}
 	defer r.Close()
-	r.Begin(limited(t, time.Minute), b, box, model(), old, planned, 24)
+	r.Begin(limited(t, time.Minute), b, box, model(), old, planned, 24, nil)
 	if err := r.During(limited(t, time.Minute), func(ctx context.Context) error {
 		select {
 		case <-ctx.Done():
@@ -265,7 +265,7 @@ func TestNeverBackAndBackAtTheOldAddress(t *testing.T) {
 	a.at <- old
 	begin := func(p *profile.Profile) *watch.Restart {
 		r := &watch.Restart{}
-		r.Begin(limited(t, time.Minute), b, box, p, old, planned, 24)
+		r.Begin(limited(t, time.Minute), b, box, p, old, planned, 24, nil)
 		t.Cleanup(r.Close)
 		return r
 	}

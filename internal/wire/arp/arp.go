@@ -80,8 +80,19 @@ func (p Packet) Frame(to address.MAC) []byte {
 		Payload: p.Append(nil)}.Append(nil)
 }
 
-// Probe makes the frame of an ARP probe (RFC 5227, 2.1.1): who has target,
-// asked by a host that claims no address. Hosts of any subnet answer it.
+// Ask makes the frame of an ordinary request (RFC 826): who has target, asked by the host that has
+// source.
+func Ask(from, to address.MAC, source, target netip.Addr) []byte {
+	return Packet{Operation: Request, SenderMAC: from, SenderIP: source, TargetIP: target}.Frame(to)
+}
+
+// IsProbe reports whether the sender wants to know if an address is free that it may take
+// (RFC 5227, 2.1.1).
+func (p Packet) IsProbe() bool { return p.Operation == Request && p.SenderIP.IsUnspecified() }
+
+// Probe makes the frame of an ARP probe (RFC 5227, 2.1.1): who has target, asked by a host that
+// claims no address and may take that one. A host that has it is made to doubt: DHCP clients give
+// it up when they hear two within ten seconds (2.4).
 func Probe(from, to address.MAC, target netip.Addr) []byte {
 	return Packet{Operation: Request, SenderMAC: from, SenderIP: netip.IPv4Unspecified(), TargetIP: target}.Frame(to)
 }
