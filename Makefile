@@ -22,7 +22,7 @@ test-tools: tools
 	@missing=""; \
 	for pair in chromium-headless-shell:chromium-headless-shell ip:iproute2 ping:iputils-ping curl:curl gcc:gcc tshark:tshark udhcpc:udhcpc dnsmasq:dnsmasq-base \
 	  avahi-daemon:avahi-daemon lldpd:lldpd snmpd:snmpd sshd:openssh-server ssh-keygen:openssh-client \
-	  named-checkzone:bind9-utils kea-dhcp4:kea-dhcp4-server age:age pdftotext:poppler-utils soffice:libreoffice-calc-nogui transmission-daemon:transmission-daemon; do \
+	  dhcpcd:dhcpcd-base dhclient:isc-dhcp-client /usr/lib/systemd/systemd-networkd:systemd named-checkzone:bind9-utils kea-dhcp4:kea-dhcp4-server age:age pdftotext:poppler-utils soffice:libreoffice-calc-nogui transmission-daemon:transmission-daemon; do \
 	  PATH="$$PATH:/usr/sbin:/sbin" command -v $${pair%%:*} >/dev/null || missing="$$missing $${pair##*:}"; \
 	done; \
 	if [ -n "$$missing" ]; then \

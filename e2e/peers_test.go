@@ -41,6 +41,25 @@ func (s *spaces) waitIn(role string, command ...string) {
 	_ = out
 }
 
+// daemon starts a program in a host that ends with the test, and gives what it says.
+func (s *spaces) daemon(role string, command ...string) *buffer {
+	s.t.Helper()
+	cmd := exec.Command("ip", append([]string{"netns", "exec", s.name(role)}, command...)...)
+	said := &buffer{}
+	cmd.Stdout, cmd.Stderr = said, said
+	if err := startMortal(cmd, syscall.SIGTERM); err != nil {
+		s.t.Fatal(err)
+	}
+	s.t.Cleanup(func() {
+		_ = cmd.Process.Signal(syscall.SIGTERM) // it cleans up behind itself
+		_ = cmd.Wait()
+		if s.t.Failed() {
+			s.t.Logf("%s said: %s", command[0], said)
+		}
+	})
+	return said
+}
+
 // The other side is real software of Debian's, each in a namespace of its own
 // with no way out: hosts that share an address, one in a strange subnet, one
 // with IPv6 only; responders for mDNS, LLDP, SNMP and SSH; DHCP clients and a
@@ -72,19 +91,7 @@ func TestAmongRealHosts(t *testing.T) {
 	}
 	daemon := func(role string, command ...string) {
 		t.Helper()
-		cmd := exec.Command("ip", append([]string{"netns", "exec", s.name(role)}, command...)...)
-		said := &buffer{}
-		cmd.Stdout, cmd.Stderr = said, said
-		if err := startMortal(cmd, syscall.SIGTERM); err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() {
-			_ = cmd.Process.Signal(syscall.SIGTERM) // it cleans up behind itself
-			_ = cmd.Wait()
-			if t.Failed() {
-				t.Logf("%s said: %s", command[0], said)
-			}
-		})
+		s.daemon(role, command...)
 	}
 	for _, made := range []string{"/run/avahi-daemon", "/run/sshd", "/run/lldpd"} {
 		if err := os.MkdirAll(made, 0o755); err != nil {

@@ -24,7 +24,8 @@ var arpProber = prober{
 	},
 	stage: sourced,
 	ask: func(p *pass) iter.Seq[[]byte] {
-		return each(p.sweep, func(a netip.Addr) []byte { return arp.Ask(p.from, address.Broadcast, p.beside(a), a) })
+		theirs := slices.DeleteFunc(slices.Clone(p.sweep), func(a netip.Addr) bool { return slices.Contains(p.sources, a) })
+		return each(theirs, func(a netip.Addr) []byte { return arp.Ask(p.from, address.Broadcast, p.beside(a), a) })
 	},
 	read: func(h *heard) []device.Sighting {
 		p, ok := bench.ARP(h.Frame)

@@ -217,7 +217,9 @@ func (w *watch) questions() []question {
 		{group: nodes, frame: ndp.Echo(from, w.six, uint16(w.xid), 1)},
 	}...)
 	for range min(rotation, len(w.factory)) {
-		list = append(list, question{group: newcomers, frame: w.asking(address.Broadcast, w.factory[w.turn%len(w.factory)])})
+		if a := w.factory[w.turn%len(w.factory)]; !slices.Contains(w.sources, a) {
+			list = append(list, question{group: newcomers, frame: w.asking(address.Broadcast, a)})
+		}
 		w.turn++
 	}
 	for mac, here := range w.here {
