@@ -46,8 +46,11 @@ acts:
   sign-in:
     - shell: ""
   password:
-    - shell: "printf '%s:%s\\n' {user} {password} | chpasswd || echo wrong: $?"
-      wrong: '(?m)^(.*)\nwrong:'
+    - shell: "passwd {user}"
+      answers:
+        - {to: 'New password: $', say: "{password}"}
+        - {to: 'Retype new password: $', say: "{password}"}
+      wrong: '(?m)^passwd: (.*unchanged.*)$'
   name:
     - shell: "hostname {name}"
   settings:

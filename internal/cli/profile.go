@@ -74,6 +74,12 @@ func (a *app) profile() *cobra.Command {
 			default:
 				a.say("It does not say how to set the model: entries can be planned and found, not commissioned.")
 			}
+			if quotes := p.Quotes(); len(quotes) > 0 {
+				a.say("What a shell reads is put in quotes; what a program asks for is not:")
+				for _, q := range quotes {
+					a.say("  %s", q)
+				}
+			}
 			a.say("Next: put it into %s/profiles; a running service takes it up at once.", a.data)
 			return nil
 		}}

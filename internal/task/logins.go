@@ -161,6 +161,41 @@ func (b *Box) anew(ctx context.Context, stranger error) error {
 // own reports whether a password of its own opens the device.
 func (b *Box) own() bool { return b.login != nil && b.login.ID != 0 }
 
+// proveBeside is prove over a second session, while the one that set the password stays open: should the
+// device refuse what it took, the first gives it back the login that it had.
+func (b *Box) proveBeside(ctx context.Context, act profile.Act, had *vault.Login) error {
+	first := b.client
+	if had == nil || first == nil || b.d.Line != "" { // a line holds one session
+		return b.prove(ctx)
+	}
+	b.client = nil
+	defer first.Close()
+	refusal := b.prove(ctx)
+	if errors.Is(refusal, driver.ErrNoAnswer) && ctx.Err() == nil { // some hold one session at a time
+		first.Close()
+		b.HangUp()
+		return b.prove(ctx)
+	}
+	if !errors.Is(refusal, driver.ErrLogin) {
+		return refusal
+	}
+	vars, err := b.variables(ctx)
+	if err != nil {
+		return errors.Join(refusal, err)
+	}
+	vars["user"], vars["password"] = had.User, had.Password
+	vars["old-user"], vars["old-password"] = b.login.User, b.login.Password
+	if _, err := first.Do(ctx, act, vars); err != nil {
+		return refusal
+	}
+	if err := b.converse().SignIn(ctx, had.Login); err != nil {
+		return refusal
+	}
+	b.login, b.inside, b.unproven = had, true, false
+	return problem.New(problem.Device, "it took a new password, but refuses it; it was given back the one from before, which opens it",
+		"another password may do: see which characters and how many it takes, mend its profile, then commission it again")
+}
+
 // prove tries the password that was set, and takes it as the one that opens the
 // device from now on.
 func (b *Box) prove(ctx context.Context) error {

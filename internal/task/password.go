@@ -80,11 +80,12 @@ func (b *Box) password(ctx context.Context, s Step) (string, error) {
 		!errors.Is(err, driver.ErrNoAnswer)) {
 		return "", err
 	}
+	had := b.login
 	b.login, b.inside, b.unproven = &next, false, true
 	if s.stage.Then != profile.Stays {
 		return "sent; tried when it is back", nil
 	}
-	return procedure.LoginWords(v.Login) + " opens it", b.prove(ctx)
+	return procedure.LoginWords(v.Login) + " opens it", b.proveBeside(ctx, act, had)
 }
 
 // firstUse shows, of a device that nothing known opens, that its first password may still

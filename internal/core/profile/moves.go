@@ -59,6 +59,14 @@ type HasCaution interface {
 	Caution() string
 }
 
+// HasQuotes are words of which some are read by a shell and some are not.
+type HasQuotes interface {
+	Words
+	// Quotes says in words which values are put in quotes and which are sent as they are; nil where
+	// there are none, or where nothing is quoted.
+	Quotes(Section) []string
+}
+
 // Section is what a profile says for all moves of a driver.
 type Section interface {
 	// Port is the TCP port at which the device serves the driver; 0 for none.
@@ -184,6 +192,20 @@ func (p Part) only(keep func(key string) bool) Part {
 func (m *Move) UnmarshalYAML(node ast.Node) error {
 	m.part = Part{node}
 	return nil
+}
+
+// Quotes says, act by act, which values are put in quotes for a shell and which are sent as they are.
+func (p *Profile) Quotes() (list []string) {
+	for _, act := range allActs {
+		for _, m := range p.Acts[act] {
+			if w, has := m.Words.(HasQuotes); has {
+				for _, line := range w.Quotes(p.Section(m.By.Name())) {
+					list = append(list, string(act)+": "+line)
+				}
+			}
+		}
+	}
+	return list
 }
 
 // bind has the drivers read their sections and moves.

@@ -270,7 +270,7 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 // character: a line break in a name would be the next command.
 func (m *Move) filled(vars map[string]string, quote string) (*Move, error) {
 	var bad error
-	fill := func(line string) string {
+	fill := func(line, quote string) string {
 		for _, name := range profile.Variables(line) {
 			if !utf8.ValidString(vars[name]) || strings.IndexFunc(vars[name], func(r rune) bool {
 				return control(r) || r == '\n'
@@ -285,10 +285,10 @@ func (m *Move) filled(vars map[string]string, quote string) (*Move, error) {
 		return text
 	}
 	out := *m
-	out.Say = fill(m.Say)
+	out.Say = fill(m.Say, quote)
 	out.Answers = make([]Answer, len(m.Answers))
 	for i, a := range m.Answers {
-		out.Answers[i] = Answer{a.To, fill(a.Say)}
+		out.Answers[i] = Answer{a.To, fill(a.Say, a.Quote), a.Quote} // a program takes what it is told as it is
 	}
 	return &out, bad
 }

@@ -28,7 +28,7 @@ type Section struct {
 	Wake   string    `yaml:"wake"`   // sent again and again until it says something
 	More   Pattern   `yaml:"more"`   // what it shows between two pages; answered with a space
 	End    string    `yaml:"end"`    // what ends a line that is sent; not given: CR
-	Quote  string    `yaml:"quote"`  // sh: values are put in quotes as a POSIX shell wants them
+	Quote  string    `yaml:"quote"`  // sh: values in lines are put in quotes as a POSIX shell wants them
 	Old    bool      `yaml:"old"`    // ssh: key exchanges and ciphers that are no longer held for safe are taken too
 	Line   line.Mode `yaml:"line"`   // how a serial line is set, where one is named for it
 	Begin  string    `yaml:"begin"`  // sent first over a line: somebody may have left in the middle of something
@@ -100,6 +100,8 @@ type Move struct {
 type Answer struct {
 	To  Pattern `yaml:"to"`
 	Say string  `yaml:"say"`
+	// Quote is for what a shell reads after all, such as one that a program started; "" for a program.
+	Quote string `yaml:"quote"`
 }
 
 // Driver is the shell driver.
@@ -112,6 +114,7 @@ var (
 	_ profile.OverLine   = Driver{}
 	_ profile.AsksNobody = Driver{}
 	_ profile.HasCaution = Section{}
+	_ profile.HasQuotes  = (*Move)(nil)
 )
 
 // OnlyLine implements profile.OverLine.
@@ -146,8 +149,8 @@ func (Driver) Section(part profile.Part) (profile.Section, error) {
 		return nil, fmt.Errorf("over must be ssh, telnet or serial, not %q", s.Over)
 	case s.Prompt.Regexp == nil:
 		return nil, fmt.Errorf("prompt is missing: an expression for what shows that it waits for a line")
-	case s.Quote != "" && s.Quote != "sh":
-		return nil, fmt.Errorf("quote is sh, or left out, not %q", s.Quote)
+	case checkQuote(s.Quote) != nil:
+		return nil, checkQuote(s.Quote)
 	case s.Old && s.Over != SSH:
 		return nil, fmt.Errorf("old belongs to ssh")
 	case s.Over == Telnet && s.Login.Password.Regexp == nil:
@@ -162,6 +165,13 @@ func (Driver) Section(part profile.Part) (profile.Section, error) {
 	return s, nil
 }
 
+func checkQuote(quote string) error {
+	if quote != "" && quote != "sh" {
+		return fmt.Errorf("quote is sh, or left out, not %q", quote)
+	}
+	return nil
+}
+
 // Move implements profile.Driver.
 func (Driver) Move(part profile.Part, section profile.Section) (profile.Words, error) {
 	var m Move
@@ -174,6 +184,9 @@ func (Driver) Move(part profile.Part, section profile.Section) (profile.Words, e
 	for i, a := range m.Answers {
 		if a.To.Regexp == nil {
 			return nil, fmt.Errorf("answers, %d: to is missing: an expression for the question", i+1)
+		}
+		if err := checkQuote(a.Quote); err != nil {
+			return nil, fmt.Errorf("answers, %d: %w", i+1, err)
 		}
 	}
 	if m.Wrong.Regexp != nil && m.Wrong.NumSubexp() > 1 {
@@ -206,3 +219,29 @@ func (m *Move) Takes() []string { return slices.Sorted(maps.Keys(m.Take)) }
 
 // NeedsAddress implements profile.Words.
 func (*Move) NeedsAddress() bool { return true }
+
+// Quotes implements profile.HasQuotes.
+func (m *Move) Quotes(section profile.Section) (list []string) {
+	s, _ := section.(Section)
+	tell := func(say, quote, where string) {
+		names := profile.Variables(say)
+		if len(names) == 0 {
+			return
+		}
+		how := "as it is"
+		if quote == "sh" {
+			how = "in quotes"
+		}
+		list = append(list, fmt.Sprintf("{%s} %s, %s", strings.Join(names, "}, {"), how, where))
+	}
+	tell(m.Say, s.Quote, "in the line "+m.Say)
+	quoted := s.Quote != ""
+	for _, a := range m.Answers {
+		quoted = quoted || a.Quote != ""
+		tell(a.Say, a.Quote, "to what a program asks: "+a.To.String())
+	}
+	if !quoted {
+		return nil
+	}
+	return list
+}
