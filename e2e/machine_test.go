@@ -189,7 +189,8 @@ func TestRealHostsAreSetOverTheirShell(t *testing.T) {
 		}
 		return path
 	}
-	write("profiles/pump.yaml", pumpModel)
+	i, j := strings.Index(pumpModel, `    - shell: "passwd {user}"`), strings.Index(pumpModel, "  name:\n    - shell:")
+	write("profiles/pump.yaml", pumpModel[:i]+`    - shell: "printf '%s:%.9s\\n' {user} {password} | chpasswd"`+"\n"+pumpModel[j:])
 	self := os.Args[0]
 	service := spawn(t, "Segment: wire0", data, "ip", "netns", "exec", s.name("serve"), self, "serve", "--interface",
 		"wire0", "--listen", "127.0.0.1:0")
@@ -208,6 +209,12 @@ func TestRealHostsAreSetOverTheirShell(t *testing.T) {
 			fmt.Sprintf("tag,profile,address,name,mac,serial,exchange-port\nPUMP-1,quay-pump,10.40.9.31,pump-1,%s,QP-1,40001\nPUMP-2,quay-pump,10.40.9.32,pump-2,%s,QP-2,40002\n", s.mac("pump1"), s.mac("pump2"))))
 	redstart([]string{"2 devices share the address 192.168.50.1", "quay-pump"}, "find")
 	redstart([]string{"PUMP-1", "PUMP-2"}, "match", "--accept")
+	// A host that takes the half of a password is no lost one: the session that set it is still open.
+	if out, err := s.in("serve", self, "--data", data, "commission", "PUMP-1"); err == nil ||
+		!strings.Contains(out, "it was given back the one from before, which opens it") {
+		t.Errorf("%v: %s", err, out)
+	}
+	write("profiles/pump.yaml", pumpModel)
 	redstart([]string{"2 of 2 configured"}, "commission")
 	for i, role := range []string{"pump1", "pump2"} {
 		tag := fmt.Sprintf("PUMP-%d", i+1)

@@ -208,7 +208,7 @@ func (b *Box) prove(ctx context.Context) error {
 	switch err := b.converse().SignIn(ctx, b.login.Login); {
 	case errors.Is(err, driver.ErrLogin):
 		return errors.Join(problem.New(problem.Device, "it took a new password, but refuses it",
-			"look at the box; reset it to its factory state, or give its password: redstart vault learn"),
+			"look at the box; reset it to its factory state, or give its password: redstart vault learn").Kinds(driver.ErrLogin),
 			b.tries.Refused(ctx, *b.login))
 	case errors.Is(err, driver.ErrNoAnswer):
 		b.tries.Unanswered(b.login.Login)
