@@ -304,6 +304,41 @@ func TestWhatIsLeftByHandIsAskedForAfterACut(t *testing.T) {
 	}
 }
 
+// A switch that was moved too early is to be moved back and once more, and what the box refused
+// meanwhile is no wrong login: nobody has to wait before the next run.
+func TestAWindowThatIsOver(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Only: "D2", Seed: 65, Pace: 0.002}) // its six minutes are less than a second
+	r.upTo(t, r.labelled(t, func(row map[string]string, _ *box.Box) { row["trunk"] = "" }))
+	door, ctx := r.site.Boxes[0], patience(t)
+	tag := r.entryOf(door).Tag
+	door.Move("setup") // the box shows it, so nobody is asked for it at first
+	for range 2 {
+		w, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen([]string{tag})})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for range 2 {
+			waitFor(t, func() bool {
+				list, err := r.c.Hands(ctx)
+				if err != nil {
+					t.Fatal(err)
+				}
+				return len(list.Tasks) == 1 && list.Tasks[0].Open &&
+					strings.HasPrefix(list.Tasks[0].Do, "Its time was over. Undo it, and once more: Open the cover") &&
+					r.c.Did(ctx, w.Run, api.Hands{Tags: []string{tag}}) == nil // the list may be of a moment ago
+			})
+		}
+		waitFor(t, func() bool {
+			run, _, err := r.c.LatestRun(ctx)
+			return err != nil || run.State == state.Done
+		})
+		if e := r.entryOf(door); e.State != state.Attention || !strings.Contains(e.Reason, "the time after this was over") {
+			t.Errorf("%s: %s", e.State, e.Reason)
+		}
+	}
+}
+
 // Hands in another process do what somebody says to be at on the list, and nothing else; wrong
 // ones say that it was done, and the run finds out.
 func TestHandsInAnotherProcess(t *testing.T) {

@@ -148,8 +148,14 @@ func (w *work) steps(ctx context.Context) error {
 		}
 		if err := w.step(ctx, i, s); err != nil {
 			hand := window(steps[:i])
-			if hand < 0 || reopened == mostReopened || !w.box.Closed(ctx, err, steps[hand]) {
+			if hand < 0 || !w.box.Closed(ctx, err, steps[hand]) {
 				return err
+			}
+			if reopen := w.box.Reopen(ctx); reopen != nil {
+				return errors.Join(err, reopen)
+			}
+			if reopened == mostReopened {
+				return w.box.TooLate(ctx, steps[hand], err)
 			}
 			// Its window closed sooner than reckoned: from the hand on, all is done again.
 			delete(journal, steps[hand].Name)

@@ -262,6 +262,12 @@ func (s *Store) ClearWrong(ctx context.Context, mac address.MAC) error {
 	return s.exec(ctx, `UPDATE device_states SET wrong = 0 WHERE mac = :mac AND wrong > 0`, map[string]any{"mac": mac})
 }
 
+// ForgiveWrong takes back some of the logins that a box refused.
+func (s *Store) ForgiveWrong(ctx context.Context, mac address.MAC, times int) error {
+	return s.exec(ctx, `UPDATE device_states SET wrong = max(0, wrong - :times) WHERE mac = :mac`,
+		map[string]any{"mac": mac, "times": times})
+}
+
 // TagOf gives the entry that a box is matched with; "" when none is.
 func (s *Site) TagOf(ctx context.Context, mac address.MAC) (tag string, err error) {
 	// as its index says

@@ -112,6 +112,7 @@ type Box struct {
 	// have heard it.
 	unanswered bool
 	idle       bool // nothing was sent, so the device does not go
+	over       bool // the time after a step by hand was over: it is to be undone, and done again
 }
 
 // With begins the work on a device of a run; who tells of its credentials.

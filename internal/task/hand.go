@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"redstart/internal/core/evidence"
+	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
 	"redstart/internal/core/stamp"
 	"redstart/internal/core/state"
@@ -87,6 +88,10 @@ func (b *Box) byHand(ctx context.Context, h profile.Hand, act profile.Act) (stri
 		}
 	}
 	b.d.State = state.Running
+	anew := b.over
+	if b.over = false; anew {
+		h.Do = "Its time was over. Undo it, and once more: " + h.Do
+	}
 	p, err := b.Park(ctx, h)
 	if err != nil {
 		return "", err
@@ -98,7 +103,7 @@ func (b *Box) byHand(ctx context.Context, h profile.Hand, act profile.Act) (stri
 	}
 	seen := make(chan look, 1)
 	go func() {
-		how, err := b.shows(looking, p, h, act)
+		how, err := b.shows(looking, p, h, act, anew)
 		seen <- look{how, err}
 	}()
 	var how string
@@ -135,12 +140,31 @@ func (b *Box) Closed(ctx context.Context, err error, by Step) bool {
 	return errors.Is(err, driver.ErrValue) && len(b.p.Acts[by.stage.Act]) > 0 && b.shownNow(ctx, by.stage.Act) != nil
 }
 
+// Reopen has what was done by hand undone and done again, since its time was over: what the device
+// refused then says nothing of a login.
+func (b *Box) Reopen(ctx context.Context) error {
+	b.over = true
+	return b.tries.Forgive(ctx)
+}
+
+// TooLate says why the device refuses again and again what a step by hand was to open: that was not done,
+// as far as the device shows, or its time was over.
+func (b *Box) TooLate(ctx context.Context, by Step, cause error) error {
+	do, act := by.stage.ByHand.Do, by.stage.Act
+	if len(b.p.Acts[act]) > 0 && b.shownNow(ctx, act) != nil {
+		return problem.New(problem.Device, fmt.Sprintf("it refuses the login, and does not show that this was done: %s", do),
+			"do it, and commission it again").About(b.d.MAC.String()).Because(cause)
+	}
+	return problem.New(problem.Device, fmt.Sprintf("it refuses the login: the time after this was over: %s", do),
+		"move it back, and once more, then commission it again at once").About(b.d.MAC.String()).Because(cause)
+}
+
 // Windowed reports whether a step by hand opens a window for what follows it.
 func (s Step) Windowed() bool { return s.Hands && s.stage.ByHand.Within > 0 }
 
 // shows waits until the segment shows that something was done by hand. Where it cannot
 // show it, only the end of the context ends the wait.
-func (b *Box) shows(ctx context.Context, p *Parking, h profile.Hand, act profile.Act) (string, error) {
+func (b *Box) shows(ctx context.Context, p *Parking, h profile.Hand, act profile.Act, anew bool) (string, error) {
 	if h.ShownBy == profile.ShownByRestart {
 		return b.switchedOff(ctx, p)
 	}
@@ -149,10 +173,12 @@ func (b *Box) shows(ctx context.Context, p *Parking, h profile.Hand, act profile
 	for {
 		if len(b.p.Acts[act]) > 0 {
 			switch err := b.shownNow(ctx, act); {
-			case err == nil:
+			case err == nil && !anew:
 				return "the device shows it", nil
 			case Ours(err):
 				return "", err
+			case err != nil && !errors.Is(err, driver.ErrNoAnswer):
+				anew = false // it was undone
 			}
 		}
 		select {

@@ -18,6 +18,7 @@ type Boxes interface {
 	SetCredential(ctx context.Context, mac address.MAC, id int64, to, by string) error
 	AddWrong(context.Context, address.MAC) error
 	ClearWrong(context.Context, address.MAC) error
+	ForgiveWrong(ctx context.Context, mac address.MAC, times int) error
 }
 
 // Logins are those that are stored of a box, the newest first.
@@ -34,6 +35,7 @@ type Tries struct {
 	accounts profile.Accounts
 	by       string // what is told to have told the state of a credential
 	tried    map[profile.Login]bool
+	refused  int // since it began anew
 	// unanswered counts tries that got no answer, and unansweredAt is when the last was made.
 	unanswered   int
 	unansweredAt time.Time
@@ -71,7 +73,17 @@ func (t *Tries) Was(login profile.Login) bool { return t.tried[login] }
 
 // Anew forgets which logins were tried, after something was done with the box by hand: it may
 // take now what it refused before. How many it refused is not forgotten.
-func (t *Tries) Anew() { clear(t.tried) }
+func (t *Tries) Anew() {
+	clear(t.tried)
+	t.refused = 0
+}
+
+// Forgive takes back what was refused since it began anew: the box took no login at all then.
+func (t *Tries) Forgive(ctx context.Context) error {
+	times := t.refused
+	t.refused = 0
+	return t.boxes.ForgiveWrong(ctx, t.mac, times)
+}
 
 // Again lets one login be tried once more that was refused: the box may have taken it since. How
 // many it refused is not forgotten.
@@ -91,8 +103,8 @@ func (t *Tries) May(ctx context.Context, login profile.Login) error {
 	if t.unansweredAt.After(last) {
 		last = t.unansweredAt
 	}
-	limit, until := t.accounts.TriesBeforeBlock(), last.Add(t.accounts.BlockTime())
-	if c.Wrong+t.unanswered+1 >= limit && time.Now().Before(until) {
+	limit, until := t.accounts.Tries, last.Add(t.accounts.BlockTime())
+	if limit > 0 && c.Wrong+t.unanswered+1 >= limit && time.Now().Before(until) {
 		refused := fmt.Sprintf("it refused %d logins", c.Wrong)
 		if t.unanswered > 0 {
 			refused += fmt.Sprintf(" and left %d unanswered", t.unanswered)
@@ -128,6 +140,7 @@ func (t *Tries) Accepted(ctx context.Context, l Login) error {
 
 // Refused notes that the box refused a login; id 0 is one that is not stored.
 func (t *Tries) Refused(ctx context.Context, l Login) error {
+	t.refused++
 	if err := t.boxes.AddWrong(ctx, t.mac); err != nil || l.ID == 0 {
 		return err
 	}

@@ -43,7 +43,7 @@ func (p *Profile) checkRules() error {
 		return fmt.Errorf("password: no password can satisfy this: %w", err)
 	}
 	if p.Accounts.Tries < 0 || p.Accounts.Tries > 100 {
-		return fmt.Errorf("accounts: tries is 1 to 100 wrong logins, or left out for %d", UsualTries)
+		return fmt.Errorf("accounts: tries is 1 to 100 wrong logins, or left out for a model that never blocks")
 	}
 	if b := time.Duration(p.Accounts.BlocksFor); b < 0 || b > 24*time.Hour {
 		return fmt.Errorf("accounts: blocks-for is at most 24h")

@@ -117,25 +117,14 @@ type Accounts struct {
 	Add    bool `yaml:"add" json:"add"`       // a further user can be added
 	// Recovery says that the model takes a mail address for a lost password.
 	Recovery bool `yaml:"recovery" json:"recovery"`
-	// Tries is how many wrong logins in a row it takes before it blocks; 0: UsualTries.
+	// Tries is how many wrong logins in a row it takes before it blocks; 0: it never blocks.
 	Tries int `yaml:"tries" json:"tries,omitempty"`
 	// BlocksFor is how long it then refuses everybody; 0: UsualBlock.
 	BlocksFor Duration `yaml:"blocks-for" json:"blocksFor,omitempty"`
 }
 
-// What a family is taken to do to wrong logins where its profile says nothing.
-const (
-	UsualTries = 3
-	UsualBlock = 10 * time.Minute
-)
-
-// TriesBeforeBlock is how many wrong logins in a row the model takes before it blocks.
-func (a Accounts) TriesBeforeBlock() int {
-	if a.Tries > 0 {
-		return a.Tries
-	}
-	return UsualTries
-}
+// UsualBlock is how long a family that blocks is taken to do so where its profile does not say.
+const UsualBlock = 10 * time.Minute
 
 // BlockTime is how long the model remembers wrong logins.
 func (a Accounts) BlockTime() time.Duration {

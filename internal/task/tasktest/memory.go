@@ -341,6 +341,15 @@ func (m *Memory) ClearWrong(_ context.Context, mac address.MAC) error {
 	})
 }
 
+// ForgiveWrong takes some of them back.
+func (m *Memory) ForgiveWrong(_ context.Context, mac address.MAC, times int) error {
+	return m.write("ForgiveWrong", func() {
+		s := m.state(mac)
+		s.Wrong = max(0, s.Wrong-times)
+		m.states[mac] = s
+	})
+}
+
 // AddRun keeps a run.
 func (m *Memory) AddRun(_ context.Context, who string, devices []store.RunDevice) (store.Run, error) {
 	var r store.Run

@@ -115,10 +115,18 @@ func addUser(b *box.Box, w http.ResponseWriter, r *http.Request) {
 	http.Redirect(w, r, "/inside", http.StatusSeeOther)
 }
 
+// away is how long the switch is left where it is not asked to be, so that it is seen there.
+const away = 5 * time.Second
+
 // hand moves the switch.
 func hand(b *box.Box, instruction string) bool {
 	for word, position := range map[string]string{"to SETUP": "setup", "to RUN": "run"} {
 		if strings.Contains(instruction, word) {
+			if strings.Contains(instruction, "once more") { // away from there, for long enough to be seen, and back
+				b.Move("run")
+				time.AfterFunc(away, func() { b.Move(position) })
+				return true
+			}
 			b.Move(position)
 			return true
 		}
