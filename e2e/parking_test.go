@@ -304,6 +304,44 @@ func TestWhatIsLeftByHandIsAskedForAfterACut(t *testing.T) {
 	}
 }
 
+// People switch a box off to open its cover: the address that it was lent is gone then, and it is lent again
+// while the hand is waited for.
+func TestABoxIsSwitchedOffWhileItWaitsForAHand(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Only: "D2", Seed: 66, Pace: 0.1})
+	r.upTo(t, r.labelled(t, func(row map[string]string, _ *box.Box) { row["trunk"] = "" }))
+	door, ctx := r.site.Boxes[0], patience(t)
+	tag := r.entryOf(door).Tag
+	if _, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen([]string{tag})}); err != nil {
+		t.Fatal(err)
+	}
+	asked := func(what string) {
+		t.Helper()
+		waitFor(t, func() bool {
+			list, err := r.c.Hands(ctx)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return len(list.Tasks) == 1 && list.Tasks[0].Open && strings.Contains(list.Tasks[0].Do, what)
+		})
+	}
+	asked("to SETUP")
+	starts := door.Starts()
+	door.SwitchOff()
+	door.Move("setup")
+	door.PowerUp()
+	waitFor(t, func() bool { return door.Starts() > starts })
+	asked("back to RUN")
+	door.Move("run")
+	waitFor(t, func() bool {
+		run, _, err := r.c.LatestRun(ctx)
+		return err != nil || run.State == state.Done
+	})
+	if e := r.entryOf(door); e.State != state.Configured {
+		t.Errorf("%s: %s", e.State, e.Reason)
+	}
+}
+
 // A switch that was moved too early is to be moved back and once more, and what the box refused
 // meanwhile is no wrong login: nobody has to wait before the next run.
 func TestAWindowThatIsOver(t *testing.T) {

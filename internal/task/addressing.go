@@ -3,10 +3,13 @@ package task
 import (
 	"context"
 	"fmt"
+	"net/netip"
 
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/state"
+	"redstart/internal/driver"
 	"redstart/internal/lan/bench"
 )
 
@@ -18,14 +21,39 @@ var addressing = &Task{
 	},
 	Do: func(ctx context.Context, b *Box, s Step) (string, error) {
 		if b.at.IsValid() && b.p.Factory.DHCP && !b.p.NeedsAddress(profile.Address) {
-			b.idle = s.stage.Then != profile.Stays
+			b.idle, b.lent = s.stage.Then != profile.Stays, true
 			return "it has an address already, " + b.at.String(), nil
 		}
 		if err := b.showFree(ctx); err != nil {
 			return "", err
 		}
-		return b.act(ctx, s)
+		how, err := b.act(ctx, s)
+		b.lent = err == nil && lends(b.p)
+		return how, err
 	},
+}
+
+// whereLent looks where the device is, and lends it its address again if it lost that, as one does that is
+// switched off before it was told to keep it: nothing can be asked of it otherwise.
+func (b *Box) whereLent(ctx context.Context) error {
+	lent := b.lent || lends(b.p) && b.journal[string(profile.Address)].Phase == state.Done
+	if err := b.whereNow(ctx); err != nil || b.at.IsValid() || !lent {
+		return err
+	}
+	if err := b.showFree(ctx); err != nil {
+		return err
+	}
+	vars, err := b.variables(ctx)
+	if err != nil {
+		return err
+	}
+	client := driver.New(b.Bench, b.target(netip.Addr{}))
+	defer client.Close()
+	if _, err := client.Do(ctx, profile.Address, vars); err != nil {
+		return err
+	}
+	b.at = b.want()
+	return nil
 }
 
 // how tells in which way the device gets its address.

@@ -112,6 +112,7 @@ type Box struct {
 	// have heard it.
 	unanswered bool
 	idle       bool // nothing was sent, so the device does not go
+	lent       bool // its address is one that it loses when it is switched off
 	over       bool // the time after a step by hand was over: it is to be undone, and done again
 }
 

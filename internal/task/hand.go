@@ -124,7 +124,17 @@ func (b *Box) byHand(ctx context.Context, h profile.Hand, act profile.Act) (stri
 		return "", err
 	}
 	b.tries.Anew()
-	return how, p.Back(ctx)
+	if err := p.Back(ctx); err != nil {
+		return how, err
+	}
+	if b.lent { // people switch a box off to open its cover
+		looking, cancel := context.WithTimeout(ctx, time.Duration(b.p.Restart.AtMost))
+		defer cancel()
+		if err := b.whereLent(looking); Ours(err) {
+			return "", err // what is the device's own comes out when it is looked for
+		}
+	}
+	return how, nil
 }
 
 // Closed reports whether a failure may come of a window that closed: nothing of its own opens
@@ -193,7 +203,7 @@ func (b *Box) shows(ctx context.Context, p *Parking, h profile.Hand, act profile
 func (b *Box) shownNow(ctx context.Context, act profile.Act) error {
 	ctx, cancel := context.WithTimeout(ctx, showTime)
 	defer cancel()
-	if err := b.whereNow(ctx); err != nil {
+	if err := b.whereLent(ctx); err != nil {
 		return err
 	}
 	client := driver.New(b.Bench, b.target(b.at))
