@@ -30,7 +30,7 @@ func (d *disk) in(command ...string) (string, int) {
 	d.t.Helper()
 	cmd := exec.Command("nsenter", append([]string{"--mount", "--target", fmt.Sprint(d.p.cmd.Process.Pid)},
 		command...)...)
-	cmd.Env = append(os.Environ(), asCLI+"=1", "REDSTART_DATA="+d.dir)
+	cmd.Env = alone("REDSTART_DATA=" + d.dir)
 	out, _ := cmd.CombinedOutput() // its exit code is part of the answer
 	return string(out), cmd.ProcessState.ExitCode()
 }
@@ -130,7 +130,7 @@ func TestADataFolderThatCannotBeUsed(t *testing.T) {
 	refused := func(what string, wanted []string, command ...string) {
 		t.Helper()
 		cmd := exec.Command(command[0], command[1:]...)
-		cmd.Env = append(os.Environ(), asCLI+"=1", "REDSTART_DATA="+dir)
+		cmd.Env = alone("REDSTART_DATA=" + dir)
 		out, _ := cmd.CombinedOutput()
 		if code := cmd.ProcessState.ExitCode(); code != 1 {
 			t.Errorf("%s: exit code %d", what, code)

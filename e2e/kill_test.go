@@ -34,7 +34,7 @@ func spawn(t testing.TB, word, dir string, command ...string) *process {
 	t.Helper()
 	p := &process{cmd: exec.Command(command[0], command[1:]...), lines: &buffer{}, ready: make(chan struct{}),
 		done: make(chan struct{})}
-	p.cmd.Env = append(os.Environ(), asCLI+"=1", "REDSTART_DATA="+dir)
+	p.cmd.Env = alone("REDSTART_DATA=" + dir)
 	out, err := p.cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)

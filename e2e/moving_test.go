@@ -129,7 +129,7 @@ func TestBackupAndRestore(t *testing.T) {
 	// Killed at any moment, the folder is whole or not there.
 	for i := 0; ; i++ {
 		cmd := exec.Command(os.Args[0], "--data", folder, "restore", sealed, "--identity", identity)
-		cmd.Env = append(os.Environ(), asCLI+"=1")
+		cmd.Env = alone()
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}

@@ -47,7 +47,7 @@ func (s *spaces) ip(args ...string) string {
 // in runs a command inside a namespace.
 func (s *spaces) in(role string, command ...string) (string, error) {
 	cmd := exec.Command("ip", append([]string{"netns", "exec", s.name(role)}, command...)...)
-	cmd.Env = append(os.Environ(), asCLI+"=1")
+	cmd.Env = alone()
 	out, err := cmd.CombinedOutput()
 	return string(out), err
 }

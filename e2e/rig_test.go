@@ -63,6 +63,15 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
+// alone is the environment of a redstart command in a process of its own: what this one sets for itself is
+// no matter of its.
+func alone(more ...string) []string {
+	env := slices.DeleteFunc(os.Environ(), func(e string) bool {
+		return strings.HasPrefix(e, "GOGC=") || strings.HasPrefix(e, "GOMEMLIMIT=")
+	})
+	return append(append(env, asCLI+"=1"), more...)
+}
+
 // quick makes restarts of the simulated devices short.
 const quick = 0.1
 
