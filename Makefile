@@ -74,7 +74,7 @@ CROWDED := TestTwentyFreshBoxes|TestWorksGoSideBySide|TestTwoTechnicians|TestTwo
 LARGE := TestTheWholeTerminalIsFound
 
 test: test-tools
-	@$(MAKE) --no-print-directory -j 2 test-crowded test-end-to-end test-packages
+	@$(MAKE) --no-print-directory -j 2 test-crowded test-packages test-end-to-end
 
 .PHONY: test-crowded test-end-to-end test-packages
 test-crowded:
