@@ -78,7 +78,7 @@ test: test-tools
 
 .PHONY: test-crowded test-end-to-end test-packages
 test-crowded:
-	$(TEST) $(RACE) -p 3 -skip '$(LARGE)' $$(go list ./... | grep -E '$(RACING)')
+	$(TEST) $(RACE) -p 4 -skip '$(LARGE)' $$(go list ./... | grep -E '$(RACING)')
 
 test-end-to-end: $(CONSOLE)
 	$(TEST) -parallel 16 -skip '$(CROWDED)' ./e2e
