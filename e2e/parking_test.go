@@ -244,6 +244,18 @@ func TestTwoTechniciansShareTheHands(t *testing.T) {
 	}
 }
 
+// asked waits until one person is asked for something.
+func (r *rig) asked(what string) {
+	r.t.Helper()
+	waitFor(r.t, func() bool {
+		list, err := r.c.Hands(patience(r.t))
+		if err != nil {
+			r.t.Fatal(err)
+		}
+		return len(list.Tasks) == 1 && list.Tasks[0].Open && strings.Contains(list.Tasks[0].Do, what)
+	})
+}
+
 // A service that dies between the last restart and what is left by hand still asks for it:
 // the switch of a door controller does not stay where its factory login lives.
 func TestWhatIsLeftByHandIsAskedForAfterACut(t *testing.T) {
@@ -255,19 +267,9 @@ func TestWhatIsLeftByHandIsAskedForAfterACut(t *testing.T) {
 	if _, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen([]string{tag})}); err != nil {
 		t.Fatal(err)
 	}
-	asked := func(what string) {
-		t.Helper()
-		waitFor(t, func() bool {
-			list, err := r.c.Hands(ctx)
-			if err != nil {
-				t.Fatal(err)
-			}
-			return len(list.Tasks) == 1 && list.Tasks[0].Open && strings.Contains(list.Tasks[0].Do, what)
-		})
-	}
-	asked("to SETUP")
+	r.asked("to SETUP")
 	door.Move("setup")
-	asked("back to RUN")
+	r.asked("back to RUN")
 	r.stop()
 	// As a kill leaves it that comes a moment before the hand is asked for.
 	records, err := sql.Open("sqlite", filepath.Join(r.dir, "redstart.db"))
@@ -287,7 +289,7 @@ func TestWhatIsLeftByHandIsAskedForAfterACut(t *testing.T) {
 	if _, err := r.c.Resume(ctx, 1); err != nil {
 		t.Fatal(err)
 	}
-	asked("back to RUN")
+	r.asked("back to RUN")
 	door.Move("run")
 	waitFor(t, func() bool {
 		run, _, err := r.c.LatestRun(ctx)
@@ -315,23 +317,13 @@ func TestABoxIsSwitchedOffWhileItWaitsForAHand(t *testing.T) {
 	if _, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen([]string{tag})}); err != nil {
 		t.Fatal(err)
 	}
-	asked := func(what string) {
-		t.Helper()
-		waitFor(t, func() bool {
-			list, err := r.c.Hands(ctx)
-			if err != nil {
-				t.Fatal(err)
-			}
-			return len(list.Tasks) == 1 && list.Tasks[0].Open && strings.Contains(list.Tasks[0].Do, what)
-		})
-	}
-	asked("to SETUP")
+	r.asked("to SETUP")
 	starts := door.Starts()
 	door.SwitchOff()
 	door.Move("setup")
 	door.PowerUp()
 	waitFor(t, func() bool { return door.Starts() > starts })
-	asked("back to RUN")
+	r.asked("back to RUN")
 	door.Move("run")
 	waitFor(t, func() bool {
 		run, _, err := r.c.LatestRun(ctx)
