@@ -20,6 +20,7 @@ const (
 	patient  = 20
 	askEvery = 100 * time.Millisecond
 	askWait  = 200 * time.Millisecond // after the last question
+	lookTime = 3 * time.Second        // for a free address to ask from
 )
 
 func nobody(address.MAC) bool { return false }
@@ -69,7 +70,13 @@ func (b *Bench) besides(ctx context.Context, peer Peer) (netip.Addr, error) {
 	if a := b.spoken(peer); a.IsValid() {
 		return a, nil
 	}
-	for a, err := range b.beside(ctx, peer, cmp.Or(peer.Bits, 24)) {
+	// Somebody may answer for every address, as a router does that stands in for others (RFC 1027).
+	looking, cancel := context.WithTimeout(ctx, lookTime)
+	defer cancel()
+	for a, err := range b.beside(looking, peer, cmp.Or(peer.Bits, 24)) {
+		if err != nil && ctx.Err() == nil && looking.Err() != nil {
+			break
+		}
 		return a, err
 	}
 	return b.Link(ctx)

@@ -1,10 +1,12 @@
 package bench_test
 
 import (
+	"context"
 	"net/netip"
 	"slices"
 	"sync"
 	"testing"
+	"time"
 
 	"redstart/internal/core/address"
 	"redstart/internal/lan/bench"
@@ -18,6 +20,7 @@ type host struct {
 	mac    address.MAC
 	at     netip.Addr
 	shy    bool // answers probes alone
+	greedy bool // answers for every address
 	mu     sync.Mutex
 	probed int
 	robbed int // somebody else spoke from it
@@ -51,7 +54,7 @@ func (h *host) plugIn(t *testing.T, wire *segment.Segment) {
 				h.robbed++
 			}
 			h.mu.Unlock()
-			if p.Operation == arp.Request && p.TargetIP == h.at && (!h.shy || p.IsProbe()) {
+			if p.Operation == arp.Request && (h.greedy || p.TargetIP == h.at && (!h.shy || p.IsProbe())) {
 				_ = port.Send(p.Answer(h.mac)) // the segment is gone: so is the test
 			}
 		}
@@ -146,5 +149,21 @@ func TestAnAddressIsLeftToWhoeverTakesIt(t *testing.T) {
 	giveBack()
 	if _, robbed := late.doubts(); after == before || robbed != 0 {
 		t.Errorf("%s, before %s; its holder heard us speak from it %d times", after, before, robbed)
+	}
+}
+
+// Somebody who answers for every address keeps nobody from being asked.
+func TestSomebodyAnswersForEveryAddress(t *testing.T) {
+	t.Parallel()
+	wire := &segment.Segment{}
+	h := &host{mac: address.MAC{2, 7, 7, 7, 7, 1}, at: netip.MustParseAddr("10.9.8.1")}
+	h.plugIn(t, wire)
+	(&host{mac: address.MAC{2, 7, 7, 7, 7, 9}, at: netip.MustParseAddr("10.9.8.9"), greedy: true}).plugIn(t, wire)
+	b := bench.New(wire.Attach(address.MAC{2, 0x52, 0x53, 0, 0, 1}, 1024))
+	t.Cleanup(func() { _ = b.Close() })
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute) // every address of the /24 takes longer
+	defer cancel()
+	if list, err := b.Holders(ctx, bench.Peer{Address: h.at}); err != nil || len(list) != 2 {
+		t.Errorf("%v, %v", list, err)
 	}
 }

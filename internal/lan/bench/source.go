@@ -17,6 +17,7 @@ import (
 const (
 	provenFor  = 60 * time.Second // how long an address that was shown to be free counts as ours
 	probeAgain = 10 * time.Second // a host that hears two probes within so long gives its address up (RFC 5227, 2.4)
+	mostLinks  = 4                // addresses of the link that are tried before one is taken all the same
 	mostProbed = 1 << 14          // remembered at most; then no more are made until some are forgotten
 )
 
@@ -230,13 +231,13 @@ func (b *Bench) Link(ctx context.Context) (netip.Addr, error) {
 	b.sources.Lock()
 	link := b.link
 	b.sources.Unlock()
-	for !link.IsValid() {
+	for tries := 0; !link.IsValid(); tries++ {
 		a := netip.AddrFrom4([4]byte{169, 254, byte(1 + rand.IntN(254)), byte(rand.IntN(256))}) // 2.1
 		holders, err := b.ask(ctx, a, 1, arp.Probe(b.MAC(), address.Broadcast, a), nobody)
 		if err != nil {
 			return netip.Addr{}, err
 		}
-		if len(holders) == 0 {
+		if len(holders) == 0 || tries == mostLinks { // who answers for all of them has none
 			link = a
 			b.sources.Lock()
 			b.link = a
