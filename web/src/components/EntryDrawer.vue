@@ -286,10 +286,6 @@ function revealSetting(key: string) {
   margin: 0;
   padding-left: 1.4rem;
 }
-h3 {
-  font-size: 14px;
-  margin: 16px 0 6px;
-}
 :deep(.n-descriptions-table-header) {
   white-space: nowrap;
 }

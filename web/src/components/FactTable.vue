@@ -19,10 +19,3 @@ defineProps<{ facts: Fact[] }>()
     </tbody>
   </NTable>
 </template>
-
-<style scoped>
-h3 {
-  font-size: 14px;
-  margin: 16px 0 6px;
-}
-</style>

@@ -27,10 +27,3 @@ const parts = computed(() => plan.entries.filter((e) => e.behind === props.of))
     ></NTable>
   </template>
 </template>
-
-<style scoped>
-h3 {
-  font-size: 14px;
-  margin: 16px 0 6px;
-}
-</style>

@@ -203,10 +203,6 @@ const found = computed(() => plan.findings.filter((f) => f.code.startsWith('port
 </template>
 
 <style scoped>
-h3 {
-  font-size: 14px;
-  margin: 16px 0 6px;
-}
 .row {
   display: flex;
   flex-wrap: wrap;

@@ -69,10 +69,3 @@ const usedBy = (name: string) =>
     <label>Store a file, such as a licence: <input type="file" data-test="file-add" @change="add" /></label>
   </p>
 </template>
-
-<style scoped>
-h3 {
-  font-size: 14px;
-  margin: 16px 0 6px;
-}
-</style>

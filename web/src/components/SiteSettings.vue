@@ -170,10 +170,6 @@ function doom(key: string) {
   gap: 8px;
   margin-top: 12px;
 }
-h3 {
-  font-size: 14px;
-  margin: 16px 0 6px;
-}
 :deep(.n-form-item) {
   --n-feedback-height: 8px !important;
 }
