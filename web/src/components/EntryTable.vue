@@ -59,8 +59,10 @@ const rows = computed(() => {
   return all.value.filter((e) => {
     if (stateFilter.value.length && !stateFilter.value.includes(e.shown)) return false
     if (kinds.value.length && !kinds.value.includes(e.kind)) return false
-    const text = `${e.tag} ${e.shown} ${e.kind} ${e.place} ${e.name} ${e.address} ${e.present} ${e.device} ${e.boxSerial || e.serial}`
-    return has(text)
+    if (!search.value) return true
+    return has(
+      `${e.tag} ${e.shown} ${e.kind} ${e.place} ${e.name} ${e.address} ${e.present} ${e.device} ${e.boxSerial || e.serial}`,
+    )
   })
 })
 // Only what is both selected and still shown is acted on.

@@ -21,6 +21,13 @@ const router = useRouter()
 const { isDark, toggle } = useTheme()
 const message = useMessage()
 const stops = computed(() => plan.findings.filter((f) => f.level === 'stops').length)
+// What the segment holds is by far the most: only pages that begin with it wait for it.
+const ofSegment = ['/devices', '/match', '/walk', '/findings']
+const shown = computed(() => {
+  const { path } = router.currentRoute.value
+  if (path === '/plan' && plan.entries.length) return true
+  return ofSegment.includes(path) ? site.whole : site.ready
+})
 const siteOptions = computed(() => site.sites.map((s) => ({ label: s.name, value: s.key })))
 onMounted(() => session.start().catch((e: Error) => message.error(e.message, { duration: 8000 })))
 </script>
@@ -61,7 +68,9 @@ onMounted(() => session.start().catch((e: Error) => message.error(e.message, { d
         <RouterLink to="/history" data-test="nav-history">History</RouterLink>
       </nav>
       <span class="grow" />
-      <span class="faint wide" data-test="segment">{{ segment.name ? 'On: ' + segment.name : 'Not plugged in' }}</span>
+      <span class="faint wide" data-test="segment">{{
+        segment.name ? 'On: ' + segment.name : segment.read ? 'Not plugged in' : ''
+      }}</span>
       <button v-if="site.locked" class="link lost" data-test="locked" @click="router.push('/settings#vault')">
         <NIcon aria-hidden="true" :component="Lock" /> vault locked
       </button>
@@ -91,9 +100,7 @@ onMounted(() => session.start().catch((e: Error) => message.error(e.message, { d
       ></NButton>
     </NLayoutHeader>
     <main class="main">
-      <RouterView
-        v-if="site.ready || (plan.entries.length && router.currentRoute.value.path === '/plan')"
-        :key="site.key" />
+      <RouterView v-if="shown" :key="site.key" />
       <NSpin v-else style="margin-top: 30vh; width: 100%" description="Reading the site" />
     </main>
   </NLayout>

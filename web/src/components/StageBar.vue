@@ -51,7 +51,11 @@ const stages = computed(
       {
         key: 'find',
         title: 'Find',
-        text: segment.devices.length ? plural(segment.devices.length, 'device') : 'nothing yet',
+        text: segment.devices.length
+          ? plural(segment.devices.length, 'device')
+          : segment.read || !site.key
+            ? 'nothing yet'
+            : '…',
         button: 'Find',
         ready: !!segment.name && session.mayCommission && !!site.key,
         done: segment.surveyed && segment.devices.length > 0,

@@ -10,11 +10,13 @@ import { plural, searched } from '../format'
 import { usePlan } from '../stores/plan'
 import { useSegment } from '../stores/segment'
 import { useSession } from '../stores/session'
+import { useSite } from '../stores/site'
 
 // What is wrong with the plan, and what takes it away; what a person should know
 // of the segment.
 const session = useSession()
 const plan = usePlan()
+const site = useSite()
 const segment = useSegment()
 const message = useMessage()
 const dialog = useDialog()
@@ -178,7 +180,7 @@ const columns = computed<DataTableColumns<Row>>(() =>
         placeholder="Any level"
         class="filter"
         max-tag-count="responsive" />
-      <span data-test="finding-counts"
+      <span v-if="plan.checked" data-test="finding-counts"
         ><strong>{{ count('stops') }}</strong> stop commissioning, {{ plural(count('warning'), 'warning') }},
         {{ plural(count('hint'), 'hint') }}</span
       >
@@ -190,7 +192,15 @@ const columns = computed<DataTableColumns<Row>>(() =>
         safe === 1 ? 'The safe mend' : `All ${safe} safe mends`
       }}</NButton>
     </div>
-    <p v-if="!all.length" class="empty">Nothing is wrong with the plan, and the segment is in order.</p>
+    <p v-if="!all.length" class="empty">
+      {{
+        plan.checked
+          ? 'Nothing is wrong with the plan, and the segment is in order.'
+          : site.key
+            ? 'The plan is being checked.'
+            : 'There is no site yet.'
+      }}
+    </p>
     <SelectTable
       v-else
       v-model:chosen="selected"

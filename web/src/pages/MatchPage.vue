@@ -107,7 +107,7 @@ const lists = useMatchLists({
       </p>
     </div>
     <NTabs type="line" size="small" class="tabs" pane-class="pane" default-value="proposed">
-      <NTabPane name="proposed" :tab="`Proposed ${plan.proposals.proposals.length}`">
+      <NTabPane name="proposed" :tab="plan.proposed ? `Proposed ${plan.proposals.proposals.length}` : 'Proposed'">
         <div class="tools">
           <NInput
             v-model:value="search"
@@ -165,7 +165,13 @@ const lists = useMatchLists({
           </p>
         </div>
         <p v-if="!plan.proposals.proposals.length" class="empty faint">
-          {{ segment.devices.length ? 'Nothing is proposed.' : 'Find first: nothing is known of the segment.' }}
+          {{
+            !plan.proposed
+              ? 'What may be which is being worked out.'
+              : segment.devices.length
+                ? 'Nothing is proposed.'
+                : 'Find first: nothing is known of the segment.'
+          }}
         </p>
         <SelectTable
           v-else
@@ -200,7 +206,9 @@ const lists = useMatchLists({
           data-test="matched" />
       </NTabPane>
       <NTabPane name="missing" :tab="`Entries without a box ${missing.length}`">
-        <p v-if="!missing.length" class="empty faint">Every entry that is wired has a box, or one is proposed.</p>
+        <p v-if="plan.proposed && !missing.length" class="empty faint">
+          Every entry that is wired has a box, or one is proposed.
+        </p>
         <ul v-else class="missing" data-test="missing">
           <li v-for="e in missing" :key="e.tag">
             <button class="link" @click="shown = e.tag">{{ e.tag }}</button>

@@ -14,6 +14,9 @@ export const usePlan = defineStore('plan', () => {
   const entries = shallowRef<Entry[]>([])
   const findings = shallowRef<PlanFinding[]>([])
   const proposals = shallowRef<Proposals>(nothing)
+  // Until they came nothing is said of them, least of all that there are none.
+  const checked = ref(false)
+  const proposed = ref(false)
   const revision = ref(0) // counts what may have changed an entry's details
   const counts = computed(() => {
     const n: Record<string, number> = {}
@@ -33,7 +36,11 @@ export const usePlan = defineStore('plan', () => {
     entries.value = e
     revision.value++
     void siteCall('get', '/findings')
-      .then((f) => mine === taken && (findings.value = f))
+      .then((f) => {
+        if (mine !== taken) return
+        findings.value = f
+        checked.value = true
+      })
       .catch(() => {})
     void loadProposals().catch(() => {})
   }
@@ -43,7 +50,9 @@ export const usePlan = defineStore('plan', () => {
   async function loadProposals() {
     const mine = ++proposing
     const p = await siteCall('get', '/matches')
-    if (mine === proposing) proposals.value = p
+    if (mine !== proposing) return
+    proposals.value = p
+    proposed.value = true
   }
 
   const changed = new Map<string, Entry>()
@@ -58,7 +67,7 @@ export const usePlan = defineStore('plan', () => {
     draw()
   })
 
-  let proposed: ReturnType<typeof setTimeout> | undefined
+  let again: ReturnType<typeof setTimeout> | undefined
   /** Takes in what is not as it was: only that was sent. */
   on<Changes>('changes', (c) => {
     if (c.entries || c.order || c.empty) {
@@ -82,8 +91,8 @@ export const usePlan = defineStore('plan', () => {
     revision.value++
     for (const done of settling.splice(0)) done()
     if (c.matches) {
-      clearTimeout(proposed)
-      proposed = setTimeout(() => void loadProposals().catch(() => {}), 300)
+      clearTimeout(again)
+      again = setTimeout(() => void loadProposals().catch(() => {}), 300)
     }
   })
 
@@ -104,7 +113,12 @@ export const usePlan = defineStore('plan', () => {
   function clear() {
     changed.clear()
     entries.value = []
+    findings.value = []
+    proposals.value = nothing
+    checked.value = proposed.value = false
+    proposing++ // what is under way is of the site before
+    taken = ++asked
   }
 
-  return { entries, findings, proposals, revision, counts, load, settle, clear }
+  return { entries, findings, checked, proposals, proposed, revision, counts, load, settle, clear }
 })

@@ -12,6 +12,7 @@ export const useSegment = defineStore('segment', () => {
   const name = ref('')
   const devices = shallowRef<Device[]>([])
   const findings = shallowRef<SegmentFinding[]>([])
+  const read = ref(false)
   const watched = ref(false)
   const surveyed = ref(false)
   const lookOnly = ref(false)
@@ -28,6 +29,7 @@ export const useSegment = defineStore('segment', () => {
     devices.value = s.devices
     findings.value = s.findings
     arrivals.value = s.arrivals
+    read.value = true
   }
 
   const changed = new Map<string, Device>()
@@ -61,7 +63,8 @@ export const useSegment = defineStore('segment', () => {
   function clear() {
     changed.clear()
     devices.value = []
+    read.value = false
   }
 
-  return { name, devices, findings, watched, surveyed, lookOnly, dark, arrivals, load, clear }
+  return { name, read, devices, findings, watched, surveyed, lookOnly, dark, arrivals, load, clear }
 })

@@ -18,7 +18,10 @@ export const useSite = defineStore('site', () => {
     ReturnType<typeof useWork>,
     ReturnType<typeof useHandover>,
   ]
-  const ready = ref(false) // everything of the open site was read once: before that the page would jump
+  // What the open site's pages begin with was read once: before that they would jump. What the
+  // segment holds is by far the most, and only its own pages wait for it.
+  const ready = ref(false)
+  const whole = ref(false) // so was the segment, or it cannot be read
   const sites = ref<Site[]>([])
   const key = useStorage('redstart-site', '') // of the site that is open
   const site = ref<Site | null>(null)
@@ -39,16 +42,11 @@ export const useSite = defineStore('site', () => {
       work.load(),
       call('get', '/vault').then((v) => (locked.value = v.locked)),
       ...(open
-        ? [
-            siteCall('get', '').then((s) => (site.value = s)),
-            plan.load(),
-            segment.load(),
-            work.loadRuns(),
-            handover.load(),
-          ]
+        ? [siteCall('get', '').then((s) => (site.value = s)), plan.load(), work.loadRuns(), handover.load()]
         : []),
     ])
-    rest.catch(() => {}) // it is awaited below, unless another site is open by then
+    const found = open ? segment.load() : undefined
+    for (const read of [rest, found]) read?.catch(() => {}) // awaited below, unless another site is open by then
     await loadSites()
     if (key.value !== open) return loadAll()
     if (!open) {
@@ -56,6 +54,8 @@ export const useSite = defineStore('site', () => {
       plan.clear()
     }
     await rest
+    ready.value = true
+    await found
   }
 
   // Many events in a row lead to one reload.
@@ -77,7 +77,7 @@ export const useSite = defineStore('site', () => {
       began: () =>
         void loadAll()
           .catch(() => {})
-          .finally(() => (ready.value = true)),
+          .finally(() => (ready.value = whole.value = true)),
       refused,
     })
   }
@@ -85,7 +85,7 @@ export const useSite = defineStore('site', () => {
   /** Opens another site. */
   function open(other: string) {
     key.value = other
-    ready.value = false
+    ready.value = whole.value = false
     about(other)
     clearTimeout(timer)
     site.value = null
@@ -93,5 +93,5 @@ export const useSite = defineStore('site', () => {
     follow()
   }
 
-  return { ready, sites, key, site, profiles, byId, locked, loadSites, follow, open }
+  return { ready, whole, sites, key, site, profiles, byId, locked, loadSites, follow, open }
 })
