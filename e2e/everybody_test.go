@@ -11,6 +11,7 @@ import (
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"redstart/internal/api"
 	"redstart/internal/browser"
@@ -125,4 +126,28 @@ func (b *tab) seems(what, rules string) {
 		}
 		b.t.Errorf("%s: %s, in %d places: %s\n  %s", what, v.ID, len(v.Nodes), v.Help, strings.Join(where, "\n  "))
 	}
+}
+
+// Tabs are turned with the arrows, and what has the keyboard says what it is.
+func TestTabsAndChoicesGoByKeyboard(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 2})
+	r.plan(string(r.site.Plan()))
+	b := r.signedIn(t, 1280, "/settings")
+	tab := func(name string) chromedp.Search {
+		return chromedp.Search(fmt.Sprintf(`//*[@role="tablist"]//*[@role="tab" and @aria-selected="true" and contains(., %q)]`, name))
+	}
+	b.do(browser.Seen(tab("Site")), chromedp.SendKeys(tab("Site"), kb.ArrowRight), browser.Seen(tab("Subnets")),
+		browser.Seen(chromedp.CSS(`[data-test="subnet-0"]`)), chromedp.SendKeys(tab("Subnets"), kb.ArrowLeft),
+		browser.Seen(tab("Site")))
+	entries, err := r.c.Entries(patience(t))
+	if err != nil || len(entries) == 0 {
+		t.Fatal(len(entries), err)
+	}
+	tag := entries[0].Tag
+	choice := func(open bool) chromedp.CSS {
+		return chromedp.CSS(fmt.Sprintf(`[role="combobox"][aria-label="Any state"][aria-expanded="%v"]`, open))
+	}
+	b.do(turnedTo("/"), browser.Seen(chromedp.CSS(`[role="checkbox"][aria-label="Select `+tag+`"]`)),
+		browser.Seen(choice(false)), chromedp.SendKeys(choice(false), kb.Enter), browser.Seen(choice(true)))
 }

@@ -1,7 +1,6 @@
 import { createPinia } from 'pinia'
 import { createApp } from 'vue'
 import App from './App.vue'
-import { nameAll } from './names'
 import { makeRouter } from './router'
 import { useSession } from './stores/session'
 import { themeReady } from './theme'
@@ -10,5 +9,4 @@ import './style.css'
 const pinia = createPinia()
 // The token of a one-time link leaves the address bar before the router reads it.
 useSession(pinia).takeLink()
-nameAll(document.body)
 void themeReady().then(() => createApp(App).use(pinia).use(makeRouter()).mount('#app'))

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NAlert, NButton, NForm, NFormItem, NInput, NInputNumber, NModal, NRadio, NRadioGroup, NSelect } from 'naive-ui'
+import { NAlert, NButton, NForm, NFormItem, NInput, NInputNumber, NModal, NRadio, NRadioGroup } from 'naive-ui'
 import { computed, reactive } from 'vue'
 import { siteCall } from '../api'
 import type { Edited } from '../api'
@@ -8,6 +8,7 @@ import { usePreview } from '../previewed'
 import { useSite } from '../stores/site'
 import Comparison from './Comparison.vue'
 import SubnetHint from './SubnetHint.vue'
+import { Choice } from './named'
 
 // Gives out addresses to a selection, or to the whole plan.
 const show = defineModel<boolean>('show', { required: true })
@@ -54,10 +55,11 @@ const { preview, wrong, apply } = usePreview(
         ><NInputNumber :value="a.step" @update:value="(n) => (a.step = n ?? a.step)" :min="2" :max="1024"
       /></NFormItem>
       <NFormItem v-if="a.way === 'move'" label="Subnet"
-        ><NSelect v-model:value="a.subnet" :options="subnets"
+        ><Choice name="Subnet" v-model:value="a.subnet" :options="subnets"
       /></NFormItem>
       <NFormItem v-if="a.way !== 'move'" label="Order"
-        ><NSelect
+        ><Choice
+          name="Order"
           v-model:value="a.order"
           :options="[
             { label: tags.length ? 'as selected' : 'as in the plan', value: '' },

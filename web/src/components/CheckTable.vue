@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { NDataTable } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h } from 'vue'
 import type { Check } from '../api'
+import { Table } from './named'
 
 // What was planned beside what was seen.
 const props = defineProps<{ checks: Check[]; narrow: boolean }>()
@@ -46,7 +46,7 @@ const columns = computed<DataTableColumns<Check>>(() =>
 </script>
 
 <template>
-  <NDataTable
+  <Table
     :columns="columns"
     :data="checks"
     size="small"

@@ -1,10 +1,10 @@
 <script setup lang="ts">
-import { NDataTable } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed } from 'vue'
 import type { Comparison } from '../api'
 import { isSecret } from '../api'
 import { inShort } from '../sheet/columns'
+import { Table } from './named'
 
 // What a change does to the plan, entry by entry and field by field.
 const props = defineProps<{ of: Comparison; height?: number }>()
@@ -49,7 +49,7 @@ const columns: DataTableColumns<Row> = [
 
 <template>
   <p v-if="!rows.length" class="faint">Nothing changes.</p>
-  <NDataTable
+  <Table
     v-else
     :columns="columns"
     :data="rows"

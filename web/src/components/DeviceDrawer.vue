@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useMediaQuery } from '@vueuse/core'
-import { NAlert, NButton, NDrawer, NDrawerContent, NSelect, NTable } from 'naive-ui'
+import { NAlert, NButton, NDrawer, NDrawerContent, NTable } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { siteCall } from '../api'
 import type { Device } from '../api'
@@ -10,6 +10,7 @@ import { usePlan } from '../stores/plan'
 import { useSegment } from '../stores/segment'
 import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
+import { Choice } from './named'
 
 // Everything known of one box, each fact with where it comes from.
 const mac = defineModel<string>('mac', { required: true })
@@ -100,7 +101,7 @@ const blink = () => emit('attempt', () => siteCall('post', '/devices/{mac}/blink
             @click="emit('page', device)"
             >Open its page</NButton
           >
-          <NSelect
+          <Choice
             :value="device.profile || null"
             filterable
             clearable
@@ -108,11 +109,11 @@ const blink = () => emit('attempt', () => siteCall('post', '/devices/{mac}/blink
             :options="profileOptions"
             placeholder="Say which profile"
             class="choose"
-            aria-label="Profile"
+            name="Profile"
             data-test="device-profile"
             @update:value="choose" />
           <NButton v-if="device.tag" size="small" @click="emit('show', device.tag)">{{ device.tag }}</NButton>
-          <NSelect
+          <Choice
             v-else
             filterable
             size="small"
@@ -120,7 +121,7 @@ const blink = () => emit('attempt', () => siteCall('post', '/devices/{mac}/blink
             :options="entryOptions"
             placeholder="It is the entry …"
             class="choose"
-            aria-label="Entry"
+            name="Entry"
             data-test="device-entry"
             @update:value="match" />
         </div>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useMediaQuery, useStorage } from '@vueuse/core'
-import { NButton, NDropdown, NInput, NSelect, NSwitch, useDialog } from 'naive-ui'
+import { NButton, NDropdown, NInput, NSwitch, useDialog } from 'naive-ui'
 import { computed, ref } from 'vue'
 import { siteCall, siteURL } from '../api'
 import type { Device } from '../api'
@@ -18,6 +18,7 @@ import DeviceDrawer from './DeviceDrawer.vue'
 import FindDialog from './FindDialog.vue'
 import HandOutDialog from './HandOutDialog.vue'
 import SurveysDialog from './SurveysDialog.vue'
+import { Choice } from './named'
 
 // Everything found on the segment, live. What hangs behind a device hangs under it.
 const session = useSession()
@@ -140,7 +141,8 @@ const width = computed(() => columns.value.reduce((n, c) => n + Number((c as { w
         placeholder="Search MAC, address, serial, name"
         class="search"
         :input-props="{ 'aria-label': 'Search devices' }" />
-      <NSelect
+      <Choice
+        name="Any kind or state"
         v-model:value="kinds"
         multiple
         clearable
@@ -149,13 +151,13 @@ const width = computed(() => columns.value.reduce((n, c) => n + Number((c as { w
         placeholder="Any kind or state"
         max-tag-count="responsive"
         class="filter" />
-      <NSelect
+      <Choice
         v-if="!narrow"
         v-model:value="group"
         size="small"
         class="group"
         data-test="found-group"
-        aria-label="Group by"
+        name="Group by"
         :options="[
           { label: 'Not grouped', value: '' },
           ...Object.keys(groups).map((v) => ({ label: 'By ' + v, value: v })),

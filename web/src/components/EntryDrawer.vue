@@ -8,7 +8,6 @@ import {
   NDrawer,
   NDrawerContent,
   NPopconfirm,
-  NSelect,
   NTable,
   NTimeline,
   NTimelineItem,
@@ -26,6 +25,7 @@ import CheckTable from './CheckTable.vue'
 import FactTable from './FactTable.vue'
 import PartTable from './PartTable.vue'
 import StateMark from './StateMark.vue'
+import { Choice } from './named'
 
 const tag = defineModel<string>('tag', { required: true })
 const emit = defineEmits<{ attempt: [what: () => Promise<unknown>] }>()
@@ -205,7 +205,8 @@ function revealSetting(key: string) {
             <template v-else>none stored</template>
           </NDescriptionsItem>
         </NDescriptions>
-        <NSelect
+        <Choice
+          name="Match by hand: choose a box"
           v-if="!detail.entry.device && mayMatch && !detail.entry.behind"
           :options="candidates"
           filterable
@@ -214,14 +215,14 @@ function revealSetting(key: string) {
           :value="null"
           @update:value="match" />
 
-        <NSelect
+        <Choice
           v-if="spares.length && session.mayCommission"
           :options="spares"
           filterable
           placeholder="Replace it: choose the new box, which is then commissioned"
           class="gap"
           :value="null"
-          aria-label="New box"
+          name="New box"
           @update:value="replace" />
 
         <PartTable :of="tag" @open="(part) => (tag = part)" />

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useMediaQuery } from '@vueuse/core'
-import { NAlert, NButton, NDrawer, NDrawerContent, NForm, NFormItem, NInput, NSelect } from 'naive-ui'
+import { NAlert, NButton, NDrawer, NDrawerContent, NForm, NFormItem, NInput } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import type { Patch, Setting } from '../api'
 import { isSecret, siteCall, valueOf } from '../api'
@@ -11,6 +11,7 @@ import { usePlan } from '../stores/plan'
 import { useSite } from '../stores/site'
 import RowsField from './RowsField.vue'
 import SubnetHint from './SubnetHint.vue'
+import { Choice } from './named'
 
 // One entry as a form, or what several of a selection are to have in common.
 const show = defineModel<boolean>('show', { required: true })
@@ -139,17 +140,18 @@ function remove(tag: string) {
           :show-feedback="!!notes[f.key]"
           :feedback="notes[f.key]"
           :validation-status="notes[f.key] ? 'warning' : undefined">
-          <NSelect
+          <Choice
             v-if="choices[f.key]"
             :value="values[f.key] || null"
             :options="options(choices[f.key]?.() ?? [])"
             filterable
             clearable
             :placeholder="f.help"
-            :input-props="{ 'aria-label': f.label }"
+            :name="f.label"
             :data-test="'field-' + f.key"
             @update:value="set(f.key, $event)" />
-          <NSelect
+          <Choice
+            :name="f.label"
             v-else-if="f.key === 'after'"
             :value="(values.after ?? '').split(' ').filter(Boolean)"
             :options="options(tagsOf())"
@@ -179,7 +181,8 @@ function remove(tag: string) {
             :feedback="notes[s.key]"
             :validation-status="notes[s.key] ? 'warning' : undefined"
             :required="s.required">
-            <NSelect
+            <Choice
+              :name="s.label"
               v-if="s.many"
               :value="(values[s.key] ?? '').split(' ').filter(Boolean)"
               :options="options(tagsOf(s.kinds))"
@@ -187,7 +190,8 @@ function remove(tag: string) {
               filterable
               :placeholder="helpOf(s)"
               @update:value="set(s.key, $event)" />
-            <NSelect
+            <Choice
+              :name="s.label"
               v-else-if="choicesOf(s)"
               :value="values[s.key] || null"
               :options="options(choicesOf(s)!)"

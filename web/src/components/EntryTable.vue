@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useMediaQuery } from '@vueuse/core'
-import { NButton, NInput, NSelect } from 'naive-ui'
+import { NButton, NInput } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref } from 'vue'
 import type { Entry } from '../api'
@@ -10,6 +10,7 @@ import { usePlan } from '../stores/plan'
 import { useSession } from '../stores/session'
 import { useWork } from '../stores/work'
 import StateMark from './StateMark.vue'
+import { Choice } from './named'
 
 const session = useSession()
 const plan = usePlan()
@@ -149,7 +150,8 @@ const columns = computed<DataTableColumns<Row>>(() => {
         placeholder="Search tag, place, address, MAC, serial"
         class="search"
         :input-props="{ 'aria-label': 'Search entries' }" />
-      <NSelect
+      <Choice
+        name="Any state"
         v-model:value="stateFilter"
         multiple
         clearable
@@ -158,7 +160,8 @@ const columns = computed<DataTableColumns<Row>>(() => {
         placeholder="Any state"
         max-tag-count="responsive"
         class="filter" />
-      <NSelect
+      <Choice
+        name="Any kind"
         v-model:value="kinds"
         multiple
         clearable

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NAlert, NButton, NForm, NFormItem, NInput, NInputNumber, NModal, NSelect } from 'naive-ui'
+import { NAlert, NButton, NForm, NFormItem, NInput, NInputNumber, NModal } from 'naive-ui'
 import { computed, reactive } from 'vue'
 import { siteCall } from '../api'
 import type { Edited } from '../api'
@@ -8,6 +8,7 @@ import { usePreview } from '../previewed'
 import { useSite } from '../stores/site'
 import Comparison from './Comparison.vue'
 import SubnetHint from './SubnetHint.vue'
+import { Choice } from './named'
 
 // Entries from quantities: so many of a model in each area.
 const show = defineModel<boolean>('show', { required: true })
@@ -37,7 +38,7 @@ const { preview, wrong, apply } = usePreview(
   <NModal v-model:show="show" preset="card" title="Entries from quantities" style="max-width: 860px">
     <NForm label-placement="left" label-width="120" size="small" class="form" @submit.prevent="apply">
       <NFormItem label="Model"
-        ><NSelect v-model:value="q.profile" :options="profiles" filterable data-test="quantity-profile"
+        ><Choice name="Model" v-model:value="q.profile" :options="profiles" filterable data-test="quantity-profile"
       /></NFormItem>
       <NFormItem label="How many"
         ><NInputNumber :value="q.count" @update:value="(n) => (q.count = n ?? q.count)" :min="1" :max="5000"

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NAlert, NButton, NCheckbox, NDataTable, NIcon, NModal, NSelect, NTable } from 'naive-ui'
+import { NAlert, NButton, NCheckbox, NIcon, NModal, NTable } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, onMounted, ref, watch } from 'vue'
 import { call, Problem, siteCall } from '../api'
@@ -10,6 +10,7 @@ import { usePlan } from '../stores/plan'
 import { useSite } from '../stores/site'
 import type { Field } from '../sheet/columns'
 import Comparison from './Comparison.vue'
+import { Choice, Table } from './named'
 
 // A plan file is shown as it was understood before anything is changed.
 const show = defineModel<boolean>('show', { required: true })
@@ -125,7 +126,8 @@ const something = computed(
         <NIcon :component="Upload" /> {{ file ? file.name : 'Choose a CSV, XLSX or JSON file' }}
         <input type="file" accept=".csv,.xlsx,.json,text/csv" data-test="plan-file" @change="choose" />
       </label>
-      <NSelect
+      <Choice
+        name="Sheet"
         v-if="(result?.sheets.length ?? 0) > 1"
         :value="sheet"
         :options="result!.sheets.map((s) => ({ label: 'Sheet ' + s, value: s }))"
@@ -157,7 +159,7 @@ const something = computed(
         {{ result.cells.length === 1 ? 'one mistake' : result.cells.length + ' mistakes' }}; nothing was changed. Mend
         the rows and choose the file again.
       </NAlert>
-      <NDataTable
+      <Table
         v-if="result.cells.length"
         :columns="cellColumns"
         :data="result.cells"
@@ -180,7 +182,7 @@ const something = computed(
             <tr>
               <th>is</th>
               <td v-for="h in result.header" :key="h">
-                <NSelect
+                <Choice
                   :value="result.mapping[h] || null"
                   :options="targets"
                   size="tiny"
@@ -189,7 +191,7 @@ const something = computed(
                   placeholder="left out"
                   class="target"
                   :data-column="h"
-                  :aria-label="'Column ' + h"
+                  :name="'Column ' + h"
                   @update:value="map(h, $event)" />
               </td>
             </tr>

@@ -3,13 +3,11 @@ import {
   NAlert,
   NButton,
   NCard,
-  NDataTable,
   NForm,
   NFormItem,
   NInput,
   NInputNumber,
   NPopconfirm,
-  NSelect,
   NTable,
   useMessage,
 } from 'naive-ui'
@@ -20,6 +18,7 @@ import type { KnownLogin, Policy } from '../api'
 import { usePlan } from '../stores/plan'
 import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
+import { Choice, Table } from './named'
 
 const session = useSession()
 const site = useSite()
@@ -146,10 +145,10 @@ const learn = (event: Event) =>
       class="grid"
       @submit.prevent="setPolicy">
       <NFormItem label="For"
-        ><NSelect v-model:value="form.for" :options="scopes" filterable data-test="policy-for"
+        ><Choice name="For" v-model:value="form.for" :options="scopes" filterable data-test="policy-for"
       /></NFormItem>
       <NFormItem label="Passwords"
-        ><NSelect v-model:value="form.mode" :options="modes" data-test="policy-mode"
+        ><Choice name="Passwords" v-model:value="form.mode" :options="modes" data-test="policy-mode"
       /></NFormItem>
       <NFormItem v-if="form.mode === 'given'" label="Password"
         ><NInput
@@ -167,7 +166,7 @@ const learn = (event: Event) =>
           clearable
           @update:value="form.length = $event ?? 0"
       /></NFormItem>
-      <NFormItem label="User"><NSelect v-model:value="form.users" :options="users" /></NFormItem>
+      <NFormItem label="User"><Choice name="User" v-model:value="form.users" :options="users" /></NFormItem>
       <NFormItem v-if="form.users !== 'keep'" label="Name"><NInput v-model:value="form.user" /></NFormItem>
       <NFormItem label="Recovery mail"
         ><NInput v-model:value="form.recovery" placeholder="duty@example.org"
@@ -179,7 +178,7 @@ const learn = (event: Event) =>
   </NCard>
   <NCard v-if="known.length" size="small" title="Who knows whose login" class="gap">
     <p class="faint">When a login changes, commission who knows it: it is given the new one.</p>
-    <NDataTable :columns="knownColumns" :data="known" size="small" :max-height="320" data-test="known-logins" />
+    <Table :columns="knownColumns" :data="known" size="small" :max-height="320" data-test="known-logins" />
   </NCard>
   <NCard size="small" title="Vault" class="gap" data-test="vault">
     <template v-if="vault">

@@ -9,7 +9,6 @@ import {
   NFormItem,
   NInput,
   NInputNumber,
-  NSelect,
   NTable,
   useMessage,
 } from 'naive-ui'
@@ -18,6 +17,7 @@ import { call } from '../api'
 import type { Token, User } from '../api'
 import { clock } from '../format'
 import { useSession } from '../stores/session'
+import { Choice } from './named'
 
 const session = useSession()
 const message = useMessage()
@@ -92,11 +92,11 @@ async function change() {
             <strong>{{ u.name }}</strong>
           </td>
           <td>
-            <NSelect
+            <Choice
               :value="u.rights"
               :options="rights"
               size="tiny"
-              :aria-label="'Right of ' + u.name"
+              :name="'Right of ' + u.name"
               @update:value="setRights(u, $event)" />
           </td>
           <td><NButton size="tiny" :disabled="u.name === session.user" @click="remove(u)">Remove</NButton></td>
@@ -115,7 +115,7 @@ async function change() {
           show-password-on="click"
           :input-props="{ autocomplete: 'new-password', 'aria-label': 'Password', id: 'user-password' }"
       /></NFormItem>
-      <NFormItem><NSelect v-model:value="form.rights" :options="rights" class="right" aria-label="Right" /></NFormItem>
+      <NFormItem><Choice v-model:value="form.rights" :options="rights" class="right" name="Right" /></NFormItem>
       <NButton type="primary" size="small" attr-type="submit" data-test="user-add">Make the user</NButton>
     </NForm>
   </NCard>
@@ -146,12 +146,12 @@ async function change() {
         v-model:value="token.name"
         size="small"
         placeholder="what will use it"
-        :input-props="{ 'aria-label': 'Token name', id: 'token-name' }" /><NSelect
+        :input-props="{ 'aria-label': 'Token name', id: 'token-name' }" /><Choice
         v-model:value="token.rights"
         :options="mine"
         size="small"
         class="right"
-        aria-label="Right of the token" /><NInputNumber
+        name="Right of the token" /><NInputNumber
         :value="token.days"
         @update:value="(n) => (token.days = n ?? token.days)"
         :min="1"

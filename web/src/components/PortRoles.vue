@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NButton, NCheckbox, NInput, NInputNumber, NSelect, NTable, useMessage } from 'naive-ui'
+import { NButton, NCheckbox, NInput, NInputNumber, NTable, useMessage } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import type { PortRole } from '../api'
 import { siteCall } from '../api'
@@ -7,6 +7,7 @@ import { plural } from '../format'
 import { usePlan } from '../stores/plan'
 import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
+import { Choice } from './named'
 
 // Roles of switches' ports, and which port has which: defined once, given to many at once.
 const key = 'port-roles'
@@ -101,12 +102,7 @@ const found = computed(() => plan.findings.filter((f) => f.code.startsWith('port
             @input="touch" />
         </td>
         <td>
-          <NSelect
-            v-model:value="r.hangs"
-            size="small"
-            :options="hangs"
-            aria-label="What hangs there"
-            @update:value="touch" />
+          <Choice v-model:value="r.hangs" size="small" :options="hangs" name="What hangs there" @update:value="touch" />
         </td>
         <td>
           <NInputNumber
@@ -151,13 +147,13 @@ const found = computed(() => plan.findings.filter((f) => f.code.startsWith('port
   <p v-if="!switches.length" class="faint">No switch in the plan has roles of ports.</p>
   <template v-else>
     <p class="row">
-      <NSelect
+      <Choice
         v-model:value="tags"
         multiple
         size="small"
         class="wide"
         placeholder="Switches"
-        aria-label="Switches"
+        name="Switches"
         data-test="role-switches"
         :options="switches.map((e) => ({ label: e.tag, value: e.tag }))" />
       <NInput
@@ -166,12 +162,12 @@ const found = computed(() => plan.findings.filter((f) => f.code.startsWith('port
         class="narrow"
         placeholder="Ports: 1-8, 24"
         :input-props="{ 'aria-label': 'Ports', 'data-test': 'role-ports' } as object" />
-      <NSelect
+      <Choice
         v-model:value="role"
         size="small"
         class="narrow"
         placeholder="Role"
-        aria-label="Role"
+        name="Role"
         :options="(site.site?.roles ?? []).map((r) => ({ label: r.name, value: r.name }))" />
       <NButton
         size="small"

@@ -1,11 +1,12 @@
 <script setup lang="ts">
-import { NAlert, NButton, NCheckbox, NCheckboxGroup, NCollapse, NCollapseItem, NModal, NSelect, NSpin } from 'naive-ui'
+import { NAlert, NButton, NCheckbox, NCheckboxGroup, NCollapse, NCollapseItem, NModal, NSpin } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { siteCall } from '../api'
 import type { Rehearsal } from '../api'
 import { plural } from '../format'
 import { usePlan } from '../stores/plan'
 import { useSegment } from '../stores/segment'
+import { Choice } from './named'
 
 const show = defineModel<boolean>('show', { required: true })
 const props = defineProps<{ tags: string[] }>()
@@ -106,13 +107,13 @@ const profileOf = (id: string) => plan.entries.find((e) => e.profile === id)?.ki
       </div>
       <p v-for="tag in atLine" :key="tag" class="sum line" data-test="line">
         {{ tag }} is set at its console, on the serial line
-        <NSelect
+        <Choice
           :value="lines[tag] ?? null"
           :options="freeLines(tag)"
           size="small"
           clearable
           placeholder="none named"
-          :aria-label="`Serial line of ${tag}`"
+          :name="`Serial line of ${tag}`"
           class="lines"
           @update:value="(l: string | null) => nameLine(tag, l)" />
       </p>

@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { NButton, NInput, NSelect } from 'naive-ui'
+import { NButton, NInput } from 'naive-ui'
 import { computed } from 'vue'
 import type { Setting } from '../api'
 import { isSecret } from '../api'
 import { blockOf, rowsOf } from '../sheet/columns'
 import { usePlan } from '../stores/plan'
+import { Choice } from './named'
 
 // A table of an entry: one row for each of its ports, sensors or cameras. A block that was
 // copied from a spreadsheet is pasted where it belongs.
@@ -68,7 +69,7 @@ function paste(e: ClipboardEvent, i: number, column: number) {
       <tbody>
         <tr v-for="(r, i) in rows" :key="i">
           <td v-for="(c, n) in columns" :key="c.key" @paste.capture="paste($event, i, n)">
-            <NSelect
+            <Choice
               v-if="choicesOf(c)"
               :value="r[c.key] || null"
               :options="options(choicesOf(c)!)"
@@ -76,7 +77,7 @@ function paste(e: ClipboardEvent, i: number, column: number) {
               filterable
               clearable
               :placeholder="c.default"
-              :input-props="{ 'aria-label': `${c.label}, row ${i + 1}` }"
+              :name="`${c.label}, row ${i + 1}`"
               @update:value="set(i, c.key, $event ?? '')" />
             <NInput
               v-else

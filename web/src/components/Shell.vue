@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NButton, NIcon, NLayout, NLayoutHeader, NSelect, NSpin, useMessage } from 'naive-ui'
+import { NButton, NIcon, NLayout, NLayoutHeader, NSpin, useMessage } from 'naive-ui'
 import { computed, defineAsyncComponent, onMounted } from 'vue'
 import { useRouter } from 'vue-router'
 import { Lock, Moon, Out, Sliders, Sun } from '../icons'
@@ -9,6 +9,7 @@ import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
 import { useWork } from '../stores/work'
 import { useTheme } from '../theme'
+import { Choice } from './named'
 
 // Whoever is signed in needs nothing of it.
 const SignIn = defineAsyncComponent(() => import('../pages/SignIn.vue'))
@@ -38,13 +39,13 @@ onMounted(() => session.start().catch((e: Error) => message.error(e.message, { d
   <NLayout v-else style="height: 100%" content-style="display: flex; flex-direction: column; height: 100%">
     <NLayoutHeader bordered class="header">
       <img src="/icon.svg" alt="Redstart" width="24" height="24" />
-      <NSelect
+      <Choice
         v-if="site.sites.length > 1"
         :value="site.key"
         :options="siteOptions"
         size="small"
         class="chooser"
-        aria-label="Site"
+        name="Site"
         data-test="site"
         @update:value="site.open" />
       <strong v-else class="where">{{ site.site?.name || 'No site yet' }}</strong>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useMediaQuery } from '@vueuse/core'
-import { NButton, NDataTable, NInput, NRadioButton, NRadioGroup, NSelect, useMessage } from 'naive-ui'
+import { NButton, NInput, NRadioButton, NRadioGroup, useMessage } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import type { AddressMap, MapCell } from '../api'
@@ -9,6 +9,7 @@ import { plural } from '../format'
 import { usePlan } from '../stores/plan'
 import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
+import { Choice, Table } from '../components/named'
 
 // A subnet, one cell per address. A block of 256 is a square; large subnets
 // are looked at block by block. The list says the same in words.
@@ -128,7 +129,7 @@ async function keep() {
 <template>
   <div class="page">
     <div class="tools">
-      <NSelect v-model:value="subnet" :options="options" size="small" class="choose" aria-label="Subnet" />
+      <Choice v-model:value="subnet" :options="options" size="small" class="choose" name="Subnet" />
       <NRadioGroup v-model:value="view" size="small"
         ><NRadioButton value="map" data-test="view-map">Map</NRadioButton
         ><NRadioButton value="list" data-test="view-list">List</NRadioButton></NRadioGroup
@@ -223,7 +224,7 @@ async function keep() {
         placeholder="Search"
         class="search"
         :input-props="{ 'aria-label': 'Search addresses' }" />
-      <NDataTable
+      <Table
         :columns="columns"
         :data="rows"
         :row-key="(c: MapCell) => c.address"

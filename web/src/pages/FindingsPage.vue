@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useMediaQuery } from '@vueuse/core'
-import { NButton, NInput, NSelect, useDialog, useMessage } from 'naive-ui'
+import { NButton, NInput, useDialog, useMessage } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h, ref } from 'vue'
 import type { PlanFinding } from '../api'
@@ -11,6 +11,7 @@ import { usePlan } from '../stores/plan'
 import { useSegment } from '../stores/segment'
 import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
+import { Choice } from '../components/named'
 
 // What is wrong with the plan, and what takes it away; what a person should know
 // of the segment.
@@ -171,7 +172,8 @@ const columns = computed<DataTableColumns<Row>>(() =>
         placeholder="Search findings"
         class="search"
         :input-props="{ 'aria-label': 'Search findings' }" />
-      <NSelect
+      <Choice
+        name="Any level"
         v-model:value="levels"
         multiple
         clearable

@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { useNow } from '@vueuse/core'
-import { NButton, NCheckbox, NEmpty, NInput, NProgress, NSelect, useDialog, useMessage } from 'naive-ui'
+import { NButton, NCheckbox, NEmpty, NInput, NProgress, useDialog, useMessage } from 'naive-ui'
 import { computed, h, ref, watch } from 'vue'
 import type { HandList, HandTask } from '../api'
 import { siteCall } from '../api'
 import { clock, plural, searched } from '../format'
 import { useSession } from '../stores/session'
 import { useWork } from '../stores/work'
+import { Choice } from '../components/named'
 
 // What persons have to do at devices, in walking order: who is at it, and how long is left.
 const session = useSession()
@@ -133,8 +134,8 @@ const pickable = computed(() => shown.value.filter((t) => t.open).map((t) => t.t
         clearable
         class="search"
         :input-props="{ 'aria-label': 'Search what is to be done' }" />
-      <NSelect v-model:value="whose" size="small" :options="choices" class="choice" aria-label="Whose" />
-      <NSelect v-model:value="order" size="small" :options="orders" class="choice" aria-label="Order" />
+      <Choice v-model:value="whose" size="small" :options="choices" class="choice" name="Whose" />
+      <Choice v-model:value="order" size="small" :options="orders" class="choice" name="Order" />
     </div>
     <div v-if="pickable.length && session.mayCommission" class="bar">
       <NCheckbox

@@ -1,5 +1,6 @@
 <script setup lang="ts">
-import { NTabPane, NTabs, useDialog, useMessage } from 'naive-ui'
+import { NTabPane, useDialog, useMessage } from 'naive-ui'
+import { Tabs } from '../components/named'
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { call, siteCall } from '../api'
@@ -81,7 +82,7 @@ function giveUp(run: number) {
       @resume="(run) => attempt(() => siteCall('post', '/runs/{id}/resume', { path: { id: run } }))"
       @give-up="giveUp" />
     <Attention @attempt="attempt" @show="shown = $event" @filter="stateFilter = [$event]" />
-    <NTabs
+    <Tabs
       :value="tab"
       type="line"
       size="small"
@@ -100,7 +101,7 @@ function giveUp(run: number) {
       <NTabPane name="devices" tab="Found on the segment" display-directive="if">
         <DeviceTable @show="shown = $event" @attempt="attempt" />
       </NTabPane>
-    </NTabs>
+    </Tabs>
     <ImportDialog v-model:show="importing" />
     <RehearsalDialog v-model:show="rehearsing" :tags="chosen" />
     <EntryDrawer v-model:tag="shown" @attempt="attempt" />

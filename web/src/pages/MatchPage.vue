@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useMediaQuery } from '@vueuse/core'
-import { NButton, NInput, NSelect, NTabPane, NTabs, useMessage } from 'naive-ui'
+import { NButton, NInput, NTabPane, useMessage } from 'naive-ui'
 import { computed, ref } from 'vue'
 import { siteCall } from '../api'
 import type { Device, Entry, Proposal, Scanned } from '../api'
@@ -13,6 +13,7 @@ import { by, names, useMatchLists } from '../match/columns'
 import { usePlan } from '../stores/plan'
 import { useSegment } from '../stores/segment'
 import { useSession } from '../stores/session'
+import { Choice, Tabs } from '../components/named'
 
 // Which box is which: what is proposed and why, what is matched, and what is
 // left over on both sides.
@@ -106,7 +107,7 @@ const lists = useMatchLists({
         {{ said.text }}<NButton v-if="awaited" text size="small" @click="awaited = ''"> (not {{ awaited }})</NButton>
       </p>
     </div>
-    <NTabs type="line" size="small" class="tabs" pane-class="pane" default-value="proposed">
+    <Tabs type="line" size="small" class="tabs" pane-class="pane" default-value="proposed">
       <NTabPane name="proposed" :tab="plan.proposed ? `Proposed ${plan.proposals.proposals.length}` : 'Proposed'">
         <div class="tools">
           <NInput
@@ -116,7 +117,8 @@ const lists = useMatchLists({
             placeholder="Search"
             class="search"
             :input-props="{ 'aria-label': 'Search matches' }" />
-          <NSelect
+          <Choice
+            name="Any reason"
             v-model:value="reasons"
             multiple
             clearable
@@ -232,7 +234,7 @@ const lists = useMatchLists({
           class="table"
           data-test="spare" />
       </NTabPane>
-    </NTabs>
+    </Tabs>
     <AdoptDialog v-model:show="adopting" :macs="spare" @done="spare = []" />
     <EntryDrawer v-model:tag="shown" @attempt="attempt" />
   </div>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useMediaQuery, useStorage } from '@vueuse/core'
-import { NButton, NDropdown, NInput, NPopselect, NSelect, useMessage } from 'naive-ui'
+import { NButton, NDropdown, NInput, NPopselect, useMessage } from 'naive-ui'
 import { computed, onMounted, ref, shallowRef } from 'vue'
 import type { Entry, Patch } from '../api'
 import { call, siteCall, siteURL, valueOf } from '../api'
@@ -18,6 +18,7 @@ import { columnsOf, usual } from '../sheet/columns'
 import { usePlan } from '../stores/plan'
 import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
+import { Choice } from '../components/named'
 
 const session = useSession()
 const site = useSite()
@@ -138,7 +139,8 @@ function save(format: string) {
         placeholder="Search the plan"
         class="search"
         :input-props="{ 'aria-label': 'Search the plan' }" />
-      <NSelect
+      <Choice
+        name="Any kind"
         v-model:value="kinds"
         multiple
         clearable

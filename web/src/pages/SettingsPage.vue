@@ -1,5 +1,6 @@
 <script setup lang="ts">
-import { NTabPane, NTabs } from 'naive-ui'
+import { NTabPane } from 'naive-ui'
+import { Tabs } from '../components/named'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import LoginSettings from '../components/LoginSettings.vue'
@@ -18,14 +19,14 @@ const tab = computed({ get: () => route.hash.slice(1) || 'site', set: (t) => voi
 
 <template>
   <div class="page">
-    <NTabs v-model:value="tab" type="line" size="small">
+    <Tabs v-model:value="tab" type="line" size="small">
       <NTabPane name="site" tab="Site"><SiteSettings /></NTabPane>
       <NTabPane name="subnets" tab="Subnets" :disabled="!site.key"><SubnetSettings /></NTabPane>
       <NTabPane name="ports" tab="Ports of switches" :disabled="!site.key"><PortRoles /></NTabPane>
       <NTabPane name="licences" tab="Licences" :disabled="!site.key"><LicenceList /></NTabPane>
       <NTabPane name="vault" tab="Logins and vault"><LoginSettings /></NTabPane>
       <NTabPane name="people" tab="People and tokens"><PeopleSettings /></NTabPane>
-    </NTabs>
+    </Tabs>
   </div>
 </template>
 

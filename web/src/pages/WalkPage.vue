@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useNow } from '@vueuse/core'
-import { NAlert, NButton, NSelect } from 'naive-ui'
+import { NAlert, NButton } from 'naive-ui'
 import { computed, onMounted, ref, watch } from 'vue'
 import { siteCall } from '../api'
 import type { Device, Entry, Presence, Scanned } from '../api'
@@ -11,6 +11,7 @@ import { usePlan } from '../stores/plan'
 import { useSegment } from '../stores/segment'
 import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
+import { Choice } from '../components/named'
 
 // On foot: choose the entry in front of you, plug its box in, and say that the
 // newcomer is it. Everything is within the reach of one thumb.
@@ -210,7 +211,8 @@ function scanned(out: Scanned) {
           >
         </div>
       </template>
-      <NSelect
+      <Choice
+        name="Choose the entry"
         v-if="!cards"
         :value="tag || null"
         filterable

@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { NButton, NCard, NSelect } from 'naive-ui'
+import { NButton, NCard } from 'naive-ui'
 import { computed, onMounted, ref, watch } from 'vue'
 import { call, siteCall } from '../../api'
 import type { Bodies } from '../../api'
 import { useMaking } from '../../stores/making'
 import { useSite } from '../../stores/site'
+import { Choice } from '../named'
 
 // What this site asks for: the columns of its register, and what is in its package.
 const props = defineProps<{ documents: Bodies['Document'][] }>()
@@ -48,7 +49,7 @@ const save = () =>
     <div class="line">
       <label class="wide"
         >Columns of the register, in this order
-        <NSelect
+        <Choice
           v-model:value="register"
           multiple
           filterable
@@ -56,12 +57,12 @@ const save = () =>
           size="small"
           :options="columnChoices"
           placeholder="the usual ones"
-          aria-label="Columns of the register"
+          name="Columns of the register"
           data-test="asked-columns"
       /></label>
       <label class="wide"
         >In the package, beside the signed record
-        <NSelect
+        <Choice
           v-model:value="pack"
           multiple
           filterable
@@ -69,7 +70,7 @@ const save = () =>
           size="small"
           :options="documentChoices"
           placeholder="all documents"
-          aria-label="Documents in the package"
+          name="Documents in the package"
           data-test="asked-documents"
       /></label>
       <NButton

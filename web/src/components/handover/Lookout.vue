@@ -1,11 +1,12 @@
 <script setup lang="ts">
-import { NAlert, NButton, NCard, NInput, NSelect, NTable, NTag } from 'naive-ui'
+import { NAlert, NButton, NCard, NInput, NTable, NTag } from 'naive-ui'
 import { computed, reactive } from 'vue'
 import { siteCall } from '../../api'
 import { useMaking } from '../../stores/making'
 import { useHandover } from '../../stores/handover'
 import { usePlan } from '../../stores/plan'
 import { useSession } from '../../stores/session'
+import { Choice } from '../named'
 
 // The service looks by itself whether the site is as it was handed over.
 const session = useSession()
@@ -76,17 +77,11 @@ const lookNow = () => making.attempt('lookout', () => siteCall('post', '/lookout
         /></label>
         <label class="wide"
           >On
-          <NSelect
-            v-model:value="lookAt.days"
-            multiple
-            size="small"
-            :options="days"
-            placeholder="every day"
-            aria-label="Days"
+          <Choice v-model:value="lookAt.days" multiple size="small" :options="days" placeholder="every day" name="Days"
         /></label>
         <label class="wide"
           >Entries
-          <NSelect
+          <Choice
             v-model:value="lookAt.tags"
             multiple
             filterable
@@ -95,7 +90,7 @@ const lookNow = () => making.attempt('lookout', () => siteCall('post', '/lookout
             :options="tags"
             placeholder="all that are set"
             max-tag-count="responsive"
-            aria-label="Entries that are looked at"
+            name="Entries that are looked at"
         /></label>
         <label class="wide"
           >Tell

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NButton, NCard, NInput, NInputNumber, NSelect } from 'naive-ui'
+import { NButton, NCard, NInput, NInputNumber } from 'naive-ui'
 import { computed, reactive, ref } from 'vue'
 import { siteFile } from '../../api'
 import type { Bodies } from '../../api'
@@ -7,6 +7,7 @@ import { useMaking } from '../../stores/making'
 import { usePlan } from '../../stores/plan'
 import { useSession } from '../../stores/session'
 import { useSite } from '../../stores/site'
+import { Choice } from '../named'
 
 // What is printed: labels, sheets for devices, and logins only where they are asked for by name.
 const session = useSession()
@@ -40,7 +41,7 @@ async function logins(on: 'labels' | 'sheet') {
     <div class="line">
       <label class="wide"
         >Of
-        <NSelect
+        <Choice
           v-model:value="chosen"
           multiple
           filterable
@@ -49,7 +50,7 @@ async function logins(on: 'labels' | 'sheet') {
           :options="tags"
           placeholder="all entries"
           max-tag-count="responsive"
-          aria-label="Entries"
+          name="Entries"
           data-test="paper-tags"
       /></label>
     </div>
@@ -68,9 +69,7 @@ async function logins(on: 'labels' | 'sheet') {
           placeholder="none"
           :input-props="{ 'aria-label': 'Gap' }"
       /></label>
-      <label
-        >On <NSelect v-model:value="form.page" :options="pages" size="small" class="short" aria-label="Page"
-      /></label>
+      <label>On <Choice v-model:value="form.page" :options="pages" size="small" class="short" name="Page" /></label>
       <label
         >Begin at
         <NInputNumber

@@ -1,5 +1,6 @@
 <script setup lang="ts">
-import { NAlert, NButton, NSpin, NTabPane, NTable, NTabs } from 'naive-ui'
+import { NAlert, NButton, NSpin, NTabPane, NTable } from 'naive-ui'
+import { Tabs } from '../named'
 import * as pdf from 'pdfjs-dist'
 import worker from 'pdfjs-dist/build/pdf.worker.min.mjs?url'
 import { computed, nextTick, onBeforeUnmount, ref, watch } from 'vue'
@@ -102,7 +103,7 @@ const fileName = (name: string) => name.replace(/^.*\//, '')
     <pre class="lines" tabindex="0" data-test="lines">{{ (seen.lines ?? []).join('\n') }}</pre>
     <p v-if="seen.more">This is its beginning.</p>
   </template>
-  <NTabs v-else-if="seen?.kind === 'sheets'" type="card" size="small" data-test="sheets">
+  <Tabs v-else-if="seen?.kind === 'sheets'" type="card" size="small" data-test="sheets">
     <NTabPane v-for="s in seen.sheets ?? []" :key="s.name" :name="s.name" :tab="s.name">
       <div class="grid" tabindex="0">
         <NTable size="small" :single-line="false">
@@ -117,7 +118,7 @@ const fileName = (name: string) => name.replace(/^.*\//, '')
       </div>
       <p v-if="s.more">There are more rows than these.</p>
     </NTabPane>
-  </NTabs>
+  </Tabs>
   <NTable v-else-if="seen?.kind === 'files'" size="small" :bordered="false" data-test="files">
     <tbody>
       <tr v-for="f in seen.files ?? []" :key="f.name">

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NButton, NCard, NPopconfirm, NSelect } from 'naive-ui'
+import { NButton, NCard, NPopconfirm } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { serviceFile, siteCall, siteFile } from '../../api'
 import type { Bodies } from '../../api'
@@ -8,6 +8,7 @@ import { useSession } from '../../stores/session'
 import { useSite } from '../../stores/site'
 import { useWork } from '../../stores/work'
 import SealForm from './SealForm.vue'
+import { Choice } from '../named'
 
 // What holds secrets leaves sealed, and the history of every entry says for whom.
 const session = useSession()
@@ -55,13 +56,13 @@ async function forget() {
     </div>
     <template v-else>
       <div class="line">
-        <NSelect
+        <Choice
           v-model:value="capture"
           size="small"
           :options="choices"
           placeholder="of which run or verification"
           class="wide"
-          aria-label="Kept packets" />
+          name="Kept packets" />
         <NPopconfirm @positive-click="forget">
           <template #trigger><NButton size="small" :disabled="!capture">Forget them</NButton></template>
           Forget these packets for good?
