@@ -202,7 +202,7 @@ func TestTheWatchTellsWhoComesAndGoes(t *testing.T) {
 		}
 		var p api.Presence
 		decode(t, e.Data, &p)
-		if p.Device.MAC != camera.MAC || p.Kind == survey.Told {
+		if p.Device.MAC != camera.MAC || p.Kind == survey.Learned {
 			return true
 		}
 		seen = append(seen, p.Kind)

@@ -71,7 +71,7 @@ type Macs struct {
 // Presence is somebody coming or going.
 type Presence struct {
 	// arrived, returned, told, departed
-	Kind   string     `json:"kind" jsonschema:"enum=arrived,enum=returned,enum=told,enum=departed"`
+	Kind   string     `json:"kind" jsonschema:"enum=arrived,enum=returned,enum=learned,enum=departed"`
 	Device DeviceView `json:"device"`
 	At     time.Time  `json:"at"`
 }

@@ -95,8 +95,8 @@ func (v *Visit) Close() {
 	}
 }
 
-// Told gives what the device told, and when; nil when it was not asked.
-func (v *Visit) Told() (facts map[string]string, at time.Time) {
+// Reading gives what the device told, and when; nil when it was not asked.
+func (v *Visit) Reading() (facts map[string]string, at time.Time) {
 	if v.reading == nil {
 		return nil, time.Time{}
 	}

@@ -10,11 +10,11 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"redstart/internal/api"
 	"redstart/internal/client"
@@ -184,26 +184,24 @@ func given(n int) string {
 	return fmt.Sprintf("%d words do not fit here", n)
 }
 
-var flagValue = regexp.MustCompile(`^invalid argument (".*") for "(?:-., )?(--[a-z-]+)" flag: (.*)$`)
-
 // plainFlag puts what the flag parser says into plain words.
 func plainFlag(err error) error {
-	m := flagValue.FindStringSubmatch(err.Error())
-	if m == nil {
+	wrong, ok := errors.AsType[*pflag.InvalidValueError](err)
+	if !ok {
 		return err
 	}
 	what := "a value that it takes"
-	switch {
-	case strings.Contains(m[3], "ParseInt"), strings.Contains(m[3], "ParseUint"):
+	switch wrong.GetFlag().Value.Type() {
+	case "int", "int64", "uint64":
 		what = "a whole number"
-	case strings.Contains(m[3], "ParseFloat"):
+	case "float64":
 		what = "a number"
-	case strings.Contains(m[3], "ParseBool"):
+	case "bool":
 		what = "true or false"
-	case strings.Contains(m[3], "duration"):
+	case "duration":
 		what = "a time like 30s or 2m"
 	}
-	return fmt.Errorf("%s cannot be %s; give %s", m[2], m[1], what)
+	return fmt.Errorf("--%s cannot be %q; give %s", wrong.GetFlag().Name, wrong.GetValue(), what)
 }
 
 // group is a command that only holds others.

@@ -300,7 +300,7 @@ func (a *app) watchSegment(ctx context.Context, c *client.Client) error {
 					p.Device.Profile, p.Device.Tag)
 				return true
 			}
-			words := map[string]string{survey.Arrived: "+ came", survey.Returned: "+ back", survey.Told: "  told",
+			words := map[string]string{survey.Arrived: "+ came", survey.Returned: "+ back", survey.Learned: "  told",
 				survey.Departed: "- went"}
 			a.say("%s  %s  %s  %-15s  %s  %s", p.At.Local().Format("15:04:05.000"), words[p.Kind], p.Device.MAC,
 				placeText(p.Device), modelText(p.Device), p.Device.Tag)

@@ -131,7 +131,7 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) api.Rehearsal {
 			opens := known.Opens[e.Device]
 			opens.Fresh = known.Fresh
 			steps := task.Steps(p, v, opens)
-			d := api.Rehearsed{Tag: e.Tag, MAC: e.Device.String(), Profile: p.ID, Given: v, Steps: task.Told(steps),
+			d := api.Rehearsed{Tag: e.Tag, MAC: e.Device.String(), Profile: p.ID, Given: v, Steps: task.Views(steps),
 				Seconds: task.Takes(p, steps).Seconds(), NotSent: notSent(e, p), Line: known.Lines[e.Tag]}
 			for _, part := range setWith(resolver, v, e.Tag) {
 				d.Parts = append(d.Parts, part.Tag)

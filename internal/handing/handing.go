@@ -42,11 +42,11 @@ type Handing struct {
 	nudged chan struct{} // holds one token when it is to be worked out anew when to look
 	alone  sync.Mutex    // held by what looks by itself
 
-	mu      sync.Mutex
-	took    map[string]time.Duration // how long each document took the last time, by site and document
-	looksAt int64                    // the site at which it looks
-	lookNow map[int64]bool           // sites at which somebody asked it to look
-	wrong   map[int64]string         // why looking did not go lately, by site
+	mu        sync.Mutex
+	took      map[string]time.Duration // how long each document took the last time, by site and document
+	lookingAt int64                    // the site at which it looks
+	lookNow   map[int64]bool           // sites at which somebody asked it to look
+	wrong     map[int64]string         // why looking did not go lately, by site
 }
 
 // New gives the handing over of a service that ends with a context. What an earlier one that was

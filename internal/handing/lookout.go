@@ -95,7 +95,7 @@ func (s *Site) SetLookout(ctx context.Context, l api.Lookout) (api.LookoutView, 
 	if !ok {
 		old = store.Lookout{Seen: "[]", Changed: "[]", Register: []byte{}}
 	}
-	old.Doc, old.Told = string(doc), ""
+	old.Doc, old.HookSum = string(doc), ""
 	if err := s.store.SetLookout(ctx, old); err != nil {
 		return api.LookoutView{}, err
 	}
@@ -155,7 +155,7 @@ func (s *Site) Lookout(ctx context.Context) (v api.LookoutView, err error) {
 		return v, err
 	}
 	s.all.mu.Lock()
-	v.Wrong, v.Looking = s.all.wrong[s.store.ID], s.all.lookNow[s.store.ID] || s.all.looksAt == s.store.ID
+	v.Wrong, v.Looking = s.all.wrong[s.store.ID], s.all.lookNow[s.store.ID] || s.all.lookingAt == s.store.ID
 	s.all.mu.Unlock()
 	return v, nil
 }
@@ -178,8 +178,8 @@ func (s *Site) baseline(ctx context.Context, l store.Lookout) (register []byte, 
 func (s *Site) look(ctx context.Context) error {
 	s.all.alone.Lock()
 	defer s.all.alone.Unlock()
-	s.looks(s.store.ID)
-	defer s.looks(0)
+	s.setLooking(s.store.ID)
+	defer s.setLooking(0)
 	carried := func(a api.Work, err error) error {
 		if err == nil {
 			a, err = s.all.Works.Outcome(ctx, a.ID)
@@ -214,10 +214,10 @@ func (s *Site) look(ctx context.Context) error {
 	return s.compare(ctx, l, how)
 }
 
-// looks notes at which site it looks, 0 for none, and tells whoever watches.
-func (s *Site) looks(at int64) {
+// setLooking notes at which site it looks, 0 for none, and tells whoever watches.
+func (s *Site) setLooking(at int64) {
 	s.all.mu.Lock()
-	s.all.looksAt = at
+	s.all.lookingAt = at
 	delete(s.all.lookNow, at)
 	s.all.mu.Unlock()
 	s.all.Hub.Publish(s.store.Key, "lookout", struct{}{})
@@ -310,9 +310,9 @@ func (s *Site) compare(ctx context.Context, l store.Lookout, how api.Lookout) er
 	sum := sha256.Sum256([]byte(same.String()))
 	told := hex.EncodeToString(sum[:])
 	var hookErr error
-	if how.Hook != "" && told != l.Told && (len(changed) > 0 || l.Told != "") {
+	if how.Hook != "" && told != l.HookSum && (len(changed) > 0 || l.HookSum != "") {
 		if err := s.tell(ctx, how.Hook, r, changed); err == nil {
-			l.Told = told
+			l.HookSum = told
 		} else {
 			hookErr = problem.New(problem.Conflict, "it looked, but "+err.Error(), "look after the hook; it is told with the next look")
 		}

@@ -87,7 +87,7 @@ var Columns = []Column{
 	{"switch-port", "Switch port", func(_ Record, e Entry) Value {
 		v := Value{Text: e.SwitchPort}
 		if e.SwitchPort != "" && match.SamePort(e.SwitchPort, e.Hangs.At) {
-			v.Verified, v.At, v.By = true, e.Hangs.Told, toldBySwitch
+			v.Verified, v.At, v.By = true, e.Hangs.Seen, toldBySwitch
 		}
 		return v
 	}},
@@ -95,7 +95,7 @@ var Columns = []Column{
 		if e.Hangs.At == "" {
 			return Value{}
 		}
-		return Value{e.Hangs.At, true, e.Hangs.Told, toldBySwitch}
+		return Value{e.Hangs.At, true, e.Hangs.Seen, toldBySwitch}
 	}},
 	{"behind", "Behind", func(_ Record, e Entry) Value { return e.shown(e.Behind, "", "answers") }},
 	{"part", "Part", func(_ Record, e Entry) Value { return e.shown(e.Part, "", "answers") }},

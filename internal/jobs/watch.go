@@ -175,7 +175,7 @@ func (w *watching) note(kind string, f *device.Found) {
 	w.mu.Unlock()
 	w.site.all.Hub.Publish(w.site.store.Key, "device", v)
 	w.site.all.Hub.Publish(w.site.store.Key, "presence", p)
-	if kind != survey.Told {
+	if kind != survey.Learned {
 		w.site.plan.Changed()
 	}
 }

@@ -183,7 +183,7 @@ func (s *Site) Detail(ctx context.Context, tag string) (api.Detail, error) {
 		return d, err
 	}
 	if p := r.Profiles[e.Profile]; p != nil && p.Sets() {
-		d.Steps = task.Told(task.Steps(p, procedure.For(r, e.Entry, p), opens[e.Device]))
+		d.Steps = task.Views(task.Steps(p, procedure.For(r, e.Entry, p), opens[e.Device]))
 	}
 	if e.Device.IsZero() {
 		return d, nil

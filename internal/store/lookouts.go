@@ -13,7 +13,7 @@ type Lookout struct {
 	Seen     string     `db:"seen"`     // the devices on the segment then; JSON
 	LookedAt stamp.Time `db:"looked_at"`
 	Changed  string     `db:"changed"` // what is not as it was; JSON
-	Told     string     `db:"told"`    // sum of what the hook was told last
+	HookSum  string     `db:"told"`    // sum of what the hook was told last
 }
 
 // Lookout gives that of the site; ok is false where there is none.
@@ -28,7 +28,7 @@ func (s *Site) SetLookout(ctx context.Context, l Lookout) error {
 			VALUES (:site, :doc, :register, :seen, :at, :changed, :told)
 		ON CONFLICT (site) DO UPDATE SET doc = :doc, register = :register, seen = :seen, looked_at = :at, changed = :changed, told = :told`,
 		map[string]any{"site": s.ID, "doc": l.Doc, "register": l.Register, "seen": l.Seen, "at": l.LookedAt, "changed": l.Changed,
-			"told": l.Told})
+			"told": l.HookSum})
 }
 
 // ForgetLookout ends it.

@@ -28,7 +28,7 @@ const (
 const (
 	Arrived  = "arrived"  // it was not there before
 	Returned = "returned" // it was away for a moment: somebody switched it off and on, or it restarted
-	Told     = "told"     // it is there, and something about it is new
+	Learned  = "learned"  // it is there, and something about it is new
 	Departed = "departed" // it has been silent although it was asked
 )
 
@@ -103,7 +103,7 @@ func newWatch(b *bench.Bench, profiles profile.Set, o Options, emit func(kind st
 	inv := newInventory(b, profiles, o)
 	w := &watch{inventory: inv, here: map[address.MAC]bool{}, missed: map[address.MAC]int{}}
 	inv.emit = func(f *device.Found) {
-		kind := Told
+		kind := Learned
 		// Who answers our first questions was there before; who comes meanwhile
 		// says so itself.
 		if here, known := w.here[f.MAC]; known && !here || !known && (w.settled || starts(w.frame)) {

@@ -275,7 +275,7 @@ func (b *Box) told(ctx context.Context, tell func(context.Context, netip.Addr) (
 	asked := time.Now()
 	facts, err := tell(ctx, b.at)
 	mark := evidence.Read(facts, asked, time.Now())
-	return mark, err == nil && mark.Told()
+	return mark, err == nil && mark.Known()
 }
 
 // begunAnew says what in a mark shows a start since a moment, and notes it. The first mark

@@ -129,8 +129,8 @@ func of(s profile.Stage) *Task {
 // was measured.
 const perStep = 300 * time.Millisecond
 
-// Told gives steps as they are told to people.
-func Told(steps []Step) []api.Step {
+// Views gives steps as people are shown them.
+func Views(steps []Step) []api.Step {
 	list := make([]api.Step, len(steps))
 	for i, s := range steps {
 		list[i] = s.Step

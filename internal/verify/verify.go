@@ -192,7 +192,7 @@ func (v *Verifier) entry(ctx context.Context, visit *check.Visit, e store.Entry,
 // sighted keeps what the box told of itself and of what hangs behind it.
 func (v *Verifier) sighted(ctx context.Context, visit *check.Visit, e store.Entry) error {
 	p := v.Profiles[e.Profile]
-	facts, at := visit.Told()
+	facts, at := visit.Reading()
 	if id := facts[fact.HostID]; id != "" {
 		if err := v.Records.ToldHostID(ctx, e.Device, id, stamp.Time{Time: at}); err != nil {
 			return err

@@ -58,8 +58,8 @@ func Read(facts map[string]string, asked, at time.Time) Mark {
 	return m
 }
 
-// Told reports whether the mark tells anything.
-func (m Mark) Told() bool { return m.HasUptime || m.HasStarts }
+// Known reports whether the box gave anything to go by.
+func (m Mark) Known() bool { return m.HasUptime || m.HasStarts }
 
 // Started gives the moment at which the box started, by its up-time, and how far
 // that may be off. It is the earliest moment that fits.

@@ -79,7 +79,7 @@ func plain(port string) string {
 type Hangs struct {
 	At    string // TAG/port, as plans write it
 	Alone bool   // nothing else was seen behind that port
-	Told  time.Time
+	Seen  time.Time
 }
 
 // Contradicts reports whether it hangs elsewhere than at a planned port: at another one of that

@@ -33,7 +33,7 @@ func TestWhereABoxHangs(t *testing.T) {
 	}
 	got := match.OnPorts(s)
 	for box, want := range map[byte]string{11: "HALL/7", 12: "", 13: "CORE/2", 14: "HALL/9", 15: ""} {
-		if h := got[mac(box)]; h.At != want || want != "" && !h.Told.Equal(at) {
+		if h := got[mac(box)]; h.At != want || want != "" && !h.Seen.Equal(at) {
 			t.Errorf("%d hangs at %+v, want %q", box, h, want)
 		}
 	}

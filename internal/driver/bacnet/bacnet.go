@@ -77,7 +77,7 @@ func (s *session) Do(ctx context.Context, words profile.Words, vars map[string]s
 	switch {
 	case reply.Kind == bacnet.Failed && (reply.Code == bacnet.PasswordFailure || reply.Code == bacnet.AccessDenied):
 		return nil, fmt.Errorf("%w over BACnet", driver.ErrLogin)
-	case reply.Kind == bacnet.Told && m.Request == read:
+	case reply.Kind == bacnet.WithValue && m.Request == read:
 		return map[string]string{m.Take: reply.Value}, nil
 	case reply.Kind == bacnet.Done && m.Request != read:
 		return map[string]string{}, nil

@@ -58,7 +58,7 @@ func (l *lamp) answer(payload []byte) []byte {
 		return wire.Reply{Kind: wire.Failed, Class: 2, Code: 32}.Frame(r, nil)
 	case r.Service == wire.ReadProperty:
 		value, _ := wire.AppendValue(nil, wire.TypeText, drivertest.Name) // it is short
-		return wire.Reply{Kind: wire.Told}.Frame(r, value)
+		return wire.Reply{Kind: wire.WithValue}.Frame(r, value)
 	case r.Service == wire.ReinitializeDevice && r.Password != "tern":
 		return wire.Reply{Kind: wire.Failed, Class: 4, Code: wire.PasswordFailure}.Frame(r, nil)
 	case r.Service == wire.DeviceCommunicationControl:

@@ -336,10 +336,10 @@ func (r *Restart) shown(ctx context.Context) (how string, sure bool, err error) 
 			return "", false, err
 		}
 		after := evidence.Read(facts, asked, r.lastTell)
-		if !after.Told() {
+		if !after.Known() {
 			return "", false, errors.New("what it tells of its up-time cannot be understood")
 		}
-		if r.before.Told() {
+		if r.before.Known() {
 			how = after.Since(r.before)
 		} else {
 			how = after.SinceWrite(r.began, -1)

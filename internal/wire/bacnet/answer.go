@@ -89,7 +89,7 @@ func (r Reply) Frame(to Request, value []byte) []byte {
 	switch r.Kind {
 	case Done:
 		body = []byte{simpleACK, to.Invoke, to.Service}
-	case Told:
+	case WithValue:
 		body = []byte{complexACK, to.Invoke, to.Service, 0x0c}
 		body = binary.BigEndian.AppendUint32(body, uint32(to.Object.Type)<<22|to.Object.Instance)
 		property := shortest(to.Property)

@@ -163,11 +163,11 @@ func appendPassword(b []byte, tag byte, password string) []byte {
 
 // Kinds of reply.
 const (
-	Done    = "done"  // SimpleACK (20.1.4)
-	Told    = "told"  // ComplexACK with a value (20.1.5)
-	Failed  = "error" // Error (20.1.7)
-	Refused = "reject"
-	Aborted = "abort"
+	Done      = "done"  // SimpleACK (20.1.4)
+	WithValue = "value" // ComplexACK with a value (20.1.5)
+	Failed    = "error" // Error (20.1.7)
+	Refused   = "reject"
+	Aborted   = "abort"
 )
 
 // Reply is what a device answers to a confirmed request.
@@ -203,7 +203,7 @@ func ParseReply(b []byte) (Reply, error) {
 		if b[0]&0x08 != 0 || b[2] != ReadProperty { // segmented
 			return Reply{}, ErrMalformed
 		}
-		r.Kind = Told
+		r.Kind = WithValue
 		r.Value, err = propertyValue(b[3:])
 		return r, err
 	case errorPDU:

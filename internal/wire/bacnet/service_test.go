@@ -74,13 +74,13 @@ func TestReplies(t *testing.T) {
 		says  string
 	}{
 		{bacnet.Reply{Kind: bacnet.Done}, nil, ""},
-		{bacnet.Reply{Kind: bacnet.Told, Value: "Hall"}, value(t, bacnet.TypeText, "Hall"), ""},
-		{bacnet.Reply{Kind: bacnet.Told, Value: "yes"}, value(t, bacnet.TypeBoolean, "yes"), ""},
-		{bacnet.Reply{Kind: bacnet.Told, Value: "70000"}, value(t, bacnet.TypeUnsigned, "70000"), ""},
-		{bacnet.Reply{Kind: bacnet.Told, Value: "-61"}, value(t, bacnet.TypeSigned, "-61"), ""},
-		{bacnet.Reply{Kind: bacnet.Told, Value: "21.5"}, value(t, bacnet.TypeReal, "21.5"), ""},
-		{bacnet.Reply{Kind: bacnet.Told, Value: ""}, value(t, bacnet.TypeNull, ""), ""},
-		{bacnet.Reply{Kind: bacnet.Told, Value: strings.Repeat("x", 300)}, value(t, bacnet.TypeText, strings.Repeat("x", 300)), ""},
+		{bacnet.Reply{Kind: bacnet.WithValue, Value: "Hall"}, value(t, bacnet.TypeText, "Hall"), ""},
+		{bacnet.Reply{Kind: bacnet.WithValue, Value: "yes"}, value(t, bacnet.TypeBoolean, "yes"), ""},
+		{bacnet.Reply{Kind: bacnet.WithValue, Value: "70000"}, value(t, bacnet.TypeUnsigned, "70000"), ""},
+		{bacnet.Reply{Kind: bacnet.WithValue, Value: "-61"}, value(t, bacnet.TypeSigned, "-61"), ""},
+		{bacnet.Reply{Kind: bacnet.WithValue, Value: "21.5"}, value(t, bacnet.TypeReal, "21.5"), ""},
+		{bacnet.Reply{Kind: bacnet.WithValue, Value: ""}, value(t, bacnet.TypeNull, ""), ""},
+		{bacnet.Reply{Kind: bacnet.WithValue, Value: strings.Repeat("x", 300)}, value(t, bacnet.TypeText, strings.Repeat("x", 300)), ""},
 		{bacnet.Reply{Kind: bacnet.Failed, Class: 2, Code: 40}, nil, "cannot be written"},
 		{bacnet.Reply{Kind: bacnet.Failed, Class: 7, Code: 200}, nil, "class 7, code 200"},
 		{bacnet.Reply{Kind: bacnet.Refused, Code: 9}, nil, "reject reason 9"},
@@ -141,7 +141,7 @@ func TestAnAnalyserUnderstandsRequests(t *testing.T) {
 func FuzzParseReply(f *testing.F) {
 	for _, r := range requests {
 		f.Add(r.Frame())
-		f.Add(bacnet.Reply{Kind: bacnet.Told}.Frame(r, []byte("\x75\x05\x00Hall")))
+		f.Add(bacnet.Reply{Kind: bacnet.WithValue}.Frame(r, []byte("\x75\x05\x00Hall")))
 		f.Add(bacnet.Reply{Kind: bacnet.Failed, Class: 2, Code: 40}.Frame(r, nil))
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {

@@ -8,7 +8,7 @@ import { usePreview } from '../previewed'
 import { useSite } from '../stores/site'
 import Comparison from './Comparison.vue'
 import SubnetHint from './SubnetHint.vue'
-import { Choice } from './named'
+import { Choice } from './choice'
 
 // Gives out addresses to a selection, or to the whole plan.
 const show = defineModel<boolean>('show', { required: true })

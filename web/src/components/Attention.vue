@@ -30,8 +30,7 @@ const any = computed(() => work.hands.length + failing.value.length + stops.valu
       <span aria-hidden="true">■</span>
       <span
         ><button class="link" @click="emit('show', x.entry.tag)">{{ x.entry.tag }}</button> {{ x.entry.place }}:
-        <strong>{{ x.hand.do }}</strong
-        ><template v-if="x.hand.look">; {{ x.hand.look }}</template
+        <strong>{{ x.hand.do }}</strong><template v-if="x.hand.look">; {{ x.hand.look }}</template
         ><template v-if="x.hand.handWho">; {{ x.hand.handWho }} is at it</template
         ><template v-if="x.hand.within">; what follows is done within {{ Math.round(x.hand.within / 60) }} min</template
         >.</span

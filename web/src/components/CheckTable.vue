@@ -2,7 +2,7 @@
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h } from 'vue'
 import type { Check } from '../api'
-import { Table } from './named'
+import { Table } from './table'
 
 // What was planned beside what was seen.
 const props = defineProps<{ checks: Check[]; narrow: boolean }>()

@@ -4,7 +4,7 @@ import { computed } from 'vue'
 import type { Comparison } from '../api'
 import { isSecret } from '../api'
 import { inShort } from '../sheet/columns'
-import { Table } from './named'
+import { Table } from './table'
 
 // What a change does to the plan, entry by entry and field by field.
 const props = defineProps<{ of: Comparison; height?: number }>()

@@ -10,7 +10,7 @@ import { usePlan } from '../stores/plan'
 import { useSegment } from '../stores/segment'
 import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
-import { Choice } from './named'
+import { Choice } from './choice'
 
 // Everything known of one box, each fact with where it comes from.
 const mac = defineModel<string>('mac', { required: true })
@@ -72,8 +72,7 @@ const blink = () => emit('attempt', () => siteCall('post', '/devices/{mac}/blink
       <NAlert v-if="wrong" type="error" :show-icon="false" role="alert">{{ wrong }}</NAlert>
       <template v-if="device">
         <p>
-          <strong>{{ placeOf(device) }}</strong
-          >, {{ modelOf(device)
+          <strong>{{ placeOf(device) }}</strong>, {{ modelOf(device)
           }}<template v-if="device.profile"> ({{ device.sure }} %, by {{ (device.why ?? []).join(', ') }})</template
           >{{ device.here ? '' : '; not here now' }}
         </p>

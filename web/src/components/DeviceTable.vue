@@ -18,7 +18,7 @@ import DeviceDrawer from './DeviceDrawer.vue'
 import FindDialog from './FindDialog.vue'
 import HandOutDialog from './HandOutDialog.vue'
 import SurveysDialog from './SurveysDialog.vue'
-import { Choice } from './named'
+import { Choice } from './choice'
 
 // Everything found on the segment, live. What hangs behind a device hangs under it.
 const session = useSession()

@@ -25,7 +25,7 @@ import CheckTable from './CheckTable.vue'
 import FactTable from './FactTable.vue'
 import PartTable from './PartTable.vue'
 import StateMark from './StateMark.vue'
-import { Choice } from './named'
+import { Choice } from './choice'
 
 const tag = defineModel<string>('tag', { required: true })
 const emit = defineEmits<{ attempt: [what: () => Promise<unknown>] }>()

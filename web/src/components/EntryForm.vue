@@ -11,7 +11,7 @@ import { usePlan } from '../stores/plan'
 import { useSite } from '../stores/site'
 import RowsField from './RowsField.vue'
 import SubnetHint from './SubnetHint.vue'
-import { Choice } from './named'
+import { Choice } from './choice'
 
 // One entry as a form, or what several of a selection are to have in common.
 const show = defineModel<boolean>('show', { required: true })

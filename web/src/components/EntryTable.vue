@@ -10,7 +10,7 @@ import { usePlan } from '../stores/plan'
 import { useSession } from '../stores/session'
 import { useWork } from '../stores/work'
 import StateMark from './StateMark.vue'
-import { Choice } from './named'
+import { Choice } from './choice'
 
 const session = useSession()
 const plan = usePlan()

@@ -8,7 +8,7 @@ import { usePreview } from '../previewed'
 import { useSite } from '../stores/site'
 import Comparison from './Comparison.vue'
 import SubnetHint from './SubnetHint.vue'
-import { Choice } from './named'
+import { Choice } from './choice'
 
 // Entries from quantities: so many of a model in each area.
 const show = defineModel<boolean>('show', { required: true })

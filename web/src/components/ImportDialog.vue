@@ -10,7 +10,8 @@ import { usePlan } from '../stores/plan'
 import { useSite } from '../stores/site'
 import type { Field } from '../sheet/columns'
 import Comparison from './Comparison.vue'
-import { Choice, Table } from './named'
+import { Choice } from './choice'
+import { Table } from './table'
 
 // A plan file is shown as it was understood before anything is changed.
 const show = defineModel<boolean>('show', { required: true })

@@ -18,7 +18,8 @@ import type { KnownLogin, Policy } from '../api'
 import { usePlan } from '../stores/plan'
 import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
-import { Choice, Table } from './named'
+import { Choice } from './choice'
+import { Table } from './table'
 
 const session = useSession()
 const site = useSite()
@@ -183,8 +184,8 @@ const learn = (event: Event) =>
   <NCard size="small" title="Vault" class="gap" data-test="vault">
     <template v-if="vault">
       <p>
-        <strong>{{ vault.locked ? 'Locked' : 'Open' }}</strong
-        >, opened by {{ vault.opener === 'file' ? 'the key file vault.key in the data folder' : 'a passphrase' }}.
+        <strong>{{ vault.locked ? 'Locked' : 'Open' }}</strong>, opened by
+        {{ vault.opener === 'file' ? 'the key file vault.key in the data folder' : 'a passphrase' }}.
       </p>
       <p v-if="vault.lost" class="bad" role="alert">{{ vault.lost }}</p>
       <p v-if="vault.sealedByLost" class="faint">

@@ -17,7 +17,7 @@ import { call } from '../api'
 import type { Token, User } from '../api'
 import { clock } from '../format'
 import { useSession } from '../stores/session'
-import { Choice } from './named'
+import { Choice } from './choice'
 
 const session = useSession()
 const message = useMessage()

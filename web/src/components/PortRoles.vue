@@ -7,7 +7,7 @@ import { plural } from '../format'
 import { usePlan } from '../stores/plan'
 import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
-import { Choice } from './named'
+import { Choice } from './choice'
 
 // Roles of switches' ports, and which port has which: defined once, given to many at once.
 const key = 'port-roles'

@@ -6,7 +6,7 @@ import type { Rehearsal } from '../api'
 import { plural } from '../format'
 import { usePlan } from '../stores/plan'
 import { useSegment } from '../stores/segment'
-import { Choice } from './named'
+import { Choice } from './choice'
 
 const show = defineModel<boolean>('show', { required: true })
 const props = defineProps<{ tags: string[] }>()

@@ -5,7 +5,7 @@ import type { Setting } from '../api'
 import { isSecret } from '../api'
 import { blockOf, rowsOf } from '../sheet/columns'
 import { usePlan } from '../stores/plan'
-import { Choice } from './named'
+import { Choice } from './choice'
 
 // A table of an entry: one row for each of its ports, sensors or cameras. A block that was
 // copied from a spreadsheet is pasted where it belongs.

@@ -2,7 +2,7 @@
 import { NCheckbox } from 'naive-ui'
 import type { DataTableColumns } from 'naive-ui'
 import { computed, h } from 'vue'
-import { Table } from './named'
+import { Table } from './table'
 
 // A list whose rows can be chosen for an act on many; only the rows in view are drawn.
 const props = withDefaults(

@@ -9,7 +9,7 @@ import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
 import { useWork } from '../stores/work'
 import { useTheme } from '../theme'
-import { Choice } from './named'
+import { Choice } from './choice'
 
 // Whoever is signed in needs nothing of it.
 const SignIn = defineAsyncComponent(() => import('../pages/SignIn.vue'))

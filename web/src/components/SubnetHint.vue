@@ -27,10 +27,10 @@ watch(
 <template>
   <div v-if="r" class="faint hint" data-test="reckoning">
     {{ r.subnet ? `${r.subnet}: ` : '' }}<span class="mono">{{ r.prefix }}</span
-    >, network <span class="mono">{{ r.network }}</span
-    >, broadcast <span class="mono">{{ r.broadcast }}</span
-    >, hosts <span class="mono">{{ r.first }}</span> to <span class="mono">{{ r.last }}</span
-    >, {{ r.hosts }} usable{{ r.subnet ? `, ${r.left} left; this address is ${r.text || r.is}` : '' }}
+    >, network <span class="mono">{{ r.network }}</span>, broadcast <span class="mono">{{ r.broadcast }}</span>, hosts
+    <span class="mono">{{ r.first }}</span> to <span class="mono">{{ r.last }}</span>, {{ r.hosts }} usable{{
+      r.subnet ? `, ${r.left} left; this address is ${r.text || r.is}` : ''
+    }}
   </div>
 </template>
 

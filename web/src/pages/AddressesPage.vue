@@ -9,7 +9,8 @@ import { plural } from '../format'
 import { usePlan } from '../stores/plan'
 import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
-import { Choice, Table } from '../components/named'
+import { Choice } from '../components/choice'
+import { Table } from '../components/table'
 
 // A subnet, one cell per address. A block of 256 is a square; large subnets
 // are looked at block by block. The list says the same in words.

@@ -11,7 +11,7 @@ import { usePlan } from '../stores/plan'
 import { useSegment } from '../stores/segment'
 import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
-import { Choice } from '../components/named'
+import { Choice } from '../components/choice'
 
 // What is wrong with the plan, and what takes it away; what a person should know
 // of the segment.

@@ -7,7 +7,7 @@ import { siteCall } from '../api'
 import { clock, plural, searched } from '../format'
 import { useSession } from '../stores/session'
 import { useWork } from '../stores/work'
-import { Choice } from '../components/named'
+import { Choice } from '../components/choice'
 
 // What persons have to do at devices, in walking order: who is at it, and how long is left.
 const session = useSession()
@@ -213,8 +213,7 @@ const pickable = computed(() => shown.value.filter((t) => t.open).map((t) => t.t
     <section v-if="list.accepted.length" class="accepted" aria-label="Terms accepted">
       <h2>Terms accepted for this site</h2>
       <p v-for="a in list.accepted" :key="a.profile + a.terms">
-        {{ a.terms }}: by <strong>{{ a.who }}</strong
-        >, {{ clock(a.at) }}
+        {{ a.terms }}: by <strong>{{ a.who }}</strong>, {{ clock(a.at) }}
       </p>
     </section>
   </div>

@@ -156,8 +156,7 @@ const columns = computed<DataTableColumns<Revision>>(() => [
           {{ moments.to ? `revision ${moments.to.id}` : 'now' }} <strong>{{ moments.to?.name }}</strong>
         </p>
         <p v-for="c in moments.site" :key="c.field">
-          <strong>{{ c.field }}</strong
-          >: {{ c.before || '–' }} → {{ c.after || '–' }}
+          <strong>{{ c.field }}</strong>: {{ c.before || '–' }} → {{ c.after || '–' }}
         </p>
         <Comparison :of="moments.comparison" :height="380" />
       </template>
@@ -174,8 +173,7 @@ const columns = computed<DataTableColumns<Revision>>(() => [
           Nothing is lost: this is a revision too.
         </p>
         <p v-for="c in restoring.preview.changes" :key="c.field">
-          <strong>{{ c.field }}</strong
-          >: {{ c.before || '–' }} → {{ c.after || '–' }}
+          <strong>{{ c.field }}</strong>: {{ c.before || '–' }} → {{ c.after || '–' }}
         </p>
         <Comparison :of="restoring.preview.comparison" :height="340" />
         <p v-if="restoring.preview.kept.length">

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { NTabPane, useDialog, useMessage } from 'naive-ui'
-import { Tabs } from '../components/named'
+import { Tabs } from '../components/tabs'
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { call, siteCall } from '../api'

@@ -13,7 +13,8 @@ import { by, names, useMatchLists } from '../match/columns'
 import { usePlan } from '../stores/plan'
 import { useSegment } from '../stores/segment'
 import { useSession } from '../stores/session'
-import { Choice, Tabs } from '../components/named'
+import { Choice } from '../components/choice'
+import { Tabs } from '../components/tabs'
 
 // Which box is which: what is proposed and why, what is matched, and what is
 // left over on both sides.

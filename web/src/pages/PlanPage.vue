@@ -18,7 +18,7 @@ import { columnsOf, usual } from '../sheet/columns'
 import { usePlan } from '../stores/plan'
 import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
-import { Choice } from '../components/named'
+import { Choice } from '../components/choice'
 
 const session = useSession()
 const site = useSite()

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { NTabPane } from 'naive-ui'
-import { Tabs } from '../components/named'
+import { Tabs } from '../components/tabs'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import LoginSettings from '../components/LoginSettings.vue'

@@ -11,7 +11,7 @@ import { usePlan } from '../stores/plan'
 import { useSegment } from '../stores/segment'
 import { useSession } from '../stores/session'
 import { useSite } from '../stores/site'
-import { Choice } from '../components/named'
+import { Choice } from '../components/choice'
 
 // On foot: choose the entry in front of you, plug its box in, and say that the
 // newcomer is it. Everything is within the reach of one thumb.
@@ -116,8 +116,10 @@ function scanned(out: Scanned) {
       >The service is not plugged into a segment, so nobody can arrive.</NAlert
     >
     <p class="top">
-      <strong>{{ left ? plural(left, 'entry') + ' without a box' : 'Every entry has its box.' }}</strong
-      ><span class="faint">{{ segment.watched ? '● watching' : '○ not watching' }}</span>
+      <strong>{{ left ? plural(left, 'entry') + ' without a box' : 'Every entry has its box.' }}</strong><span
+        class="faint"
+        >{{ segment.watched ? '● watching' : '○ not watching' }}</span
+      >
     </p>
     <p v-if="good" class="good" role="status" data-test="walk-good">✓ {{ good }}</p>
     <div v-if="sensors.length && session.mayCommission" class="switch">

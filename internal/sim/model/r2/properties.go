@@ -43,7 +43,7 @@ func confirmed(b *box.Box, r bacnet.Request) []byte {
 		if err != nil {
 			return fails(unknown)
 		}
-		return bacnet.Reply{Kind: bacnet.Told}.Frame(r, value)
+		return bacnet.Reply{Kind: bacnet.WithValue}.Frame(r, value)
 	case bacnet.WriteProperty:
 		if r.Property != description {
 			return fails(denied)

@@ -5,7 +5,7 @@ import { call, siteCall } from '../../api'
 import type { Bodies } from '../../api'
 import { useMaking } from '../../stores/making'
 import { useSite } from '../../stores/site'
-import { Choice } from '../named'
+import { Choice } from '../choice'
 
 // What this site asks for: the columns of its register, and what is in its package.
 const props = defineProps<{ documents: Bodies['Document'][] }>()

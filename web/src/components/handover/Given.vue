@@ -47,8 +47,7 @@ async function changes(id: number) {
         <tr v-for="h in handover.handovers" :key="h.id">
           <td class="tag">{{ when(h.at) }}</td>
           <td>
-            <strong>{{ h.to }}</strong
-            >, {{ h.what }} from {{ h.who }}
+            <strong>{{ h.to }}</strong>, {{ h.what }} from {{ h.who }}
           </td>
           <td class="do"><NButton size="tiny" @click="changes(h.id)">What changed since</NButton></td>
         </tr>

@@ -6,7 +6,7 @@ import { useMaking } from '../../stores/making'
 import { useHandover } from '../../stores/handover'
 import { usePlan } from '../../stores/plan'
 import { useSession } from '../../stores/session'
-import { Choice } from '../named'
+import { Choice } from '../choice'
 
 // The service looks by itself whether the site is as it was handed over.
 const session = useSession()

@@ -7,7 +7,7 @@ import { useMaking } from '../../stores/making'
 import { usePlan } from '../../stores/plan'
 import { useSession } from '../../stores/session'
 import { useSite } from '../../stores/site'
-import { Choice } from '../named'
+import { Choice } from '../choice'
 
 // What is printed: labels, sheets for devices, and logins only where they are asked for by name.
 const session = useSession()

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { NAlert, NButton, NSpin, NTabPane, NTable } from 'naive-ui'
-import { Tabs } from '../named'
+import { Tabs } from '../tabs'
 import * as pdf from 'pdfjs-dist'
 import worker from 'pdfjs-dist/build/pdf.worker.min.mjs?url'
 import { computed, nextTick, onBeforeUnmount, ref, watch } from 'vue'

@@ -8,7 +8,7 @@ import { useSession } from '../../stores/session'
 import { useSite } from '../../stores/site'
 import { useWork } from '../../stores/work'
 import SealForm from './SealForm.vue'
-import { Choice } from '../named'
+import { Choice } from '../choice'
 
 // What holds secrets leaves sealed, and the history of every entry says for whom.
 const session = useSession()
