@@ -77,8 +77,12 @@ func (s *Site) HandOut(ctx context.Context, who string, in api.HandOut) (api.Wor
 		defer done()
 		err := lease.Serve(waiting, s.segment.Bench(), grants, in.OtherServers, p.Needs(), func(g lease.Grant, failed error) {
 			what := fmt.Sprintf("given %s over DHCP", g.Lease.Address.Addr())
-			if failed != nil {
+			if errors.Is(failed, lease.ErrUnseen) {
+				what += ", and does not answer there"
+			} else if failed != nil {
 				what = "not given an address over DHCP: " + failed.Error()
+			}
+			if failed != nil {
 				s.all.Log.Warn("an address was not handed out", "tag", g.Tag, "error", failed)
 			}
 			err := s.store.AddNote(ctx, g.Tag, who, what)

@@ -99,6 +99,9 @@ func (s session) Do(ctx context.Context, words profile.Words, vars map[string]st
 	case errors.Is(err, context.DeadlineExceeded):
 		return nil, fmt.Errorf("%w: it did not ask for an address within %s", driver.ErrNoAnswer, waitTime)
 	}
+	if errors.Is(refused, lease.ErrUnseen) {
+		refused = nil // the run waits until it is there
+	}
 	return nil, errors.Join(err, refused)
 }
 

@@ -4,6 +4,7 @@ package lease
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
@@ -89,11 +90,18 @@ func read(f ethernet.Frame) (ip.Datagram, dhcp.Message, bool) {
 	return d, m, err == nil
 }
 
+// ErrUnseen says that a box was given an address and does not answer there.
+var ErrUnseen = errors.New("it was given its address, and does not answer there")
+
+// looks is how often a box that was given an address is asked whether it holds it, about two seconds
+// each: a box may make sure for up to seven before it takes it (RFC 5227, 2.1.1 and 2.3).
+var looks = 5
+
 // Serve answers the chosen boxes until each has its address, or the context
 // ends. It refuses to begin while another server answers that is not among
 // beside, and ends when one appears. Right before an address is offered it is
-// shown to be free, from no address that is to be avoided (nil: none). tell is told of each box that took its address, or of why
-// it gets none, from one goroutine.
+// shown to be free, from no address that is to be avoided (nil: none). tell is told of each box that was seen
+// at its address, or of why it has none, from one goroutine.
 func Serve(ctx context.Context, b *bench.Bench, grants []Grant, known []netip.Addr, avoid func(netip.Addr) bool,
 	tell func(Grant, error)) error {
 	others, err := Others(ctx, b)
@@ -132,10 +140,16 @@ func Serve(ctx context.Context, b *bench.Bench, grants []Grant, known []netip.Ad
 	var proving sync.WaitGroup
 	defer proving.Wait()
 	defer cancel()
-	proofs := make(chan proof)
+	proofs, seen := make(chan proof), make(chan sight)
 	state := map[address.MAC]int{}
 	for left := len(wanted); left > 0; {
 		select {
+		case p := <-seen:
+			if state[p.MAC] == given {
+				state[p.MAC] = settled
+				left--
+				tell(p.Grant, p.err)
+			}
 		case p := <-proofs:
 			if p.err != nil || len(p.holders) > 0 {
 				if p.err == nil {
@@ -175,17 +189,22 @@ func Serve(ctx context.Context, b *bench.Bench, grants []Grant, known []netip.Ad
 			if !chosen || f.Source != m.Client {
 				continue
 			}
+			if m.Kind == dhcp.Decline && state[g.MAC] == given {
+				state[g.MAC] = refused
+				left--
+				tell(g, problem.New(problem.Conflict, fmt.Sprintf("it declined %s: it found that somebody else has it",
+					g.Lease.Address.Addr()), "look who: redstart find; free it, or plan another address").About(g.Tag))
+				continue
+			}
 			if m.Kind == dhcp.Discover && state[g.MAC] == fresh {
 				state[g.MAC] = checking
-				proving.Add(1)
-				go func() {
-					defer proving.Done()
+				proving.Go(func() {
 					holders, err := b.Free(ctx, bench.Peer{Address: g.Lease.Address.Addr(), Avoid: avoid})
 					select {
 					case proofs <- proof{g, m, holders, err}:
 					case <-ctx.Done():
 					}
-				}()
+				})
 			}
 			if state[g.MAC] < free {
 				continue
@@ -196,12 +215,22 @@ func Serve(ctx context.Context, b *bench.Bench, grants []Grant, known []netip.Ad
 			}
 			if took && state[g.MAC] == free {
 				state[g.MAC] = given
-				left--
-				tell(g, nil)
+				proving.Go(func() {
+					err := holds(ctx, b, g, avoid)
+					select {
+					case seen <- sight{g, err}:
+					case <-ctx.Done():
+					}
+				})
 			}
 		case <-b.Done():
 			return bench.ErrGone
 		case <-ctx.Done():
+			for mac, g := range wanted {
+				if state[mac] == given {
+					tell(g, ErrUnseen)
+				}
+			}
 			return ctx.Err()
 		}
 	}
@@ -219,11 +248,30 @@ type proof struct {
 // What became of a grant so far.
 const (
 	fresh   = iota
-	refused // somebody has the address
+	refused // somebody has the address, or it would not have it
 	checking
 	free
-	given // a lost answer is repeated
+	given   // a lost answer is repeated
+	settled // so it is here
 )
+
+// sight is whether a box that was given its address was seen there.
+type sight struct {
+	Grant
+	err error
+}
+
+// holds asks a box whether it has taken its address, until it says so.
+func holds(ctx context.Context, b *bench.Bench, g Grant, avoid func(netip.Addr) bool) error {
+	for range looks {
+		holds, err := b.Holds(ctx, bench.Peer{MAC: g.MAC, Address: g.Lease.Address.Addr(), Bits: g.Lease.Address.Bits(),
+			Avoid: avoid})
+		if holds || err != nil {
+			return err
+		}
+	}
+	return ErrUnseen
+}
 
 // stranger is the refusal to work beside a server that was not named.
 func stranger(s Server, known []netip.Addr) error {

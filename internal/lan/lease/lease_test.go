@@ -1,7 +1,9 @@
 package lease_test
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"net/netip"
 	"strings"
 	"testing"
@@ -21,6 +23,8 @@ var (
 	chosen   = address.MAC{0x0e, 0x42, 0x44, 0, 0, 1}
 	taken    = address.MAC{0x0e, 0x42, 0x44, 0, 0, 2}
 	stranger = address.MAC{0x0e, 0x42, 0x44, 0, 0, 3}
+	doubting = address.MAC{0x0e, 0x42, 0x44, 0, 0, 4}
+	silent   = address.MAC{0x0e, 0x42, 0x44, 0, 0, 5}
 	server   = netip.MustParseAddr("10.40.8.254")
 )
 
@@ -29,8 +33,23 @@ func grant(mac address.MAC, at string) lease.Grant {
 		Time: time.Hour, Server: server}}
 }
 
-// answers reads the DHCP messages that come to a client's port, until it is closed.
+// decline is what a client says that finds its new address in use (RFC 2131, 4.4.4).
+func decline(t *testing.T, m dhcp.Message) []byte {
+	t.Helper()
+	frame := dhcp.Renew(m.Client, m.Yours, m.Server, "", "")
+	kind := bytes.Index(frame, []byte{53, 1, 3})
+	if kind < 0 {
+		t.Fatal("a request without its kind")
+	}
+	frame[kind+2] = 4
+	copy(frame[14+20+6:], []byte{0, 0}) // without a checksum (RFC 768)
+	return frame
+}
+
+// answers reads the DHCP messages that come to a client's port, until it is closed. The chosen
+// one says that it has its address once it was given it.
 func answers(p *segment.Port, got chan<- dhcp.Message) {
+	var has netip.Addr
 	for {
 		raw, err := p.Receive()
 		if err != nil {
@@ -41,12 +60,18 @@ func answers(p *segment.Port, got chan<- dhcp.Message) {
 		if err != nil {
 			continue
 		}
+		if a, ok := bench.ARP(f); ok && a.Operation == arp.Request && has.IsValid() && a.TargetIP == has {
+			_ = p.Send(a.Answer(p.MAC()))
+		}
 		packet, err := ip.Parse(f)
 		if err != nil {
 			continue
 		}
 		if d, ok := packet.UDP(); ok && d.Destination.Port() == dhcp.ClientPort {
 			if m, err := dhcp.Parse(d.Payload); err == nil {
+				if m.Kind == dhcp.ACK && p.MAC() == chosen {
+					has = m.Yours
+				}
 				got <- m
 			}
 		}
@@ -61,10 +86,11 @@ func TestExactlyTheChosen(t *testing.T) {
 	defer b.Close()
 	ports := map[address.MAC]*segment.Port{}
 	got := map[address.MAC]chan dhcp.Message{}
-	for _, mac := range []address.MAC{chosen, taken, stranger} {
+	for _, mac := range []address.MAC{chosen, taken, stranger, doubting, silent} {
 		ports[mac], got[mac] = wire.Attach(mac, 1024), make(chan dhcp.Message, 1024)
 		go answers(ports[mac], got[mac])
 	}
+	lease.Once()
 	holder := wire.Attach(address.MAC{2, 9, 9, 9, 9, 9}, 1024)
 	go func() { // it has the address that is planned for another
 		for {
@@ -86,7 +112,8 @@ func TestExactlyTheChosen(t *testing.T) {
 	outcome := map[address.MAC]error{}
 	ended := make(chan error, 1)
 	go func() {
-		ended <- lease.Serve(ctx, b, []lease.Grant{grant(chosen, "10.40.9.1"), grant(taken, "10.40.9.2")}, nil, nil,
+		ended <- lease.Serve(ctx, b, []lease.Grant{grant(chosen, "10.40.9.1"), grant(taken, "10.40.9.2"),
+			grant(doubting, "10.40.9.3"), grant(silent, "10.40.9.4")}, nil, nil,
 			func(g lease.Grant, err error) {
 				outcome[g.MAC] = err
 			})
@@ -110,6 +137,17 @@ func TestExactlyTheChosen(t *testing.T) {
 			if m.Yours != netip.MustParseAddr("10.40.9.1") || m.Server != server {
 				t.Errorf("%s of %s from %s", m.Kind, m.Yours, m.Server)
 			}
+		case m := <-got[doubting]:
+			switch m.Kind {
+			case dhcp.Offer:
+				_ = ports[doubting].Send(dhcp.Renew(doubting, m.Yours, m.Server, "", ""))
+			case dhcp.ACK:
+				_ = ports[doubting].Send(decline(t, m))
+			}
+		case m := <-got[silent]: // it takes the address, and is never seen there
+			if m.Kind == dhcp.Offer {
+				_ = ports[silent].Send(dhcp.Renew(silent, m.Yours, m.Server, "", ""))
+			}
 		case m := <-got[taken]:
 			t.Errorf("an address that somebody holds was given: %+v", m)
 		case m := <-got[stranger]:
@@ -124,6 +162,12 @@ func TestExactlyTheChosen(t *testing.T) {
 	if outcome[chosen] != nil || outcome[taken] == nil || !strings.Contains(outcome[taken].Error(),
 		"10.40.9.2 belongs to 02:09:09:09:09:09") {
 		t.Errorf("%v", outcome)
+	}
+	if err := outcome[doubting]; err == nil || !strings.Contains(err.Error(), "it declined 10.40.9.3") {
+		t.Errorf("a box that declined: %v", err)
+	}
+	if err := outcome[silent]; !errors.Is(err, lease.ErrUnseen) {
+		t.Errorf("a box that was never seen at its address: %v", err)
 	}
 }
 
