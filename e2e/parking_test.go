@@ -17,6 +17,7 @@ import (
 	"redstart/internal/browser"
 	"redstart/internal/cli"
 	"redstart/internal/client"
+	"redstart/internal/core/result"
 	"redstart/internal/core/state"
 	"redstart/internal/sim/box"
 	"redstart/internal/sim/hands"
@@ -110,7 +111,7 @@ func TestADeviceWaitsForAHand(t *testing.T) {
 
 	redstart = r.with(t)
 	redstart(1, []string{"it waits for nobody's hand"}, "commission", "done", others[0])
-	redstart(0, []string{"Going on with " + tag}, "commission", "done", tag)
+	redstart(0, []string{"Noted of " + tag}, "commission", "done", tag)
 	waitFor(t, func() bool {
 		run, err := r.c.Run(ctx, 1)
 		if err != nil {
@@ -334,6 +335,50 @@ func TestABoxIsSwitchedOffWhileItWaitsForAHand(t *testing.T) {
 	}
 }
 
+// Whoever says that something was done is not believed above the box: it is asked for again, with what
+// the box tells. Verification looks at the switch too.
+func TestAHandThatWasNotDone(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Only: "D2", Seed: 67, Pace: 0.1})
+	r.upTo(t, r.labelled(t, func(row map[string]string, _ *box.Box) { row["trunk"] = "" }))
+	door, ctx := r.site.Boxes[0], patience(t)
+	tag := r.entryOf(door).Tag
+	w, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen([]string{tag})})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, step := range []struct{ to, otherwise, position string }{
+		{"to SETUP", `the device tells otherwise: switch is "run" and not "setup"`, "setup"},
+		{"back to RUN", `the device tells otherwise: switch is "setup" and not "run"`, "run"},
+	} {
+		r.asked(step.to)
+		if err := r.c.Did(ctx, w.Run, api.Hands{Tags: []string{tag}}); err != nil {
+			t.Fatal(err)
+		}
+		r.asked(step.otherwise)
+		if position, _ := door.Position(); position == step.position {
+			t.Fatalf("the switch is at %q by itself", position)
+		}
+		door.Move(step.position)
+	}
+	waitFor(t, func() bool {
+		run, _, err := r.c.LatestRun(ctx)
+		return err != nil || run.State == state.Done
+	})
+	r.verify(tag)
+	if e := r.entryOf(door); e.State != state.Verified {
+		t.Fatalf("%s: %s", e.State, e.Reason)
+	}
+	door.Move("setup")
+	r.verify(tag)
+	d, err := r.c.Entry(ctx, tag)
+	if err != nil || d.Entry.State != state.Attention || !slices.ContainsFunc(d.Checks, func(c result.Check) bool {
+		return c.Name == "switch S1 is back at RUN" && c.Observed == "setup" && c.Verdict == result.Failed
+	}) {
+		t.Errorf("with its switch left at set-up: %v, %+v", err, d.Checks)
+	}
+}
+
 // A switch that was moved too early is to be moved back and once more, and what the box refused
 // meanwhile is no wrong login: nobody has to wait before the next run.
 func TestAWindowThatIsOver(t *testing.T) {
@@ -430,10 +475,10 @@ func TestHandsInAnotherProcess(t *testing.T) {
 	// Another one, with somebody who lies.
 	other := r.entryOf(r.site.Boxes[1]).Tag
 	defer person("--takes", "wrong")()
-	r.commission(other)
-	if e := r.entries()[other]; e.State != state.Attention || !strings.Contains(e.Reason, "login") {
-		t.Errorf("with hands that lie: %s: %s", e.State, e.Reason)
+	if w, err = r.c.Commission(ctx, api.RunOptions{Chosen: chosen([]string{other})}); err != nil {
+		t.Fatal(err)
 	}
+	r.asked("the device tells otherwise")
 }
 
 // In the console a serial line is named in the rehearsal.

@@ -167,8 +167,8 @@ func TestAmongRealHosts(t *testing.T) {
 	redstart(true, nil, "plan", "import",
 		write("plan.csv", fmt.Sprintf("tag,profile,address,name,mac\nCLOCK-1,real-box,10.40.9.123,clock-1,%s\n",
 			s.mac("client")), 0o600))
-	script := write("lease.sh", "#!/bin/sh\n[ \"$1\" = bound ] && echo \"$ip $subnet $router\" > \"$OUT\"\nexit 0\n",
-		0o700)
+	script := write("lease.sh", "#!/bin/sh\n[ \"$1\" = bound ] && ip addr replace \"$ip/$mask\" dev wire0 &&\n"+
+		"echo \"$ip $subnet $router\" > \"$OUT\"\nexit 0\n", 0o700)
 	ask := func(role, tries string) string {
 		out := filepath.Join(dir, role+".lease")
 		// no lease is an answer as well

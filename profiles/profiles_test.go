@@ -21,6 +21,11 @@ func TestBundledProfilesAreSound(t *testing.T) {
 		if p.Factory.Login != nil && p.Password.Check(p.Factory.Login.Password) == nil {
 			t.Errorf("%s: the factory password passes the rules for new ones", p.ID)
 		}
+		for _, s := range p.Order {
+			if h := s.ByHand; h != nil && h.Terms == "" && h.ShownBy == "" && len(h.Moves) == 0 {
+				t.Errorf("%s: nothing shows whether this was done: %s", p.ID, h.Do)
+			}
+		}
 	}
 }
 

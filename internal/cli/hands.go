@@ -127,7 +127,8 @@ func (a *app) handed(in api.Hands) func(*cobra.Command, []string) error {
 			return c.Did(ctx, run, in)
 		})
 		if err == nil {
-			a.say("Going on with %s. Follow it: redstart commission --watch", strings.Join(tags, " "))
+			a.say("Noted of %s: a device that can be asked is looked at first. Follow it: redstart commission --watch",
+				strings.Join(tags, " "))
 		}
 		return err
 	})

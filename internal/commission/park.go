@@ -52,6 +52,7 @@ func (w *work) park(ctx context.Context, h profile.Hand) (*task.Parking, error) 
 		w.d.Hand = store.Hand{Do: h.Do, Look: h.Look, Terms: h.Terms, Since: stamp.Now(),
 			Within: int(time.Duration(h.Within).Seconds())}
 	}
+	w.d.Hand.Do = h.Do // it may be asked for again, with what was seen
 	if err := w.Journal.SaveRunDevice(ctx, w.d); err != nil {
 		return nil, err
 	}

@@ -250,6 +250,9 @@ func (c *Client) move(ctx context.Context, act profile.Act, m profile.Move, vars
 		if enough {
 			return facts, nil
 		}
+		if m.Within == 0 {
+			return nil, errors.New(waiting)
+		}
 		pause := time.NewTimer(askAgain)
 		select {
 		case <-pause.C:

@@ -90,7 +90,7 @@ func (s *Site) Did(ctx context.Context, id int64, in api.Hands, who string) erro
 	if err := runner.Did(who, in.Tags); err != nil {
 		return err
 	}
-	what := "did by hand what its run waited for"
+	what := "said that it was done by hand, what its run waited for"
 	if in.Accept {
 		what = "accepted the terms that its run waited for"
 	}

@@ -99,6 +99,9 @@ func (s *Site) HandOut(ctx context.Context, who string, in api.HandOut) (api.Wor
 					a.Failed++
 				}
 				a.Text = fmt.Sprintf("%d of %d have their address", a.Done-a.Failed, a.Total)
+				if failed != nil {
+					a.Text += "; " + g.Tag + ": " + failed.Error()
+				}
 			})
 		})
 		if errors.Is(err, context.DeadlineExceeded) {

@@ -1,6 +1,7 @@
 package task
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -92,34 +93,7 @@ func (b *Box) byHand(ctx context.Context, h profile.Hand, act profile.Act) (stri
 	if b.over = false; anew {
 		h.Do = "Its time was over. Undo it, and once more: " + h.Do
 	}
-	p, err := b.Park(ctx, h)
-	if err != nil {
-		return "", err
-	}
-	looking, enough := context.WithCancel(ctx)
-	type look struct {
-		how string
-		err error
-	}
-	seen := make(chan look, 1)
-	go func() {
-		how, err := b.shows(looking, p, h, act, anew)
-		seen <- look{how, err}
-	}()
-	var how string
-	select {
-	case who := <-p.Done:
-		how = "done, says " + who
-		enough()
-		<-seen
-	case l := <-seen:
-		how, err = l.how, l.err
-	case <-p.Stop:
-		err = ErrStopped
-		enough()
-		<-seen
-	}
-	enough()
+	p, how, err := b.handed(ctx, h, act, anew)
 	if err != nil {
 		return "", err
 	}
@@ -135,6 +109,107 @@ func (b *Box) byHand(ctx context.Context, h profile.Hand, act profile.Act) (stri
 		}
 	}
 	return how, nil
+}
+
+// handed waits until a person did it: the device shows it, or somebody says so and the device does not tell
+// otherwise. A word never outweighs what a device tells; then it is asked for again, with what was seen.
+func (b *Box) handed(ctx context.Context, h profile.Hand, act profile.Act, anew bool) (*Parking, string, error) {
+	asked := h.Do
+	for {
+		p, err := b.Park(ctx, h)
+		if err != nil {
+			return nil, "", err
+		}
+		who, how, err := b.awaited(ctx, p, h, act, anew)
+		if err != nil || who == "" {
+			return p, how, err
+		}
+		switch how, err := b.borneOut(ctx, p, h, act); {
+		case Ours(err), ctx.Err() != nil:
+			return nil, "", cmp.Or(err, ctx.Err())
+		case err == nil:
+			return p, "done, says " + who + how, nil
+		default:
+			h.Do = fmt.Sprintf("%s (%s said that it was done; the device tells otherwise: %s)", asked, who, err)
+		}
+	}
+}
+
+// awaited gives who says that it was done, or how the device shows it.
+func (b *Box) awaited(ctx context.Context, p *Parking, h profile.Hand, act profile.Act, anew bool) (who, how string, err error) {
+	looking, enough := context.WithCancel(ctx)
+	defer enough()
+	type look struct {
+		how string
+		err error
+	}
+	seen := make(chan look, 1)
+	go func() {
+		how, err := b.shows(looking, p, h, act, anew)
+		seen <- look{how, err}
+	}()
+	select {
+	case who = <-p.Done:
+	case l := <-seen:
+		return "", l.how, l.err
+	case <-p.Stop:
+		err = ErrStopped
+	}
+	enough()
+	<-seen
+	return who, "", err
+}
+
+// borneOut looks once whether what somebody says is so: how that showed, nothing where the device cannot
+// show it, and an error with what it tells otherwise.
+func (b *Box) borneOut(ctx context.Context, p *Parking, h profile.Hand, act profile.Act) (string, error) {
+	switch {
+	case h.ShownBy == profile.ShownByRestart:
+		return b.restartBorneOut(ctx, p)
+	case len(b.p.Acts[act]) == 0:
+		return "", nil
+	}
+	switch err := b.shownNow(ctx, act); {
+	case err == nil:
+		return "; the device shows it", nil
+	case errors.Is(err, driver.ErrNoAnswer), errors.Is(err, watch.ErrAbsent):
+		return "; the device did not answer", nil
+	default:
+		if said, ok := errors.AsType[*problem.Error](err); ok {
+			return "", errors.New(said.Cause)
+		}
+		return "", err
+	}
+}
+
+// restartBorneOut is borneOut for what a restart shows: a device that tells how long it runs tells also
+// whether it was switched off since it was asked for.
+func (b *Box) restartBorneOut(ctx context.Context, p *Parking) (string, error) {
+	tell := driver.Teller(b.Bench, b.p, b.target, nil)
+	if tell == nil {
+		return "", nil
+	}
+	if err := b.whereNow(ctx); errors.Is(err, watch.ErrAbsent) {
+		return "; the device did not answer", nil
+	} else if err != nil {
+		return "", err
+	}
+	mark, ok := b.told(ctx, tell)
+	if !ok {
+		return "; the device did not answer", nil
+	}
+	known, err := b.Boxes.DeviceState(ctx, b.d.MAC)
+	if err != nil {
+		return "", err
+	}
+	if !mark.HasUptime && known.Starts < 0 {
+		return "", nil // its first count tells nothing
+	}
+	how, err := b.begunAnew(ctx, mark, p.Since, false)
+	if err == nil && how == "" {
+		err = errors.New("it did not start anew since")
+	}
+	return "; " + how, err
 }
 
 // Closed reports whether a failure may come of a window that closed: nothing of its own opens

@@ -230,6 +230,9 @@ func (p *Profile) bind(drivers []Driver) error {
 			if err := p.bindMove(&p.Acts[act][i], drivers, keys); err != nil {
 				return fmt.Errorf("act %s, move %d: %w", act, i+1, err)
 			}
+			if m := &p.Acts[act][i]; act.handAct() && m.Within == UsualWithin {
+				m.Within = 0 // a run looks again by itself, until a person has done it
+			}
 		}
 	}
 	for _, d := range drivers {
