@@ -107,8 +107,22 @@ func TestASensorWithAWrongKey(t *testing.T) {
 	b := r.site.Boxes[0]
 	r.upTo(t, "tag,profile,mac,radio-region,behind,part,join-eui,key\nRAD,tidewell-w1,"+b.MAC.String()+
 		",Europe,,,,\nSEN-1,tidewell-s3,,,RAD,"+w1.EUI(1)+","+w1.JoinEUI+",00112233445566778899AABBCCDDEEFF\n")
-	r.wrongHands(t)
-	r.commission("RAD")
+	ctx := patience(t)
+	w, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen([]string{"RAD"})})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.asked("battery")
+	if err := r.c.Did(ctx, w.Run, api.Hands{Tags: []string{"RAD"}}); err != nil {
+		t.Fatal(err)
+	}
+	r.asked(`the device tells otherwise: waiting is "1" and not "0"`)
+	redstart := r.with(t)
+	redstart(0, []string{"Going on without it: RAD"}, "commission", "done", "RAD", "--without")
+	waitFor(t, func() bool {
+		run, _, err := r.c.LatestRun(ctx)
+		return err != nil || run.State == state.Done
+	})
 	r.verify("RAD", "SEN-1")
 	if e := r.entries()["SEN-1"]; e.State == state.Verified || e.State == state.Configured {
 		t.Errorf("%s: %s", e.State, e.Reason)

@@ -6,6 +6,7 @@ import (
 	"encoding/csv"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -332,4 +333,72 @@ func TestTheClockOfASlowBox(t *testing.T) {
 	if e := r.entryOf(b); e.State != state.Verified {
 		t.Errorf("%s: %s, not looked at %v", e.State, e.Reason, e.Unseen)
 	}
+}
+
+// What no act of a profile sends is asked for by hand, and counts as said by who did it; where nothing can
+// look a person may say so later too. A look stands above a word, and a new run forgets it.
+func TestWhatNothingCanLookAtIsSaid(t *testing.T) {
+	t.Parallel()
+	doc, err := os.ReadFile("../profiles/fennmark-fs8.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	blind := strings.NewReplacer("  - {act: settings}\n", "", `        setting.management-vlan: "css #vlan"`+"\n", "",
+		"  settings:\n    - request: POST /settings/vlan\n      form: {vlan: \"{setting.management-vlan}\"}\n      expect: [303]\n      refused: [401]\n      why: css .refusal\n",
+		"").Replace(string(doc))
+	r := start(t, skerry.Options{Devices: 1, Only: "FS8", Seed: 68}, blind)
+	r.upToMatch()
+	ctx, tag := patience(t), r.entryOf(r.site.Boxes[0]).Tag
+	commission := func() {
+		t.Helper()
+		w, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen([]string{tag})})
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.asked("Set Management VLAN to 408")
+		if err := r.c.Did(ctx, w.Run, api.Hands{Tags: []string{tag}}); err != nil {
+			t.Fatal(err)
+		}
+		waitFor(t, func() bool {
+			run, _, err := r.c.LatestRun(ctx)
+			return err != nil || run.ID == w.Run && run.State == state.Done
+		})
+	}
+	check := func(verdict result.Verdict, by, state string) {
+		t.Helper()
+		d, err := r.c.Entry(ctx, tag)
+		if err != nil {
+			t.Fatal(err)
+		}
+		at := slices.IndexFunc(d.Checks, func(c result.Check) bool { return c.Name == "management-vlan" })
+		if at < 0 || d.Checks[at].Verdict != verdict || !strings.Contains(d.Checks[at].By, by) || d.Checks[at].Expected != "408" {
+			t.Errorf("%+v", d.Checks)
+		}
+		if d.Entry.State != state {
+			t.Errorf("it is %s, not %s: %s", d.Entry.State, state, d.Entry.Reason)
+		}
+	}
+	commission()
+	check(result.Said, "said by this computer", state.Configured)
+	r.verify(tag)
+	check(result.Said, "said by this computer", state.Verified)
+	redstart := r.with(t)
+	redstart(1, []string{"that can be looked at"}, "verify", "say", tag, "name", "--name", "Ida")
+	redstart(2, []string{"nobody signed in by name"}, "verify", "say", tag, "management-vlan")
+	redstart(1, []string{"not looked at", "configured"}, "verify", "say", tag, "management-vlan", "--name", "Ida", "--not")
+	check(result.NotLookedAt, "", state.Configured)
+	r.verify(tag)
+	check(result.NotLookedAt, "", state.Configured)
+	redstart(0, []string{"said by Ida: seen on its page", "verified"}, "verify", "say", tag, "management-vlan", "--name", "Ida",
+		"--note", "seen on its page")
+	check(result.Said, "said by Ida: seen on its page", state.Verified)
+	r.verify(tag)
+	check(result.Said, "said by Ida", state.Verified)
+	file := filepath.Join(t.TempDir(), "register.csv")
+	redstart(0, nil, "handover", "register-csv", file)
+	if out, err := os.ReadFile(file); err != nil || !strings.Contains(string(out), "management-vlan: said by Ida") {
+		t.Errorf("the register: %s, %v", out, err)
+	}
+	commission()
+	check(result.Said, "said by this computer", state.Configured)
 }

@@ -368,7 +368,7 @@ func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
 	})
 	csv := string(r.site.Plan()) + "YARD-BCN-01,beacon,lumen-k7,YARD,Marshalling yard,next,auto,,K7-000042\n"
 	r.plan(csv)
-	if err := r.set("YARD-BCN-01", "colour", "green", "watches", "BERTH1-CAM-01", "spare", "3"); err != nil {
+	if err := r.set("YARD-BCN-01", "colour", "green", "watches", "BERTH1-CAM-01"); err != nil {
 		t.Fatal(err)
 	}
 	r.find()
@@ -385,9 +385,20 @@ func TestAFourthModelNeedsOnlyAProfile(t *testing.T) {
 	if got := beacons.of(fourth); got != "green "+camera.Address.String() {
 		t.Errorf("the device was given %q", got)
 	}
+	// What no act of it sends is a hand's.
+	if err := r.set("YARD-BCN-01", "spare", "3"); err != nil {
+		t.Fatal(err)
+	}
 	rehearsal, err := r.c.Rehearse(patience(t), api.RunOptions{Chosen: api.Chosen{Tags: []string{"YARD-BCN-01"}}})
-	if err != nil || !slices.Equal(rehearsal.Devices[0].NotSent, []string{"spare"}) {
+	if err != nil || !slices.Equal(rehearsal.Devices[0].NotSent, []string{"spare"}) ||
+		!slices.ContainsFunc(rehearsal.Devices[0].Steps, func(s api.Step) bool { return s.Hands && strings.Contains(s.Text, "to 3: no act") }) {
 		t.Errorf("%+v, %v", rehearsal, err)
+	}
+	if e := r.entries()["YARD-BCN-01"]; e.State != state.Configured || len(e.Differs) != 1 {
+		t.Errorf("with a value planned since it is %s: %v", e.State, e.Differs)
+	}
+	if err := r.set("YARD-BCN-01", "spare", ""); err != nil {
+		t.Fatal(err)
 	}
 	// What it watches moves: it differs, and the next run sets it.
 	if err := r.set("BERTH1-CAM-01", "address", "10.40.8.99"); err != nil {

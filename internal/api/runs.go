@@ -76,8 +76,20 @@ type Hands struct {
 	Tags []string `json:"tags" jsonschema:"required"`
 	// Accept says that the terms that they wait for are accepted, by who signed in.
 	Accept bool `json:"accept,omitempty"`
+	// Without says that it cannot be done now: the run goes on, and verification tells what is missing.
+	Without bool `json:"without,omitempty"`
 	// Name is the person who accepts them, where nobody signed in by name.
 	Name string `json:"name,omitempty"`
+}
+
+// Word says of a check that nothing can look at that it is so.
+type Word struct {
+	Check string `json:"check" jsonschema:"required"`
+	// Note is how that was found out, such as "tried at the door".
+	Note string `json:"note,omitempty"`
+	// Name is the person who says it, where nobody signed in by name.
+	Name string `json:"name,omitempty"`
+	Not  bool   `json:"not,omitempty"` // what was said is taken back
 }
 
 // TakeHands say who is at what devices wait for.

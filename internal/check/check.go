@@ -32,7 +32,7 @@ type Want struct {
 // All are the checks in the order in which they are looked at and shown. A new one is one
 // file and a line here.
 var All = []*Check{holders, matched, echo, ports, newLogin, password, factoryLogin, serial, facts, firmware, dhcpClient, dhcpServer, clock,
-	settings, secrets, conditions, networks, parts,
+	settings, byHand, secrets, conditions, networks, parts,
 	servers, kept}
 
 // Run looks at everything that applies to a device.

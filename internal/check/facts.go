@@ -100,7 +100,7 @@ const nothing = "nothing"
 // readBack judges what was read of one thing.
 func readBack(ctx context.Context, v *Visit, w Want) (result.Look, error) {
 	if !slices.Contains(v.Profile.ReadsBack(), w.Key) {
-		return result.Unseen("its profile does not say how to read it back"), nil
+		return result.Untold("its profile does not say how to read it back"), nil
 	}
 	r, err := v.read(ctx)
 	if err != nil {

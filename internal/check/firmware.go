@@ -25,7 +25,7 @@ var firmware = &Check{
 		}
 		has, asked := r.facts[fact.Firmware], v.Given.Settings[profile.FirmwareAsked]
 		if has == "" {
-			return result.Unseen("it does not tell which firmware it has"), nil
+			return result.Untold("it does not tell which firmware it has"), nil
 		}
 		l := result.Saw(has, value.CompareVersions(has, asked) >= 0)
 		l.By = r.read.By

@@ -27,7 +27,7 @@ var secrets = &Check{
 	Anywhere: true,
 	Look: func(ctx context.Context, v *Visit, w Want) (result.Look, error) {
 		if w.Expected != "works" {
-			return result.Unseen("it is a secret that the device never tells again"), nil
+			return result.Untold("it is a secret that the device never tells again"), nil
 		}
 		if here, err := v.here(ctx); err != nil || !here {
 			return result.Unseen("it is not at its planned address"), err
@@ -47,6 +47,6 @@ var secrets = &Check{
 		case told == "no":
 			return result.Saw("the device says that it does not work", false), nil
 		}
-		return result.Unseen("the device does not say whether it works"), nil
+		return result.Untold("the device does not say whether it works"), nil
 	},
 }

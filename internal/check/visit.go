@@ -251,7 +251,7 @@ func (v *Visit) read(ctx context.Context) (*reading, error) {
 	}
 	switch {
 	case len(v.Profile.Acts[profile.Read]) == 0:
-		r.read = result.Unseen("its profile does not say how to read it back")
+		r.read = result.Untold("its profile does not say how to read it back")
 	case r.login.Taken && !r.login.Good, !r.login.Taken && len(v.Profile.Acts[profile.SignIn]) > 0:
 		r.read = result.Unseen("not signed in")
 	default:

@@ -405,8 +405,40 @@ check passed is verified. With one entry the checks are printed.`,
 			}
 			return errors.Join(a.printChecks(d.Checks), verdict)
 		}}
+	c.AddCommand(a.verifySay())
 	c.Flags().BoolVar(&capture, "capture", false, captureHelp)
 	c.Flags().StringVar(&restart, "restart", check.Needed,
 		"restart devices to show that settings survive: needed (when none was seen since the last change), always or never")
+	return c
+}
+
+func (a *app) verifySay() *cobra.Command {
+	var in api.Word
+	c := &cobra.Command{Use: "say TAG CHECK",
+		Short: "Say by name that something is so which nothing can look at, such as a keypad's code",
+		Long: `Some things no device tells: that a keypad takes its code, or what a person set on
+a page that its profile does not know. Whoever tried it says so by name; it counts as
+said, with the time and the note, and stands so in every document. Where the device
+can be asked, its answer stands above a word. A new run forgets what was said.`,
+		Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			c, err := a.client(ctx)
+			if err != nil {
+				return err
+			}
+			in.Check = args[1]
+			if err := c.Say(ctx, args[0], in); err != nil {
+				return err
+			}
+			d, err := c.Entry(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return errors.Join(a.printChecks(d.Checks), a.printEntries(ctx, c, args[:1]))
+		}}
+	c.Flags().StringVar(&in.Note, "note", "", "how that was found out")
+	c.Flags().StringVar(&in.Name, "name", "", "who says it, where nobody signed in by name")
+	c.Flags().BoolVar(&in.Not, "not", false, "take back what was said")
 	return c
 }

@@ -105,8 +105,14 @@ func (a *app) takeHands() *cobra.Command {
 
 // did says that a person did what devices wait for.
 func (a *app) did() *cobra.Command {
-	return &cobra.Command{Use: "done TAG...", Short: "Say that what a device waits for was done by hand",
-		Args: cobra.MinimumNArgs(1), RunE: a.handed(api.Hands{})}
+	var in api.Hands
+	c := &cobra.Command{Use: "done TAG...", Short: "Say that what a device waits for was done by hand",
+		Long: `Where the device can be asked it is looked at: if it tells otherwise, it is asked for again with
+what was seen. --without goes on although it is not done; verification tells what is missing.`,
+		Args: cobra.MinimumNArgs(1)}
+	c.Flags().BoolVar(&in.Without, "without", false, "it cannot be done now: go on without it")
+	c.RunE = func(cmd *cobra.Command, args []string) error { return a.handed(in)(cmd, args) }
+	return c
 }
 
 // accept accepts, by name, the terms that devices wait for.
@@ -126,7 +132,11 @@ func (a *app) handed(in api.Hands) func(*cobra.Command, []string) error {
 			in.Tags = tags
 			return c.Did(ctx, run, in)
 		})
-		if err == nil {
+		switch {
+		case err != nil:
+		case in.Without:
+			a.say("Going on without it: %s. Follow it: redstart commission --watch", strings.Join(tags, " "))
+		default:
 			a.say("Noted of %s: a device that can be asked is looked at first. Follow it: redstart commission --watch",
 				strings.Join(tags, " "))
 		}

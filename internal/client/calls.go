@@ -349,6 +349,11 @@ func (c *Client) Did(ctx context.Context, run int64, in api.Hands) error {
 	return c.call(ctx, http.MethodPost, c.at(fmt.Sprintf("/runs/%d/hands", run)), in, nil)
 }
 
+// Say says of a check that nothing can look at that it is so.
+func (c *Client) Say(ctx context.Context, tag string, in api.Word) error {
+	return c.call(ctx, http.MethodPost, c.at("/entries/"+url.PathEscape(tag)+"/said"), in, nil)
+}
+
 // TakeHands says that you are at what devices of a run wait for, or no longer.
 func (c *Client) TakeHands(ctx context.Context, run int64, in api.TakeHands) error {
 	return c.call(ctx, http.MethodPost, c.at(fmt.Sprintf("/runs/%d/hands/take", run)), in, nil)

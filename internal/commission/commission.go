@@ -21,7 +21,6 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/procedure"
-	"redstart/internal/core/profile"
 	"redstart/internal/core/stamp"
 	"redstart/internal/core/state"
 	"redstart/internal/lan/bench"
@@ -74,7 +73,7 @@ type Runner struct {
 
 	avoid  func(netip.Addr) bool
 	mu     sync.Mutex
-	parked map[string]chan string // by tag: who says that it was done
+	parked map[string]chan task.Word // by tag: who says that it was done
 }
 
 // Known is what a rehearsal goes by besides the plan.
@@ -132,7 +131,7 @@ func Rehearse(p plan.Plan, entries []store.Entry, known Known) api.Rehearsal {
 			opens.Fresh = known.Fresh
 			steps := task.Steps(p, v, opens)
 			d := api.Rehearsed{Tag: e.Tag, MAC: e.Device.String(), Profile: p.ID, Given: v, Steps: task.Views(steps),
-				Seconds: task.Takes(p, steps).Seconds(), NotSent: notSent(e, p), Line: known.Lines[e.Tag]}
+				Seconds: task.Takes(p, steps).Seconds(), NotSent: slices.Sorted(maps.Keys(v.ByHand)), Line: known.Lines[e.Tag]}
 			for _, part := range setWith(resolver, v, e.Tag) {
 				d.Parts = append(d.Parts, part.Tag)
 			}
@@ -402,7 +401,3 @@ func Left(run store.Run, p plan.Plan, now time.Time) time.Duration {
 	return orderOf(p, in).longest(left)
 }
 
-// notSent lists the planned settings that do not get to the device.
-func notSent(e store.Entry, p *profile.Profile) []string {
-	return slices.DeleteFunc(slices.Sorted(maps.Keys(e.Settings)), p.Reaches)
-}

@@ -86,14 +86,14 @@ func (r *Runner) Awaits(run store.Run) {
 }
 
 // awaits gives how a parked device is told that a person did what it waits for.
-func (r *Runner) awaits(tag string) chan string {
+func (r *Runner) awaits(tag string) chan task.Word {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.parked == nil {
-		r.parked = map[string]chan string{}
+		r.parked = map[string]chan task.Word{}
 	}
 	if r.parked[tag] == nil {
-		r.parked[tag] = make(chan string, 1)
+		r.parked[tag] = make(chan task.Word, 1)
 	}
 	return r.parked[tag]
 }
@@ -104,8 +104,8 @@ func (r *Runner) awaitsNoMore(tag string) {
 	delete(r.parked, tag)
 }
 
-// Did tells that a person did what devices wait for, all or none.
-func (r *Runner) Did(who string, tags []string) error {
+// Did tells that a person did what devices wait for, or has the run go on without, all or none.
+func (r *Runner) Did(said task.Word, tags []string) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, tag := range tags {
@@ -115,7 +115,7 @@ func (r *Runner) Did(who string, tags []string) error {
 	}
 	for _, tag := range tags {
 		select {
-		case r.parked[tag] <- who:
+		case r.parked[tag] <- said:
 		default: // somebody else said so already
 		}
 	}

@@ -17,6 +17,7 @@ import (
 	"redstart/internal/sim/model/all"
 	"redstart/internal/sim/skerry"
 	"redstart/internal/store"
+	"redstart/internal/task"
 	"redstart/internal/task/tasktest"
 	"redstart/internal/vault"
 )
@@ -135,7 +136,7 @@ func TestAStoppedRunLeavesWhatWaits(t *testing.T) {
 	})
 	waits := x.Plan.Entries[i].Tag
 	r, run := commissiontest.Prepare(t, x, false, waits)
-	if err := r.Did("Ida Holm", []string{waits}); err == nil {
+	if err := r.Did(task.Word{Who: "Ida Holm"}, []string{waits}); err == nil {
 		t.Error("something was done that nobody waits for")
 	}
 	stop := make(chan struct{})

@@ -126,9 +126,11 @@ func noted(text string) Value { return Value{Text: text, Verified: true} }
 // what is planned now, where that is given: a plan may have changed since.
 func (e Entry) shown(text, expected, name string) Value {
 	for _, c := range e.Checks {
-		if text != "" && c.Name == name && c.Verdict == result.Passed &&
-			(expected == "" || strings.EqualFold(c.Expected, expected)) {
-			return Value{text, true, c.At, c.By}
+		if text == "" || c.Name != name || expected != "" && !strings.EqualFold(c.Expected, expected) {
+			continue
+		}
+		if c.Verdict == result.Passed || c.Verdict == result.Said { // a word is told as one, and verifies nothing
+			return Value{text, c.Verdict == result.Passed, c.At, c.By}
 		}
 	}
 	return Value{Text: text}
@@ -151,7 +153,11 @@ func (e Entry) told(key string) (v Value) {
 func (e Entry) unverified(r Record) (list []string) {
 	for _, c := range e.Checks {
 		if c.Verdict != result.Passed {
-			list = append(list, c.Name+": "+r.say(c.Verdict.String()))
+			text := c.Name + ": " + r.say(c.Verdict.String())
+			if c.Verdict == result.Said {
+				text = c.Name + ": " + c.By
+			}
+			list = append(list, text)
 		}
 	}
 	if e.Hangs.Contradicts(e.SwitchPort) {

@@ -14,7 +14,7 @@ var words = map[string]string{
 	"At": "Tidspunkt", "What differs": "Hva som avviker",
 	"planned": "planlagt", "matched": "tilordnet", "configuring": "under oppsett", "configured": "konfigurert",
 	"verified": "bekreftet", "needs attention": "krever tilsyn", "not wired yet": "ikke tilkoblet ennå",
-	"passed": "bestått", "failed": "ikke bestått", "not looked at": "ikke undersøkt",
+	"passed": "bestått", "failed": "ikke bestått", "not looked at": "ikke undersøkt", "said": "oppgitt",
 	"made": "laget", "as planned": "som planlagt", "entries": "oppføringer",
 	"Grey and slanted: as planned, and not verified.":                           "Grått og kursivt: som planlagt, og ikke bekreftet.",
 	"Everything else was verified, when and by what is in the sheet of checks.": "Alt annet er bekreftet; når og hvordan står i arket med kontroller.",

@@ -12,6 +12,7 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/state"
+	"redstart/internal/task"
 )
 
 // Hands lists what persons have to do at the devices of runs that have not ended, and what
@@ -74,8 +75,8 @@ func (s *Site) Did(ctx context.Context, id int64, in api.Hands, who string) erro
 				"say that it was done: redstart commission done "+d.Tag).About(d.Tag)
 		}
 	}
-	if in.Accept && who == account.LocalUser {
-		if who = strings.TrimSpace(in.Name); who == "" || len(who) > longestName {
+	if in.Accept {
+		if who, err = byName(who, in.Name); err != nil {
 			return problem.New(problem.Usage, "terms are accepted by a person, and nobody signed in by name",
 				"say who accepts them: redstart commission accept "+in.Tags[0]+" --name …")
 		}
@@ -87,10 +88,13 @@ func (s *Site) Did(ctx context.Context, id int64, in api.Hands, who string) erro
 		return problem.New(problem.Conflict, fmt.Sprintf("run %d is not under way", id),
 			"go on with it first: redstart commission")
 	}
-	if err := runner.Did(who, in.Tags); err != nil {
+	if err := runner.Did(task.Word{Who: who, Without: in.Without}, in.Tags); err != nil {
 		return err
 	}
 	what := "said that it was done by hand, what its run waited for"
+	if in.Without {
+		what = "had its run go on without what it waited for"
+	}
 	if in.Accept {
 		what = "accepted the terms that its run waited for"
 	}
@@ -102,8 +106,48 @@ func (s *Site) Did(ctx context.Context, id int64, in api.Hands, who string) erro
 	return nil
 }
 
-// longestName of a person, in bytes.
-const longestName = 100
+// longestName of a person, in bytes, and longestWord of what one says.
+const (
+	longestName = 100
+	longestWord = 300
+)
+
+// byName gives who acts: a person who signed in, or on this computer one who gives a name.
+func byName(who, name string) (string, error) {
+	if who != account.LocalUser {
+		return who, nil
+	}
+	if name = strings.TrimSpace(name); name == "" || len(name) > longestName {
+		return "", problem.New(problem.Usage, "nobody signed in by name", "")
+	}
+	return name, nil
+}
+
+// Say notes that a person says of a check that nothing can look at that it is so, by name.
+func (s *Site) Say(ctx context.Context, tag string, in api.Word, who string) error {
+	who, err := byName(who, in.Name)
+	in.Note = strings.TrimSpace(in.Note)
+	switch {
+	case err != nil:
+		return problem.New(problem.Usage, "a person says it, and nobody signed in by name",
+			"say who: redstart verify say "+tag+" "+in.Check+" --name …").About(tag)
+	case len(in.Note) > longestWord:
+		return problem.New(problem.Usage, fmt.Sprintf("the note is longer than %d characters", longestWord), "shorten it").About(tag)
+	}
+	e, err := s.store.Entry(ctx, tag)
+	if err != nil {
+		return err
+	}
+	word := "said by " + who
+	if in.Note != "" {
+		word += ": " + in.Note
+	}
+	if err := s.store.Say(ctx, tag, e.Device, in.Check, word, !in.Not, who); err != nil {
+		return err
+	}
+	s.plan.EntryChanged(tag)
+	return nil
+}
 
 // TakeHands notes that somebody is at what devices of a run wait for, or that nobody is any
 // more. Others see it; nobody is kept from doing it all the same.

@@ -47,6 +47,10 @@ func (s *Server) workRoutes() []route {
 				}
 				return none{}, r.site.Jobs.TakeHands(r, id, in, r.who.Name)
 			}),
+		call(s, "POST", at+"entries/:tag/said", "Say by name of a check that nothing can look at that it is so, or take that back",
+			right.Commission, func(r *request, in api.Word) (none, error) {
+				return none{}, r.site.Jobs.Say(r, r.param("tag"), in, r.who.Name)
+			}),
 		call(s, "GET", at+"licences", "The devices that take a licence, and how far each is", right.Look,
 			func(r *request, _ none) ([]api.Licence, error) {
 				return r.site.Plan.Licences(r)

@@ -5,6 +5,8 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jmoiron/sqlx"
@@ -315,8 +317,8 @@ func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list 
 		what += "; not looked at: " + strings.Join(result.NotLooked(list), ", ")
 	}
 	insert, err := keep(s.in,
-		`INSERT INTO checks (site, tag, position, name, expected, observed, verdict, rests_on, at)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, s.in.db.Preparex)
+		`INSERT INTO checks (site, tag, position, name, expected, observed, verdict, rests_on, at, untold)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, s.in.db.Preparex)
 	if err != nil {
 		return err
 	}
@@ -331,7 +333,7 @@ func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list 
 		}
 		for i, c := range list {
 			if _, err := tx.Stmtx(insert).Exec(s.ID, tag, i, c.Name, c.Expected, c.Observed, c.Verdict.String(), c.By,
-				stamp.Time{Time: c.At}); err != nil {
+				stamp.Time{Time: c.At}, c.Untold); err != nil {
 				return err
 			}
 		}
@@ -339,6 +341,70 @@ func (s *Site) SetChecks(ctx context.Context, tag string, mac address.MAC, list 
 			return noteAgain(tx, s.ID, tag, now, what)
 		}
 		return note(tx, s.ID, tag, now, who, what)
+	})
+}
+
+// Say notes that somebody says of a check that nothing can look at that it is so, or takes it back,
+// and gives the state that follows.
+func (s *Site) Say(ctx context.Context, tag string, mac address.MAC, check, word string, so bool, who string) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
+		var rows []checkRow
+		if err := tx.Select(&rows, checksOf, s.ID, tag, tag); err != nil {
+			return err
+		}
+		list := byTag(rows)[tag]
+		at := slices.IndexFunc(list, func(c result.Check) bool { return c.Name == check })
+		switch {
+		case at < 0:
+			return problem.New(problem.Missing, "it has no such check",
+				"look which there are: redstart verify "+tag).About(tag + ", " + check)
+		case !list[at].Untold || list[at].Verdict == result.Passed || list[at].Verdict == result.Failed:
+			return problem.New(problem.Conflict, "that can be looked at, and a word does not stand above a look",
+				"look: redstart verify "+tag).About(tag + ", " + check)
+		}
+		now, what := stamp.Now(), "takes back what was said of "+check
+		list[at].Verdict, list[at].By = result.NotLookedAt, ""
+		if so {
+			list[at].Verdict, list[at].By, what = result.Said, word, fmt.Sprintf("says that %s is %s", check, list[at].Expected)
+		}
+		if _, err := tx.Exec(`UPDATE checks SET verdict = ?, rests_on = ?, at = ? WHERE site = ? AND tag = ? AND name = ?`,
+			list[at].Verdict.String(), list[at].By, now, s.ID, tag, check); err != nil {
+			return err
+		}
+		unseen, err := json.Marshal(result.NotLooked(list))
+		if err != nil {
+			return err
+		}
+		to := state.Configured
+		if result.Verified(list) {
+			to = state.Verified
+		}
+		if err := touched(tag)(tx.Exec(`UPDATE entries SET unseen = ?, state = CASE WHEN state IN (?, ?) THEN ? ELSE state END
+			WHERE site = ? AND tag = ? AND device = ? AND state <> ?`, string(unseen), state.Configured, state.Verified, to,
+			s.ID, tag, mac, state.Configuring)); err != nil {
+			return err
+		}
+		return note(tx, s.ID, tag, now, who, what)
+	})
+}
+
+// unsay lets go of what was said of an entry whose box is set anew.
+func (s *Site) unsay(tx *sqlx.Tx, tag string) error {
+	_, err := tx.Exec(`UPDATE checks SET verdict = ?, rests_on = '' WHERE site = ? AND tag = ? AND verdict = ?`,
+		result.NotLookedAt.String(), s.ID, tag, result.Said.String())
+	return err
+}
+
+// SayDone notes by whose word something was done that nothing can look at, before it is verified.
+func (s *Site) SayDone(ctx context.Context, tag string, mac address.MAC, c result.Check) error {
+	return s.in.write(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.Exec(`DELETE FROM checks WHERE site = ? AND tag = ? AND name = ?`, s.ID, tag, c.Name); err != nil {
+			return err
+		}
+		return touched(tag)(tx.Exec(`INSERT INTO checks (site, tag, position, name, expected, observed, verdict, rests_on, at, untold)
+			SELECT site, tag, 1 + COALESCE((SELECT MAX(position) FROM checks c WHERE c.site = e.site AND c.tag = e.tag), 0), ?, ?, ?, ?, ?, ?, ?
+			FROM entries e WHERE site = ? AND tag = ? AND device = ?`, c.Name, c.Expected, c.Observed, c.Verdict.String(), c.By,
+			stamp.Time{Time: c.At}, c.Untold, s.ID, tag, mac))
 	})
 }
 
@@ -355,26 +421,31 @@ func (s *Site) AllChecks(ctx context.Context) (map[string][]result.Check, error)
 
 // checks gives the last verification of an entry, or of all for "".
 func (s *Site) checks(ctx context.Context, tag string) (map[string][]result.Check, error) {
-	var rows []struct {
-		Tag, Name, Expected, Observed, Verdict string
-		By                                     string `db:"rests_on"`
-		At                                     stamp.Time
-	}
-	if err := s.in.all(ctx, &rows,
-		`SELECT tag, name, expected, observed, verdict, rests_on, at FROM checks
-			WHERE site = ? AND (tag = ? OR ? = '')
-			ORDER BY tag, position`, s.ID, tag, tag); err != nil {
+	var rows []checkRow
+	if err := s.in.all(ctx, &rows, checksOf, s.ID, tag, tag); err != nil {
 		return nil, err
 	}
+	return byTag(rows), nil
+}
+
+const checksOf = `SELECT tag, name, expected, observed, verdict, rests_on, at, untold FROM checks
+	WHERE site = ? AND (tag = ? OR ? = '') ORDER BY tag, position`
+
+type checkRow struct {
+	Tag, Name, Expected, Observed, Verdict string
+	By                                     string `db:"rests_on"`
+	At                                     stamp.Time
+	Untold                                 bool
+}
+
+func byTag(rows []checkRow) map[string][]result.Check {
 	list := map[string][]result.Check{}
 	for _, r := range rows {
-		c := result.Check{Name: r.Name, Expected: r.Expected, Observed: r.Observed, By: r.By, At: r.At.Time}
-		if err := c.Verdict.UnmarshalText([]byte(r.Verdict)); err != nil {
-			return nil, err
-		}
+		c := result.Check{Name: r.Name, Expected: r.Expected, Observed: r.Observed, By: r.By, At: r.At.Time, Untold: r.Untold}
+		_ = c.Verdict.UnmarshalText([]byte(r.Verdict)) // what it does not know was not looked at
 		list[r.Tag] = append(list[r.Tag], c)
 	}
-	return list, nil
+	return list
 }
 
 // Note is one line of an entry's history.

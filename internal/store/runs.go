@@ -100,6 +100,9 @@ func (s *Site) AddRun(ctx context.Context, who string, devices []RunDevice) (Run
 			WHERE site = ? AND tag = ? AND device = ?`, state.Configuring, s.ID, d.Tag, d.MAC)); err != nil {
 				return err
 			}
+			if err := s.unsay(tx, d.Tag); err != nil {
+				return err
+			}
 		}
 		return nil
 	})

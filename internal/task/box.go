@@ -19,6 +19,7 @@ import (
 	"redstart/internal/core/plan"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/result"
 	"redstart/internal/core/stamp"
 	"redstart/internal/core/state"
 	"redstart/internal/driver"
@@ -43,6 +44,7 @@ type Records interface {
 	FileNamed(ctx context.Context, name string) (store.File, error)
 	Accepted(ctx context.Context, profile, terms string) (store.Acceptance, bool, error)
 	Accept(context.Context, store.Acceptance) error
+	SayDone(ctx context.Context, tag string, mac address.MAC, c result.Check) error
 }
 
 // Boxes are what is kept of boxes, whatever the site.

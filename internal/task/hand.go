@@ -12,6 +12,7 @@ import (
 	"redstart/internal/core/evidence"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/profile"
+	"redstart/internal/core/result"
 	"redstart/internal/core/stamp"
 	"redstart/internal/core/state"
 	"redstart/internal/driver"
@@ -42,10 +43,16 @@ var hand = &Task{
 	},
 }
 
+// Word is what somebody says of something to be done by hand.
+type Word struct {
+	Who     string
+	Without bool // it is not done, and the run is to go on without it
+}
+
 // Parking is a device's waiting for a person.
 type Parking struct {
 	Since time.Time       // when it was parked first
-	Done  <-chan string   // gives who says that it was done
+	Done  <-chan Word     // gives who says that it was done
 	Stop  <-chan struct{} // closes when the run is stopped
 	// Back takes a place in the run again.
 	Back func(context.Context) error
@@ -120,15 +127,23 @@ func (b *Box) handed(ctx context.Context, h profile.Hand, act profile.Act, anew 
 		if err != nil {
 			return nil, "", err
 		}
-		who, how, err := b.awaited(ctx, p, h, act, anew)
-		if err != nil || who == "" {
+		word, how, err := b.awaited(ctx, p, h, act, anew)
+		switch who := word.Who; {
+		case err != nil || who == "":
 			return p, how, err
+		case word.Without:
+			return p, "left undone, says " + who, nil
 		}
+		who := word.Who
 		switch how, err := b.borneOut(ctx, p, h, act); {
 		case Ours(err), ctx.Err() != nil:
 			return nil, "", cmp.Or(err, ctx.Err())
 		case err == nil:
-			return p, "done, says " + who + how, nil
+			if h.Sets != "" {
+				err = b.Records.SayDone(ctx, b.d.Tag, b.d.MAC, result.Check{Name: h.Sets, Expected: b.d.Given.SetByHand(b.p, h.Sets),
+					Observed: "set by hand", Verdict: result.Said, By: "said by " + who, At: time.Now().UTC(), Untold: true})
+			}
+			return p, "done, says " + who + how, err
 		default:
 			h.Do = fmt.Sprintf("%s (%s said that it was done; the device tells otherwise: %s)", asked, who, err)
 		}
@@ -136,7 +151,7 @@ func (b *Box) handed(ctx context.Context, h profile.Hand, act profile.Act, anew 
 }
 
 // awaited gives who says that it was done, or how the device shows it.
-func (b *Box) awaited(ctx context.Context, p *Parking, h profile.Hand, act profile.Act, anew bool) (who, how string, err error) {
+func (b *Box) awaited(ctx context.Context, p *Parking, h profile.Hand, act profile.Act, anew bool) (said Word, how string, err error) {
 	looking, enough := context.WithCancel(ctx)
 	defer enough()
 	type look struct {
@@ -149,15 +164,15 @@ func (b *Box) awaited(ctx context.Context, p *Parking, h profile.Hand, act profi
 		seen <- look{how, err}
 	}()
 	select {
-	case who = <-p.Done:
+	case said = <-p.Done:
 	case l := <-seen:
-		return "", l.how, l.err
+		return said, l.how, l.err
 	case <-p.Stop:
 		err = ErrStopped
 	}
 	enough()
 	<-seen
-	return who, "", err
+	return said, "", err
 }
 
 // borneOut looks once whether what somebody says is so: how that showed, nothing where the device cannot

@@ -6,6 +6,8 @@ package task
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"redstart/internal/api"
@@ -80,7 +82,7 @@ func Steps(p *profile.Profile, v procedure.Values, opens procedure.Login) []Step
 		confirmed = true
 	}
 	add(Reach, reach, profile.Stage{})
-	for _, s := range p.Order {
+	for _, s := range withHands(p, v) {
 		if !s.Applies(v.Settings) {
 			continue
 		}
@@ -100,6 +102,21 @@ func Steps(p *profile.Profile, v procedure.Values, opens procedure.Login) []Step
 		}
 	}
 	return steps
+}
+
+// withHands gives the profile's order with what no act of it sends, and a person sets: before it is saved or
+// restarted, so that this keeps it too.
+func withHands(p *profile.Profile, v procedure.Values) []profile.Stage {
+	var hands []profile.Stage
+	for _, key := range slices.Sorted(maps.Keys(v.ByHand)) {
+		hands = append(hands, profile.Stage{Act: profile.Act("by hand: " + key), ByHand: &profile.Hand{Sets: key,
+			Do: fmt.Sprintf("Set %s to %s: no act of its profile sends that", p.Setting(key).Label, v.SetByHand(p, key))}})
+	}
+	at := slices.IndexFunc(p.Order, func(s profile.Stage) bool { return s.Act == profile.Save || s.Act == profile.Restart })
+	if at < 0 {
+		at = len(p.Order)
+	}
+	return slices.Insert(slices.Clone(p.Order), at, hands...)
 }
 
 // waitsUnknown reports whether a stage gives a device that waits for DHCP its address, before

@@ -25,7 +25,7 @@ func TestStepsFollowTheProfile(t *testing.T) {
 		Gateway: netip.MustParseAddr("10.40.8.1")}}}
 	for id, want := range map[string]string{
 		"ovalis-c20":    "reach confirm password name time settings address return-after-address",
-		"fennmark-fs8":  "reach confirm name address return-after-address password time save restart return-after-restart",
+		"fennmark-fs8":  "reach confirm name address return-after-address password time settings save restart return-after-restart",
 		"brindlecap-b4": "reach confirm password name address restart return-after-restart",
 	} {
 		p := set[id]

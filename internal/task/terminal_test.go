@@ -33,9 +33,9 @@ const quick = 0.1
 // work does all tasks of one entry in their order, as a run would, and a person's part with it.
 func work(ctx context.Context, x *tasktest.Terminal, run store.RunDevice) (said map[string]string, err error) {
 	parked := func(_ context.Context, h profile.Hand) (*task.Parking, error) {
-		done := make(chan string, 1) // what the segment shows by itself needs no word
+		done := make(chan task.Word, 1) // what the segment shows by itself needs no word
 		if h.Terms != "" {
-			done <- "Ida Holm"
+			done <- task.Word{Who: "Ida Holm"}
 		} else if !x.Hand(run.Tag, h.Do) {
 			return nil, fmt.Errorf("nobody can %q", h.Do)
 		}

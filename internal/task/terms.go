@@ -45,8 +45,8 @@ func (b *Box) askForTerms(ctx context.Context, h profile.Hand) (store.Acceptance
 	defer again.Stop()
 	for {
 		select {
-		case who := <-p.Done:
-			a := store.Acceptance{Profile: b.p.ID, Terms: h.Terms, Who: who, At: stamp.Now()}
+		case word := <-p.Done:
+			a := store.Acceptance{Profile: b.p.ID, Terms: h.Terms, Who: word.Who, At: stamp.Now()}
 			if err := b.Records.Accept(ctx, a); err != nil {
 				return a, err
 			}

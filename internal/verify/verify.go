@@ -29,6 +29,7 @@ import (
 
 // Records are what verification keeps of a site.
 type Records interface {
+	Checks(ctx context.Context, tag string) ([]result.Check, error)
 	SetChecks(ctx context.Context, tag string, mac address.MAC, list []result.Check, to, reason, who string) error
 	ToldHostID(ctx context.Context, mac address.MAC, id string, at stamp.Time) error
 	Sight(ctx context.Context, recognise func(*device.Found), seen ...device.Sighting) error
@@ -103,6 +104,9 @@ func (v *Verifier) at(ctx context.Context, r plan.Resolver, l Look, restart stri
 	}
 	for _, e := range l.Parts {
 		list, err := visit.Of(ctx, v.part(r, e.Entry))
+		if err == nil {
+			list, err = v.carried(ctx, e.Tag, list)
+		}
 		if err != nil {
 			return err
 		}
@@ -181,12 +185,21 @@ func (v *Verifier) visit(ctx context.Context, r plan.Resolver, e store.Entry, av
 func (v *Verifier) entry(ctx context.Context, visit *check.Visit, e store.Entry, restart, who string) ([]result.Check,
 	error) {
 	list, err := check.Run(ctx, visit, restart)
+	if err == nil {
+		list, err = v.carried(ctx, e.Tag, list)
+	}
 	if err != nil {
 		return nil, err
 	}
 	to, reason := judged(e, list)
 	// First, since it refuses when the entry is another box by now.
 	return list, v.Records.SetChecks(ctx, e.Tag, e.Device, list, to, reason, who)
+}
+
+// carried puts what persons said of an entry into new checks of it.
+func (v *Verifier) carried(ctx context.Context, tag string, list []result.Check) ([]result.Check, error) {
+	earlier, err := v.Records.Checks(ctx, tag)
+	return result.Carried(earlier, list), err
 }
 
 // sighted keeps what the box told of itself and of what hangs behind it.

@@ -12,6 +12,7 @@ import (
 	"redstart/internal/lan/line"
 	"redstart/internal/sim/model/fs5"
 	"redstart/internal/store"
+	"redstart/internal/task"
 	"redstart/internal/task/tasktest"
 )
 
@@ -50,7 +51,7 @@ func Carry(t testing.TB, x *tasktest.Terminal, r *commission.Runner, run store.R
 			case d.Terms == "" && !x.Hand(d.Tag, d.Do):
 				t.Errorf("%s: nobody can %q", d.Tag, d.Do)
 			case d.Terms != "":
-				if err := r.Did("Ida Holm", []string{d.Tag}); err != nil {
+				if err := r.Did(task.Word{Who: "Ida Holm"}, []string{d.Tag}); err != nil {
 					t.Errorf("%s: %v", d.Tag, err)
 				}
 			}

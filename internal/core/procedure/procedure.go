@@ -37,6 +37,9 @@ type Values struct {
 	// Settings are those that the profile's acts send, by key, with what they
 	// come to; an empty one is sent as such.
 	Settings map[string]string `json:"settings,omitempty"`
+	// ByHand are the planned settings that no act of the profile sends: a person sets them. What is
+	// secret stands for itself as in Secrets.
+	ByHand map[string]string `json:"byHand,omitempty"`
 	// Files are the SHA-256 of the files of the site that settings of them name, by key.
 	Files map[string]string `json:"files,omitempty"`
 	// Secrets are those of them that are secret, by key: what stands for each in the
@@ -93,7 +96,16 @@ func For(r plan.Resolver, e plan.Entry, p *profile.Profile) Values {
 		}
 		v.SiteWide[key] = siteWide(r.Site, n, key)
 	}
-	if sent := p.Sent(); len(sent) > 0 {
+	sent := p.Sent()
+	for _, s := range r.Settings(e) {
+		if setting := p.Setting(s.Key); s.Value != "" && s.Value != setting.Default && p.ByHand(*setting) {
+			if v.ByHand == nil {
+				v.ByHand = map[string]string{}
+			}
+			v.ByHand[s.Key] = s.Value
+		}
+	}
+	if len(sent) > 0 {
 		v.Settings = map[string]string{}
 		for _, s := range r.Settings(e) {
 			switch setting := p.Setting(s.Key); {
@@ -115,6 +127,14 @@ func For(r plan.Resolver, e plan.Entry, p *profile.Profile) Values {
 		}
 	}
 	return v
+}
+
+// SetByHand is what a person sets a setting to, as far as it may be shown.
+func (v Values) SetByHand(p *profile.Profile, key string) string {
+	if s := p.Setting(key); s == nil || s.Sealed() || s.Type == profile.Rows || strings.Contains(v.ByHand[key], "\n") {
+		return "what is planned"
+	}
+	return v.ByHand[key]
 }
 
 // siteWide gives one value of the site and its subnet; "" for what is not planned.
@@ -188,6 +208,11 @@ func Differ(given, planned Values) []string {
 			continue
 		}
 		compare(k, was, is)
+	}
+	for _, k := range keysOf(given.ByHand, planned.ByHand) {
+		if given.ByHand[k] != planned.ByHand[k] {
+			list = append(list, k+": another value is planned than was to be set by hand")
+		}
 	}
 	for _, k := range keysOf(given.Files, planned.Files) {
 		if given.Files[k] != planned.Files[k] && given.Settings[k] == planned.Settings[k] {

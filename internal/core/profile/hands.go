@@ -22,7 +22,9 @@ type Hand struct {
 	// ShownBy says that a restart shows it; Moves, that it is done when all of them go
 	// through. Without either, a person says so.
 	ShownBy string `yaml:"shown-by" json:"shownBy,omitempty"`
-	Moves   Script `yaml:"moves" json:"-"`
+	// Sets is the key of the setting that the person sets; no profile says it.
+	Sets  string `yaml:"-" json:"-"`
+	Moves Script `yaml:"moves" json:"-"`
 }
 
 // ShownByRestart is the value of Hand.ShownBy for what a restart shows.

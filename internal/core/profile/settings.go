@@ -154,6 +154,12 @@ func (s Setting) Sealed() bool { return s.Type == Secret || s.Type == EntryLogin
 // Refers reports whether values of the setting name other entries.
 func (s Setting) Refers() bool { return s.Type == EntryRef || s.Type == SettingRef }
 
+// ByHand reports whether a person sets a setting, since none of the acts does: what names another entry or
+// comes of the plan alone is no value of the device, nor is from which firmware on it needs none.
+func (p *Profile) ByHand(s Setting) bool {
+	return p.Sets() && !p.Reaches(s.Key) && !s.Refers() && !s.Derived() && s.Key != FirmwareAsked
+}
+
 // List splits a value that may name several entries.
 func (s Setting) List(value string) []string {
 	if !s.Many {

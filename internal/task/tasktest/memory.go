@@ -424,6 +424,18 @@ func (m *Memory) SetConfigured(_ context.Context, tag string, mac address.MAC, g
 	return m.change("SetConfigured", tag, mac, func(e *store.Entry) { e.State, e.Reason, e.Given = state.Configured, "", &given })
 }
 
+// Checks are those of an entry's last verification.
+func (m *Memory) Checks(_ context.Context, tag string) ([]result.Check, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return slices.Clone(m.checks[tag]), nil
+}
+
+// SayDone notes by whose word something was done.
+func (m *Memory) SayDone(_ context.Context, tag string, mac address.MAC, c result.Check) error {
+	return m.change("SayDone", tag, mac, func(*store.Entry) { m.checks[tag] = append(m.checks[tag], c) })
+}
+
 // SetChecks keeps the checks of a verification.
 func (m *Memory) SetChecks(_ context.Context, tag string, mac address.MAC, list []result.Check, to, reason, _ string) error {
 	return m.change("SetChecks", tag, mac, func(e *store.Entry) {

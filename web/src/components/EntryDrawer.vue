@@ -244,7 +244,7 @@ function revealSetting(key: string) {
         </template>
 
         <h3>Checks</h3>
-        <CheckTable v-if="detail.checks?.length" :checks="detail.checks" :narrow="narrow" />
+        <CheckTable v-if="detail.checks?.length" :tag="tag" :checks="detail.checks" :narrow="narrow" />
         <p v-else class="faint">Not verified yet.</p>
 
         <FactTable v-if="detail.device?.facts?.length" :facts="detail.device.facts" />

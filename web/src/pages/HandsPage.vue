@@ -96,6 +96,18 @@ const take = (tags: string[], drop: boolean) =>
   each(tags, (run, of) => siteCall('post', '/runs/{id}/hands/take', { path: { id: run }, body: { tags: of, drop } }))
 const did = (tags: string[]) =>
   each(tags, (run, of) => siteCall('post', '/runs/{id}/hands', { path: { id: run }, body: { tags: of } }))
+const without = (t: HandTask) =>
+  dialog.warning({
+    title: 'Go on without it?',
+    content: `${t.tag}: ${t.do}. It stays undone: its run goes on, and verification tells what is missing.`,
+    positiveText: 'Go on without it',
+    negativeText: 'Wait for it',
+    positiveButtonProps: { 'data-test': 'hand-without-sure' } as object,
+    onPositiveClick: () =>
+      each([t.tag], (run, of) =>
+        siteCall('post', '/runs/{id}/hands', { path: { id: run }, body: { tags: of, without: true } }),
+      ),
+  })
 const accept = (t: HandTask) =>
   dialog.warning({
     title: 'Accept these terms?',
@@ -204,7 +216,12 @@ const pickable = computed(() => shown.value.filter((t) => t.open).map((t) => t.t
               <NButton v-if="t.terms" size="small" type="primary" data-test="hand-accept" @click="accept(t)"
                 >Accept…</NButton
               >
-              <NButton v-else size="small" type="primary" data-test="hand-done" @click="did([t.tag])">Done</NButton>
+              <template v-else>
+                <NButton size="small" quaternary data-test="hand-without" @click="without(t)"
+                  >It cannot be done…</NButton
+                >
+                <NButton size="small" type="primary" data-test="hand-done" @click="did([t.tag])">Done</NButton>
+              </template>
             </template>
           </div>
         </li>

@@ -11,6 +11,7 @@ import (
 	"io"
 	"net/http"
 	"net/netip"
+	"strconv"
 	"strings"
 	"time"
 
@@ -31,6 +32,7 @@ const User = "keeper"
 type Own struct {
 	Server   string // of the time, by its address
 	Firmware string // that it was given; "" for the one it came with
+	VLAN     string // on which it is managed (IEEE 802.1Q); "" untagged
 }
 
 // Least is the firmware without which it takes no settings, old what some came with.
@@ -57,6 +59,7 @@ var Stock = box.Stock{
 	Factory: box.Always(Factory),
 	Short:   "SW", Kind: "switch", Profile: "fennmark-fs8", Plan: plan,
 	Row: func(row map[string]string, b *box.Box, number int, _ bool) {
+		row["management-vlan"] = "408"
 		if number%3 == 1 {
 			row["mac"] = b.MAC.String()
 		}
@@ -67,6 +70,15 @@ var Stock = box.Stock{
 func own(s box.Settings) Own {
 	o, _ := s.Own.(Own) // none of its own so far
 	return o
+}
+
+// change changes what only field switches have.
+func change(b *box.Box, what func(*Own)) {
+	b.Change(func(s *box.Settings) {
+		o := own(*s)
+		what(&o)
+		s.Own = o
+	})
 }
 
 // version is that of its firmware.
@@ -155,9 +167,9 @@ func handler(b *box.Box) http.Handler {
 		}
 		page(w, http.StatusOK,
 			template.HTML(fmt.Sprintf(`<dl><dt>Name</dt><dd id="name">%s</dd><dt>Address</dt><dd id="address">%s</dd><dt>Mask</dt><dd id="mask">%s</dd>
-<dt>Gateway</dt><dd id="gateway">%s</dd><dt>Serial</dt><dd id="serial">%s</dd><dt>Firmware</dt><dd id="firmware">%s</dd><dt>Time server</dt><dd id="ntp">%s</dd><dt>Clock</dt><dd id="clock">%s</dd><dt>Saved</dt><dd id="saved">%s</dd><dt>Running for</dt><dd><span id="uptime">%s</span> s</dd></dl>`,
+<dt>Gateway</dt><dd id="gateway">%s</dd><dt>Serial</dt><dd id="serial">%s</dd><dt>Firmware</dt><dd id="firmware">%s</dd><dt>Time server</dt><dd id="ntp">%s</dd><dt>Clock</dt><dd id="clock">%s</dd><dt>Management VLAN</dt><dd id="vlan">%s</dd><dt>Saved</dt><dd id="saved">%s</dd><dt>Running for</dt><dd><span id="uptime">%s</span> s</dd></dl>`,
 				html.EscapeString(s.Name), s.Address.Addr(), box.Mask(s.Address), box.AddrText(s.Gateway), b.Serial,
-				version(b), html.EscapeString(own(s).Server), b.Clock().UTC().Format(time.RFC3339), kept, b.Uptime())))
+				version(b), html.EscapeString(own(s).Server), b.Clock().UTC().Format(time.RFC3339), own(s).VLAN, kept, b.Uptime())))
 	}))
 	mux.HandleFunc("GET /spurs", gate.Inside(func(w http.ResponseWriter, _ *http.Request) {
 		page(w, http.StatusOK, template.HTML(spurs(b)))
@@ -194,7 +206,22 @@ func handler(b *box.Box) http.Handler {
 		}
 		b.Witness("write", "time "+server)
 		b.SetClock(at)
-		b.Change(func(s *box.Settings) { s.Own = Own{server, own(*s).Firmware} })
+		change(b, func(o *Own) { o.Server = server })
+		http.Redirect(w, r, "/settings", http.StatusSeeOther)
+	}))
+	mux.HandleFunc("POST /settings/vlan", gate.Inside(func(w http.ResponseWriter, r *http.Request) {
+		r.Body = http.MaxBytesReader(w, r.Body, 4096)
+		vlan := r.PostFormValue("vlan")
+		if n, err := strconv.ParseUint(vlan, 10, 16); vlan != "" && (err != nil || n < 1 || n > 4094) {
+			page(w, http.StatusUnprocessableEntity, `<p class="refusal">A VLAN is a number from 1 to 4094.</p>`)
+			return
+		}
+		if value.CompareVersions(version(b), Least) < 0 {
+			page(w, http.StatusConflict, `<p class="refusal">Update the firmware to `+Least+` first.</p>`)
+			return
+		}
+		b.Witness("write", "vlan "+vlan)
+		change(b, func(o *Own) { o.VLAN = vlan })
 		http.Redirect(w, r, "/settings", http.StatusSeeOther)
 	}))
 	mux.HandleFunc("POST /settings/firmware", gate.Inside(func(w http.ResponseWriter, r *http.Request) {
@@ -205,7 +232,7 @@ func handler(b *box.Box) http.Handler {
 		}
 		// It keeps what runs, and starts anew with it.
 		b.Witness("write", "firmware "+next)
-		b.Change(func(s *box.Settings) { s.Own = Own{own(*s).Server, next} })
+		change(b, func(o *Own) { o.Firmware = next })
 		b.Save()
 		page(w, http.StatusAccepted, `<p>Restarting.</p>`)
 		b.RestartSoon(r)
