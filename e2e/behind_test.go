@@ -1,9 +1,11 @@
 package e2e
 
 import (
+	"encoding/csv"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -214,5 +216,56 @@ func TestABoxInTheWrongCarton(t *testing.T) {
 	}
 	if b.Running() != d4.Factory {
 		t.Errorf("it was changed: %+v", b.Running())
+	}
+}
+
+// Everything planned is compared: another serial or MAC, another place behind the switch, another box of it.
+// What was seen before says nothing of it.
+func TestWhatIsPlannedSinceIsNotVerified(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Only: "FS8", Seed: 97})
+	r.upTo(t, "tag,profile,mac,behind,part\nSW,fennmark-fs8,"+r.site.Boxes[0].MAC.String()+",,\nLT-1,tidewell-n3,,SW,1\n")
+	if err := r.set("SW", "mac", ""); err != nil {
+		t.Fatal(err)
+	}
+	r.commission("SW")
+	r.verify("SW", "LT-1")
+	box, part := r.entryOf(r.site.Boxes[0]), "LT-1"
+	is := func(tag, state, differs string) {
+		t.Helper()
+		if e := r.entries()[tag]; e.State != state || !strings.Contains(strings.Join(e.Differs, "; "), differs) {
+			t.Errorf("%s is %s, not %s: %v", tag, e.State, state, e.Differs)
+		}
+	}
+	is(box.Tag, state.Verified, "")
+	is(part, state.Verified, "")
+	for _, c := range []struct{ tag, key, value, state, differs string }{
+		{box.Tag, "serial", "FN8-000000", state.Configured, "serial: the box has " + box.BoxID + ", planned FN8-000000"},
+		{box.Tag, "serial", "", state.Verified, ""},
+		{box.Tag, "mac", "06:46:4e:00:00:01", state.Configured, "planned 06:46:4e:00:00:01"},
+		{box.Tag, "mac", "", state.Verified, ""},
+		{part, "part", "3", state.Planned, ""},
+	} {
+		if err := r.set(c.tag, c.key, c.value); err != nil {
+			t.Fatal(err)
+		}
+		is(c.tag, c.state, c.differs)
+	}
+	file := filepath.Join(t.TempDir(), "register.csv")
+	r.with(t)(0, nil, "handover", "register-csv", file)
+	f, err := os.Open(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	rows, err := csv.NewReader(f).ReadAll()
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := slices.Index(rows[0], "part")
+	for _, row := range rows[1:] {
+		if row[0] == part && (row[at] != "3" || strings.Contains(row[len(row)-1], "part")) {
+			t.Errorf("%v\n%v", rows[0], row)
+		}
 	}
 }

@@ -2,7 +2,9 @@ package planning
 
 import (
 	"context"
+	"fmt"
 	"slices"
+	"strings"
 
 	"redstart/internal/api"
 	"redstart/internal/core/address"
@@ -65,8 +67,10 @@ func View(r plan.Resolver, e store.Entry, f *device.Found, where api.Whereabouts
 	v.Unwired = e.State == state.Planned && !r.Wired(e.Entry)
 	v.ByHand = r.Profiles[e.Profile] != nil && !r.Profiles[e.Profile].Sets() && e.Behind == ""
 	if p := r.Profiles[e.Profile]; e.Given != nil && p != nil && e.State != state.Configuring {
-		if v.Differs = procedure.Differ(*e.Given, procedure.For(r, e.Entry, p)); v.Differs != nil &&
-			e.State == state.Verified {
+		v.Differs = procedure.Differ(*e.Given, procedure.For(r, e.Entry, p))
+	}
+	if e.State == state.Configured || e.State == state.Verified {
+		if v.Differs = append(v.Differs, another(e, f)...); v.Differs != nil {
 			v.State = state.Configured
 		}
 	}
@@ -80,6 +84,20 @@ func View(r plan.Resolver, e store.Entry, f *device.Found, where api.Whereabouts
 		v.Seen, v.BoxID = stamp.Time{Time: f.Last}, f.Value(fact.Serial)
 	}
 	return v
+}
+
+// another says in what the box that is matched is not the one that is planned now.
+func another(e store.Entry, f *device.Found) (list []string) {
+	if !e.MAC.IsZero() && !e.Device.IsZero() && e.MAC != e.Device {
+		list = append(list, fmt.Sprintf("mac: the box has %s, planned %s", e.Device, e.MAC))
+	}
+	if f == nil || e.Serial == "" {
+		return list
+	}
+	if told := f.Value(fact.Serial); told != "" && !strings.EqualFold(told, e.Serial) {
+		list = append(list, fmt.Sprintf("serial: the box has %s, planned %s", told, e.Serial))
+	}
+	return list
 }
 
 // Entries lists the plan with what is known of each box.

@@ -105,12 +105,47 @@ func (s *Site) revise(tx *sqlx.Tx, r Revision, edits []Edit) (Revision, error) {
 	}
 	// Removals come first: a tag that becomes free may be taken in the same act.
 	slices.SortStableFunc(edits, func(a, b Edit) int { return weight(a) - weight(b) })
+	called := map[string]string{} // by its tag before, what an entry is called now
+	for _, e := range edits {
+		if e.Before != nil && e.After != nil {
+			called[e.Before.Tag] = e.After.Tag
+		}
+	}
 	for _, e := range edits {
 		if err := s.edit(tx, r, e, &last); err != nil {
 			return r, err
 		}
+		if e.Before != nil && e.After != nil && elsewhere(*e.Before, *e.After, called) {
+			if err := s.unseen(tx, e.After.Tag); err != nil {
+				return r, err
+			}
+		}
 	}
 	return r, nil
+}
+
+// elsewhere reports whether an entry hangs behind another box, or at another place of it, than before, or is
+// another part there.
+func elsewhere(before, after plan.Entry, called map[string]string) bool {
+	if now, renamed := called[before.Behind]; renamed {
+		before.Behind = now
+	}
+	return before.Behind != after.Behind || before.Behind != "" && (before.Part != after.Part ||
+		before.Serial != after.Serial || before.Profile != after.Profile)
+}
+
+// unseen lets go of what was seen of an entry that is planned elsewhere now.
+func (s *Site) unseen(tx *sqlx.Tx, tag string) error {
+	r, err := tx.Exec(`UPDATE entries SET state = ?, reason = '', given = '', unseen = '[]', checked_at = 0
+		WHERE site = ? AND tag = ? AND device = '' AND state <> ?`, state.Planned, s.ID, tag, state.Configuring)
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil || n == 0 {
+		return err
+	}
+	_, err = tx.Exec(`DELETE FROM checks WHERE site = ? AND tag = ?`, s.ID, tag)
+	return err
 }
 
 func weight(e Edit) int {
