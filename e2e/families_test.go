@@ -402,3 +402,30 @@ func TestWhatNothingCanLookAtIsSaid(t *testing.T) {
 	commission()
 	check(result.Said, "said by this computer", state.Configured)
 }
+
+// A box that takes any password, or keeps its factory address beside the planned one, is not as planned.
+func TestABoxThatTakesAnythingOrKeepsItsFactoryAddress(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		fault  box.Faults
+		reason string
+	}{
+		"any password":    {box.Faults{TakesAny: true}, "another password: expected refused, observed accepted"},
+		"factory address": {box.Faults{KeepsFactory: true}, "factory address: expected given up, observed it is still at"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			r := start(t, skerry.Options{Devices: 1, Only: "R2", Seed: 69})
+			r.upToVerify()
+			e := r.entryOf(r.site.Boxes[0])
+			if e.State != state.Verified {
+				t.Fatalf("%s: %s", e.State, e.Reason)
+			}
+			r.site.Boxes[0].SetFaults(c.fault)
+			r.verify()
+			if e := r.entryOf(r.site.Boxes[0]); e.State != state.Attention || !strings.Contains(e.Reason, c.reason) {
+				t.Errorf("%s: %s", e.State, e.Reason)
+			}
+		})
+	}
+}

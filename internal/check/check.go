@@ -31,7 +31,7 @@ type Want struct {
 
 // All are the checks in the order in which they are looked at and shown. A new one is one
 // file and a line here.
-var All = []*Check{holders, matched, echo, ports, newLogin, password, factoryLogin, serial, facts, firmware, dhcpClient, dhcpServer, clock,
+var All = []*Check{holders, factoryAddress, matched, echo, ports, newLogin, password, factoryLogin, wrongPassword, serial, facts, firmware, dhcpClient, dhcpServer, clock,
 	settings, byHand, secrets, conditions, networks, parts,
 	servers, kept}
 

@@ -69,8 +69,9 @@ func good(t *testing.T) *Visit {
 				Gateway: netip.MustParseAddr("10.40.8.1"), User: "u", Login: "each 16",
 				Settings: map[string]string{"room": "7"}},
 		},
-		held:  &[]address.MAC{mac},
-		looks: map[string]result.Look{Echo: ok("answers"), "port 80": ok("open"), Factory: ok("refused")},
+		held: &[]address.MAC{mac},
+		looks: map[string]result.Look{Echo: ok("answers"), "port 80": ok("open"), Factory: ok("refused"),
+			FactoryAddress: ok("given up")},
 		reading: &reading{
 			login: ok("accepted"), stamp: "each 16", user: "u", read: ok("read"),
 			servers: map[string]string{"certificate": "aa11"}, at: noon.Add(2 * time.Second),
@@ -99,7 +100,7 @@ func names(list []result.Check) (n []string) {
 
 func TestEverythingAsPlannedIsVerified(t *testing.T) {
 	list := run(t, good(t))
-	if !result.Verified(list) || len(list) != 15 {
+	if !result.Verified(list) || len(list) != 16 {
 		t.Errorf("%d checks, failing %v, not looked at %v", len(list), names(result.Failing(list)),
 			result.NotLooked(list))
 	}
@@ -111,20 +112,21 @@ func TestEverythingAsPlannedIsVerified(t *testing.T) {
 func TestEachDeviationFailsItsOwnCheck(t *testing.T) {
 	bad := result.Saw("no answer", false)
 	for failing, change := range map[string]func(*Visit){
-		HeldBy:        func(v *Visit) { v.held = &[]address.MAC{mac, other} },
-		MAC:           func(v *Visit) { v.PlannedMAC = other },
-		Echo:          func(v *Visit) { v.looks[Echo] = bad },
-		"port 80":     func(v *Visit) { v.looks["port 80"] = bad },
-		Password:      func(v *Visit) { v.reading.stamp = "given x" },
-		Factory:       func(v *Visit) { v.looks[Factory] = result.Saw("accepted", false) },
-		Serial:        func(v *Visit) { v.reading.facts["serial"] = "S-2" },
-		"name":        func(v *Visit) { v.reading.facts["name"] = "c20" },
-		"address":     func(v *Visit) { v.reading.facts["address"] = "10.40.8.31" },
-		"mask":        func(v *Visit) { v.reading.facts["mask"] = "255.255.255.0" },
-		"gateway":     func(v *Visit) { delete(v.reading.facts, "gateway") },
-		"room":        func(v *Visit) { v.reading.facts["setting.room"] = "8" },
-		"certificate": func(v *Visit) { v.reading.servers["certificate"] = "bb22" },
-		Kept:          func(v *Visit) { v.restarted = result.Saw("it did not restart", false) },
+		HeldBy:         func(v *Visit) { v.held = &[]address.MAC{mac, other} },
+		MAC:            func(v *Visit) { v.PlannedMAC = other },
+		Echo:           func(v *Visit) { v.looks[Echo] = bad },
+		"port 80":      func(v *Visit) { v.looks["port 80"] = bad },
+		Password:       func(v *Visit) { v.reading.stamp = "given x" },
+		FactoryAddress: func(v *Visit) { v.looks[FactoryAddress] = bad },
+		Factory:        func(v *Visit) { v.looks[Factory] = result.Saw("accepted", false) },
+		Serial:         func(v *Visit) { v.reading.facts["serial"] = "S-2" },
+		"name":         func(v *Visit) { v.reading.facts["name"] = "c20" },
+		"address":      func(v *Visit) { v.reading.facts["address"] = "10.40.8.31" },
+		"mask":         func(v *Visit) { v.reading.facts["mask"] = "255.255.255.0" },
+		"gateway":      func(v *Visit) { delete(v.reading.facts, "gateway") },
+		"room":         func(v *Visit) { v.reading.facts["setting.room"] = "8" },
+		"certificate":  func(v *Visit) { v.reading.servers["certificate"] = "bb22" },
+		Kept:           func(v *Visit) { v.restarted = result.Saw("it did not restart", false) },
 	} {
 		v := good(t)
 		change(v)
@@ -183,7 +185,7 @@ func TestATableIsOneCheck(t *testing.T) {
 	v := good(t)
 	v.Given.Settings["ports"] = `[{"port":"1","role":"a"},{"port":"2","role":"b"}]`
 	v.reading.facts["setting.ports"] = `[{"port":"1","role":"a"},{"port":"2","role":"b"}]`
-	if list := run(t, v); !result.Verified(list) || len(list) != 16 {
+	if list := run(t, v); !result.Verified(list) || len(list) != 17 {
 		t.Errorf("failing %v, not looked at %v", result.Failing(list), result.NotLooked(list))
 	}
 	v = good(t)

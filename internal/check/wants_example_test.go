@@ -25,4 +25,5 @@ func ExampleCheck() {
 		}
 	}
 	// Output: address held by: 0a:4f:56:00:00:01
+	// factory address: given up
 }

@@ -400,4 +400,3 @@ func Left(run store.Run, p plan.Plan, now time.Time) time.Duration {
 	}
 	return orderOf(p, in).longest(left)
 }
-

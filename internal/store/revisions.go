@@ -115,8 +115,8 @@ func (s *Site) revise(tx *sqlx.Tx, r Revision, edits []Edit) (Revision, error) {
 		if err := s.edit(tx, r, e, &last); err != nil {
 			return r, err
 		}
-		if e.Before != nil && e.After != nil && elsewhere(*e.Before, *e.After, called) {
-			if err := s.unseen(tx, e.After.Tag); err != nil {
+		if e.Before != nil && e.After != nil {
+			if err := s.elsewhere(tx, *e.Before, *e.After, called); err != nil {
 				return r, err
 			}
 		}
@@ -124,27 +124,29 @@ func (s *Site) revise(tx *sqlx.Tx, r Revision, edits []Edit) (Revision, error) {
 	return r, nil
 }
 
-// elsewhere reports whether an entry hangs behind another box, or at another place of it, than before, or is
-// another part there.
-func elsewhere(before, after plan.Entry, called map[string]string) bool {
+// elsewhere lets go of what was seen of an entry that hangs behind another box than before, or is another
+// part there; what it was given and the plan says otherwise is compared with that. called gives what an
+// entry is called now, by its tag before.
+func (s *Site) elsewhere(tx *sqlx.Tx, before, after plan.Entry, called map[string]string) error {
 	if now, renamed := called[before.Behind]; renamed {
 		before.Behind = now
 	}
-	return before.Behind != after.Behind || before.Behind != "" && (before.Part != after.Part ||
-		before.Serial != after.Serial || before.Profile != after.Profile)
-}
-
-// unseen lets go of what was seen of an entry that is planned elsewhere now.
-func (s *Site) unseen(tx *sqlx.Tx, tag string) error {
+	given := "given = ''"
+	switch {
+	case before.Behind != after.Behind:
+		given = "TRUE"
+	case before.Behind == "" || before.Part == after.Part && before.Serial == after.Serial && before.Profile == after.Profile:
+		return nil
+	}
 	r, err := tx.Exec(`UPDATE entries SET state = ?, reason = '', given = '', unseen = '[]', checked_at = 0
-		WHERE site = ? AND tag = ? AND device = '' AND state <> ?`, state.Planned, s.ID, tag, state.Configuring)
+		WHERE site = ? AND tag = ? AND device = '' AND state <> ? AND `+given, state.Planned, s.ID, after.Tag, state.Configuring)
 	if err != nil {
 		return err
 	}
 	if n, err := r.RowsAffected(); err != nil || n == 0 {
 		return err
 	}
-	_, err = tx.Exec(`DELETE FROM checks WHERE site = ? AND tag = ?`, s.ID, tag)
+	_, err = tx.Exec(`DELETE FROM checks WHERE site = ? AND tag = ?`, s.ID, after.Tag)
 	return err
 }
 

@@ -57,7 +57,7 @@ func (p Plan) Map(n Subnet) Map {
 	}
 	pool := p.pool()
 	for a, model := range pool.factory {
-		put(a, KeptCell, "", "the factory address of "+model)
+		put(a, KeptCell, "", "the "+model)
 	}
 	for _, s := range n.servers() {
 		put(s.at, KeptCell, "", "the "+s.what)

@@ -34,7 +34,10 @@ func (p Plan) pool() *pool {
 	}
 	for _, f := range p.Profiles.Sorted() {
 		for _, a := range f.Factory.Address.List() {
-			q.factory[a] = f.Model
+			q.factory[a] = "factory address of " + f.Model
+		}
+		for _, a := range f.Factory.Service.List() {
+			q.factory[a] = "service address of " + f.Model
 		}
 	}
 	for a := range p.Known.Asked {
@@ -91,7 +94,7 @@ func (q *pool) reserved(n Subnet, a netip.Addr) (code, why string) {
 		}
 	}
 	if model := q.factory[a]; model != "" {
-		return "address-factory", "is the factory address of " + model
+		return "address-factory", "is the " + model
 	}
 	return "", ""
 }

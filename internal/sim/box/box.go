@@ -39,6 +39,8 @@ type Faults struct {
 	NeverReturns    bool // does not come back from a restart
 	OldAddress      bool // comes back at its factory address
 	RefusesPassword bool // takes no new password
+	KeepsFactory    bool // answers at its factory address too, whatever it was given
+	TakesAny        bool // takes any password but the factory's
 	Mute            bool // restarts before its answer is out
 	AppliesAtOnce   bool // takes its address at once instead of restarting, and forgets it at the next power cut
 	Pretends        bool // does not restart either: only its address goes away for a moment
@@ -273,7 +275,7 @@ func (b *Box) Takes(raw []byte) bool {
 		return true
 	}
 	p, err := arp.Parse(f.Payload)
-	return err == nil && p.TargetIP == at.Addr()
+	return err == nil && (p.TargetIP == at.Addr() || b.Has().KeepsFactory && p.TargetIP == b.Factory.Address.Addr())
 }
 
 // read takes frames off the segment. What a real adapter or stack would throw
@@ -302,6 +304,8 @@ func (b *Box) read() {
 		case ethernet.TypeARP:
 			if p, err := arp.Parse(f.Payload); err == nil && p.TargetIP == at.Addr() {
 				live.host.Deliver(raw)
+			} else if err == nil && b.Has().KeepsFactory && p.TargetIP == b.Factory.Address.Addr() {
+				b.Send(p.Answer(b.MAC))
 			}
 		case ethernet.TypeIPv4:
 			if b.wants(f) {
