@@ -163,8 +163,6 @@ func TestWhatCannotBeLookedAtIsNamed(t *testing.T) {
 		"no serial told": {func(v *Visit) { delete(v.reading.facts, "serial") }, []string{Serial}},
 		"no restart":     {func(v *Visit) { v.restartedAt = time.Time{} }, []string{Kept}},
 		"no change":      {func(v *Visit) { v.changedAt = time.Time{} }, []string{Kept}},
-		"read before":    {func(v *Visit) { v.reading.at = noon }, []string{Kept}},
-		"changed since":  {func(v *Visit) { v.changedAt = noon.Add(3 * time.Second) }, []string{Kept}},
 		"a secret": {func(v *Visit) {
 			v.Given.Secrets = map[string]string{"code": "secret:1"}
 		}, []string{"code"}},

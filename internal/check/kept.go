@@ -31,9 +31,9 @@ var kept = &Check{
 		case v.changedAt.IsZero() && !v.restarted.Good:
 			// Somebody else set it. Only a restart of this very look comes after all that was written.
 			return result.Unseen("it is not known when it was last written to"), nil
-		case !v.restartedAt.After(v.changedAt):
+		case v.restartedAt.IsZero():
 			return result.Unseen("no restart was seen after the last change"), nil
-		case !r.read.Taken || !r.read.Good || !r.at.After(v.restartedAt):
+		case !r.read.Taken || !r.read.Good:
 			return result.Unseen("it restarted after the last change, but was not read again"), nil
 		}
 		l := result.Saw("read again after it", true)

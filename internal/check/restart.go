@@ -31,7 +31,7 @@ func (v *Visit) begin(ctx context.Context, restart string) error {
 	if here, err := v.bench.Holds(ctx, v.peer()); err != nil || !here {
 		return err
 	}
-	if restart == Needed && (v.restartedAt.After(v.changedAt) || v.changedAt.IsZero()) {
+	if restart == Needed && (!v.restartedAt.IsZero() || v.changedAt.IsZero()) {
 		return nil // it was seen, or nobody knows that it was ever written to
 	}
 	out, err := v.restart(ctx)

@@ -272,10 +272,9 @@ func (v *Visit) read(ctx context.Context) (*reading, error) {
 		told = map[string]string{}
 	}
 	maps.Copy(told, r.facts)
-	if how := evidence.Read(told, r.at, time.Now()).SinceWrite(v.changedAt, v.State.Starts); how != "" &&
-		!v.changedAt.IsZero() && !v.restartedAt.After(v.changedAt) {
-		// It lies between the last write and now; anything in between is as true.
-		v.restartedAt, v.evidence = v.changedAt.Add(r.at.Sub(v.changedAt)/2), how
+	if how := evidence.Read(told, r.at, time.Now()).SinceWrite(v.State.Written, v.State.Starts); how != "" &&
+		!v.changedAt.IsZero() && v.restartedAt.IsZero() {
+		v.restartedAt, v.evidence = r.at, how // it was before
 		if err := v.noteRestart(ctx); err != nil {
 			return nil, err
 		}

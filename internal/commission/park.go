@@ -59,7 +59,7 @@ func (w *work) park(ctx context.Context, h profile.Hand) (*task.Parking, error) 
 	w.place.leave()
 	done := w.awaits(w.d.Tag)
 	w.Notify(w.d)
-	return &task.Parking{Since: w.d.Hand.Since.Time, Done: done, Stop: w.stop, Back: func(ctx context.Context) error {
+	return &task.Parking{Since: w.d.Hand.Since.Time, Watched: time.Now(), Done: done, Stop: w.stop, Back: func(ctx context.Context) error {
 		w.awaitsNoMore(w.d.Tag)
 		if free, err := w.place.take(ctx, w.stop); err != nil {
 			return err

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 
@@ -193,30 +194,43 @@ type DeviceState struct {
 	MAC         address.MAC `db:"mac"`
 	Serial      string      `db:"serial"`       // as it told itself
 	ChangedAt   stamp.Time  `db:"changed_at"`   // last write to it
-	RestartedAt stamp.Time  `db:"restarted_at"` // last time it was seen to come back
+	RestartedAt stamp.Time  `db:"restarted_at"` // when it was seen to come back after that; zero: it was not
 	Evidence    string      `db:"evidence"`     // what showed that restart
 	Starts      int64       `db:"starts"`       // its start counter at the last write; negative: never read
 	Wrong       int         `db:"wrong"`        // logins that it refused since it last accepted one
 	WrongAt     stamp.Time  `db:"wrong_at"`     // the last of them
+	// Written is the last write by a clock that nobody sets, where this run of the service made it; else zero.
+	Written time.Time `db:"-"`
 }
 
 // DeviceState gives what is known of a box; nothing when nothing is.
 func (s *Store) DeviceState(ctx context.Context, mac address.MAC) (DeviceState, error) {
 	c := DeviceState{MAC: mac, Starts: -1}
 	_, err := s.one(ctx, &c, `SELECT * FROM device_states WHERE mac = ?`, mac)
+	if at, here := s.written.Load(mac); here {
+		c.Written = at.(time.Time)
+	}
 	return c, err
 }
 
 // SetDeviceState stores the parts of c that are not zero.
 func (s *Store) SetDeviceState(ctx context.Context, c DeviceState) error {
-	return s.exec(ctx, `INSERT INTO device_states (mac, serial, changed_at, restarted_at, evidence)
-		VALUES (:mac, :serial, :changed_at, :restarted_at, :evidence)
-		ON CONFLICT (mac) DO UPDATE SET
-			serial = CASE :serial WHEN '' THEN serial ELSE :serial END,
-			evidence = CASE :evidence WHEN '' THEN evidence ELSE :evidence END,
-			starts = CASE WHEN :changed_at > changed_at THEN -1 ELSE starts END, -- read before the last write, it shows nothing
-			changed_at = MAX(changed_at, :changed_at), restarted_at = MAX(restarted_at, :restarted_at)`, c)
+	if !c.ChangedAt.IsZero() {
+		s.written.Store(c.MAC, time.Now())
+	}
+	return s.exec(ctx, setState, c)
 }
+
+// setState keeps the order of writes and restarts by which came after which, not by their times: our clock may
+// have been set in between.
+const setState = `INSERT INTO device_states (mac, serial, changed_at, restarted_at, evidence)
+	VALUES (:mac, :serial, :changed_at, :restarted_at, :evidence)
+	ON CONFLICT (mac) DO UPDATE SET
+		serial = CASE :serial WHEN '' THEN serial ELSE :serial END,
+		evidence = CASE WHEN :evidence <> '' THEN :evidence WHEN :changed_at <> 0 THEN '' ELSE evidence END,
+		restarted_at = CASE WHEN :restarted_at <> 0 THEN :restarted_at WHEN :changed_at <> 0 THEN 0 ELSE restarted_at END,
+		starts = CASE WHEN :changed_at <> 0 THEN -1 ELSE starts END, -- read before the last write, it shows nothing
+		changed_at = CASE WHEN :changed_at <> 0 THEN :changed_at ELSE changed_at END`
 
 // Servers gives what a box's servers showed to be known again by: SHA-256 in
 // hexadecimal by kind.

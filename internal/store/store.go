@@ -47,6 +47,8 @@ type Store struct {
 	sites   map[int64]*decoded // under keeping
 	others  atomic.Uint64
 
+	written sync.Map // when this run of the service wrote to a box last, by its MAC
+
 	sweeping sync.Mutex // held by whoever brings files or deletes those that nothing lists
 }
 

@@ -586,3 +586,26 @@ func TestWhatIsSeenAgainIsOneLine(t *testing.T) {
 		}
 	}
 }
+
+// A restart counts until the next write, also when our clock was set back in between.
+func TestAWriteEndsWhatARestartShowed(t *testing.T) {
+	s, err := store.Open(t.Context(), t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	mac := address.MAC{2, 0, 0, 0, 0, 1}
+	fast, right := stamp.Time{Time: time.Now().Add(time.Hour)}, stamp.Now()
+	for _, c := range []store.DeviceState{
+		{MAC: mac, ChangedAt: fast}, {MAC: mac, RestartedAt: stamp.Time{Time: fast.Add(time.Second)}, Evidence: "silent for 2 s"},
+		{MAC: mac, ChangedAt: right},
+	} {
+		if err := s.SetDeviceState(t.Context(), c); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got, err := s.DeviceState(t.Context(), mac); err != nil || !got.RestartedAt.IsZero() || got.Evidence != "" ||
+		!got.ChangedAt.Equal(right.Time) || got.Written.IsZero() {
+		t.Errorf("%+v, %v", got, err)
+	}
+}

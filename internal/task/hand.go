@@ -51,9 +51,11 @@ type Word struct {
 
 // Parking is a device's waiting for a person.
 type Parking struct {
-	Since time.Time       // when it was parked first
-	Done  <-chan Word     // gives who says that it was done
-	Stop  <-chan struct{} // closes when the run is stopped
+	Since time.Time // when it was parked first, by the clock of the computer
+	// Watched is since when this run of the service waits with it, by a clock that nobody sets.
+	Watched time.Time
+	Done    <-chan Word     // gives who says that it was done
+	Stop    <-chan struct{} // closes when the run is stopped
 	// Back takes a place in the run again.
 	Back func(context.Context) error
 }
@@ -220,11 +222,14 @@ func (b *Box) restartBorneOut(ctx context.Context, p *Parking) (string, error) {
 	if !mark.HasUptime && known.Starts < 0 {
 		return "", nil // its first count tells nothing
 	}
-	how, err := b.begunAnew(ctx, mark, p.Since, false)
-	if err == nil && how == "" {
-		err = errors.New("it did not start anew since")
+	how, err := b.begunAnew(ctx, mark, p.Watched, false)
+	if err != nil || how != "" {
+		return "; " + how, err
 	}
-	return "; " + how, err
+	if at, ok := mark.Started(); ok && at.After(p.Since) {
+		return "", nil // while nobody watched, if the clock was not set
+	}
+	return "", errors.New("it did not start anew since")
 }
 
 // Closed reports whether a failure may come of a window that closed: nothing of its own opens
@@ -326,7 +331,7 @@ func (b *Box) switchedOff(ctx context.Context, p *Parking) (string, error) {
 			if !ok {
 				break // it is not up yet
 			}
-			how, err := b.begunAnew(ctx, mark, p.Since, away)
+			how, err := b.begunAnew(ctx, mark, p.Watched, away)
 			if how != "" || err != nil {
 				return how, err
 			}

@@ -42,14 +42,12 @@ func (b *Box) Settled(ctx context.Context) (how string, err error) {
 	if !b.reads(facts) {
 		return "", nil
 	}
-	how = evidence.Read(facts, asked, time.Now()).SinceWrite(state.ChangedAt.Time, state.Starts)
+	how = evidence.Read(facts, asked, time.Now()).SinceWrite(state.Written, state.Starts)
 	if how == "" {
 		return "", nil
 	}
-	// It lies between the last write and now; anything in between is as true.
-	between := state.ChangedAt.Add(asked.Sub(state.ChangedAt.Time) / 2)
 	return how, errors.Join(b.Boxes.SetDeviceState(ctx, store.DeviceState{MAC: b.d.MAC,
-		RestartedAt: stamp.Time{Time: between}, Evidence: how}), b.remember(ctx))
+		RestartedAt: stamp.Time{Time: asked}, Evidence: how}), b.remember(ctx))
 }
 
 // passing keeps of an error only what the run must know; for anything else the acts are

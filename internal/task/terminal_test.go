@@ -39,7 +39,7 @@ func work(ctx context.Context, x *tasktest.Terminal, run store.RunDevice) (said 
 		} else if !x.Hand(run.Tag, h.Do) {
 			return nil, fmt.Errorf("nobody can %q", h.Do)
 		}
-		return &task.Parking{Since: time.Now(), Done: done, Back: func(context.Context) error { return nil }}, nil
+		return &task.Parking{Since: time.Now(), Watched: time.Now(), Done: done, Back: func(context.Context) error { return nil }}, nil
 	}
 	b, err := task.With(x.Tools(parked), run, "run 1")
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/netip"
+	"time"
 
 	"redstart/internal/check"
 	"redstart/internal/core/address"
@@ -166,7 +167,10 @@ func (v *Verifier) visit(ctx context.Context, r plan.Resolver, e store.Entry, av
 		return nil, err
 	}
 	if e.HandAt.After(was.ChangedAt.Time) {
-		was.ChangedAt = e.HandAt // a person wrote to it until then
+		was.ChangedAt, was.Written = e.HandAt, time.Time{} // a person wrote to it until then
+		if !was.RestartedAt.After(e.HandAt.Time) {
+			was.RestartedAt, was.Evidence = stamp.Time{}, ""
+		}
 	}
 	var behind []check.Part
 	for _, part := range r.PartsOf(e.Tag) {

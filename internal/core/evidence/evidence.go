@@ -61,17 +61,17 @@ func Read(facts map[string]string, asked, at time.Time) Mark {
 // Known reports whether the box gave anything to go by.
 func (m Mark) Known() bool { return m.HasUptime || m.HasStarts }
 
-// Started gives the moment at which the box started, by its up-time, and how far
-// that may be off. It is the earliest moment that fits.
+// drift is how much faster or slower than ours a box's clock may run, as a part.
+const drift = 0.01
+
+// Started gives the earliest moment at which the box may have started, by its up-time; times are of the clock
+// by which it was asked.
 func (m Mark) Started() (at time.Time, ok bool) {
 	if !m.HasUptime {
 		return time.Time{}, false
 	}
-	return m.Asked.Add(-time.Duration((m.Uptime + m.Grain) * float64(time.Second))), true
+	return m.Asked.Add(-time.Duration((m.Uptime/(1-drift) + m.Grain) * float64(time.Second))), true
 }
-
-// drift is how much faster than ours a box's clock may run, as a part.
-const drift = 0.01
 
 // Since says what in a later mark shows that the box restarted after an earlier
 // one; "" when nothing does.
@@ -92,12 +92,14 @@ func (m Mark) Since(before Mark) string {
 }
 
 // SinceWrite says what shows that the box restarted after the moment of the last
-// write, when starts was its counter (negative: never read); "" when nothing does.
+// write, when starts was its counter (negative: never read); "" when nothing does. The moment is one of this
+// run of the service, with its monotonic clock; zero where it was written before, of which an up-time shows
+// nothing: either clock may have been set since.
 func (m Mark) SinceWrite(written time.Time, starts int64) string {
 	if m.HasStarts && starts >= 0 && m.Starts > starts {
 		return fmt.Sprintf("its start counter went from %d to %d", starts, m.Starts)
 	}
-	if at, ok := m.Started(); ok && at.After(written) {
+	if at, ok := m.Started(); ok && !written.IsZero() && at.After(written) {
 		return fmt.Sprintf("its up-time began anew: it told %s",
 			time.Duration(m.Uptime*float64(time.Second)).Round(10*time.Millisecond))
 	}

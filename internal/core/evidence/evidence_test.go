@@ -1,6 +1,7 @@
 package evidence_test
 
 import (
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -75,4 +76,26 @@ func FuzzRead(f *testing.F) {
 		}
 		_ = m.Since(m)
 	})
+}
+
+// An up-time shows a restart only beside a moment of this run of the service, and with the drift of the
+// box's clock allowed for: 100 ppm over four days are more than half a minute.
+func TestNothingRestsOnTheDifferenceOfTwoClocks(t *testing.T) {
+	written := time.Date(2026, 11, 1, 12, 0, 0, 0, time.UTC)
+	for name, c := range map[string]struct {
+		up      float64 // in seconds, asked four days after the write
+		written time.Time
+		shows   bool
+	}{
+		"began two days ago":               {2 * 86400, written, true},
+		"ran on, and its clock is slow":    {4 * 86400 * (1 - 100e-6), written, false},
+		"ran on since long before":         {9 * 86400, written, false},
+		"written before the service began": {60, time.Time{}, false},
+	} {
+		asked := written.Add(4 * 24 * time.Hour)
+		m := evidence.Read(map[string]string{"uptime": strconv.FormatFloat(c.up, 'f', 2, 64)}, asked, asked)
+		if how := m.SinceWrite(c.written, -1); (how != "") != c.shows {
+			t.Errorf("%s: %q", name, how)
+		}
+	}
 }

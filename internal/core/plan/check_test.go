@@ -324,3 +324,14 @@ func BenchmarkCheck(b *testing.B) {
 		}
 	}
 }
+
+// Where models answer for maintenance, no other box may be for good.
+func TestServiceAddressesAreNeverGivenOut(t *testing.T) {
+	p := small(t)
+	p.Site.Subnets[0].Prefix = netip.MustParsePrefix("192.168.120.0/24")
+	p.Site.Subnets[0].Gateway, p.Site.Subnets[0].NTP, p.Site.Subnets[0].KeptFree = ip("192.168.120.1"), nil, nil
+	p = with(t, p, "CAM ovalis-c20 address=192.168.120.250 name=cam")
+	if got := codes(p.Check()); !slices.Contains(got, "address-factory CAM address") {
+		t.Errorf("%v", got)
+	}
+}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"sync"
+	"time"
 
 	"redstart/internal/core/address"
 	"redstart/internal/core/device"
@@ -209,13 +210,14 @@ func (m *Memory) state(mac address.MAC) store.DeviceState {
 func (m *Memory) SetDeviceState(_ context.Context, c store.DeviceState) error {
 	return m.write("SetDeviceState", func() {
 		s := m.state(c.MAC)
-		s.Serial, s.Evidence = cmp.Or(c.Serial, s.Serial), cmp.Or(c.Evidence, s.Evidence)
-		if c.ChangedAt.After(s.ChangedAt.Time) {
-			s.ChangedAt, s.Starts = c.ChangedAt, -1
+		s.Serial = cmp.Or(c.Serial, s.Serial)
+		if !c.ChangedAt.IsZero() {
+			s.ChangedAt, s.Starts, s.Written, s.RestartedAt, s.Evidence = c.ChangedAt, -1, time.Now(), stamp.Time{}, ""
 		}
-		if c.RestartedAt.After(s.RestartedAt.Time) {
+		if !c.RestartedAt.IsZero() {
 			s.RestartedAt = c.RestartedAt
 		}
+		s.Evidence = cmp.Or(c.Evidence, s.Evidence)
 		m.states[c.MAC] = s
 	})
 }
