@@ -388,7 +388,7 @@ func TestAWindowThatIsOver(t *testing.T) {
 	r.upTo(t, r.labelled(t, func(row map[string]string, _ *box.Box) { row["trunk"] = "" }))
 	door, ctx := r.site.Boxes[0], patience(t)
 	tag := r.entryOf(door).Tag
-	door.Move("setup") // the box shows it, so nobody is asked for it at first
+	door.Move("setup")   // the box shows it, so nobody is asked for it at first
 	var since stamp.Time // when the hand that was answered last was asked for
 	for range 2 {
 		w, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen([]string{tag})})

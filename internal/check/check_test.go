@@ -15,6 +15,7 @@ import (
 	"redstart/internal/core/profile"
 	"redstart/internal/core/result"
 	"redstart/internal/store"
+	"redstart/internal/vault"
 	"redstart/profiles"
 )
 
@@ -262,5 +263,40 @@ func TestWhatABoxTellsOfItsParts(t *testing.T) {
 		if _, l := v.partTold(r, "5"); !strings.Contains(l.Said, says) || l.Good {
 			t.Errorf("%+v, want %q", l, says)
 		}
+	}
+}
+
+// Blanks around a value are no difference; what looks alike and is not is shown with quotes.
+func TestValuesAreComparedByMeaning(t *testing.T) {
+	for told, want := range map[string]result.Look{
+		"cam-1 \t": {Taken: true, Good: true, Said: "cam-1"}, "cam -1": {Taken: true, Said: `"cam -1"`}, "Cam-1": {Taken: true, Said: `"Cam-1"`},
+		"cam-2": {Taken: true, Said: "cam-2"},
+	} {
+		v := good(t)
+		v.reading.facts["name"] = told
+		got, err := readBack(t.Context(), v, Want{Name: "name", Expected: "cam-1", Key: "name"})
+		if got.By = ""; err != nil || got != want {
+			t.Errorf("%q: %+v, %v", told, got, err)
+		}
+	}
+}
+
+// A factory login that somebody stored opens the device all the same: that is no reason not to look.
+func TestAStoredFactoryLoginIsStillAccepted(t *testing.T) {
+	v := good(t)
+	delete(v.looks, Factory)
+	v.login = &vault.Login{Login: *v.Profile.Factory.Login}
+	if l, err := v.factoryLogin(t.Context()); err != nil || !l.Taken || l.Good {
+		t.Errorf("%+v, %v", l, err)
+	}
+}
+
+// Where only a person can restart a device, a restart that was asked for is not passed on old evidence.
+func TestARestartThatNothingCanMakeIsSaid(t *testing.T) {
+	v := good(t)
+	v.Profile.Acts[profile.Restart] = nil
+	list, err := Run(t.Context(), v, Always)
+	if err != nil || result.Verified(list) || !slices.Equal(result.NotLooked(list), []string{Kept}) {
+		t.Errorf("%v, %v", result.NotLooked(list), err)
 	}
 }

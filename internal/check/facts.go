@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"redstart/internal/core/profile"
@@ -133,9 +134,13 @@ func readBack(ctx context.Context, v *Visit, w Want) (result.Look, error) {
 		}
 		return l, nil
 	}
-	l := result.Saw(cmp.Or(seen, nothing), cmp.Or(seen, nothing) == w.Expected)
-	if l.Good {
+	seen = cmp.Or(strings.TrimSpace(seen), nothing) // blanks around a value are the page's
+	l := result.Saw(seen, seen == w.Expected)
+	switch {
+	case l.Good:
 		l.By = r.read.By
+	case strings.EqualFold(strings.Join(strings.Fields(seen), ""), strings.Join(strings.Fields(w.Expected), "")):
+		l.Said = strconv.Quote(seen) // they look alike
 	}
 	return l, nil
 }

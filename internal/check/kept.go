@@ -31,6 +31,8 @@ var kept = &Check{
 		case v.changedAt.IsZero() && !v.restarted.Good:
 			// Somebody else set it. Only a restart of this very look comes after all that was written.
 			return result.Unseen("it is not known when it was last written to"), nil
+		case v.byHandOnly:
+			return result.Unseen("nothing here restarts it: switch it off and on, and verify it without asking for a restart"), nil
 		case v.restartedAt.IsZero():
 			return result.Unseen("no restart was seen after the last change"), nil
 		case !r.read.Taken || !r.read.Good:

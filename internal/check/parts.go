@@ -97,6 +97,9 @@ func (v *Visit) Of(ctx context.Context, p Part) ([]result.Check, error) {
 	return list, nil
 }
 
+// longestSilence is how long ago a part may have been heard that is there: what sends by radio sends each day.
+const longestSilence = 24 * time.Hour
+
 // partTold finds what the device told of a part, and judges whether it answers.
 func (v *Visit) partTold(r *reading, name string) (profile.PartRow, result.Look) {
 	switch {
@@ -114,6 +117,9 @@ func (v *Visit) partTold(r *reading, name string) (profile.PartRow, result.Look)
 			said := cmp.Or(row.State, "told of")
 			if heard := row.Facts[fact.Heard]; heard != "" {
 				said += "; last heard " + heard
+				if at, err := time.Parse(time.RFC3339, heard); err == nil && time.Since(at) > longestSilence {
+					return row, result.Look{Taken: true, Said: said, By: r.read.By} // it answered once
+				}
 			}
 			return row, result.Look{Taken: true, Good: row.Answers, Said: said, By: r.read.By}
 		}

@@ -25,7 +25,11 @@ var errNotTried = errors.New("no stored credential opens it")
 // begin restarts the device where that is wanted, before anything is looked at, and notes
 // what showed it.
 func (v *Visit) begin(ctx context.Context, restart string) error {
-	if restart == Never || len(v.Profile.Acts[profile.Restart]) == 0 {
+	switch {
+	case restart == Never:
+		return nil
+	case len(v.Profile.Acts[profile.Restart]) == 0:
+		v.byHandOnly = restart == Always
 		return nil
 	}
 	if here, err := v.bench.Holds(ctx, v.peer()); err != nil || !here {

@@ -62,6 +62,7 @@ type Visit struct {
 	looks    map[string]result.Look
 
 	changedAt   time.Time // when it was last written to; zero: not known
+	byHandOnly  bool      // it was to be restarted, and only a person can do that
 	restartedAt time.Time // when it was last seen to come back from a restart
 	evidence    string    // what showed that restart
 	restarted   result.Look

@@ -254,7 +254,7 @@ func (g *gateway) settings(w http.ResponseWriter, r *http.Request) {
 	sensors := []map[string]string{}
 	for _, row := range rows {
 		joined := slices.Contains(strings.Fields(own.Joined), row["eui"])
-		told := map[string]string{"eui": row["eui"], "join": row["join"], "label": row["label"], "joined": "no", "key": "no"}
+		told := map[string]string{"eui": row["eui"], "join": row["join"], "label": row["label"], "joined": "no"}
 		if joined {
 			told["joined"], told["key"], told["model"], told["firmware"] = "yes", "yes", "S3", "1.4"
 			told["heard"], told["battery"] = g.Clock().UTC().Format(time.RFC3339), "97"
