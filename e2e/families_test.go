@@ -12,7 +12,10 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"redstart/internal/api"
+	"redstart/internal/browser"
 	"redstart/internal/client"
 	"redstart/internal/core/match"
 	"redstart/internal/core/result"
@@ -335,18 +338,23 @@ func TestTheClockOfASlowBox(t *testing.T) {
 	}
 }
 
-// What no act of a profile sends is asked for by hand, and counts as said by who did it; where nothing can
-// look a person may say so later too. A look stands above a word, and a new run forgets it.
-func TestWhatNothingCanLookAtIsSaid(t *testing.T) {
-	t.Parallel()
+// blind is the profile of a field switch whose VLAN nothing sends, and nothing tells.
+func blind(t *testing.T) string {
+	t.Helper()
 	doc, err := os.ReadFile("../profiles/fennmark-fs8.yaml")
 	if err != nil {
 		t.Fatal(err)
 	}
-	blind := strings.NewReplacer("  - {act: settings}\n", "", `        setting.management-vlan: "css #vlan"`+"\n", "",
+	return strings.NewReplacer("  - {act: settings}\n", "", `        setting.management-vlan: "css #vlan"`+"\n", "",
 		"  settings:\n    - request: POST /settings/vlan\n      form: {vlan: \"{setting.management-vlan}\"}\n      expect: [303]\n      refused: [401]\n      why: css .refusal\n",
 		"").Replace(string(doc))
-	r := start(t, skerry.Options{Devices: 1, Only: "FS8", Seed: 68}, blind)
+}
+
+// What no act of a profile sends is asked for by hand, and counts as said by who did it; where nothing can
+// look a person may say so later too. A look stands above a word, and a new run forgets it.
+func TestWhatNothingCanLookAtIsSaid(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Only: "FS8", Seed: 68}, blind(t))
 	r.upToMatch()
 	ctx, tag := patience(t), r.entryOf(r.site.Boxes[0]).Tag
 	commission := func() {
@@ -427,5 +435,37 @@ func TestABoxThatTakesAnythingOrKeepsItsFactoryAddress(t *testing.T) {
 				t.Errorf("%s: %s", e.State, e.Reason)
 			}
 		})
+	}
+}
+
+// In the console, whoever tried what no box tells says so, by name.
+func TestSayingInTheConsole(t *testing.T) {
+	t.Parallel()
+	r := start(t, skerry.Options{Devices: 1, Only: "FS8", Seed: 70}, blind(t))
+	r.upToMatch()
+	ctx, tag := patience(t), r.entryOf(r.site.Boxes[0]).Tag
+	w, err := r.c.Commission(ctx, api.RunOptions{Chosen: chosen([]string{tag})})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.asked("Set Management VLAN")
+	if err := r.c.Did(ctx, w.Run, api.Hands{Tags: []string{tag}, Without: true}); err != nil {
+		t.Fatal(err)
+	}
+	waitFor(t, func() bool {
+		run, _, err := r.c.LatestRun(ctx)
+		return err != nil || run.State == state.Done
+	})
+	r.verify(tag)
+	if e := r.entries()[tag]; e.State != state.Configured {
+		t.Fatalf("%s: %s", e.State, e.Reason)
+	}
+	b := r.signedIn(t, 1280, "/")
+	b.do(browser.Click(chromedp.Search(`//button[@data-test="tag" and text()="`+tag+`"]`)), browser.Press("say"),
+		shows("Nothing can look at this. Do you know it?"),
+		chromedp.SendKeys(chromedp.CSS(`[data-test="say-note"] input`), "seen on its page"), browser.Press("say-sure"),
+		shows("said by owner: seen on its page"))
+	if e := r.entries()[tag]; e.State != state.Verified {
+		t.Errorf("%s: %s", e.State, e.Reason)
 	}
 }

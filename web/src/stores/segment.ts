@@ -1,6 +1,6 @@
 import { defineStore } from 'pinia'
 import { ref, shallowRef } from 'vue'
-import type { Changes, Device, Presence, SegmentFinding } from '../api'
+import type { Changes, Device, Presence, SegmentFinding, Work } from '../api'
 import { siteCall } from '../api'
 import { calmly, on } from '../events'
 
@@ -53,6 +53,7 @@ export const useSegment = defineStore('segment', () => {
     if (c.segment) findings.value = c.segment
   })
   on<{ on: boolean }>('watch', (w) => (watched.value = w.on))
+  on<Work>('work', (w) => (surveyed.value ||= w.kind === 'find' && w.state === 'done'))
   on('segment', () => void load().catch(() => {}))
   on<Presence>('presence', (p) => {
     if (p.kind === 'arrived' || p.kind === 'returned')
