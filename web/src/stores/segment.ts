@@ -1,7 +1,7 @@
 import { defineStore } from 'pinia'
 import { ref, shallowRef } from 'vue'
 import type { Changes, Device, Presence, SegmentFinding, Work } from '../api'
-import { siteCall } from '../api'
+import { isOpen, siteCall } from '../api'
 import { calmly, on } from '../events'
 
 /** How many that came lately stay in sight. */
@@ -53,7 +53,7 @@ export const useSegment = defineStore('segment', () => {
     if (c.segment) findings.value = c.segment
   })
   on<{ on: boolean }>('watch', (w) => (watched.value = w.on))
-  on<Work>('work', (w) => (surveyed.value ||= w.kind === 'find' && w.state === 'done'))
+  on<Work>('work', (w) => (surveyed.value ||= isOpen(w.site) && w.kind === 'find' && w.state === 'done'))
   on('segment', () => void load().catch(() => {}))
   on<Presence>('presence', (p) => {
     if (p.kind === 'arrived' || p.kind === 'returned')
