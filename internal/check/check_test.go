@@ -300,3 +300,19 @@ func TestARestartThatNothingCanMakeIsSaid(t *testing.T) {
 		t.Errorf("%v, %v", result.NotLooked(list), err)
 	}
 }
+
+// What joined once and was not heard since does not answer.
+func TestWhoWasHeardLongAgoDoesNotAnswer(t *testing.T) {
+	set, _, err := profiles.Load("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	v := &Visit{Subject: Subject{Profile: set["tidewell-w1"]}}
+	for ago, answers := range map[time.Duration]bool{time.Hour: true, 48 * time.Hour: false} {
+		r := &reading{read: result.Saw("read", true), facts: map[string]string{"parts": `[{"eui":"0004A30B001C0530","joined":"yes","heard":"` +
+			time.Now().Add(-ago).UTC().Format(time.RFC3339) + `"}]`}}
+		if _, l := v.partTold(r, "0004A30B001C0530"); !l.Taken || l.Good != answers {
+			t.Errorf("heard %s ago: %+v", ago, l)
+		}
+	}
+}
