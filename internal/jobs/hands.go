@@ -12,6 +12,7 @@ import (
 	"redstart/internal/api"
 	"redstart/internal/core/problem"
 	"redstart/internal/core/state"
+	"redstart/internal/core/value"
 	"redstart/internal/task"
 )
 
@@ -126,7 +127,7 @@ func byName(who, name string) (string, error) {
 // Say notes that a person says of a check that nothing can look at that it is so, by name.
 func (s *Site) Say(ctx context.Context, tag string, in api.Word, who string) error {
 	who, err := byName(who, in.Name)
-	in.Note = strings.TrimSpace(in.Note)
+	in.Note = strings.TrimSpace(value.Printable(in.Note)) // it stands in documents and on terminals
 	switch {
 	case err != nil:
 		return problem.New(problem.Usage, "a person says it, and nobody signed in by name",
@@ -138,7 +139,7 @@ func (s *Site) Say(ctx context.Context, tag string, in api.Word, who string) err
 	if err != nil {
 		return err
 	}
-	word := "said by " + who
+	word := "said by " + value.Printable(who)
 	if in.Note != "" {
 		word += ": " + in.Note
 	}
