@@ -367,10 +367,7 @@ func TestWhatNothingCanLookAtIsSaid(t *testing.T) {
 		if err := r.c.Did(ctx, w.Run, api.Hands{Tags: []string{tag}}); err != nil {
 			t.Fatal(err)
 		}
-		waitFor(t, func() bool {
-			run, _, err := r.c.LatestRun(ctx)
-			return err != nil || run.ID == w.Run && run.State == state.Done
-		})
+		r.ended()
 	}
 	check := func(verdict result.Verdict, by, state string) {
 		t.Helper()
@@ -452,10 +449,7 @@ func TestSayingInTheConsole(t *testing.T) {
 	if err := r.c.Did(ctx, w.Run, api.Hands{Tags: []string{tag}, Without: true}); err != nil {
 		t.Fatal(err)
 	}
-	waitFor(t, func() bool {
-		run, _, err := r.c.LatestRun(ctx)
-		return err != nil || run.State == state.Done
-	})
+	r.ended()
 	r.verify(tag)
 	if e := r.entries()[tag]; e.State != state.Configured {
 		t.Fatalf("%s: %s", e.State, e.Reason)

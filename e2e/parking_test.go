@@ -222,10 +222,7 @@ func TestTwoTechniciansShareTheHands(t *testing.T) {
 		}
 	}
 	b.do(browser.Press("hand-accept"), browser.Answer("terms-accept"), shows("Terms accepted for this site"))
-	waitFor(t, func() bool {
-		run, _, err := r.c.LatestRun(ctx)
-		return err != nil || run.State == state.Done
-	})
+	r.ended()
 	for _, box := range r.site.Boxes {
 		if own := box.Running().Own.(v2.Own); own.AcceptedBy != "owner" {
 			t.Errorf("%s was told that %q accepted the terms", box.Label, own.AcceptedBy)
@@ -255,6 +252,20 @@ func (r *rig) asked(what string) {
 			r.t.Fatal(err)
 		}
 		return len(list.Tasks) == 1 && list.Tasks[0].Open && strings.Contains(list.Tasks[0].Do, what)
+	})
+}
+
+// ended waits until the latest run is done, and its work let go of its devices a moment later.
+func (r *rig) ended() {
+	r.t.Helper()
+	ctx := patience(r.t)
+	waitFor(r.t, func() bool {
+		run, _, err := r.c.LatestRun(ctx)
+		return err != nil || run.State == state.Done
+	})
+	waitFor(r.t, func() bool {
+		list, err := r.c.Works(ctx)
+		return err != nil || !slices.ContainsFunc(list, func(w api.Work) bool { return w.State == state.Running })
 	})
 }
 
@@ -293,15 +304,7 @@ func TestWhatIsLeftByHandIsAskedForAfterACut(t *testing.T) {
 	}
 	r.asked("back to RUN")
 	door.Move("run")
-	waitFor(t, func() bool {
-		run, _, err := r.c.LatestRun(ctx)
-		return err != nil || run.State == state.Done
-	})
-	// The run is done a moment before its work lets go of the device.
-	waitFor(t, func() bool {
-		list, err := r.c.Works(ctx)
-		return err != nil || !slices.ContainsFunc(list, func(w api.Work) bool { return w.State == state.Running })
-	})
+	r.ended()
 	r.verify(tag)
 	if e := r.entryOf(door); e.State != state.Verified {
 		t.Errorf("%s: %s", e.State, e.Reason)
@@ -327,10 +330,7 @@ func TestABoxIsSwitchedOffWhileItWaitsForAHand(t *testing.T) {
 	waitFor(t, func() bool { return door.Starts() > starts })
 	r.asked("back to RUN")
 	door.Move("run")
-	waitFor(t, func() bool {
-		run, _, err := r.c.LatestRun(ctx)
-		return err != nil || run.State == state.Done
-	})
+	r.ended()
 	if e := r.entryOf(door); e.State != state.Configured {
 		t.Errorf("%s: %s", e.State, e.Reason)
 	}
@@ -362,10 +362,7 @@ func TestAHandThatWasNotDone(t *testing.T) {
 		}
 		door.Move(step.position)
 	}
-	waitFor(t, func() bool {
-		run, _, err := r.c.LatestRun(ctx)
-		return err != nil || run.State == state.Done
-	})
+	r.ended()
 	r.verify(tag)
 	if e := r.entryOf(door); e.State != state.Verified {
 		t.Fatalf("%s: %s", e.State, e.Reason)
@@ -410,10 +407,7 @@ func TestAWindowThatIsOver(t *testing.T) {
 				return again
 			})
 		}
-		waitFor(t, func() bool {
-			run, _, err := r.c.LatestRun(ctx)
-			return err != nil || run.State == state.Done
-		})
+		r.ended()
 		if e := r.entryOf(door); e.State != state.Attention || !strings.Contains(e.Reason, "the time after this was over") {
 			t.Errorf("%s: %s", e.State, e.Reason)
 		}
@@ -470,10 +464,7 @@ func TestHandsInAnotherProcess(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	waitFor(t, func() bool {
-		run, _, err := r.c.LatestRun(ctx)
-		return err != nil || run.State == state.Done
-	})
+	r.ended()
 	end()
 	if e := r.entryOf(door); e.State != state.Configured {
 		t.Errorf("%s: %s", e.State, e.Reason)

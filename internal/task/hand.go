@@ -193,11 +193,15 @@ func (b *Box) borneOut(ctx context.Context, p *Parking, h profile.Hand, act prof
 		return "; the device did not answer", nil
 	default:
 		if said, ok := errors.AsType[*problem.Error](err); ok {
-			return "", errors.New(said.Cause)
+			cause := []rune(said.Cause)
+			return "", errors.New(string(cause[:min(len(cause), mostTold)]))
 		}
 		return "", err
 	}
 }
+
+// mostTold bounds what a hand that is asked for again says of what the device tells, in characters.
+const mostTold = 200
 
 // restartBorneOut is borneOut for what a restart shows: a device that tells how long it runs tells also
 // whether it was switched off since it was asked for.
